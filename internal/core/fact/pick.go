@@ -1,0 +1,67 @@
+package fact
+
+import (
+	"fmt"
+	"reflect"
+	"strconv"
+	"strings"
+)
+
+var mapType = reflect.TypeFor[map[string]any]()
+
+// pick follows a JSON pointer (RFC 6901); a step "*" means every item of a list
+// or map. The empty pointer means the whole, and a list as a whole its items.
+func pick(doc any, pointer string) ([]any, error) {
+	if pointer == "" {
+		if list, ok := doc.([]any); ok {
+			return list, nil
+		}
+		return []any{doc}, nil
+	}
+	at := []any{doc}
+	for _, step := range strings.Split(pointer, "/")[1:] {
+		step = strings.NewReplacer("~1", "/", "~0", "~").Replace(step)
+		var next []any
+		for _, v := range at {
+			found, err := descend(v, step)
+			if err != nil {
+				return nil, fmt.Errorf("%s: %w", pointer, err)
+			}
+			next = append(next, found...)
+		}
+		at = next
+	}
+	return at, nil
+}
+
+func descend(v any, step string) ([]any, error) {
+	switch node := v.(type) {
+	case map[string]any:
+		if step == "*" {
+			out := make([]any, 0, len(node))
+			for _, child := range node {
+				out = append(out, child)
+			}
+			return out, nil
+		}
+		child, ok := node[step]
+		if !ok {
+			return nil, fmt.Errorf("there is no %q", step)
+		}
+		return []any{child}, nil
+	case []any:
+		if step == "*" {
+			return node, nil
+		}
+		i, err := strconv.Atoi(step)
+		if err != nil || i < 0 || i >= len(node) {
+			return nil, fmt.Errorf("a list of %d has no item %q", len(node), step)
+		}
+		return []any{node[i]}, nil
+	case nil:
+		if step == "*" {
+			return nil, nil
+		}
+	}
+	return nil, fmt.Errorf("nothing stands below a single value at %q", step)
+}

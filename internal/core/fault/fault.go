@@ -1,0 +1,188 @@
+// Package fault holds the stable error codes of Reshard and the one table that
+// turns them into words for people. Every other package wraps what went wrong
+// in an *Error that names the operation and the thing it was done to; the
+// faces (CLI, API, console) ask this package what to say and never match on
+// error texts.
+package fault
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+)
+
+// Code is a stable identifier of a kind of failure. Codes are part of the API:
+// they are never renamed, and a new kind of failure gets a new code.
+type Code string
+
+// The codes. The comment says when each is used.
+const (
+	Internal      Code = "internal"         // a defect of Reshard itself
+	Invalid       Code = "invalid"          // a value that was given cannot be used
+	NotFound      Code = "not-found"        // a named thing does not exist
+	Exists        Code = "exists"           // a thing of that name exists already
+	Denied        Code = "denied"           // not signed in, or not allowed
+	Unreachable   Code = "unreachable"      // the service, a host or the database does not answer
+	NotAWorld     Code = "not-a-world"      // nothing in the tree is a world of a known game
+	ManyWorlds    Code = "many-worlds"      // more than one world, a person must say which
+	BadArchive    Code = "bad-archive"      // an archive is empty, truncated, encrypted or inconsistent
+	UnsafeArchive Code = "unsafe-archive"   // an archive would write outside its folder, or holds links or devices
+	TooLarge      Code = "too-large"        // a limit on size or count is exceeded
+	NoSpace       Code = "no-space"         // the disk or an allowance is full
+	Damaged       Code = "damaged"          // stored content does not match its address
+	BadProfile    Code = "bad-profile"      // a game profile does not validate
+	BadSettings   Code = "bad-settings"     // a settings file cannot be read or edited safely
+	Blocked       Code = "blocked"          // the fit sheet has a row that blocks
+	NeedsChoice   Code = "needs-choice"     // the fit sheet has a row that a person must answer
+	Busy          Code = "busy"             // another changeover holds the server
+	Changed       Code = "changed"          // something changed since the draft was made
+	WrongState    Code = "wrong-state"      // the thing is not in a state that allows this
+	NotStopped    Code = "not-stopped"      // a server did not stop when asked
+	NotReady      Code = "not-ready"        // a server did not come up
+	NotProven     Code = "not-proven"       // the running world could not be proven to be the intended one
+	Interrupted   Code = "interrupted"      // the work was cancelled or the service went down
+	Held          Code = "held"             // the files are in a state that only a person can judge
+	CrossDevice   Code = "other-filesystem" // a rename would cross file systems
+)
+
+// next says, for each code, what a person can do when the error itself does
+// not know better.
+var next = map[Code]string{
+	Internal:      "Nothing of yours was touched by the failing call. Look at the service's log for the operation named above.",
+	Invalid:       "Correct the value and try again.",
+	NotFound:      "Check the spelling; the list commands (worlds, servers, changeovers) show what there is.",
+	Exists:        "Choose another name, or use the one that exists.",
+	Denied:        "Sign in: reshard sign-in --address URL --user NAME.",
+	Unreachable:   "Check the address and that the service runs there: reshard serve.",
+	NotAWorld:     "Point at the world's own folder or at an archive that holds it; reshard games show GAME tells what marks a world.",
+	ManyWorlds:    "Say which one with --root FOLDER.",
+	BadArchive:    "Make the archive again from the world's folder, without a password, and check that the copy of the file is complete.",
+	UnsafeArchive: "Do not use this archive. Make a new one from the world's folder itself.",
+	TooLarge:      "Check that this is the right file; if it is, raise the limit in the service's settings.",
+	NoSpace:       "Free space there and try again; nothing that was live has been changed.",
+	Damaged:       "Do not use this copy. Send the world again from its source.",
+	BadProfile:    "Correct the profile at the line named above.",
+	BadSettings:   "Open the file at the line named above and correct it by hand.",
+	Blocked:       "Read the rows marked 'blocks': each says what would mend it.",
+	NeedsChoice:   "Answer the rows marked 'choose' with the option each one names.",
+	Busy:          "Wait for the other changeover to end, or undo it: reshard changeovers.",
+	Changed:       "Make a new draft: the sheet and the plan are worked out again from what is there now.",
+	WrongState:    "Look at its present state and choose what fits it.",
+	NotStopped:    "Look at the server's log and stop it by its own means; nothing of its world was moved.",
+	NotReady:      "Read the last lines of the server's log: they usually say why.",
+	NotProven:     "Read the proof: each line says what was expected and what was seen.",
+	Interrupted:   "Start it again.",
+	Held:          "Read the changeover's note, look at the named folders, and settle it by hand. Nothing was deleted.",
+	CrossDevice:   "Move the server's folder so that its worlds and the folder above them are on one file system.",
+}
+
+// Codes lists every code that has words, for tests and documentation.
+func Codes() []Code {
+	out := make([]Code, 0, len(next))
+	for c := range next {
+		out = append(out, c)
+	}
+	return out
+}
+
+// Error is a failure with a stable code. Op is the operation in plain words
+// ("read settings"), Path the thing it was done to (may be empty), What the
+// finding in a sentence, Next what to do (empty: the code's own advice).
+type Error struct {
+	Code Code
+	Op   string
+	Path string
+	What string
+	Next string
+	Err  error
+}
+
+// Error gives "op path: what: cause", leaving out what is empty.
+func (e *Error) Error() string {
+	head := strings.TrimSpace(e.Op + " " + e.Path)
+	parts := []string{}
+	if head != "" {
+		parts = append(parts, head)
+	}
+	if e.What != "" {
+		parts = append(parts, e.What)
+	}
+	if e.Err != nil {
+		parts = append(parts, e.Err.Error())
+	}
+	if len(parts) == 0 {
+		return string(e.Code)
+	}
+	return strings.Join(parts, ": ")
+}
+
+// Unwrap gives the cause.
+func (e *Error) Unwrap() error { return e.Err }
+
+// Is makes errors.Is(err, fault.NoSpace) work through a Code's own error value.
+func (e *Error) Is(target error) bool {
+	c, ok := target.(codeError)
+	return ok && c.code == e.Code
+}
+
+type codeError struct{ code Code }
+
+func (c codeError) Error() string { return string(c.code) }
+
+// As gives an error value that errors.Is matches against any *Error of this code.
+func (c Code) As() error { return codeError{c} }
+
+// New makes an error of a code about a thing.
+func New(code Code, op, path, format string, args ...any) *Error {
+	return &Error{Code: code, Op: op, Path: path, What: fmt.Sprintf(format, args...)}
+}
+
+// Wrap attaches a code, an operation and a path to a cause. A cause that
+// carries a code already keeps it: the place nearest to the failure knows best.
+func Wrap(code Code, op, path string, err error) error {
+	if err == nil {
+		return nil
+	}
+	var inner *Error
+	if errors.As(err, &inner) {
+		code = inner.Code
+	}
+	return &Error{Code: code, Op: op, Path: path, Err: err}
+}
+
+// With gives a copy of e whose advice is next.
+func (e *Error) With(next string) *Error {
+	c := *e
+	c.Next = next
+	return &c
+}
+
+// CodeOf finds the code of an error; Internal when it has none, "" for nil.
+func CodeOf(err error) Code {
+	if err == nil {
+		return ""
+	}
+	var e *Error
+	if errors.As(err, &e) {
+		return e.Code
+	}
+	return Internal
+}
+
+// Words gives what to say about an error: what happened, and what to do next.
+// The text of an error without a code is withheld: it may hold anything.
+func Words(err error) (what, todo string) {
+	if err == nil {
+		return "", ""
+	}
+	var e *Error
+	if !errors.As(err, &e) {
+		return "Something went wrong inside Reshard.", next[Internal]
+	}
+	for scan := error(e); scan != nil; scan = errors.Unwrap(scan) {
+		if f, ok := scan.(*Error); ok && f.Next != "" {
+			return err.Error(), f.Next
+		}
+	}
+	return err.Error(), next[e.Code]
+}

@@ -1,0 +1,57 @@
+package fit
+
+import (
+	"fmt"
+	"strings"
+)
+
+// charactersRule: does the game allow the folder name's characters and length?
+var charactersRule = Rule{Concern: "characters", Title: "Allowed characters", check: func(in Input, r *Row) {
+	rule := in.Profile.World.FolderName
+	target := in.Target()
+	r.World = Cell{Text: fmt.Sprintf("%s, %d characters", quote(target), len([]rune(target)))}
+	r.Server = Cell{Text: allowedText(rule.Allow, rule.Longest), From: "game profile"}
+	bad := rule.BadRunes(target)
+	var what string
+	switch {
+	case strings.TrimSpace(target) == "" || target == "." || target == "..":
+		what = "A folder name cannot be empty, “.” or “..”."
+	case len(bad) > 0:
+		what = "The game does not allow " + shown(bad) + " in a world's folder name."
+	case rule.TooLong(target):
+		what = "The folder name is longer than the game allows."
+	case strings.HasPrefix(target, "."):
+		what = "A folder name that begins with a dot is hidden, and Reshard's own working folder is one."
+	default:
+		r.say("Every character is allowed.")
+		return
+	}
+	options := []Option{{Choice: "folder-name", Answer: rule.Safe(target), Say: "Place the world under this folder name. Its title stays " + quote(in.World.Title) + "."}}
+	if a := in.Server.Active; a != "" && a != options[0].Answer && len(rule.BadRunes(a)) == 0 {
+		options = append(options, Option{Choice: "folder-name", Answer: a, Say: "Use the name that the settings hold already; the old world of that name is set aside."})
+	}
+	r.choose(what, "Choose a folder name; nothing is renamed without your word.", options...)
+}}
+
+func allowedText(allow string, longest int) string {
+	text := "any character"
+	if allow != "" {
+		text = allow
+	}
+	if longest > 0 {
+		text += fmt.Sprintf(", at most %d", longest)
+	}
+	return text
+}
+
+func shown(bad []rune) string {
+	parts := make([]string, 0, len(bad))
+	for _, r := range bad {
+		if r == ' ' {
+			parts = append(parts, "a blank")
+		} else {
+			parts = append(parts, fmt.Sprintf("%q", r))
+		}
+	}
+	return list(parts, 6)
+}

@@ -1,0 +1,173 @@
+// Package fit makes the fit sheet: world, settings and server side by side, a
+// row a concern, each row with a verdict and the change that would mend it.
+// Adding a concern is adding one rule in a file of its own.
+package fit
+
+import (
+	"strings"
+
+	"reshard/internal/core/game"
+	"reshard/internal/core/server"
+	"reshard/internal/core/world"
+)
+
+// Verdict says what a row means for a changeover.
+type Verdict string
+
+// The verdicts, from best to worst.
+const (
+	Fits   Verdict = "fits"   // nothing to do
+	Adjust Verdict = "adjust" // the plan will change it
+	Choose Verdict = "choose" // a person must decide
+	Blocks Verdict = "blocks" // cannot go on
+)
+
+var rank = map[Verdict]int{Fits: 0, Adjust: 1, Choose: 2, Blocks: 3}
+
+// Cell is what one of the three says, and where it was read.
+type Cell struct {
+	Text string `json:"text"`
+	From string `json:"from,omitempty"`
+}
+
+// Option is one answer to a row that a person must choose.
+type Option struct {
+	Choice string `json:"choice"` // the key of the choice; the row's concern unless it says otherwise
+	Answer string `json:"answer"` // what to give for it
+	Say    string `json:"say"`    // what it does and costs
+}
+
+// Row is one concern of the sheet.
+type Row struct {
+	Concern  string   `json:"concern"`
+	Title    string   `json:"title"`
+	World    Cell     `json:"world"`
+	Settings Cell     `json:"settings"`
+	Server   Cell     `json:"server"`
+	Verdict  Verdict  `json:"verdict"`
+	Say      string   `json:"say"`            // the finding in a sentence
+	Mend     string   `json:"mend,omitempty"` // what the plan will do, or a person must
+	Options  []Option `json:"options"`
+}
+
+// Sheet is the whole comparison.
+type Sheet struct {
+	Rows    []Row   `json:"rows"`
+	Verdict Verdict `json:"verdict"` // the worst of the rows
+	// Folder is the folder name the world would have on the server.
+	Folder string `json:"folder"`
+}
+
+// Choices are a person's answers, by concern ("folder-name": "fen-garden").
+type Choices map[string]string
+
+// Live is what is known of a server beside its files.
+type Live struct {
+	State           string // running, stopped, starting, stopping or unknown
+	DeclaredVersion string // a person's word, used when no file says it
+	FreeBytes       int64  // on the file system of the worlds; -1 unknown
+	SameFilesystem  bool   // worlds and the working folder can be renamed into each other
+	Players         int    // joined now; -1 unknown
+}
+
+// Input is everything a rule may look at.
+type Input struct {
+	Profile *game.Profile
+	World   world.World
+	Server  server.State
+	Live    Live
+	Choices Choices
+}
+
+// Target is the folder name the world would have: the chosen one, or its own.
+func (in Input) Target() string {
+	if c := in.Choices["folder-name"]; c != "" {
+		return c
+	}
+	return in.World.Folder
+}
+
+// Rule is one concern.
+type Rule struct {
+	Concern string
+	Title   string
+	check   func(in Input, r *Row)
+}
+
+// Rules are all concerns in the order in which the sheet shows them when their
+// verdicts are equal.
+var Rules = []Rule{gameRule, versionRule, folderNameRule, charactersRule, realmsRule, seedRule, modsRule, settingsRule, runningRule, spaceRule}
+
+// Compare makes the sheet. It is pure: equal input gives an equal sheet.
+func Compare(in Input) Sheet {
+	s := Sheet{Verdict: Fits, Folder: in.Target(), Rows: make([]Row, 0, len(Rules))}
+	for _, rule := range Rules {
+		row := Row{Concern: rule.Concern, Title: rule.Title, Verdict: Fits, Options: []Option{}}
+		rule.check(in, &row)
+		for i := range row.Options {
+			if row.Options[i].Choice == "" {
+				row.Options[i].Choice = rule.Concern
+			}
+		}
+		if rank[row.Verdict] > rank[s.Verdict] {
+			s.Verdict = row.Verdict
+		}
+		s.Rows = append(s.Rows, row)
+		if rule.Concern == gameRule.Concern && row.Verdict == Blocks && in.World.Game != in.Server.Game {
+			break // nothing else can be compared across games
+		}
+	}
+	return s
+}
+
+// Row gives a concern's row.
+func (s Sheet) Row(concern string) (Row, bool) {
+	for _, r := range s.Rows {
+		if r.Concern == concern {
+			return r, true
+		}
+	}
+	return Row{}, false
+}
+
+// With lists the rows of a verdict.
+func (s Sheet) With(v Verdict) []Row {
+	var out []Row
+	for _, r := range s.Rows {
+		if r.Verdict == v {
+			out = append(out, r)
+		}
+	}
+	return out
+}
+
+// say, adjust, choose and block set the row's verdict with its words.
+func (r *Row) say(words string)          { r.Say = words }
+func (r *Row) adjust(words, mend string) { r.Verdict, r.Say, r.Mend = Adjust, words, mend }
+func (r *Row) block(words, mend string)  { r.Verdict, r.Say, r.Mend = Blocks, words, mend }
+func (r *Row) choose(words, mend string, options ...Option) {
+	r.Verdict, r.Say, r.Mend, r.Options = Choose, words, mend, options
+}
+
+func quote(s string) string { return "“" + s + "”" }
+
+func orNone(s, none string) string {
+	if s == "" {
+		return none
+	}
+	return s
+}
+
+func settingFrom(s server.Setting) string {
+	if !s.Found {
+		return s.File
+	}
+	return s.File + " line " + itoa(s.Line) + ", " + s.Key
+}
+
+func list(names []string, most int) string {
+	if len(names) > most {
+		return strings.Join(names[:most], ", ") + " and " + itoa(len(names)-most) + " more"
+	}
+	return strings.Join(names, ", ")
+}

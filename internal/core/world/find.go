@@ -1,0 +1,226 @@
+// Package world recognises worlds in file trees and reads what they say of
+// themselves.
+package world
+
+import (
+	"errors"
+	"io/fs"
+	"path"
+	"sort"
+	"strings"
+
+	"reshard/internal/core/fault"
+	"reshard/internal/core/game"
+)
+
+// Bounds of the search for worlds.
+const (
+	deepest     = 12      // folders below the start
+	mostVisited = 200_000 // entries
+)
+
+// Found is a world recognised in a tree.
+type Found struct {
+	Game *game.Profile
+	// Root is the world's folder, from the tree's root; "." is the root itself.
+	Root string
+	// Folder is the folder's name on disk; for a world at the top of an archive
+	// the name the caller gave to the tree.
+	Folder string
+	// Realms maps a realm's name to its folder, nested or split.
+	Realms map[string]string
+	// Layout is nested, split, mixed or "" (the world has no realms yet).
+	Layout string
+	// Missing lists what the profile expects and the world lacks.
+	Missing []string
+	// Wrappers are the folders around the world, outermost first.
+	Wrappers []string
+}
+
+// Search is the outcome of looking for worlds.
+type Search struct {
+	Worlds []Found
+	// Near lists folders that have some but not all of what marks a world.
+	Near []Near
+	// Top lists names at the start (at most 12), to say what was found instead.
+	Top []string
+	// Entries counts what was visited.
+	Entries int
+}
+
+// Near is a folder that almost is a world.
+type Near struct {
+	Game    string   `json:"game"`
+	Folder  string   `json:"folder"`
+	Has     []string `json:"has"`
+	Missing []string `json:"missing"`
+}
+
+// Find looks for worlds at and below start. name is what to call a world that
+// stands at the tree's root, where no folder name is on record.
+func Find(fsys fs.FS, start, name string, profiles []*game.Profile) (Search, error) {
+	s := Search{}
+	err := fs.WalkDir(fsys, start, func(p string, d fs.DirEntry, err error) error {
+		if err != nil {
+			if p == start {
+				return err
+			}
+			return fs.SkipDir // unreadable below: the rest can still be looked at
+		}
+		s.Entries++
+		if s.Entries > mostVisited {
+			return fault.New(fault.TooLarge, "look for worlds in", start, "more than %d files and folders", mostVisited)
+		}
+		rel := strings.Trim(strings.TrimPrefix(p, start), "/")
+		if start == "." {
+			rel = p
+		}
+		if p != start && !strings.Contains(rel, "/") && len(s.Top) < 12 {
+			s.Top = append(s.Top, topName(p, d))
+		}
+		if !d.IsDir() {
+			return nil
+		}
+		if p != start && strings.Count(rel, "/") >= deepest {
+			return fs.SkipDir
+		}
+		if s.recognise(fsys, p, name, profiles) {
+			return fs.SkipDir
+		}
+		return nil
+	})
+	if err != nil {
+		if errors.Is(err, fs.ErrNotExist) {
+			return s, fault.New(fault.NotFound, "look for worlds in", start, "there is no such file or folder")
+		}
+		return s, fault.Wrap(fault.Internal, "look for worlds in", start, err)
+	}
+	return s, nil
+}
+
+func topName(p string, d fs.DirEntry) string {
+	if d.IsDir() {
+		return path.Base(p) + "/"
+	}
+	return path.Base(p)
+}
+
+func (s *Search) recognise(fsys fs.FS, dir, name string, profiles []*game.Profile) bool {
+	for _, p := range profiles {
+		has, missing := present(fsys, dir, p.World.Recognise.Require)
+		if len(missing) > 0 {
+			if len(has) > 0 {
+				s.Near = append(s.Near, Near{Game: p.ID, Folder: dir, Has: has, Missing: missing})
+			}
+			continue
+		}
+		f := Found{Game: p, Root: dir, Folder: path.Base(dir)}
+		if dir == "." {
+			f.Folder = name
+		} else if parent := path.Dir(dir); parent != "." {
+			f.Wrappers = strings.Split(parent, "/")
+		}
+		_, f.Missing = present(fsys, dir, p.World.Recognise.Expect)
+		f.findRealms(fsys)
+		s.Worlds = append(s.Worlds, f)
+		return true
+	}
+	return false
+}
+
+func present(fsys fs.FS, dir string, names []string) (has, missing []string) {
+	for _, n := range names {
+		info, err := fs.Stat(fsys, path.Join(dir, n))
+		if err == nil && info.IsDir() == strings.HasSuffix(n, "/") {
+			has = append(has, n)
+		} else {
+			missing = append(missing, n)
+		}
+	}
+	return has, missing
+}
+
+func (f *Found) findRealms(fsys fs.FS) {
+	f.Realms = map[string]string{}
+	layouts := map[string]bool{}
+	for name, r := range f.Game.World.Realms {
+		if nested := path.Join(f.Root, r.Nested); isDir(fsys, nested) {
+			f.Realms[name] = nested
+			layouts["nested"] = true
+		}
+		if f.Root == "." {
+			continue // nothing stands beside the root
+		}
+		if split := path.Join(path.Dir(f.Root), r.SplitFor(f.Folder)); isDir(fsys, split) {
+			f.Realms[name] = split
+			layouts["split"] = true
+		}
+	}
+	switch {
+	case len(layouts) == 2:
+		f.Layout = "mixed"
+	case layouts["nested"]:
+		f.Layout = "nested"
+	case layouts["split"]:
+		f.Layout = "split"
+	}
+}
+
+func isDir(fsys fs.FS, name string) bool {
+	info, err := fs.Stat(fsys, name)
+	return err == nil && info.IsDir()
+}
+
+// Only picks one world of a search. root is what a person asked for ("" when
+// nothing): the root, its last element, or the folder's name.
+func (s Search) Only(what, root string, profiles []*game.Profile) (Found, error) {
+	if root != "" {
+		for _, w := range s.Worlds {
+			if w.Root == strings.Trim(root, "/") || w.Folder == root {
+				return w, nil
+			}
+		}
+		return Found{}, fault.New(fault.NotFound, "choose a world in", what, "there is no world at %q; there is %s", root, s.roots())
+	}
+	switch len(s.Worlds) {
+	case 1:
+		return s.Worlds[0], nil
+	case 0:
+		return Found{}, s.notAWorld(what, profiles)
+	}
+	return Found{}, fault.New(fault.ManyWorlds, "choose a world in", what, "it holds %d worlds: %s", len(s.Worlds), s.roots())
+}
+
+func (s Search) roots() string {
+	names := make([]string, 0, len(s.Worlds))
+	for _, w := range s.Worlds {
+		names = append(names, w.Root)
+	}
+	sort.Strings(names)
+	if len(names) > 8 {
+		names = append(names[:8], "…")
+	}
+	if len(names) == 0 {
+		return "none"
+	}
+	return strings.Join(names, ", ")
+}
+
+func (s Search) notAWorld(what string, profiles []*game.Profile) error {
+	looked := make([]string, 0, len(profiles))
+	for _, p := range profiles {
+		looked = append(looked, p.Title+" ("+strings.Join(p.World.Recognise.Require, " and ")+")")
+	}
+	found := "nothing"
+	if len(s.Top) > 0 {
+		found = strings.Join(s.Top, ", ")
+	}
+	text := "no world of a known game. Looked for: " + strings.Join(looked, "; ") + ". Found instead: " + found
+	for i, n := range s.Near {
+		if i == 3 {
+			break
+		}
+		text += ". " + n.Folder + " is nearly a " + n.Game + " world: it has " + strings.Join(n.Has, ", ") + " but no " + strings.Join(n.Missing, ", ")
+	}
+	return fault.New(fault.NotAWorld, "recognise", what, "%s", text)
+}

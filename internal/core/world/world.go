@@ -1,0 +1,299 @@
+package world
+
+import (
+	"fmt"
+	"io/fs"
+	"path"
+	"sort"
+	"strings"
+	"time"
+	"unicode"
+
+	"reshard/internal/core/fact"
+	"reshard/internal/core/fault"
+	"reshard/internal/core/game"
+)
+
+// World is what a world says of itself. It is plain data: it is stored with a
+// copy, sent through the API and compared by the fit rules.
+type World struct {
+	Game   string `json:"game"`
+	Title  string `json:"title"`  // the name players see; "" when it could not be read
+	Folder string `json:"folder"` // the name on disk
+	Root   string `json:"root"`   // where it stood in the tree that was read
+	Layout string `json:"layout"` // realms: nested, split, mixed or ""
+	// Realms are the realms the world has, in order.
+	Realms     []string             `json:"realms"`
+	Facts      map[string]fact.Fact `json:"facts"`
+	Players    []Player             `json:"players"`
+	Files      int                  `json:"files"`
+	Bytes      int64                `json:"bytes"`
+	LastPlayed time.Time            `json:"lastPlayed"` // from a fact, else the newest file
+	Warnings   []string             `json:"warnings"`
+	// Why says how the world was recognised.
+	Why string `json:"why"`
+}
+
+// Player is one player record.
+type Player struct {
+	ID   string `json:"id"`
+	Name string `json:"name"`
+}
+
+// Fact gives a fact by name; an unknown one when the profile has none such.
+func (w World) Fact(name string) fact.Fact {
+	if f, ok := w.Facts[name]; ok {
+		return f
+	}
+	return fact.Fact{Name: name, Why: "the profile does not say where a " + name + " stands"}
+}
+
+// mostPlayersNamed bounds how many records are opened for their names.
+const mostPlayersNamed = 500
+
+// Read reads a found world. It opens only what the profile asks for and lists
+// the rest. The error is set only when the tree cannot be listed; damage in
+// files becomes reasons on facts and warnings.
+func Read(fsys fs.FS, f Found) (World, error) {
+	w := World{
+		Game: f.Game.ID, Folder: f.Folder, Root: f.Root, Layout: f.Layout,
+		Facts: map[string]fact.Fact{}, Players: []Player{}, Realms: []string{}, Warnings: []string{},
+		Why: "has " + strings.Join(f.Game.World.Recognise.Require, " and "),
+	}
+	for name := range f.Realms {
+		w.Realms = append(w.Realms, name)
+	}
+	sort.Strings(w.Realms)
+	parts, err := Parts(fsys, f)
+	if err != nil {
+		return w, err
+	}
+	for _, e := range parts {
+		w.Files++
+		w.Bytes += e.Size
+		if e.ModTime.After(w.LastPlayed) {
+			w.LastPlayed = e.ModTime
+		}
+	}
+	root, err := fs.Sub(fsys, f.Root)
+	if err != nil {
+		return w, fault.Wrap(fault.Internal, "open", f.Root, err)
+	}
+	r := fact.NewReader(root)
+	for name, sources := range f.Game.World.Facts {
+		w.Facts[name] = r.Read(name, sources)
+	}
+	w.Title = w.Fact("title").Text
+	if lp := w.Fact("last-played"); lp.Known() {
+		if t, err := time.Parse(time.RFC3339, lp.Text); err == nil {
+			w.LastPlayed = t
+		}
+	}
+	w.LastPlayed = w.LastPlayed.UTC().Truncate(time.Second)
+	w.readPlayers(root, r, f.Game)
+	w.warn(root, f)
+	return w, nil
+}
+
+func (w *World) readPlayers(root fs.FS, r *fact.Reader, p *game.Profile) {
+	pl := p.World.Players
+	if pl == nil {
+		return
+	}
+	if pl.Rows != nil {
+		if _, err := fs.Stat(root, pl.Rows.Read); err != nil {
+			return // the database appears with the first player
+		}
+		rows, err := r.Rows(*pl.Rows)
+		if err != nil {
+			w.Warnings = append(w.Warnings, fmt.Sprintf("player records do not read: %s: %v", pl.Rows.Read, err))
+		}
+		for _, row := range rows {
+			w.Players = append(w.Players, Player{ID: row[0], Name: row[len(row)-1]})
+		}
+		return
+	}
+	before, after, _ := strings.Cut(path.Base(pl.Each), "{id}")
+	entries, err := fs.ReadDir(root, path.Dir(pl.Each))
+	if err != nil {
+		return
+	}
+	for _, e := range entries {
+		id, ok := strings.CutPrefix(e.Name(), before)
+		if !ok || e.IsDir() || !strings.HasSuffix(id, after) {
+			continue
+		}
+		one := Player{ID: strings.TrimSuffix(id, after)}
+		if pl.Name != nil && len(w.Players) < mostPlayersNamed {
+			src := *pl.Name
+			src.Read = path.Join(path.Dir(pl.Each), e.Name())
+			name := r.Read("name", game.Sources{src})
+			one.Name = name.Text
+			if !name.Known() {
+				w.Warnings = append(w.Warnings, "player record "+one.ID+" does not read: "+name.Why)
+			}
+		}
+		w.Players = append(w.Players, one)
+	}
+}
+
+func (w *World) warn(root fs.FS, f Found) {
+	for _, name := range sortedKeys(w.Facts) {
+		if ft := w.Facts[name]; !ft.Known() {
+			w.Warnings = append(w.Warnings, name+" does not read: "+ft.Why)
+		}
+	}
+	if len(f.Missing) > 0 {
+		w.Warnings = append(w.Warnings, "expected but missing: "+strings.Join(f.Missing, ", "))
+	}
+	for _, pattern := range f.Game.World.LeaveBehind {
+		if _, err := fs.Stat(root, pattern); err == nil {
+			w.Warnings = append(w.Warnings, pattern+" is there: the world may be open in the game, or was not closed cleanly. It is not carried")
+		}
+	}
+	if strings.TrimSpace(w.Title) != w.Title {
+		w.Warnings = append(w.Warnings, fmt.Sprintf("the title %q begins or ends with a blank", w.Title))
+	}
+	for _, r := range w.Folder {
+		if !unicode.IsPrint(r) {
+			w.Warnings = append(w.Warnings, fmt.Sprintf("the folder name %+q holds characters that cannot be seen", w.Folder))
+			break
+		}
+	}
+	if f.Layout == "mixed" {
+		w.Warnings = append(w.Warnings, "realms stand both inside and beside the world: one of the sets may be a leftover")
+	}
+}
+
+func sortedKeys[V any](m map[string]V) []string {
+	keys := make([]string, 0, len(m))
+	for k := range m {
+		keys = append(keys, k)
+	}
+	sort.Strings(keys)
+	return keys
+}
+
+// Entry is one file of a world. Part is "" for the world's own folder or the
+// name of a realm that stands beside it; Path is relative to that part.
+type Entry struct {
+	Part    string
+	Path    string
+	Source  string // path in the tree
+	Size    int64
+	ModTime time.Time
+}
+
+// Parts lists the files of a world, realm folders beside it included, files to
+// leave behind excluded, in the order of part and path.
+func Parts(fsys fs.FS, f Found) ([]Entry, error) {
+	roots := map[string]string{"": f.Root}
+	for name, dir := range f.Realms {
+		if !Inside(f.Root, dir) {
+			roots[name] = dir
+		}
+	}
+	var out []Entry
+	for _, part := range sortedKeys(roots) {
+		base := roots[part]
+		err := fs.WalkDir(fsys, base, func(p string, d fs.DirEntry, err error) error {
+			if err != nil || d.IsDir() {
+				return err
+			}
+			rel := strings.TrimPrefix(p, base+"/")
+			if base == "." {
+				rel = p
+			}
+			if part == "" && leftBehind(f.Game, rel) {
+				return nil
+			}
+			info, err := d.Info()
+			if err != nil {
+				return err
+			}
+			if !info.Mode().IsRegular() {
+				return fault.New(fault.Invalid, "read world", p, "it is a %s; a world is made of files and folders only", kindOf(info.Mode())).
+					With("Replace it by what it points at, or take it out of the world, and try again.")
+			}
+			out = append(out, Entry{Part: part, Path: rel, Source: p, Size: info.Size(), ModTime: info.ModTime()})
+			return nil
+		})
+		if err != nil {
+			return nil, fault.Wrap(fault.Internal, "list world", base, err)
+		}
+	}
+	return out, nil
+}
+
+func kindOf(m fs.FileMode) string {
+	switch {
+	case m&fs.ModeSymlink != 0:
+		return "link"
+	case m&fs.ModeDevice != 0:
+		return "device"
+	case m&fs.ModeNamedPipe != 0:
+		return "pipe"
+	case m&fs.ModeSocket != 0:
+		return "socket"
+	}
+	return "special file"
+}
+
+func leftBehind(p *game.Profile, rel string) bool {
+	for _, pattern := range p.World.LeaveBehind {
+		if Match(pattern, rel) {
+			return true
+		}
+	}
+	return false
+}
+
+// Inside reports whether dir is root itself or below it.
+func Inside(root, dir string) bool {
+	return root == "." || dir == root || strings.HasPrefix(dir, root+"/")
+}
+
+// Match reports whether a path matches a pattern of path.Match, in which "**" as
+// a whole element stands for any number of folders.
+func Match(pattern, name string) bool {
+	return matchSteps(strings.Split(pattern, "/"), strings.Split(name, "/"))
+}
+
+func matchSteps(pattern, name []string) bool {
+	for len(pattern) > 0 {
+		if pattern[0] == "**" {
+			for i := range len(name) + 1 {
+				if matchSteps(pattern[1:], name[i:]) {
+					return true
+				}
+			}
+			return false
+		}
+		if len(name) == 0 {
+			return false
+		}
+		if ok, err := path.Match(pattern[0], name[0]); err != nil || !ok {
+			return false
+		}
+		pattern, name = pattern[1:], name[1:]
+	}
+	return len(name) == 0
+}
+
+// Inspect looks for a world in a tree and reads it: the offline use, and the
+// first look at an arrival. root chooses among several ("" when there is one).
+func Inspect(fsys fs.FS, start, name, root string, profiles []*game.Profile) (World, Found, error) {
+	search, err := Find(fsys, start, name, profiles)
+	if err != nil {
+		return World{}, Found{}, err
+	}
+	found, err := search.Only(name, root, profiles)
+	if err != nil {
+		return World{}, Found{}, err
+	}
+	w, err := Read(fsys, found)
+	if err == nil && len(found.Wrappers) > 0 && start == "." {
+		w.Warnings = append(w.Warnings, fmt.Sprintf("the world stands inside other folders (%s): they are not carried", path.Join(found.Wrappers...)))
+	}
+	return w, found, err
+}
