@@ -1,0 +1,95 @@
+package control
+
+import (
+	"strings"
+
+	"reshard/internal/core/game"
+)
+
+// longestLine bounds one line of a log that is kept or matched, in bytes.
+const longestLine = 4096
+
+// logReader reads a run's log as it grows and keeps what the profile's patterns
+// find in it. It begins anew when a new run begins.
+type logReader struct {
+	run     string
+	offset  int64
+	partial string
+	ready   bool
+	opened  string
+	refused []string
+	tail    []string // the last lines
+}
+
+func (l *logReader) read(d Driver, p *game.Profile) {
+	buf := make([]byte, 32<<10)
+	for {
+		n, run, err := d.ReadLog(buf, l.offset)
+		if run != l.run {
+			*l = logReader{run: run}
+			continue
+		}
+		if err != nil || n == 0 {
+			return
+		}
+		l.offset += int64(n)
+		parts := strings.Split(l.partial+string(buf[:n]), "\n")
+		l.partial = parts[len(parts)-1]
+		if len(l.partial) > longestLine {
+			l.partial = l.partial[:longestLine]
+		}
+		for _, line := range parts[:len(parts)-1] {
+			l.line(cleanLine(line), p)
+		}
+	}
+}
+
+func (l *logReader) line(line string, p *game.Profile) {
+	console := p.Server.Console
+	if _, ok := console.Ready.Find(line); ok {
+		l.ready = true
+	}
+	if groups, ok := console.Opened.Find(line); ok {
+		l.opened = groups["world"]
+	}
+	if _, ok := console.Refused.Find(line); ok {
+		l.refused = append(l.refused, line)
+	}
+	if strings.TrimSpace(line) == "" {
+		return
+	}
+	l.tail = append(l.tail, line)
+	if len(l.tail) > 20 {
+		l.tail = l.tail[1:]
+	}
+}
+
+// cleanLine cuts a line to a length and takes out control characters: a log is
+// shown in terminals.
+func cleanLine(s string) string {
+	if len(s) > longestLine {
+		s = s[:longestLine]
+	}
+	return strings.Map(func(r rune) rune {
+		if r < ' ' && r != '\t' || r == 0x7f {
+			return -1
+		}
+		return r
+	}, strings.ToValidUTF8(s, "�"))
+}
+
+// linesFrom reads the current run's whole lines from an offset.
+func linesFrom(d Driver, from int64) []string {
+	var b strings.Builder
+	buf := make([]byte, 32<<10)
+	for {
+		n, _, err := d.ReadLog(buf, from)
+		if err != nil || n == 0 {
+			break
+		}
+		b.Write(buf[:n])
+		from += int64(n)
+	}
+	lines := strings.Split(b.String(), "\n")
+	return lines[:len(lines)-1]
+}

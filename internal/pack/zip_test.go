@@ -1,0 +1,173 @@
+package pack_test
+
+import (
+	"archive/zip"
+	"bytes"
+	"encoding/binary"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"testing/fstest"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"reshard/internal/core/fault"
+	"reshard/internal/pack"
+)
+
+type entry struct {
+	name string
+	mode fs.FileMode
+	data string
+}
+
+func zipOf(t *testing.T, entries ...entry) []byte {
+	t.Helper()
+	var b bytes.Buffer
+	w := zip.NewWriter(&b)
+	for _, e := range entries {
+		h := &zip.FileHeader{Name: e.name, Method: zip.Deflate}
+		if e.mode != 0 {
+			h.SetMode(e.mode)
+		}
+		out, err := w.CreateHeader(h)
+		require.NoError(t, err)
+		_, err = io.WriteString(out, e.data)
+		require.NoError(t, err)
+	}
+	require.NoError(t, w.Close())
+	return b.Bytes()
+}
+
+func open(t *testing.T, data []byte, limits pack.Limits) (*pack.Archive, error) {
+	t.Helper()
+	file := filepath.Join(t.TempDir(), "a.zip")
+	require.NoError(t, os.WriteFile(file, data, 0o600))
+	a, err := pack.OpenZip(file, "a.zip", limits)
+	if err == nil {
+		t.Cleanup(func() { assert.NoError(t, a.Close()) })
+	}
+	return a, err
+}
+
+func TestHostileArchives(t *testing.T) {
+	t.Parallel()
+	good := zipOf(t, entry{name: "w/heart", data: strings.Repeat("x", 4000)})
+	encrypted := bytes.Clone(good)
+	for _, sign := range []string{"PK\x03\x04", "PK\x01\x02"} {
+		at := bytes.Index(encrypted, []byte(sign))
+		flag := at + 6
+		if sign == "PK\x01\x02" {
+			flag = at + 8
+		}
+		encrypted[flag] |= 1
+	}
+	terabyte := bytes.Clone(good)
+	binary.LittleEndian.PutUint32(terabyte[bytes.Index(terabyte, []byte("PK\x01\x02"))+24:], 0xfffffff0)
+	for name, c := range map[string]struct {
+		data  []byte
+		code  fault.Code
+		words string
+	}{
+		"empty file":           {nil, fault.BadArchive, "empty"},
+		"no archive":           {[]byte("hello, I am a text"), fault.BadArchive, "not a zip"},
+		"truncated":            {good[:len(good)-40], fault.BadArchive, "cut short"},
+		"truncated early":      {good[:60], fault.BadArchive, "cut short"},
+		"no entries":           {zipOf(t), fault.BadArchive, "holds nothing"},
+		"password":             {encrypted, fault.BadArchive, "password"},
+		"escapes":              {zipOf(t, entry{name: "../../etc/cron.d/x"}), fault.UnsafeArchive, "leave its folder"},
+		"escapes in the midst": {zipOf(t, entry{name: "w/../../x"}), fault.UnsafeArchive, "leave its folder"},
+		"absolute":             {zipOf(t, entry{name: "/etc/passwd"}), fault.UnsafeArchive, "absolute"},
+		"drive letter":         {zipOf(t, entry{name: "C:/x"}), fault.UnsafeArchive, "absolute"},
+		"backslashes":          {zipOf(t, entry{name: `..\..\x`}), fault.UnsafeArchive, "backslashes"},
+		"link":                 {zipOf(t, entry{name: "w/l", mode: fs.ModeSymlink | 0o777, data: "/etc/passwd"}), fault.UnsafeArchive, "link"},
+		"device":               {zipOf(t, entry{name: "w/d", mode: fs.ModeDevice | 0o600}), fault.UnsafeArchive, "device"},
+		"twice":                {zipOf(t, entry{name: "w/a"}, entry{name: "w/a"}), fault.BadArchive, "twice"},
+		"file and folder":      {zipOf(t, entry{name: "w"}, entry{name: "w/a"}), fault.BadArchive, "file and a folder"},
+		"long name":            {zipOf(t, entry{name: "w/" + strings.Repeat("n", 300)}), fault.TooLarge, "255"},
+		"zeros beyond measure": {terabyte, fault.TooLarge, "unpack"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			_, err := open(t, c.data, pack.Limits{})
+			require.Error(t, err)
+			assert.Equal(t, c.code, fault.CodeOf(err), err)
+			assert.ErrorContains(t, err, c.words)
+			assert.ErrorContains(t, err, "a.zip")
+		})
+	}
+}
+
+// A million empty entries must be refused from the end record alone, without
+// reading the directory into memory.
+func TestAMillionEntries(t *testing.T) { // not parallel: it counts allocations
+	var b bytes.Buffer
+	w := zip.NewWriter(&b)
+	for i := range 300_000 { // over the limit is enough; a million takes the test a minute
+		_, err := w.CreateHeader(&zip.FileHeader{Name: "w/" + string(rune('a'+i%26)) + strings.Repeat("0", i%7) + string(rune(0x4e00+i%20000)) + string(rune(0x4e00+i/20000))})
+		require.NoError(t, err)
+	}
+	require.NoError(t, w.Close())
+	allocated := testing.AllocsPerRun(1, func() {
+		_, err := open(t, b.Bytes(), pack.Limits{})
+		assert.ErrorIs(t, err, fault.TooLarge.As())
+	})
+	assert.Less(t, allocated, 10_000.0)
+}
+
+// A header that declares fewer bytes than the content has must not be believed.
+func TestALyingSizeIsAnErrorWhenRead(t *testing.T) {
+	t.Parallel()
+	data := zipOf(t, entry{name: "w/a", data: strings.Repeat("z", 100_000)})
+	at := bytes.Index(data, []byte("PK\x01\x02"))
+	binary.LittleEndian.PutUint32(data[at+24:], 10)
+	a, err := open(t, data, pack.Limits{})
+	require.NoError(t, err)
+	_, err = fs.ReadFile(a, "w/a")
+	assert.Error(t, err)
+}
+
+func TestWriteZipRoundTrip(t *testing.T) {
+	t.Parallel()
+	tree := fstest.MapFS{"w/a": {Data: []byte("alpha")}, "w/folk": {Mode: fs.ModeDir}}
+	var b bytes.Buffer
+	require.NoError(t, pack.WriteZip(&b, tree, []pack.Item{{Name: "w/a", Source: "w/a", Size: 5}, {Name: "w/folk/"}}, nil))
+	a, err := open(t, b.Bytes(), pack.Limits{})
+	require.NoError(t, err)
+	got, err := fs.ReadFile(a, "w/a")
+	require.NoError(t, err)
+	assert.Equal(t, "alpha", string(got))
+	info, err := fs.Stat(a, "w/folk")
+	require.NoError(t, err)
+	assert.True(t, info.IsDir())
+	assert.ErrorContains(t, pack.WriteZip(io.Discard, tree, []pack.Item{{Name: "w/a", Source: "w/a", Size: 4}}, nil), "being written to")
+}
+
+func TestPackersLitterIsIgnored(t *testing.T) {
+	t.Parallel()
+	a, err := open(t, zipOf(t, entry{name: "w/a"}, entry{name: "__MACOSX/w/._a"}, entry{name: "w/.DS_Store"}), pack.Limits{})
+	require.NoError(t, err)
+	assert.Len(t, a.Ignored, 2)
+	_, err = fs.Stat(a, "__MACOSX")
+	assert.ErrorIs(t, err, fs.ErrNotExist)
+}
+
+func FuzzOpenZip(f *testing.F) {
+	f.Add([]byte("PK\x05\x06" + strings.Repeat("\x00", 18)))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		a, err := open(t, data, pack.Limits{Bytes: 1 << 20})
+		if err != nil {
+			return
+		}
+		_ = fs.WalkDir(a, ".", func(p string, d fs.DirEntry, err error) error {
+			if err == nil && !d.IsDir() {
+				_, _ = fs.ReadFile(a, p)
+			}
+			return nil
+		})
+	})
+}
