@@ -129,7 +129,7 @@ func (c *child) pruneRuns() {
 func (c *child) LastExit() (Exit, bool) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if c.exit == nil {
+	if c.exit == nil || c.exit.At.IsZero() { // never run in this life of the service
 		return Exit{}, false
 	}
 	return *c.exit, true

@@ -72,6 +72,8 @@ type Control struct {
 	name    string
 	// Poll is how often log and process are looked at while waiting.
 	Poll time.Duration
+	// Trace, when set, is told where an act stands: tests cut it there.
+	Trace func(point string)
 
 	mu       sync.Mutex
 	log      logReader
@@ -117,6 +119,7 @@ func (c *Control) Start(ctx context.Context) (took time.Duration, err error) {
 		if err := c.driver.Spawn(); err != nil {
 			return 0, fault.Wrap(fault.NotReady, "start", c.name, err)
 		}
+		c.trace("spawned")
 	}
 	err = c.until(ctx, c.profile.Server.Waits.Start, func(st Status) (bool, error) {
 		if st.State == Stopped {
@@ -132,6 +135,12 @@ func (c *Control) Start(ctx context.Context) (took time.Duration, err error) {
 		return took, err
 	}
 	return took, c.settle(ctx)
+}
+
+func (c *Control) trace(point string) {
+	if c.Trace != nil {
+		c.Trace(point)
+	}
 }
 
 func (c *Control) settle(ctx context.Context) error {
@@ -197,6 +206,7 @@ func (c *Control) Stop(ctx context.Context, mode StopMode) (took time.Duration, 
 	if err := c.askToStop(); err != nil && mode == Clean {
 		return 0, false, fault.Wrap(fault.NotStopped, "stop", c.name, err)
 	}
+	c.trace("asked to stop")
 	wait := c.profile.Server.Waits.Stop
 	if mode == Force {
 		wait = min(wait, 10*time.Second)

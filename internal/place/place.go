@@ -43,7 +43,9 @@ type (
 	Spacer interface{ Free() (int64, error) }
 	// Filesystem tells which file system a name is on, to foresee whether a
 	// rename can work.
-	Filesystem interface{ Device(name string) (uint64, error) }
+	Filesystem interface {
+		Device(name string) (uint64, error)
+	}
 	// SyncAller makes everything written so far survive a power cut at once.
 	SyncAller interface{ SyncAll() error }
 )

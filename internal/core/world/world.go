@@ -69,6 +69,9 @@ func Read(fsys fs.FS, f Found) (World, error) {
 		return w, err
 	}
 	for _, e := range parts {
+		if e.Dir {
+			continue
+		}
 		w.Files++
 		w.Bytes += e.Size
 		if e.ModTime.After(w.LastPlayed) {
@@ -182,10 +185,12 @@ type Entry struct {
 	Source  string // path in the tree
 	Size    int64
 	ModTime time.Time
+	// Dir marks an empty folder; its Path ends in "/".
+	Dir bool
 }
 
 // Parts lists the files of a world, realm folders beside it included, files to
-// leave behind excluded, in the order of part and path.
+// leave behind excluded, empty folders included, in the order of part and path.
 func Parts(fsys fs.FS, f Found) ([]Entry, error) {
 	roots := map[string]string{"": f.Root}
 	for name, dir := range f.Realms {
@@ -197,12 +202,18 @@ func Parts(fsys fs.FS, f Found) ([]Entry, error) {
 	for _, part := range sortedKeys(roots) {
 		base := roots[part]
 		err := fs.WalkDir(fsys, base, func(p string, d fs.DirEntry, err error) error {
-			if err != nil || d.IsDir() {
+			if err != nil {
 				return err
 			}
 			rel := strings.TrimPrefix(p, base+"/")
 			if base == "." {
 				rel = p
+			}
+			if d.IsDir() {
+				if entries, err := fs.ReadDir(fsys, p); err == nil && len(entries) == 0 && p != base {
+					out = append(out, Entry{Part: part, Path: rel + "/", Source: p, Dir: true})
+				}
+				return nil
 			}
 			if part == "" && leftBehind(f.Game, rel) {
 				return nil

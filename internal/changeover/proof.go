@@ -1,0 +1,275 @@
+package changeover
+
+import (
+	"context"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"io"
+	"io/fs"
+	"path"
+	"slices"
+	"sort"
+	"strings"
+
+	"github.com/zeebo/blake3"
+
+	"reshard/internal/control"
+	"reshard/internal/core/fault"
+	"reshard/internal/core/game"
+	"reshard/internal/core/plan"
+	"reshard/internal/core/server"
+	"reshard/internal/core/world"
+)
+
+// Sample remembers pieces of one file.
+type Sample struct {
+	File   string  `json:"file"` // within the sampled folder
+	Blocks []Block `json:"blocks"`
+}
+
+// Block is one piece: where, how long, and its BLAKE3-256.
+type Block struct {
+	At   int64  `json:"at"`
+	Size int    `json:"size"`
+	Hash string `json:"hash"`
+}
+
+// How much is sampled: enough that a regenerated world cannot pass, little
+// enough that a world of any size takes the same moment.
+const (
+	sampledFiles  = 24
+	sampledBlocks = 8
+	blockSize     = 4096
+)
+
+// takeSamples remembers blocks of files that the profile calls steady, spread
+// evenly over the folder; when the profile names none, of any files.
+func takeSamples(tree fs.FS, dir string, p *game.Profile) ([]Sample, error) {
+	var steady, all []string
+	err := fs.WalkDir(tree, dir, func(name string, d fs.DirEntry, err error) error {
+		if err != nil || !d.Type().IsRegular() {
+			return err
+		}
+		rel := strings.TrimPrefix(name, dir+"/")
+		all = append(all, rel)
+		if slices.ContainsFunc(p.World.Steady, func(pattern string) bool { return world.Match(pattern, rel) }) {
+			steady = append(steady, rel)
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, fault.Wrap(fault.Internal, "sample", dir, err)
+	}
+	if len(steady) == 0 {
+		steady = all
+	}
+	sort.Strings(steady)
+	var out []Sample
+	for _, i := range spread(len(steady), sampledFiles) {
+		s, err := sampleFile(tree, dir, steady[i])
+		if err != nil {
+			return nil, fault.Wrap(fault.Internal, "sample", path.Join(dir, steady[i]), err)
+		}
+		out = append(out, s)
+	}
+	return out, nil
+}
+
+// spread picks at most most of n indices, evenly, first and last among them.
+func spread(n, most int) []int {
+	if n <= most {
+		most = n
+	}
+	out := make([]int, 0, most)
+	for i := range most {
+		if most == 1 {
+			out = append(out, 0)
+		} else {
+			out = append(out, i*(n-1)/(most-1))
+		}
+	}
+	return out
+}
+
+func sampleFile(tree fs.FS, dir, name string) (Sample, error) {
+	f, err := tree.Open(path.Join(dir, name))
+	if err != nil {
+		return Sample{}, err
+	}
+	defer f.Close() //nolint:errcheck // only read
+	info, err := f.Stat()
+	if err != nil {
+		return Sample{}, err
+	}
+	s := Sample{File: name, Blocks: []Block{}}
+	count := int((info.Size() + blockSize - 1) / blockSize)
+	for _, i := range spread(count, sampledBlocks) {
+		b := Block{At: int64(i) * blockSize, Size: int(min(blockSize, info.Size()-int64(i)*blockSize))}
+		if b.Hash, err = hashBlock(f, b); err != nil {
+			return s, err
+		}
+		s.Blocks = append(s.Blocks, b)
+	}
+	return s, nil
+}
+
+func hashBlock(f fs.File, b Block) (string, error) {
+	buf := make([]byte, b.Size)
+	if at, ok := f.(io.ReaderAt); ok {
+		if _, err := at.ReadAt(buf, b.At); err != nil {
+			return "", err
+		}
+	} else {
+		seeker, ok := f.(io.Seeker)
+		if !ok {
+			return "", fmt.Errorf("the host cannot read from the midst of a file")
+		}
+		if _, err := seeker.Seek(b.At, io.SeekStart); err != nil {
+			return "", err
+		}
+		if _, err := io.ReadFull(f, buf); err != nil {
+			return "", err
+		}
+	}
+	sum := blake3.Sum256(buf)
+	return hex.EncodeToString(sum[:]), nil
+}
+
+func copyExactly(to io.Writer, from io.Reader, n int64, buf []byte) error {
+	copied, err := io.CopyBuffer(to, io.LimitReader(from, n), buf)
+	if err == nil && copied != n {
+		err = io.ErrUnexpectedEOF
+	}
+	return err
+}
+
+// compareSamples counts blocks that still stand and names the first that do
+// not. A server may rewrite a few places at once; one that made the world anew
+// leaves hardly a block.
+func compareSamples(tree fs.FS, dir string, samples []Sample) plan.Check {
+	check := plan.Check{What: "files stand as they were placed"}
+	total, same := 0, 0
+	var gone []string
+	for _, s := range samples {
+		f, err := tree.Open(path.Join(dir, s.File))
+		if err != nil {
+			gone = append(gone, s.File)
+			total += max(1, len(s.Blocks))
+			continue
+		}
+		for _, b := range s.Blocks {
+			total++
+			if hash, err := hashBlock(f, b); err == nil && hash == b.Hash {
+				same++
+			}
+		}
+		_ = f.Close() // only read
+	}
+	check.Expected = fmt.Sprintf("at least 3 of 4 of %d sampled blocks in %d files, and no file gone", total, len(samples))
+	check.Seen = fmt.Sprintf("%d of %d blocks the same", same, total)
+	if len(gone) > 0 {
+		check.Seen += fmt.Sprintf(", %d files gone (%s …)", len(gone), gone[0])
+	}
+	check.OK = len(gone) == 0 && same*4 >= total*3
+	return check
+}
+
+// prove asks the running server and looks at its files. Every check says what
+// was expected and what was seen; each can fail on its own.
+func (r *Runner) prove(ctx context.Context) plan.Proof {
+	expect := r.job.Plan.Expect
+	worlds := path.Clean(r.Profile.Server.Worlds)
+	dir := path.Join(worlds, expect.Folder)
+	proof := plan.Proof{Checks: []plan.Check{r.proveOpened(expect)}}
+	r.trace(len(r.job.Plan.Steps)-1, plan.Step{Kind: plan.Prove}, "halfway")
+	if expect.Seed != "" {
+		proof.Checks = append(proof.Checks, r.proveSeed(ctx, expect, dir))
+	}
+	if expect.WorldID != "" {
+		seen, from := r.worldFact(dir, "world-id")
+		proof.Checks = append(proof.Checks, plan.Check{What: "world id in " + from, Expected: expect.WorldID, Seen: seen, OK: seen == expect.WorldID})
+	}
+	if samples := r.samples(expect.Folder); len(samples) > 0 {
+		proof.Checks = append(proof.Checks, compareSamples(r.Place.FS(), dir, samples))
+	}
+	proof.Checks = append(proof.Checks, r.proveNoStray(worlds), r.proveStillUp())
+	return proof
+}
+
+func (r *Runner) proveOpened(e plan.Expect) plan.Check {
+	c := plan.Check{What: "the log names the opened world", Expected: e.Folder, Seen: "nothing"}
+	if st := r.Control.Status(); st.Opened != "" {
+		c.Seen = st.Opened
+		c.OK = slices.Contains(e.Opened, st.Opened) || (path.IsAbs(st.Opened) && strings.HasSuffix(st.Opened, "/"+e.Opened[len(e.Opened)-1]))
+	}
+	return c
+}
+
+func (r *Runner) proveSeed(ctx context.Context, e plan.Expect, dir string) plan.Check {
+	c := plan.Check{Expected: e.Seed}
+	if q := r.Profile.Server.Console.Seed; q.Say != "" {
+		c.What = "the console answers " + q.Say
+		seen, err := r.Control.Ask(ctx, q)
+		if err != nil {
+			seen, _ = fault.Words(err)
+		}
+		c.Seen = seen
+	} else {
+		seen, from := r.worldFact(dir, "seed")
+		c.What, c.Seen = "seed in "+from+" after the start", seen
+	}
+	c.OK = c.Seen == c.Expected
+	return c
+}
+
+func (r *Runner) worldFact(dir, name string) (value, from string) {
+	search, err := world.Find(r.Place.FS(), dir, path.Base(dir), []*game.Profile{r.Profile})
+	if err != nil || len(search.Worlds) == 0 {
+		return "no world in " + dir, dir
+	}
+	w, err := world.Read(r.Place.FS(), search.Worlds[0])
+	if err != nil {
+		return "not readable", dir
+	}
+	f := w.Fact(name)
+	if !f.Known() {
+		return f.Why, f.File
+	}
+	return f.Text, f.File
+}
+
+// samples finds what the sample steps remembered of the world that now has
+// this folder name.
+func (r *Runner) samples(folder string) []Sample {
+	for n, s := range r.job.Plan.Steps {
+		if s.Kind != plan.Sample || path.Base(s.Dir) != folder {
+			continue
+		}
+		var d Detail
+		if json.Unmarshal(r.job.Steps[n].Detail, &d) == nil {
+			return d.Samples
+		}
+	}
+	return nil
+}
+
+func (r *Runner) proveNoStray(worlds string) plan.Check {
+	c := plan.Check{What: "no new folder beside the worlds", Expected: "none", Seen: "none", OK: true}
+	var strays []string
+	allowed := server.Siblings(r.Place.FS(), r.Profile, worlds, r.job.Plan.Expect.Folder)
+	for _, name := range r.strays() {
+		if !slices.Contains(allowed, name) { // realms that the server made for this world are its own
+			strays = append(strays, name)
+		}
+	}
+	if len(strays) > 0 {
+		c.Seen, c.OK = strings.Join(strays, ", "), false
+	}
+	return c
+}
+
+func (r *Runner) proveStillUp() plan.Check {
+	st := r.Control.Status()
+	return plan.Check{What: "the server is ready", Expected: control.Running, Seen: st.State, OK: st.State == control.Running}
+}

@@ -1,0 +1,282 @@
+// Package changeover carries plans out: each step's intent goes into the
+// journal, then the act, then its confirmation, and each step can tell from the
+// files alone whether it has happened. Any failure goes back to what was there
+// before. A new kind of changeover is a new plan; this package does not know
+// kinds.
+package changeover
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"reshard/internal/control"
+	"reshard/internal/core/fault"
+	"reshard/internal/core/game"
+	"reshard/internal/core/plan"
+	"reshard/internal/place"
+	"reshard/internal/vault"
+)
+
+// Journal is where intents and confirmations are kept. Each call succeeds at
+// most once in effect and is content when told again after a lost answer.
+type Journal interface {
+	Advance(ctx context.Context, id int64, from, to plan.State, note Note) error
+	Step(ctx context.Context, id int64, n int, from []plan.StepState, to plan.StepState, detail any) error
+}
+
+// Note goes into the journal with a change of state.
+type Note struct {
+	Proof *plan.Proof
+	Cause error
+}
+
+// Progress is what a running changeover reports. It is a snapshot: the newest
+// one says all.
+type Progress struct {
+	ID    int64      `json:"id"`
+	State plan.State `json:"state"`
+	// Step counts from 0; StepKind and Say describe it.
+	Step     int    `json:"step"`
+	StepKind string `json:"stepKind"`
+	Say      string `json:"say"`
+	Going    string `json:"going"` // forward or back
+	// Bytes and Files of the stage step.
+	Bytes      int64 `json:"bytes"`
+	TotalBytes int64 `json:"totalBytes"`
+	Files      int   `json:"files"`
+	TotalFiles int   `json:"totalFiles"`
+	// StoppedAt is when players were locked out, ReadyAt when they could come back.
+	StoppedAt time.Time `json:"stoppedAt,omitzero"`
+	ReadyAt   time.Time `json:"readyAt,omitzero"`
+	// Waiting says what it waits for, if anything (the database).
+	Waiting string `json:"waiting,omitempty"`
+}
+
+// Job is a changeover to be carried out or taken up again.
+type Job struct {
+	ID    int64
+	Plan  plan.Plan
+	State plan.State
+	Steps []StepRecord
+}
+
+// StepRecord is what the journal knows of a step.
+type StepRecord struct {
+	State  plan.StepState
+	Detail json.RawMessage
+}
+
+// Runner carries out one changeover of one server.
+type Runner struct {
+	Journal Journal
+	Place   *place.Place
+	Control *control.Control
+	Vault   *vault.Vault
+	Profile *game.Profile
+	// Check is asked once more just before the switch: an error (the server's
+	// files have changed since the draft) goes back with nothing touched.
+	Check func(ctx context.Context) error
+	// Report gets progress; it must not block.
+	Report func(Progress)
+	// Trace is told each point between and inside of steps; tests kill the
+	// process there.
+	Trace func(point string)
+	Now   func() time.Time
+
+	job      Job
+	progress Progress
+	started  bool // the server was spawned with the new world
+}
+
+// Begin claims the server for a drafted job: the journal moves to staging, and
+// an error of code Busy says that another changeover holds the server.
+func (r *Runner) Begin(ctx context.Context, job Job) error {
+	r.take(job)
+	return r.advance(ctx, plan.Staging, Note{})
+}
+
+// Carry carries a begun job out. It returns nil when the changeover is done, the
+// cause when it was undone, and code Held when it could not be undone either.
+// Cancelling ctx takes effect until the switch begins.
+func (r *Runner) Carry(ctx context.Context) error {
+	if err := r.forward(ctx); err != nil {
+		return r.back(ctx, err)
+	}
+	return nil
+}
+
+// Resume takes up a job that an earlier life of the service left open: what had
+// not touched anything live is taken back, what had begun to switch is
+// finished, what was going back goes on going back. It returns as Carry does.
+func (r *Runner) Resume(ctx context.Context, job Job) error {
+	r.take(job)
+	switch job.State {
+	case plan.Staging:
+		return r.back(ctx, fault.New(fault.Interrupted, "stage", job.Plan.Server, "the service went down while it was staging; nothing live had been touched"))
+	case plan.Undoing, plan.Held:
+		return r.back(ctx, fault.New(fault.Interrupted, "undo", job.Plan.Server, "it goes on going back"))
+	case plan.Switching, plan.Proving:
+		return r.Carry(ctx)
+	}
+	return fault.New(fault.WrongState, "resume", "changeover", "changeover %d is %s", job.ID, job.State)
+}
+
+func (r *Runner) take(job Job) {
+	r.job = job
+	r.progress = Progress{ID: job.ID, State: job.State, Going: "forward"}
+}
+
+func (r *Runner) forward(ctx context.Context) error {
+	for n, step := range r.job.Plan.Steps {
+		if r.job.Steps[n].State == plan.StepDone {
+			continue
+		}
+		if step.Switch && r.job.State == plan.Staging {
+			if err := r.Check(ctx); err != nil {
+				return err
+			}
+			if err := r.advance(ctx, plan.Switching, Note{}); err != nil {
+				return err
+			}
+		}
+		if r.job.State != plan.Staging {
+			// From here the way out is forward or back, never a half: the person
+			// who leaves, or the service that shuts down, does not cut it.
+			ctx = context.WithoutCancel(ctx)
+		}
+		if step.Kind == plan.Prove && r.job.State == plan.Switching {
+			if err := r.advance(ctx, plan.Proving, Note{}); err != nil {
+				return err
+			}
+		}
+		if err := r.step(ctx, n, step); err != nil {
+			return err
+		}
+	}
+	proof, err := r.proof()
+	if err != nil {
+		return err
+	}
+	return r.advance(ctx, plan.Done, Note{Proof: &proof})
+}
+
+// step journals the intent, acts, and journals the confirmation.
+func (r *Runner) step(ctx context.Context, n int, step plan.Step) error {
+	r.report(func(p *Progress) { p.Step, p.StepKind, p.Say, p.Going = n, step.Kind, step.Say, "forward" })
+	r.trace(n, step, "before")
+	if err := r.mark(ctx, n, []plan.StepState{plan.StepPlanned}, plan.StepIntended, nil); err != nil {
+		return err
+	}
+	r.trace(n, step, "intended")
+	detail, err := r.act(ctx, n, step)
+	if err != nil {
+		return fault.Wrap(fault.Internal, "step "+fmt.Sprint(n+1)+" ("+step.Kind+") on", r.job.Plan.Server, err)
+	}
+	r.trace(n, step, "acted")
+	if err := r.mark(ctx, n, []plan.StepState{plan.StepIntended}, plan.StepDone, detail); err != nil {
+		return err
+	}
+	r.trace(n, step, "done")
+	return nil
+}
+
+// back undoes every step that has begun, last first, and ends undone or held.
+func (r *Runner) back(ctx context.Context, cause error) error {
+	ctx = context.WithoutCancel(ctx)
+	if r.job.State != plan.Undoing {
+		if err := r.advance(ctx, plan.Undoing, Note{Cause: cause}); err != nil {
+			return errors.Join(cause, err)
+		}
+	}
+	for n := len(r.job.Plan.Steps) - 1; n >= 0; n-- {
+		state := r.job.Steps[n].State
+		if state != plan.StepIntended && state != plan.StepDone {
+			continue
+		}
+		step := r.job.Plan.Steps[n]
+		r.report(func(p *Progress) { p.Step, p.StepKind, p.Say, p.Going = n, step.Kind, step.Say, "back" })
+		r.trace(n, step, "undoing")
+		if err := r.unact(ctx, n, step); err != nil {
+			held := fault.Wrap(fault.Held, fmt.Sprintf("take back step %d (%s) on", n+1, step.Kind), r.job.Plan.Server, err)
+			if jerr := r.advance(ctx, plan.Held, Note{Cause: errors.Join(cause, held)}); jerr != nil {
+				return errors.Join(cause, held, jerr)
+			}
+			return held
+		}
+		r.trace(n, step, "unacted")
+		if err := r.mark(ctx, n, []plan.StepState{plan.StepIntended, plan.StepDone}, plan.StepUndone, nil); err != nil {
+			return errors.Join(cause, err)
+		}
+		r.trace(n, step, "undone")
+	}
+	if err := r.advance(ctx, plan.Undone, Note{}); err != nil {
+		return errors.Join(cause, err)
+	}
+	return cause
+}
+
+func (r *Runner) advance(ctx context.Context, to plan.State, note Note) error {
+	err := r.persist(ctx, func() error { return r.Journal.Advance(ctx, r.job.ID, r.job.State, to, note) })
+	if err == nil {
+		r.job.State = to
+		r.report(func(p *Progress) { p.State = to })
+	}
+	return err
+}
+
+func (r *Runner) mark(ctx context.Context, n int, from []plan.StepState, to plan.StepState, detail any) error {
+	err := r.persist(ctx, func() error { return r.Journal.Step(ctx, r.job.ID, n, from, to, detail) })
+	if err != nil {
+		return err
+	}
+	r.job.Steps[n].State = to
+	if detail != nil {
+		raw, err := json.Marshal(detail)
+		if err != nil {
+			return fault.Wrap(fault.Internal, "keep detail of step", fmt.Sprint(n), err)
+		}
+		r.job.Steps[n].Detail = raw
+	}
+	return nil
+}
+
+// persist writes to the journal and waits out a database that does not answer:
+// without the journal no step may begin, and going back needs it as well.
+func (r *Runner) persist(ctx context.Context, write func() error) error {
+	wait := 50 * time.Millisecond
+	for {
+		err := write()
+		if fault.CodeOf(err) != fault.Unreachable {
+			r.report(func(p *Progress) { p.Waiting = "" })
+			return err
+		}
+		r.report(func(p *Progress) {
+			p.Waiting = "The database does not answer. Nothing is lost: the changeover goes on when it is back."
+		})
+		timer := time.NewTimer(wait)
+		select {
+		case <-ctx.Done():
+			timer.Stop()
+			return fault.Wrap(fault.Interrupted, "write", "journal", context.Cause(ctx))
+		case <-timer.C:
+		}
+		wait = min(2*wait, time.Second)
+	}
+}
+
+func (r *Runner) report(change func(*Progress)) {
+	before := r.progress
+	change(&r.progress)
+	if r.Report != nil && r.progress != before {
+		r.Report(r.progress)
+	}
+}
+
+func (r *Runner) trace(n int, step plan.Step, point string) {
+	if r.Trace != nil {
+		r.Trace(fmt.Sprintf("%d %s %s", n, step.Kind, point))
+	}
+}

@@ -1,0 +1,450 @@
+package changeover
+
+import (
+	"bytes"
+	"context"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/zeebo/blake3"
+
+	"reshard/internal/control"
+	"reshard/internal/core/fault"
+	"reshard/internal/core/plan"
+	"reshard/internal/core/server"
+	"reshard/internal/core/world"
+	"reshard/internal/vault"
+)
+
+// Detail is what a step leaves in the journal.
+type Detail struct {
+	// TookMS is how long the game itself took to stop or to start.
+	TookMS int64 `json:"tookMs,omitempty"`
+	// Clean is false when a stopped server did not say that all was written.
+	Clean bool `json:"clean,omitempty"`
+	// Before and After are SHA-256 of a settings file's bytes.
+	Before string `json:"before,omitempty"`
+	After  string `json:"after,omitempty"`
+	// Samples are what the proof compares with.
+	Samples []Sample `json:"samples,omitempty"`
+	// Proof is the prove step's result.
+	Proof *plan.Proof `json:"proof,omitempty"`
+}
+
+// longestSettings bounds a settings file that is edited, in bytes.
+const longestSettings = 4 << 20
+
+func (r *Runner) act(ctx context.Context, n int, step plan.Step) (*Detail, error) {
+	switch step.Kind {
+	case plan.Stage:
+		return nil, r.stage(ctx, n, step)
+	case plan.Sample:
+		samples, err := takeSamples(r.Place.FS(), step.Dir, r.Profile)
+		return &Detail{Samples: samples}, err
+	case plan.Stop:
+		r.report(func(p *Progress) { p.StoppedAt = r.Now() })
+		took, clean, err := r.Control.Stop(ctx, control.Clean)
+		return &Detail{TookMS: took.Milliseconds(), Clean: clean}, err
+	case plan.Move:
+		return nil, r.move(step.From, step.To)
+	case plan.Write:
+		return r.write(n, step)
+	case plan.Start:
+		r.started = true
+		took, err := r.Control.Start(ctx)
+		if err == nil {
+			r.report(func(p *Progress) { p.ReadyAt = r.Now() })
+		}
+		return &Detail{TookMS: took.Milliseconds()}, err
+	case plan.Prove:
+		proof := r.prove(ctx)
+		if !proof.Holds() {
+			var words []string
+			for _, c := range proof.Failed() {
+				words = append(words, fmt.Sprintf("%s: expected %s, saw %s", c.What, c.Expected, c.Seen))
+			}
+			return &Detail{Proof: &proof}, fault.New(fault.NotProven, "prove", r.job.Plan.Folder, "%s", strings.Join(words, "; "))
+		}
+		return &Detail{Proof: &proof}, nil
+	}
+	return nil, fault.New(fault.Internal, "run", step.Kind, "no step of this kind")
+}
+
+// unact takes a step back that has been intended or done. Each can tell from
+// the files how far it had come.
+func (r *Runner) unact(ctx context.Context, n int, step plan.Step) error {
+	switch step.Kind {
+	case plan.Stage:
+		return r.unstage(step)
+	case plan.Stop:
+		// It stood before every other live step, so all of those are back.
+		_, err := r.Control.Start(ctx)
+		return err
+	case plan.Move:
+		return r.moveBack(step)
+	case plan.Write:
+		return r.unwrite(step)
+	case plan.Start:
+		r.started = true
+		if _, _, err := r.Control.Stop(ctx, control.Force); err != nil {
+			return err
+		}
+		return r.setStraysAside()
+	}
+	return nil // samples and proofs change nothing
+}
+
+// stage writes a copy's files into the working folder, reads each back and
+// compares it with its address.
+func (r *Runner) stage(ctx context.Context, n int, step plan.Step) error {
+	c, err := r.Vault.Load(step.Copy)
+	if err != nil {
+		return err
+	}
+	// A half staged world of an earlier try is ours to remove.
+	if err := r.unstage(step); err != nil {
+		return err
+	}
+	for _, dir := range []string{"aside", "settings"} {
+		if err := r.Place.MkdirAll(path.Join(r.job.Plan.Work, dir)); err != nil {
+			return err
+		}
+	}
+	if err := r.makeFolders(c, step); err != nil {
+		return err
+	}
+	r.report(func(p *Progress) { p.TotalBytes, p.TotalFiles = c.Bytes, len(c.Files) })
+	if err := r.stageFiles(ctx, c, step, func() { r.trace(n, step, "halfway") }); err != nil {
+		return err
+	}
+	return r.Place.SyncAll()
+}
+
+func (r *Runner) makeFolders(c vault.Copy, step plan.Step) error {
+	made := map[string]bool{}
+	for _, f := range c.Files {
+		root, ok := step.Parts[f.Part]
+		if !ok {
+			return fault.New(fault.Internal, "stage", f.Path, "the plan has no place for the part %q", f.Part)
+		}
+		dir := path.Dir(path.Join(root, f.Path))
+		if f.Dir() {
+			dir = path.Join(root, f.Path)
+		}
+		if made[dir] {
+			continue
+		}
+		made[dir] = true
+		if err := r.Place.MkdirAll(dir); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// stageFiles writes two files at a time: one reads while the other is written.
+func (r *Runner) stageFiles(ctx context.Context, c vault.Copy, step plan.Step, halfway func()) error {
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	var mu sync.Mutex
+	var wg sync.WaitGroup
+	half := sync.OnceFunc(halfway)
+	work := make(chan vault.File)
+	for range 2 {
+		wg.Go(func() {
+			for f := range work {
+				if err := r.stageFile(f, path.Join(step.Parts[f.Part], f.Path)); err != nil {
+					cancel(err)
+					return
+				}
+				mu.Lock()
+				r.report(func(p *Progress) { p.Files++; p.Bytes += f.Size })
+				past := r.progress.Files*2 >= r.progress.TotalFiles
+				mu.Unlock()
+				if past {
+					half()
+				}
+			}
+		})
+	}
+feed:
+	for _, f := range c.Files {
+		if f.Dir() {
+			continue
+		}
+		select {
+		case work <- f:
+		case <-ctx.Done():
+			break feed
+		}
+	}
+	close(work)
+	wg.Wait()
+	if err := context.Cause(ctx); err != nil {
+		return fault.Wrap(fault.Interrupted, "stage", r.job.Plan.World, err)
+	}
+	return nil
+}
+
+func (r *Runner) stageFile(f vault.File, to string) error {
+	if _, err := r.Place.Write(to, r.Vault.Read(f), f.Modified); err != nil {
+		return err
+	}
+	in, err := r.Place.FS().Open(to)
+	if err != nil {
+		return fault.Wrap(fault.Damaged, "read back", to, err)
+	}
+	defer in.Close() //nolint:errcheck // only read
+	h := blake3.New()
+	buf := make([]byte, 256<<10)
+	for _, c := range f.Chunks {
+		h.Reset()
+		if err := copyExactly(h, in, c.Size, buf); err != nil {
+			return fault.Wrap(fault.Damaged, "read back", to, err)
+		}
+		if hex.EncodeToString(h.Sum(nil)) != c.Hash {
+			return fault.New(fault.Damaged, "read back", to, "what was written is not what the copy holds; the host's disk may be failing")
+		}
+	}
+	return nil
+}
+
+func (r *Runner) unstage(step plan.Step) error {
+	staged := path.Join(r.job.Plan.Work, "staged")
+	if r.switchedBefore() {
+		// The game has had the folder open: keep it for whoever wants to know
+		// why it failed, instead of removing what it wrote.
+		there, err := r.Place.Exists(staged)
+		if err != nil || !there {
+			return err
+		}
+		return r.Place.Move(staged, path.Join(r.job.Plan.Work, "failed"))
+	}
+	return r.Place.Discard(staged)
+}
+
+// switchedBefore reports whether the server may have been started with the
+// staged world.
+func (r *Runner) switchedBefore() bool {
+	for n, s := range r.job.Plan.Steps {
+		if s.Kind == plan.Start && r.job.Steps[n].State != plan.StepPlanned {
+			return true
+		}
+	}
+	return r.started
+}
+
+// move renames, or finds that it has been done. When neither or both names are
+// there, somebody else has been at work, and a person must look.
+func (r *Runner) move(from, to string) error {
+	hasFrom, err := r.Place.Exists(from)
+	if err != nil {
+		return err
+	}
+	hasTo, err := r.Place.Exists(to)
+	if err != nil {
+		return err
+	}
+	switch {
+	case hasFrom && !hasTo:
+		if err := r.Place.MkdirAll(path.Dir(to)); err != nil {
+			return err
+		}
+		return r.Place.Move(from, to)
+	case !hasFrom && hasTo:
+		return nil
+	case hasFrom:
+		return fault.New(fault.Held, "move", from, "%s is there as well", to)
+	}
+	return fault.New(fault.Held, "move", from, "neither it nor %s is there", to)
+}
+
+func (r *Runner) moveBack(step plan.Step) error {
+	hasFrom, err := r.Place.Exists(step.From)
+	if err != nil {
+		return err
+	}
+	if hasFrom {
+		if hasTo, err := r.Place.Exists(step.To); err != nil || !hasTo {
+			return err // it never happened
+		}
+	}
+	return r.move(step.To, step.From)
+}
+
+// write edits a settings file: the bytes before are kept first, under a name
+// that tells a later life of the service what stood there.
+func (r *Runner) write(n int, step plan.Step) (*Detail, error) {
+	before, err := r.Place.ReadFile(step.File, longestSettings)
+	if err != nil {
+		return nil, err
+	}
+	kept, err := r.kept(step.Keep)
+	if err != nil {
+		return nil, err
+	}
+	if kept == nil {
+		if err := r.Place.MkdirAll(path.Dir(step.Keep)); err != nil {
+			return nil, err
+		}
+		if err := r.Place.Replace(step.Keep, before); err != nil {
+			return nil, err
+		}
+		kept = before
+	}
+	r.trace(n, step, "kept")
+	after, err := r.settingsAfter(step, kept)
+	if err != nil {
+		return nil, err
+	}
+	detail := &Detail{Before: server.Hash(kept), After: server.Hash(after)}
+	switch {
+	case bytes.Equal(before, after):
+		return detail, nil
+	case !bytes.Equal(before, kept):
+		return nil, fault.New(fault.Changed, "write", step.File, "somebody else has changed it in the meantime")
+	}
+	return detail, r.Place.Replace(step.File, after)
+}
+
+// kept reads kept bytes; nil when there are none.
+func (r *Runner) kept(name string) ([]byte, error) {
+	there, err := r.Place.Exists(name)
+	if err != nil || !there {
+		return nil, err
+	}
+	data, err := r.Place.ReadFile(name, longestSettings)
+	if data == nil && err == nil {
+		data = []byte{}
+	}
+	return data, err
+}
+
+func (r *Runner) settingsAfter(step plan.Step, before []byte) ([]byte, error) {
+	if step.RestoreFrom != "" && server.Hash(before) == step.IfHash {
+		earlier, err := r.kept(step.RestoreFrom)
+		if earlier != nil || err != nil {
+			return earlier, err
+		}
+	}
+	return plan.Apply(step.File, step.Format, before, step.Edits)
+}
+
+// unwrite puts the kept bytes back whole; what stands there now is kept too.
+func (r *Runner) unwrite(step plan.Step) error {
+	kept, err := r.kept(step.Keep)
+	if err != nil || kept == nil {
+		return err // nothing was written yet
+	}
+	now, err := r.Place.ReadFile(step.File, longestSettings)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	if err == nil {
+		if bytes.Equal(now, kept) {
+			return nil
+		}
+		if err := r.Place.Replace(step.Keep+".taken-back", now); err != nil {
+			return err
+		}
+	}
+	return r.Place.Replace(step.File, kept)
+}
+
+// setStraysAside moves what the server made in its worlds folder during a
+// failed start (a mistyped world, empty realms) into the working folder, so
+// that nothing new stands beside the old world when it comes back.
+func (r *Runner) setStraysAside() error {
+	worlds := path.Clean(r.Profile.Server.Worlds)
+	for _, name := range r.strays() {
+		if err := r.Place.MkdirAll(path.Join(r.job.Plan.Work, "strays")); err != nil {
+			return err
+		}
+		if err := r.Place.Move(path.Join(worlds, name), path.Join(r.job.Plan.Work, "strays", name)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// strays lists the folders in the worlds folder that the plan does not know:
+// neither left there nor placed.
+func (r *Runner) strays() []string {
+	worlds := path.Clean(r.Profile.Server.Worlds)
+	known := slices.Clone(r.job.Plan.Expect.Folders)
+	for _, s := range r.job.Plan.Steps {
+		if s.Kind == plan.Move && world.Inside(worlds, s.To) {
+			known = append(known, path.Base(s.To))
+		}
+	}
+	entries, err := fs.ReadDir(r.Place.FS(), worlds)
+	if err != nil {
+		return nil
+	}
+	var out []string
+	for _, e := range entries {
+		if e.IsDir() && !slices.Contains(known, e.Name()) {
+			out = append(out, e.Name())
+		}
+	}
+	return out
+}
+
+func (r *Runner) proof() (plan.Proof, error) {
+	for n, s := range r.job.Plan.Steps {
+		if s.Kind != plan.Prove {
+			continue
+		}
+		var d Detail
+		if err := json.Unmarshal(r.job.Steps[n].Detail, &d); err != nil || d.Proof == nil {
+			return plan.Proof{}, fault.New(fault.Internal, "read proof of", r.job.Plan.Server, "the journal holds none")
+		}
+		return *d.Proof, nil
+	}
+	return plan.Proof{}, fault.New(fault.Internal, "prove", r.job.Plan.Server, "the plan has no proof")
+}
+
+// Window splits the stop window that a job's journal tells of: the game's
+// stopping and starting, and what was ours, in milliseconds; ok is false when
+// there was none.
+func Window(steps []plan.Step, records []StepTimes) (w plan.Window, total time.Duration, ok bool) {
+	w = plan.Window{Stopping: -1, Ours: -1, Starting: -1}
+	var begun, down, up time.Time
+	for n, s := range steps {
+		rec := records[n]
+		if s.Switch && begun.IsZero() {
+			begun, down = rec.Intended, rec.Intended
+		}
+		switch s.Kind {
+		case plan.Stop:
+			down = rec.Done
+			w.Stopping = rec.Detail.TookMS
+		case plan.Start:
+			up = rec.Intended
+			w.Starting = rec.Detail.TookMS
+			if rec.Done.IsZero() {
+				return w, 0, false
+			}
+		}
+	}
+	if begun.IsZero() || down.IsZero() || up.IsZero() {
+		return w, 0, false
+	}
+	w.Ours = up.Sub(down).Milliseconds()
+	total = up.Sub(begun) + time.Duration(w.Starting)*time.Millisecond
+	return w, total, true
+}
+
+// StepTimes is what the journal knows of when a step was done.
+type StepTimes struct {
+	Intended, Done time.Time
+	Detail         Detail
+}

@@ -1,0 +1,95 @@
+package plan
+
+// State is where a changeover stands.
+type State string
+
+// The states of a changeover. From staging to proving, undoing and held it
+// holds its server: no other changeover of that server can begin.
+const (
+	Drafted   State = "drafted"   // worked out, nothing done
+	Staging   State = "staging"   // writing beside the live world; players still play
+	Switching State = "switching" // the stop window
+	Proving   State = "proving"   // the server runs again and is being asked
+	Done      State = "done"      // proven
+	Undoing   State = "undoing"   // going back
+	Undone    State = "undone"    // gone back: what was there before is there again
+	Held      State = "held"      // neither forward nor back without a person
+)
+
+// next lists the states that may follow each state. The journal moves a
+// changeover only along these, and only from the state it really has.
+var next = map[State][]State{
+	Drafted:   {Staging},
+	Staging:   {Switching, Undoing},
+	Switching: {Proving, Undoing},
+	Proving:   {Done, Undoing},
+	Undoing:   {Undone, Held},
+	Held:      {Undoing},
+	Done:      {},
+	Undone:    {},
+}
+
+// May reports whether a changeover may go from one state to another.
+func (s State) May(to State) bool {
+	for _, n := range next[s] {
+		if n == to {
+			return true
+		}
+	}
+	return false
+}
+
+// Open reports whether a changeover in this state holds its server.
+func (s State) Open() bool {
+	return s == Staging || s == Switching || s == Proving || s == Undoing || s == Held
+}
+
+// States lists all states.
+func States() []State {
+	return []State{Drafted, Staging, Switching, Proving, Done, Undoing, Undone, Held}
+}
+
+// StepState is where one step stands in the journal.
+type StepState string
+
+// The states of a step: intent is on record before the act, done after it.
+const (
+	StepPlanned  StepState = "planned"
+	StepIntended StepState = "intended"
+	StepDone     StepState = "done"
+	StepUndone   StepState = "undone"
+)
+
+// Check is one line of a proof.
+type Check struct {
+	What     string `json:"what"`
+	Expected string `json:"expected"`
+	Seen     string `json:"seen"`
+	OK       bool   `json:"ok"`
+}
+
+// Proof is the evidence that the intended world is the one running.
+type Proof struct {
+	Checks []Check `json:"checks"`
+}
+
+// Holds reports whether every check holds; an empty proof proves nothing.
+func (p Proof) Holds() bool {
+	for _, c := range p.Checks {
+		if !c.OK {
+			return false
+		}
+	}
+	return len(p.Checks) > 0
+}
+
+// Failed gives the checks that do not hold.
+func (p Proof) Failed() []Check {
+	var out []Check
+	for _, c := range p.Checks {
+		if !c.OK {
+			out = append(out, c)
+		}
+	}
+	return out
+}

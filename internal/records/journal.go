@@ -1,0 +1,202 @@
+package records
+
+import (
+	"context"
+	"encoding/json"
+	"time"
+
+	"reshard/internal/core/fault"
+	"reshard/internal/core/fit"
+	"reshard/internal/core/plan"
+)
+
+// Failure is why a changeover went back, in words for people.
+type Failure struct {
+	Code string `json:"code"`
+	What string `json:"what"`
+	Next string `json:"next"`
+}
+
+// Changeover is one changeover's row in the journal.
+type Changeover struct {
+	ID        int64            `db:"id"`
+	ServerID  int64            `db:"server_id"`
+	Server    string           `db:"server"` // the server's name
+	Kind      string           `db:"kind"`
+	State     plan.State       `db:"state"`
+	Plan      JSON[plan.Plan]  `db:"plan"`
+	Sheet     JSON[fit.Sheet]  `db:"sheet"`
+	CopyID    *string          `db:"copy_id"`
+	Undoes    *int64           `db:"undoes"`
+	UndoneBy  *int64           `db:"undone_by"`
+	Proof     JSON[plan.Proof] `db:"proof"`
+	Failure   JSON[*Failure]   `db:"failure"`
+	CreatedBy string           `db:"created_by"`
+	CreatedAt time.Time        `db:"created_at"`
+	StartedAt *time.Time       `db:"started_at"`
+	EndedAt   *time.Time       `db:"ended_at"`
+	Steps     []Step           `db:"-"`
+}
+
+// Step is one step's row in the journal.
+type Step struct {
+	N          int                   `db:"n"`
+	Kind       string                `db:"kind"`
+	State      plan.StepState        `db:"state"`
+	Detail     JSON[json.RawMessage] `db:"detail"`
+	IntendedAt *time.Time            `db:"intended_at"`
+	DoneAt     *time.Time            `db:"done_at"`
+	UndoneAt   *time.Time            `db:"undone_at"`
+}
+
+const changeoverColumns = `c.id, c.server_id, s.name AS server, c.kind, c.state, c.plan, c.sheet, c.copy_id, c.undoes, c.undone_by, c.proof, c.failure, c.created_by, c.created_at, c.started_at, c.ended_at`
+
+// NextChangeoverID reserves an id, so that a plan can name its working folder.
+func (r *Records) NextChangeoverID(ctx context.Context) (id int64, err error) {
+	err = r.db.GetContext(ctx, &id, `SELECT nextval('changeovers_id_seq')`)
+	return id, classify("reserve", "changeover", err)
+}
+
+// AddDraft records a drafted changeover with its steps.
+func (r *Records) AddDraft(ctx context.Context, c Changeover) error {
+	tx, err := r.db.BeginTxx(ctx, nil)
+	if err != nil {
+		return classify("add", "changeover", err)
+	}
+	defer tx.Rollback() //nolint:errcheck // no effect after Commit
+	_, err = tx.ExecContext(ctx, `INSERT INTO changeovers (id, server_id, kind, state, plan, sheet, copy_id, undoes, created_by) VALUES ($1,$2,$3,$4,$5,$6,$7,$8,$9)`,
+		c.ID, c.ServerID, c.Kind, plan.Drafted, c.Plan, c.Sheet, c.CopyID, c.Undoes, c.CreatedBy)
+	if err != nil {
+		return classify("add", "changeover", err)
+	}
+	for n, s := range c.Plan.V.Steps {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO steps (changeover_id, n, kind, state) VALUES ($1,$2,$3,$4)`, c.ID, n, s.Kind, plan.StepPlanned); err != nil {
+			return classify("add", "changeover", err)
+		}
+	}
+	return classify("add", "changeover", tx.Commit())
+}
+
+// Changeover gives one changeover with its steps.
+func (r *Records) Changeover(ctx context.Context, id int64) (c Changeover, err error) {
+	err = r.db.GetContext(ctx, &c, `SELECT `+changeoverColumns+` FROM changeovers c JOIN servers s ON s.id = c.server_id WHERE c.id = $1`, id)
+	if err != nil {
+		e := classify("find changeover", "", err)
+		if fault.CodeOf(e) == fault.NotFound {
+			e = fault.New(fault.NotFound, "find", "changeover", "there is no changeover %d", id).With("reshard changeovers lists them.")
+		}
+		return c, e
+	}
+	err = r.db.SelectContext(ctx, &c.Steps, `SELECT n, kind, state, detail, intended_at, done_at, undone_at FROM steps WHERE changeover_id = $1 ORDER BY n`, id)
+	return c, classify("find steps of", "changeover", err)
+}
+
+// Changeovers gives the newest changeovers first, at most 200; server "" means
+// all servers. Drafts that were never started are left out unless asked for.
+func (r *Records) Changeovers(ctx context.Context, server string, drafts bool) (out []Changeover, err error) {
+	err = r.db.SelectContext(ctx, &out, `SELECT `+changeoverColumns+` FROM changeovers c JOIN servers s ON s.id = c.server_id
+		WHERE ($1 = '' OR s.name = $1) AND ($2 OR c.state <> 'drafted') ORDER BY c.id DESC LIMIT 200`, server, drafts)
+	return out, classify("list", "changeovers", err)
+}
+
+// OpenChangeovers gives those that hold a server, oldest first, with steps.
+func (r *Records) OpenChangeovers(ctx context.Context) ([]Changeover, error) {
+	var ids []int64
+	if err := r.db.SelectContext(ctx, &ids, `SELECT id FROM changeovers WHERE state IN ('staging', 'switching', 'proving', 'undoing', 'held') ORDER BY id`); err != nil {
+		return nil, classify("list open", "changeovers", err)
+	}
+	out := make([]Changeover, 0, len(ids))
+	for _, id := range ids {
+		c, err := r.Changeover(ctx, id)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, c)
+	}
+	return out, nil
+}
+
+// Ended is a changeover that succeeded: what the order of undoing needs.
+type Ended struct {
+	ID     int64  `db:"id"`
+	Undoes *int64 `db:"undoes"`
+}
+
+// Done gives a server's successful changeovers, oldest first.
+func (r *Records) Done(ctx context.Context, serverID int64) (out []Ended, err error) {
+	err = r.db.SelectContext(ctx, &out, `SELECT id, undoes FROM changeovers WHERE server_id = $1 AND state = 'done' ORDER BY ended_at, id`, serverID)
+	return out, classify("list done", "changeovers", err)
+}
+
+// Patch is what a change of state records beside the state.
+type Patch struct {
+	Proof   *plan.Proof
+	Failure *Failure
+}
+
+// Advance moves a changeover from one state to another, and only if it still
+// has the first one. Told twice, because an answer was lost, it is content the
+// second time. Another changeover that holds the server is code Busy.
+func (r *Records) Advance(ctx context.Context, id int64, from, to plan.State, p Patch) error {
+	if !from.May(to) {
+		return fault.New(fault.Internal, "advance", "changeover", "no way leads from %s to %s", from, to)
+	}
+	var proof, failure any
+	if p.Proof != nil {
+		proof = JSON[plan.Proof]{*p.Proof}
+	}
+	if p.Failure != nil {
+		failure = JSON[*Failure]{p.Failure}
+	}
+	res, err := r.db.ExecContext(ctx, `UPDATE changeovers SET state = $3,
+		proof = COALESCE($4::jsonb, proof), failure = COALESCE($5::jsonb, failure),
+		started_at = COALESCE(started_at, now()),
+		ended_at = CASE WHEN $3 IN ('done', 'undone', 'held') THEN now() END
+		WHERE id = $1 AND state = $2`, id, string(from), string(to), proof, failure)
+	if err != nil {
+		e := classify("advance", "changeover", err)
+		if fault.CodeOf(e) == fault.Exists {
+			return fault.New(fault.Busy, "start", "changeover", "another changeover holds the server")
+		}
+		return e
+	}
+	if n, _ := res.RowsAffected(); n == 1 {
+		return nil
+	}
+	var now plan.State
+	if err := r.db.GetContext(ctx, &now, `SELECT state FROM changeovers WHERE id = $1`, id); err != nil {
+		return classify("advance", "changeover", err)
+	}
+	if now == to {
+		return nil
+	}
+	return fault.New(fault.WrongState, "advance", "changeover", "changeover %d is %s, not %s", id, now, from)
+}
+
+// MarkUndone records that a changeover was taken back by another.
+func (r *Records) MarkUndone(ctx context.Context, id, by int64) error {
+	_, err := r.db.ExecContext(ctx, `UPDATE changeovers SET undone_by = $2 WHERE id = $1`, id, by)
+	return classify("mark undone", "changeover", err)
+}
+
+// AdvanceStep moves a step from one of some states to another; content when
+// it has that state already.
+func (r *Records) AdvanceStep(ctx context.Context, id int64, n int, from []plan.StepState, to plan.StepState, detail any) error {
+	var d any
+	if detail != nil {
+		d = JSON[any]{detail}
+	}
+	states := JSON[[]plan.StepState]{append(from, to)}
+	res, err := r.db.ExecContext(ctx, `UPDATE steps SET state = $3, detail = COALESCE($4::jsonb, detail),
+		intended_at = CASE WHEN $3 = 'intended' THEN now() ELSE intended_at END,
+		done_at     = CASE WHEN $3 = 'done' THEN now() ELSE done_at END,
+		undone_at   = CASE WHEN $3 = 'undone' THEN now() ELSE undone_at END
+		WHERE changeover_id = $1 AND n = $2 AND state IN (SELECT jsonb_array_elements_text($5::jsonb))`, id, n, string(to), d, states)
+	if err != nil {
+		return classify("advance step of", "changeover", err)
+	}
+	if rows, _ := res.RowsAffected(); rows != 1 {
+		return fault.New(fault.WrongState, "advance", "step", "step %d of changeover %d is not in a state from which it can be %s", n, id, to)
+	}
+	return nil
+}

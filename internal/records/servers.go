@@ -1,0 +1,63 @@
+package records
+
+import (
+	"context"
+	"time"
+
+	"reshard/internal/core/fault"
+)
+
+// Server is one game server on this host.
+type Server struct {
+	ID              int64                   `db:"id"`
+	Name            string                  `db:"name"`
+	Game            string                  `db:"game"`
+	Kind            string                  `db:"kind"`
+	Root            string                  `db:"root"`
+	Command         JSON[[]string]          `db:"command"`
+	Env             JSON[map[string]string] `db:"env"`
+	DeclaredVersion string                  `db:"declared_version"`
+	Wanted          string                  `db:"wanted"`        // running or stopped
+	LastStartMS     int64                   `db:"last_start_ms"` // -1: never seen
+	LastStopMS      int64                   `db:"last_stop_ms"`
+	CreatedAt       time.Time               `db:"created_at"`
+}
+
+// AddServer records a server; its name and root must be new.
+func (r *Records) AddServer(ctx context.Context, s Server) (Server, error) {
+	err := r.db.GetContext(ctx, &s.ID, `INSERT INTO servers (name, game, kind, root, command, env, declared_version) VALUES ($1,$2,$3,$4,$5,$6,$7) RETURNING id`,
+		s.Name, s.Game, s.Kind, s.Root, s.Command, s.Env, s.DeclaredVersion)
+	if e := classify("add server", s.Name, err); fault.CodeOf(e) == fault.Exists {
+		return s, fault.New(fault.Exists, "add server", s.Name, "a server of that name, or with the folder %s, is there already", s.Root).With("reshard servers lists them.")
+	} else if e != nil {
+		return s, e
+	}
+	return r.Server(ctx, s.Name)
+}
+
+// Server gives a server by name.
+func (r *Records) Server(ctx context.Context, name string) (s Server, err error) {
+	err = r.db.GetContext(ctx, &s, `SELECT * FROM servers WHERE name = $1`, name)
+	return s, named(classify("find server", name, err), "server", name, "reshard servers")
+}
+
+// Servers gives all servers in the order of their names.
+func (r *Records) Servers(ctx context.Context) (out []Server, err error) {
+	err = r.db.SelectContext(ctx, &out, `SELECT * FROM servers ORDER BY name`)
+	return out, classify("list", "servers", err)
+}
+
+// SetWanted records whether a server should run.
+func (r *Records) SetWanted(ctx context.Context, id int64, wanted string) error {
+	_, err := r.db.ExecContext(ctx, `UPDATE servers SET wanted = $2 WHERE id = $1`, id, wanted)
+	return classify("update", "server", err)
+}
+
+// SetDurations records how long the last start and stop took; a negative value
+// leaves what is there.
+func (r *Records) SetDurations(ctx context.Context, id int64, start, stop time.Duration) error {
+	_, err := r.db.ExecContext(ctx, `UPDATE servers SET
+		last_start_ms = CASE WHEN $2 < 0 THEN last_start_ms ELSE $2 END,
+		last_stop_ms  = CASE WHEN $3 < 0 THEN last_stop_ms ELSE $3 END WHERE id = $1`, id, start.Milliseconds(), stop.Milliseconds())
+	return classify("update", "server", err)
+}

@@ -1,0 +1,463 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"path"
+	"time"
+
+	"reshard/internal/changeover"
+	"reshard/internal/control"
+	"reshard/internal/core/fault"
+	"reshard/internal/core/fit"
+	"reshard/internal/core/plan"
+	"reshard/internal/core/server"
+	"reshard/internal/records"
+	"reshard/internal/wire"
+)
+
+// journal adapts the records to what the runner needs.
+type journal struct{ r *records.Records }
+
+func (j journal) Advance(ctx context.Context, id int64, from, to plan.State, note changeover.Note) error {
+	p := records.Patch{Proof: note.Proof}
+	if note.Cause != nil {
+		what, next := fault.Words(note.Cause)
+		p.Failure = &records.Failure{Code: string(fault.CodeOf(note.Cause)), What: what, Next: next}
+	}
+	return j.r.Advance(ctx, id, from, to, p)
+}
+
+func (j journal) Step(ctx context.Context, id int64, n int, from []plan.StepState, to plan.StepState, detail any) error {
+	return j.r.AdvanceStep(ctx, id, n, from, to, detail)
+}
+
+// DraftPut works out a put and records it as a draft. Nothing is touched.
+func (s *Service) DraftPut(ctx context.Context, ref, name string, choices fit.Choices, by string) (wire.Changeover, error) {
+	in, c, l, err := s.fitInput(ctx, ref, name, choices)
+	if err != nil {
+		return wire.Changeover{}, err
+	}
+	rec, err := s.records.Server(ctx, name)
+	if err != nil {
+		return wire.Changeover{}, err
+	}
+	sheet := fit.Compare(in)
+	stored, err := s.vault.Load(c.ID)
+	if err != nil {
+		return wire.Changeover{}, err
+	}
+	id, err := s.records.NextChangeoverID(ctx)
+	if err != nil {
+		return wire.Changeover{}, err
+	}
+	p, err := plan.DraftPut(plan.PutInput{
+		Fit: in, Sheet: sheet, Server: name, Copy: c.ID, Parts: stored.Parts(),
+		Work: workFolder(l, id), Tree: l.place.FS(), Window: estimate(rec, in.Live.State == control.Running),
+	})
+	if err != nil {
+		return wire.Changeover{}, err
+	}
+	err = s.records.AddDraft(ctx, records.Changeover{
+		ID: id, ServerID: l.id, Kind: plan.Put, Plan: records.JSON[plan.Plan]{V: p},
+		Sheet: records.JSON[fit.Sheet]{V: sheet}, CopyID: &c.ID, CreatedBy: by,
+	})
+	if err != nil {
+		return wire.Changeover{}, err
+	}
+	return s.Changeover(ctx, id)
+}
+
+func workFolder(l *live, id int64) string {
+	return path.Join(path.Dir(path.Clean(l.profile.Server.Worlds)), plan.WorkFolder, fmt.Sprint(id))
+}
+
+func estimate(rec records.Server, running bool) plan.Window {
+	stopping, starting := windowEstimate(rec, running)
+	return plan.Window{Stopping: stopping.Milliseconds(), Starting: starting.Milliseconds()}
+}
+
+// DraftUndo works out how to take a changeover back and records it as a draft.
+func (s *Service) DraftUndo(ctx context.Context, id int64, by string) (wire.Changeover, error) {
+	of, err := s.records.Changeover(ctx, id)
+	if err != nil {
+		return wire.Changeover{}, err
+	}
+	if ok, why, err := s.undoable(ctx, of); err != nil || !ok {
+		if err == nil {
+			err = fault.New(fault.WrongState, "undo", fmt.Sprint(id), "%s", why)
+		}
+		return wire.Changeover{}, err
+	}
+	rec, err := s.records.Server(ctx, of.Server)
+	if err != nil {
+		return wire.Changeover{}, err
+	}
+	l, err := s.serverByName(ctx, of.Server)
+	if err != nil {
+		return wire.Changeover{}, err
+	}
+	state, err := server.Read(l.place.FS(), l.profile, l.kind)
+	if err != nil {
+		return wire.Changeover{}, fault.Wrap(fault.Unreachable, "read", of.Server, err)
+	}
+	newID, err := s.records.NextChangeoverID(ctx)
+	if err != nil {
+		return wire.Changeover{}, err
+	}
+	running := l.control.Status().State != control.Stopped
+	p, err := plan.DraftUndo(plan.UndoInput{
+		Of: of.Plan.V, ID: id, Profile: l.profile, State: state, Running: running, Server: of.Server,
+		Work: workFolder(l, newID), Tree: l.place.FS(), Window: estimate(rec, running), After: hashesAfter(of),
+	})
+	if err != nil {
+		return wire.Changeover{}, err
+	}
+	err = s.records.AddDraft(ctx, records.Changeover{
+		ID: newID, ServerID: l.id, Kind: plan.Undo, Plan: records.JSON[plan.Plan]{V: p}, Undoes: &id, CreatedBy: by,
+	})
+	if err != nil {
+		return wire.Changeover{}, err
+	}
+	return s.Changeover(ctx, newID)
+}
+
+func hashesAfter(c records.Changeover) map[string]string {
+	out := map[string]string{}
+	for n, step := range c.Plan.V.Steps {
+		if step.Kind == plan.Write {
+			out[step.File] = detailOf(c.Steps[n]).After
+		}
+	}
+	return out
+}
+
+func detailOf(s records.Step) (d changeover.Detail) {
+	if len(s.Detail.V) > 0 {
+		_ = json.Unmarshal(s.Detail.V, &d) // our own writing; an unreadable one counts as empty
+	}
+	return d
+}
+
+// undoable tells whether a changeover can be undone now, or why not. Only the
+// last one that stands can: what it moved must still be where it put it.
+func (s *Service) undoable(ctx context.Context, c records.Changeover) (ok bool, why string, err error) {
+	switch {
+	case c.State == plan.Held:
+		return false, "it is held: reshard undo " + fmt.Sprint(c.ID) + " tries to go back once more", nil
+	case c.State != plan.Done:
+		return false, fmt.Sprintf("it is %s; only a changeover that is done can be undone", c.State), nil
+	case c.UndoneBy != nil:
+		return false, fmt.Sprintf("changeover %d has undone it already", *c.UndoneBy), nil
+	}
+	done, err := s.records.Done(ctx, c.ServerID)
+	if err != nil {
+		return false, "", err
+	}
+	last := lastStanding(done)
+	if last != c.ID && done[len(done)-1].ID != c.ID {
+		return false, fmt.Sprintf("changeover %d came after it: undo that first", last), nil
+	}
+	return true, "", nil
+}
+
+// lastStanding replays a server's history: a changeover is put on top, its undo
+// takes it off, the undo of that undo puts the world there again under its own
+// number. What is on top can be undone.
+func lastStanding(done []records.Ended) int64 {
+	var stack []int64
+	takesOff := map[int64]bool{} // undos that took something off
+	for _, e := range done {
+		if e.Undoes != nil && !takesOff[*e.Undoes] {
+			takesOff[e.ID] = true
+			if len(stack) > 0 {
+				stack = stack[:len(stack)-1]
+			}
+			continue
+		}
+		stack = append(stack, e.ID)
+	}
+	if len(stack) == 0 {
+		return 0
+	}
+	return stack[len(stack)-1]
+}
+
+// Start begins a drafted changeover. It returns once the changeover holds its
+// server; the rest goes on whatever becomes of the caller.
+func (s *Service) Start(ctx context.Context, id int64) (wire.Changeover, error) {
+	c, err := s.records.Changeover(ctx, id)
+	if err != nil {
+		return wire.Changeover{}, err
+	}
+	if c.State != plan.Drafted {
+		return wire.Changeover{}, fault.New(fault.WrongState, "start", fmt.Sprint(id), "it is %s already", c.State)
+	}
+	if c.Undoes != nil {
+		of, err := s.records.Changeover(ctx, *c.Undoes)
+		if err != nil {
+			return wire.Changeover{}, err
+		}
+		if ok, why, err := s.undoable(ctx, of); err != nil || !ok {
+			return wire.Changeover{}, errors.Join(err, fault.New(fault.Changed, "start", fmt.Sprint(id), "%s", why))
+		}
+	}
+	l, err := s.serverByName(ctx, c.Server)
+	if err != nil {
+		return wire.Changeover{}, err
+	}
+	runner := s.runner(l, c)
+	if err := runner.Check(ctx); err != nil {
+		return wire.Changeover{}, err
+	}
+	release, err := l.claim("start changeover on")
+	if err != nil {
+		return wire.Changeover{}, err
+	}
+	if err := runner.Begin(ctx, jobOf(c)); err != nil {
+		release()
+		return wire.Changeover{}, err
+	}
+	release()
+	s.carry(l, c, runner.Carry)
+	return s.Changeover(ctx, id)
+}
+
+// Cancel ends a changeover that is still staging. Later ones are undone instead.
+func (s *Service) Cancel(ctx context.Context, id int64) (wire.Changeover, error) {
+	c, err := s.records.Changeover(ctx, id)
+	if err != nil {
+		return wire.Changeover{}, err
+	}
+	if c.State != plan.Staging || !s.hub.cancel(id) {
+		return wire.Changeover{}, fault.New(fault.WrongState, "cancel", fmt.Sprint(id), "it is %s; only staging can be cancelled", c.State).With("When it is done, undo it: reshard undo " + fmt.Sprint(id) + ".")
+	}
+	return s.Changeover(ctx, id)
+}
+
+// Retry goes on going back with a changeover that is held.
+func (s *Service) Retry(ctx context.Context, id int64) (wire.Changeover, error) {
+	c, err := s.records.Changeover(ctx, id)
+	if err != nil {
+		return wire.Changeover{}, err
+	}
+	if c.State != plan.Held {
+		return wire.Changeover{}, fault.New(fault.WrongState, "retry", fmt.Sprint(id), "it is %s, not held", c.State)
+	}
+	l, err := s.serverByName(ctx, c.Server)
+	if err != nil {
+		return wire.Changeover{}, err
+	}
+	runner, job := s.runner(l, c), jobOf(c)
+	s.carry(l, c, func(ctx context.Context) error { return runner.Resume(ctx, job) })
+	return s.Changeover(ctx, id)
+}
+
+func jobOf(c records.Changeover) changeover.Job {
+	job := changeover.Job{ID: c.ID, Plan: c.Plan.V, State: c.State}
+	for _, st := range c.Steps {
+		job.Steps = append(job.Steps, changeover.StepRecord{State: st.State, Detail: st.Detail.V})
+	}
+	return job
+}
+
+func (s *Service) runner(l *live, c records.Changeover) *changeover.Runner {
+	fingerprint := c.Plan.V.Fingerprint
+	return &changeover.Runner{
+		Journal: journal{s.records}, Place: l.place, Control: l.control, Vault: s.vault, Profile: l.profile,
+		Report: s.hub.publish, Trace: s.config.Trace, Now: s.now,
+		Check: func(context.Context) error {
+			state, err := server.Read(l.place.FS(), l.profile, l.kind)
+			if err != nil {
+				return fault.Wrap(fault.Unreachable, "read", l.name, err)
+			}
+			if state.Fingerprint() != fingerprint {
+				return fault.New(fault.Changed, "start", l.name, "its settings or its worlds have changed since the plan was made")
+			}
+			return nil
+		},
+	}
+}
+
+// carry runs a changeover in the background to its end.
+func (s *Service) carry(l *live, c records.Changeover, run func(context.Context) error) {
+	ctx, cancel := context.WithCancelCause(s.ctx)
+	s.hub.track(c.ID, func() {
+		cancel(fault.New(fault.Interrupted, "stage", c.Server, "cancelled by a person; nothing live had been touched"))
+	})
+	s.running.Go(func() {
+		defer cancel(nil)
+		l.busy.Lock()
+		defer l.busy.Unlock()
+		err := run(ctx)
+		switch {
+		case err == nil:
+			s.log.Info("changeover done", "changeover", c.ID, "server", c.Server)
+		case fault.CodeOf(err) == fault.Held:
+			s.log.Error("changeover held", "changeover", c.ID, "server", c.Server, "error", err)
+		default:
+			s.log.Warn("changeover undone", "changeover", c.ID, "server", c.Server, "error", err)
+		}
+		s.conclude(context.WithoutCancel(ctx), l, c, err == nil)
+		s.hub.forget(c.ID)
+	})
+}
+
+// conclude records what a changeover's end means for the server. It is not part
+// of the journal: a crash before it costs an estimate, and the mark on an
+// undone changeover is worked out from the undo itself.
+func (s *Service) conclude(ctx context.Context, l *live, c records.Changeover, done bool) {
+	var err error
+	if done && c.Undoes != nil {
+		err = s.records.MarkUndone(ctx, *c.Undoes, c.ID)
+	}
+	if l.control.Status().State == control.Running {
+		err = errors.Join(err, s.records.SetWanted(ctx, l.id, control.Running))
+	}
+	if done {
+		if now, rerr := s.records.Changeover(ctx, c.ID); rerr == nil {
+			if w := window(now); w != nil {
+				err = errors.Join(err, s.records.SetDurations(ctx, l.id, time.Duration(w.StartingMS)*time.Millisecond, time.Duration(w.StoppingMS)*time.Millisecond))
+			}
+		}
+	}
+	if err != nil {
+		s.log.Error("cannot record the end of a changeover", "changeover", c.ID, "error", err)
+	}
+}
+
+// Changeover gives one changeover as it stands now.
+func (s *Service) Changeover(ctx context.Context, id int64) (wire.Changeover, error) {
+	c, err := s.records.Changeover(ctx, id)
+	if err != nil {
+		return wire.Changeover{}, err
+	}
+	out := s.wireChangeover(c)
+	if out.Undoable, out.WhyNot, err = s.undoable(ctx, c); err != nil {
+		return out, err
+	}
+	if l, err := s.serverByName(ctx, c.Server); err == nil && c.State == plan.Done {
+		out.Join = joinAddress(l)
+	}
+	return out, nil
+}
+
+// Changeovers lists the newest first; server "" means all. Steps are left out.
+func (s *Service) Changeovers(ctx context.Context, server string) ([]wire.Changeover, error) {
+	if server != "" {
+		if _, err := s.records.Server(ctx, server); err != nil {
+			return nil, err
+		}
+	}
+	list, err := s.records.Changeovers(ctx, server, false)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]wire.Changeover, 0, len(list))
+	for _, c := range list {
+		full, err := s.Changeover(ctx, c.ID)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, full)
+	}
+	return out, nil
+}
+
+func (s *Service) wireChangeover(c records.Changeover) wire.Changeover {
+	out := wire.Changeover{
+		ID: c.ID, Server: c.Server, Kind: c.Kind, State: c.State, Plan: c.Plan.V, CreatedBy: c.CreatedBy,
+		CreatedAt: c.CreatedAt, StartedAt: c.StartedAt, EndedAt: c.EndedAt, Steps: []wire.Step{},
+	}
+	if c.CopyID != nil {
+		out.Copy = *c.CopyID
+		out.Sheet = &c.Sheet.V
+	}
+	if c.Undoes != nil {
+		out.Undoes = *c.Undoes
+	}
+	if c.UndoneBy != nil {
+		out.UndoneBy = *c.UndoneBy
+	}
+	if len(c.Proof.V.Checks) > 0 {
+		out.Proof = &c.Proof.V
+	}
+	if f := c.Failure.V; f != nil {
+		out.Failure = &wire.Failure{Code: f.Code, What: f.What, Next: f.Next}
+	}
+	for n, st := range c.Steps {
+		planned := c.Plan.V.Steps[n]
+		out.Steps = append(out.Steps, wire.Step{Kind: st.Kind, Say: planned.Say, Switch: planned.Switch, State: string(st.State), DoneAt: st.DoneAt})
+		// A proof that failed is kept with its step, so that it can be read.
+		if d := detailOf(st); d.Proof != nil && out.Proof == nil {
+			out.Proof = d.Proof
+		}
+	}
+	out.Window = window(c)
+	if p, ok := s.hub.latest(c.ID); ok {
+		out.Progress = &p
+	}
+	return out
+}
+
+func window(c records.Changeover) *wire.Window {
+	times := make([]changeover.StepTimes, 0, len(c.Steps))
+	for _, st := range c.Steps {
+		t := changeover.StepTimes{Detail: detailOf(st)}
+		if st.IntendedAt != nil {
+			t.Intended = *st.IntendedAt
+		}
+		if st.DoneAt != nil {
+			t.Done = *st.DoneAt
+		}
+		times = append(times, t)
+	}
+	if len(times) != len(c.Plan.V.Steps) {
+		return nil
+	}
+	w, total, ok := changeover.Window(c.Plan.V.Steps, times)
+	if !ok {
+		return nil
+	}
+	return &wire.Window{TotalMS: total.Milliseconds(), StoppingMS: w.Stopping, OursMS: w.Ours, StartingMS: w.Starting}
+}
+
+// Watch sends a changeover as it stands now and after every change, until it
+// rests or ctx ends.
+func (s *Service) Watch(ctx context.Context, id int64, yield func(wire.Changeover) error) error {
+	wake, leave := s.hub.subscribe(id)
+	defer leave()
+	// Every byte staged is progress; a person reads ten a second at most.
+	tick := time.NewTicker(100 * time.Millisecond)
+	defer tick.Stop()
+	for {
+		c, err := s.Changeover(ctx, id)
+		if fault.CodeOf(err) == fault.Unreachable {
+			// The database is away; the progress in memory still tells.
+			if p, ok := s.hub.latest(id); ok {
+				c, err = wire.Changeover{ID: id, State: p.State, Progress: &p, Steps: []wire.Step{}}, nil
+			}
+		}
+		if err != nil {
+			return err
+		}
+		if err := yield(c); err != nil {
+			return err
+		}
+		if c.Progress == nil && (c.State == plan.Done || c.State == plan.Undone || c.State == plan.Held) {
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-wake:
+		}
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-tick.C:
+		}
+	}
+}

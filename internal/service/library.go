@@ -1,0 +1,211 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"strings"
+	"syscall"
+
+	"golang.org/x/sys/unix"
+
+	"reshard/internal/core/fault"
+	"reshard/internal/core/game"
+	"reshard/internal/core/world"
+	"reshard/internal/pack"
+	"reshard/internal/records"
+	"reshard/internal/vault"
+	"reshard/internal/wire"
+)
+
+// Games lists the games that the service knows.
+func (s *Service) Games() []wire.Game {
+	out := make([]wire.Game, 0, len(s.config.Games))
+	for _, g := range s.config.Games {
+		source, _ := s.config.GameSource(g.ID) // embedded: it is there when the profile is
+		out = append(out, wire.Game{ID: g.ID, Title: g.Title, Kinds: g.KindNames(), Profile: string(source)})
+	}
+	return out
+}
+
+// profile gives a game's profile by its id.
+func (s *Service) profile(id string) (*game.Profile, error) {
+	var ids []string
+	for _, g := range s.config.Games {
+		if g.ID == id {
+			return g, nil
+		}
+		ids = append(ids, g.ID)
+	}
+	return nil, fault.New(fault.NotFound, "find game", id, "there is no profile of that name; there is %s", strings.Join(ids, ", "))
+}
+
+// Incoming is an arriving archive.
+type Incoming struct {
+	Name string // the file's name, for messages and for a world at its top
+	Root string // which world, when there are several
+	By   string // the user
+	Size int64  // bytes announced; -1 unknown
+	Body io.Reader
+}
+
+// Receive takes an archive in: it is written to disk as it comes, checked,
+// recognised, and only then stored as a copy. Memory stays bounded whatever its
+// size.
+func (s *Service) Receive(ctx context.Context, in Incoming) (wire.Arrival, error) {
+	dir := filepath.Join(s.config.Data, "arrivals")
+	if err := roomFor(dir, in); err != nil {
+		return wire.Arrival{}, err
+	}
+	f, err := os.CreateTemp(dir, "*.part")
+	if err != nil {
+		return wire.Arrival{}, fault.Wrap(fault.Internal, "receive", in.Name, err)
+	}
+	defer os.Remove(f.Name()) //nolint:errcheck // the next start clears what is left
+	n, err := io.Copy(f, in.Body)
+	if err = errors.Join(err, f.Close()); err != nil {
+		code := fault.Interrupted
+		if errors.Is(err, syscall.ENOSPC) {
+			code = fault.NoSpace
+		}
+		return wire.Arrival{}, fault.Wrap(code, "receive", in.Name, err)
+	}
+	if in.Size >= 0 && n != in.Size {
+		return wire.Arrival{}, fault.New(fault.Interrupted, "receive", in.Name, "%d bytes were announced and %d came", in.Size, n)
+	}
+	archive, err := pack.OpenZip(f.Name(), in.Name, s.config.Limits)
+	if err != nil {
+		return wire.Arrival{}, err
+	}
+	defer archive.Close() //nolint:errcheck // only read
+	return s.keep(ctx, in, archive)
+}
+
+// roomFor refuses what cannot fit before it is sent: the archive itself and,
+// beside it, its content.
+func roomFor(dir string, in Incoming) error {
+	var st unix.Statfs_t
+	if err := unix.Statfs(dir, &st); err != nil || in.Size < 0 {
+		return nil // it will be found out on the way
+	}
+	if free := int64(st.Bavail) * st.Bsize; in.Size*2 > free {
+		return fault.New(fault.NoSpace, "receive", in.Name, "%d bytes are announced, the service has %d free and needs twice as much", in.Size, free).
+			With("Free space in the service's data folder.")
+	}
+	return nil
+}
+
+func (s *Service) keep(ctx context.Context, in Incoming, archive *pack.Archive) (wire.Arrival, error) {
+	folder := strings.TrimSuffix(in.Name, path.Ext(in.Name))
+	w, found, err := world.Inspect(archive, ".", folder, in.Root, s.config.Games)
+	if err != nil {
+		var e *fault.Error
+		if errors.As(err, &e) {
+			e.Path = in.Name
+		}
+		return wire.Arrival{}, err
+	}
+	entries, err := world.Parts(archive, found)
+	if err != nil {
+		return wire.Arrival{}, err
+	}
+	c, err := s.vault.Store(ctx, sources(archive, entries), nil)
+	if err != nil {
+		return wire.Arrival{}, damagedArchive(err, in.Name)
+	}
+	rec, isNew, err := s.records.AddCopy(ctx, records.Copy{
+		ID: c.ID, Kind: "arrival", Facts: records.JSON[world.World]{V: w},
+		Bytes: c.Bytes, Files: int64(len(c.Files)), Source: in.Name, CreatedBy: in.By,
+	})
+	if err != nil {
+		return wire.Arrival{}, err
+	}
+	ignored := archive.Ignored
+	if ignored == nil {
+		ignored = []string{}
+	}
+	return wire.Arrival{Copy: wireCopy(rec), New: isNew, Ignored: ignored}, nil
+}
+
+// damagedArchive names the archive when reading an entry failed: that is the
+// archive's fault and not the vault's.
+func damagedArchive(err error, name string) error {
+	if c := fault.CodeOf(err); c != fault.Internal {
+		return err
+	}
+	return &fault.Error{Code: fault.BadArchive, Op: "unpack", Path: name, Err: err}
+}
+
+func sources(tree fs.FS, entries []world.Entry) []vault.Source {
+	out := make([]vault.Source, 0, len(entries))
+	for _, e := range entries {
+		src := vault.Source{Part: e.Part, Path: e.Path, Modified: e.ModTime}
+		if !e.Dir {
+			src.Open = func() (io.ReadCloser, error) { return tree.Open(e.Source) }
+		}
+		out = append(out, src)
+	}
+	return out
+}
+
+// Worlds lists the library: each world with its copies, newest first.
+func (s *Service) Worlds(ctx context.Context) ([]wire.World, error) {
+	copies, err := s.records.Copies(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := []wire.World{}
+	at := map[string]int{}
+	for _, c := range copies {
+		i, ok := at[c.World]
+		if !ok {
+			i = len(out)
+			at[c.World] = i
+			out = append(out, wire.World{Name: c.World, Game: c.Facts.V.Game, Title: c.Facts.V.Title})
+		}
+		out[i].Copies = append(out[i].Copies, wireCopy(c))
+	}
+	return out, nil
+}
+
+// World gives one world of the library.
+func (s *Service) World(ctx context.Context, ref string) (wire.World, error) {
+	c, err := s.records.FindCopy(ctx, ref)
+	if err != nil {
+		return wire.World{}, err
+	}
+	worlds, err := s.Worlds(ctx)
+	if err != nil {
+		return wire.World{}, err
+	}
+	for _, w := range worlds {
+		if w.Name == c.World {
+			return w, nil
+		}
+	}
+	return wire.World{}, fault.New(fault.NotFound, "find world", ref, "it is gone")
+}
+
+// VerifyCopy reads a whole copy back from the vault.
+func (s *Service) VerifyCopy(ctx context.Context, ref string) (wire.Copy, error) {
+	rec, err := s.records.FindCopy(ctx, ref)
+	if err != nil {
+		return wire.Copy{}, err
+	}
+	c, err := s.vault.Load(rec.ID)
+	if err != nil {
+		return wire.Copy{}, err
+	}
+	return wireCopy(rec), s.vault.Verify(ctx, c, nil)
+}
+
+func wireCopy(c records.Copy) wire.Copy {
+	return wire.Copy{
+		ID: c.ID, World: c.World, Kind: c.Kind, Facts: c.Facts.V, Bytes: c.Bytes, Files: c.Files,
+		Source: c.Source, CreatedBy: c.CreatedBy, CreatedAt: c.CreatedAt,
+	}
+}

@@ -1,0 +1,347 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"sync"
+	"time"
+
+	"reshard/internal/control"
+	"reshard/internal/core/fault"
+	"reshard/internal/core/fit"
+	"reshard/internal/core/game"
+	"reshard/internal/core/server"
+	"reshard/internal/core/settings"
+	"reshard/internal/place"
+	"reshard/internal/records"
+	"reshard/internal/wire"
+)
+
+// live is a server in hand: its files, its process, its profile.
+type live struct {
+	id      int64
+	name    string
+	kind    string
+	profile *game.Profile
+	place   *place.Place
+	closer  io.Closer
+	control *control.Control
+	// busy is held while a start, stop or changeover works on the server.
+	busy sync.Mutex
+}
+
+// claim takes the server for one operation or says what has it.
+func (l *live) claim(op string) (release func(), err error) {
+	if !l.busy.TryLock() {
+		return nil, fault.New(fault.Busy, op, l.name, "another start, stop or changeover is at work on this server")
+	}
+	return l.busy.Unlock, nil
+}
+
+func (s *Service) serverByName(ctx context.Context, name string) (*live, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if l, ok := s.live[name]; ok {
+		return l, nil
+	}
+	rec, err := s.records.Server(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	l, err := s.open(rec)
+	if err != nil {
+		return nil, err
+	}
+	s.live[name] = l
+	return l, nil
+}
+
+func (s *Service) open(rec records.Server) (*live, error) {
+	profile, err := s.profile(rec.Game)
+	if err != nil {
+		return nil, err
+	}
+	p, closer, err := place.Local(rec.Root)
+	if err != nil {
+		return nil, err
+	}
+	// The mark that finds the process again holds the data folder too: two
+	// services on one machine number their servers alike.
+	data, err := filepath.Abs(s.config.Data)
+	if err != nil {
+		return nil, errors.Join(fault.Wrap(fault.Internal, "open", rec.Name, err), closer.Close())
+	}
+	driver, err := control.NewChild(
+		control.Command{Args: rec.Command.V, Dir: rec.Root, Env: rec.Env.V},
+		filepath.Join(data, "servers", fmt.Sprint(rec.ID)), fmt.Sprintf("%d@%s", rec.ID, data))
+	if err != nil {
+		return nil, errors.Join(err, closer.Close())
+	}
+	c := control.New(rec.Name, driver, profile)
+	c.Trace = s.config.Trace
+	return &live{id: rec.ID, name: rec.Name, kind: rec.Kind, profile: profile, place: p, closer: closer, control: c}, nil
+}
+
+var serverName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,39}$`)
+
+// AddServer records a server of this host after looking at its folder.
+func (s *Service) AddServer(ctx context.Context, n wire.NewServer) (wire.ServerFacts, error) {
+	bad := func(format string, args ...any) (wire.ServerFacts, error) {
+		return wire.ServerFacts{}, fault.New(fault.Invalid, "add server", n.Name, format, args...)
+	}
+	if !serverName.MatchString(n.Name) {
+		return bad("a server's name has 1 to 40 of a-z, 0-9 and hyphen")
+	}
+	profile, err := s.profile(n.Game)
+	if err != nil {
+		return wire.ServerFacts{}, err
+	}
+	if n.Kind == "" && len(profile.Server.Kinds) == 1 {
+		n.Kind = profile.KindNames()[0]
+	}
+	if _, ok := profile.Server.Kinds[n.Kind]; !ok {
+		return bad("%s servers are of the kinds %s; %q is none of them", profile.Title, strings.Join(profile.KindNames(), ", "), n.Kind)
+	}
+	if info, err := os.Stat(n.Root); !filepath.IsAbs(n.Root) || err != nil || !info.IsDir() {
+		return bad("%q is not an absolute path of a folder on this host", n.Root)
+	}
+	n.Root = filepath.Clean(n.Root)
+	if len(n.Command) == 0 {
+		return bad("the start command is missing")
+	}
+	if _, err := exec.LookPath(n.Command[0]); err != nil && !filepath.IsLocal(n.Command[0]) {
+		return bad("the program %q of the start command is not there", n.Command[0])
+	}
+	if n.Env == nil {
+		n.Env = map[string]string{}
+	}
+	rec := records.Server{
+		Name: n.Name, Game: n.Game, Kind: n.Kind, Root: n.Root, DeclaredVersion: n.Version,
+		Command: records.JSON[[]string]{V: n.Command}, Env: records.JSON[map[string]string]{V: n.Env},
+	}
+	if _, err := s.records.AddServer(ctx, rec); err != nil {
+		return wire.ServerFacts{}, err
+	}
+	return s.Server(ctx, n.Name)
+}
+
+// Servers lists all servers with their states.
+func (s *Service) Servers(ctx context.Context) ([]wire.Server, error) {
+	recs, err := s.records.Servers(ctx)
+	if err != nil {
+		return nil, err
+	}
+	holding, err := s.holding(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]wire.Server, 0, len(recs))
+	for _, rec := range recs {
+		view, _ := s.view(ctx, rec, holding)
+		out = append(out, view)
+	}
+	return out, nil
+}
+
+// Server gives one server with all that its files say.
+func (s *Service) Server(ctx context.Context, name string) (wire.ServerFacts, error) {
+	rec, err := s.records.Server(ctx, name)
+	if err != nil {
+		return wire.ServerFacts{}, err
+	}
+	holding, err := s.holding(ctx)
+	if err != nil {
+		return wire.ServerFacts{}, err
+	}
+	view, state := s.view(ctx, rec, holding)
+	return wire.ServerFacts{Server: view, Facts: state}, nil
+}
+
+// holding maps a server's id to the changeover that holds it.
+func (s *Service) holding(ctx context.Context) (map[string]int64, error) {
+	open, err := s.records.OpenChangeovers(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]int64{}
+	for _, c := range open {
+		out[c.Server] = c.ID
+	}
+	return out, nil
+}
+
+func (s *Service) view(ctx context.Context, rec records.Server, holding map[string]int64) (wire.Server, server.State) {
+	v := wire.Server{
+		Name: rec.Name, Game: rec.Game, Kind: rec.Kind, Root: rec.Root, Command: rec.Command.V, Env: rec.Env.V,
+		State: control.Stopped, Changeover: holding[rec.Name], LastStartMS: rec.LastStartMS, LastStopMS: rec.LastStopMS,
+	}
+	state := server.State{Game: rec.Game, Kind: rec.Kind, Worlds: []server.Present{}, Folders: []string{}}
+	l, err := s.serverByName(ctx, rec.Name)
+	if err != nil {
+		v.Trouble, _ = fault.Words(err)
+		return v, state
+	}
+	st := l.control.Status()
+	v.State, v.PID, v.Opened, v.ExitCode = st.State, st.PID, st.Opened, st.ExitCode
+	if !st.Since.IsZero() {
+		v.Since = &st.Since
+	}
+	if !st.ExitedAt.IsZero() {
+		v.ExitedAt = &st.ExitedAt
+	}
+	if st.State == control.Stopped && rec.Wanted == control.Running && v.Changeover == 0 {
+		v.State = "exited"
+	}
+	read, err := server.Read(l.place.FS(), l.profile, l.kind)
+	if err != nil {
+		v.Trouble = "the server's folder cannot be read: " + err.Error()
+		return v, state
+	}
+	v.Active = read.Active
+	if w, ok := read.World(read.Active); ok {
+		v.ActiveTitle = w.Title
+	}
+	v.Join = joinAddress(l)
+	return v, read
+}
+
+// joinAddress is where players connect. It holds for this machine; whether the
+// port can be reached from outside is the network's affair.
+func joinAddress(l *live) string {
+	join := l.profile.Server.Join
+	doc, ok := l.profile.Server.Settings[join.In]
+	if !ok {
+		return ""
+	}
+	data, err := fs.ReadFile(l.place.FS(), doc.File)
+	if err != nil {
+		return ""
+	}
+	parsed, err := settings.Parse(doc.File, doc.Format, data)
+	if err != nil {
+		return ""
+	}
+	if e, ok := parsed.Get(join.Key); ok {
+		return "127.0.0.1:" + e.Value
+	}
+	return ""
+}
+
+// StartServer starts a server and waits until it is ready.
+func (s *Service) StartServer(ctx context.Context, name string) (wire.ServerFacts, error) {
+	return s.operate(ctx, name, "start", func(ctx context.Context, l *live) error {
+		if err := s.records.SetWanted(ctx, l.id, control.Running); err != nil {
+			return err
+		}
+		already := l.control.Status().State == control.Running
+		took, err := l.control.Start(ctx)
+		if err != nil || already {
+			return err
+		}
+		return s.records.SetDurations(ctx, l.id, took, -1)
+	})
+}
+
+// StopServer stops a server cleanly and waits for its end. A server that does
+// not stop goes on running; it is never killed.
+func (s *Service) StopServer(ctx context.Context, name string) (wire.ServerFacts, error) {
+	return s.operate(ctx, name, "stop", func(ctx context.Context, l *live) error {
+		already := l.control.Status().State == control.Stopped
+		took, _, err := l.control.Stop(ctx, control.Clean)
+		if err != nil {
+			return err
+		}
+		if err := s.records.SetWanted(ctx, l.id, control.Stopped); err != nil || already {
+			return err
+		}
+		return s.records.SetDurations(ctx, l.id, -1, took)
+	})
+}
+
+// operate runs a start or stop to its end even if whoever asked goes away.
+func (s *Service) operate(ctx context.Context, name, op string, act func(context.Context, *live) error) (wire.ServerFacts, error) {
+	l, err := s.serverByName(ctx, name)
+	if err != nil {
+		return wire.ServerFacts{}, err
+	}
+	release, err := l.claim(op)
+	if err != nil {
+		return wire.ServerFacts{}, err
+	}
+	defer release()
+	holding, err := s.holding(ctx)
+	if err != nil {
+		return wire.ServerFacts{}, err
+	}
+	if id := holding[name]; id != 0 {
+		return wire.ServerFacts{}, fault.New(fault.Busy, op, name, "changeover %d holds the server", id)
+	}
+	if err := act(context.WithoutCancel(ctx), l); err != nil {
+		return wire.ServerFacts{}, err
+	}
+	return s.Server(ctx, name)
+}
+
+// FollowLog sends a server's last log lines and every new one until ctx ends.
+func (s *Service) FollowLog(ctx context.Context, name string, last int, yield func([]control.Line) error) error {
+	l, err := s.serverByName(ctx, name)
+	if err != nil {
+		return err
+	}
+	return l.control.Follow(ctx, last, yield)
+}
+
+// fitInput gathers all that the fit rules look at.
+func (s *Service) fitInput(ctx context.Context, ref, name string, choices fit.Choices) (fit.Input, records.Copy, *live, error) {
+	c, err := s.records.FindCopy(ctx, ref)
+	if err != nil {
+		return fit.Input{}, c, nil, err
+	}
+	rec, err := s.records.Server(ctx, name)
+	if err != nil {
+		return fit.Input{}, c, nil, err
+	}
+	l, err := s.serverByName(ctx, name)
+	if err != nil {
+		return fit.Input{}, c, nil, err
+	}
+	state, err := server.Read(l.place.FS(), l.profile, l.kind)
+	if err != nil {
+		return fit.Input{}, c, nil, fault.Wrap(fault.Unreachable, "read", name, err)
+	}
+	worlds := path.Clean(l.profile.Server.Worlds)
+	return fit.Input{
+		Profile: l.profile, World: c.Facts.V, Server: state, Choices: choices,
+		Live: fit.Live{
+			State: l.control.Status().State, DeclaredVersion: rec.DeclaredVersion,
+			FreeBytes: l.place.Free(), SameFilesystem: l.place.SameFilesystem(worlds, path.Dir(worlds)), Players: -1,
+		},
+	}, c, l, nil
+}
+
+// Fit makes the fit sheet of a world and a server.
+func (s *Service) Fit(ctx context.Context, ref, name string, choices fit.Choices) (wire.Sheet, error) {
+	in, c, _, err := s.fitInput(ctx, ref, name, choices)
+	if err != nil {
+		return wire.Sheet{}, err
+	}
+	return wire.Sheet{World: c.World, Copy: c.ID, Server: name, Sheet: fit.Compare(in)}, nil
+}
+
+// windowEstimate is what the last stop and start took.
+func windowEstimate(rec records.Server, running bool) (stopping, starting time.Duration) {
+	stopping, starting = time.Duration(rec.LastStopMS)*time.Millisecond, time.Duration(rec.LastStartMS)*time.Millisecond
+	if !running {
+		stopping = 0
+	}
+	return stopping, starting
+}

@@ -1,0 +1,247 @@
+// Package service holds the use cases that the API and the start-up call. It
+// joins records, vault, servers and changeovers; it has no interface code.
+package service
+
+import (
+	"context"
+	"errors"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"reshard/internal/changeover"
+	"reshard/internal/core/fault"
+	"reshard/internal/core/game"
+	"reshard/internal/pack"
+	"reshard/internal/records"
+	"reshard/internal/vault"
+)
+
+// Config is what a service needs. All but Limits and Trace must be given.
+type Config struct {
+	Data     string // folder for the vault, arrivals, consoles and logs
+	Database string // PostgreSQL address
+	Games    []*game.Profile
+	// GameSource gives a shipped profile's document.
+	GameSource func(id string) ([]byte, error)
+	// StartServers starts servers that should run and do not, at start-up.
+	StartServers bool
+	Limits       pack.Limits
+	Log          *slog.Logger
+	// Trace is told each point of every changeover; tests cut it there.
+	Trace func(point string)
+}
+
+// Service is the running service.
+type Service struct {
+	config  Config
+	records *records.Records
+	vault   *vault.Vault
+	log     *slog.Logger
+	now     func() time.Time
+
+	hub     hub
+	signIns failures
+	mu      sync.Mutex
+	live    map[string]*live // by server name
+
+	// running counts changeovers; stop cancels those that only stage.
+	running sync.WaitGroup
+	ctx     context.Context
+	stop    context.CancelCauseFunc
+}
+
+// Open opens database and vault, finds the servers again and takes up the
+// changeovers that an earlier life left open.
+func Open(ctx context.Context, c Config) (*Service, error) {
+	for _, dir := range []string{c.Data, filepath.Join(c.Data, "arrivals"), filepath.Join(c.Data, "servers")} {
+		if err := os.MkdirAll(dir, 0o700); err != nil {
+			return nil, fault.Wrap(fault.Internal, "prepare", dir, err)
+		}
+	}
+	if err := clearArrivals(filepath.Join(c.Data, "arrivals")); err != nil {
+		return nil, err
+	}
+	v, err := vault.Open(filepath.Join(c.Data, "vault"))
+	if err != nil {
+		return nil, err
+	}
+	r, err := records.Open(ctx, c.Database)
+	if err != nil {
+		return nil, err
+	}
+	s := &Service{config: c, records: r, vault: v, log: c.Log, now: time.Now, live: map[string]*live{}}
+	s.ctx, s.stop = context.WithCancelCause(context.WithoutCancel(ctx))
+	if err := s.recover(ctx); err != nil {
+		return nil, errors.Join(err, s.Close())
+	}
+	return s, nil
+}
+
+// clearArrivals removes archives that were being received when an earlier life
+// ended: the sender has been told that they did not arrive.
+func clearArrivals(dir string) error {
+	left, err := filepath.Glob(filepath.Join(dir, "*.part"))
+	for _, f := range left {
+		err = errors.Join(err, os.Remove(f))
+	}
+	return fault.Wrap(fault.Internal, "clear", dir, err)
+}
+
+var errShutdown = fault.New(fault.Interrupted, "stop", "service", "the service is shutting down")
+
+// Close cancels changeovers that only stage, waits for those that switch, and
+// closes the database. The game servers go on running.
+func (s *Service) Close() error {
+	s.stop(errShutdown)
+	s.running.Wait()
+	s.records.Close()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	var err error
+	for _, l := range s.live {
+		err = errors.Join(err, l.closer.Close())
+	}
+	return err
+}
+
+// Healthy tells whether the service can work.
+func (s *Service) Healthy(ctx context.Context) error {
+	ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
+	defer cancel()
+	return s.records.Ping(ctx)
+}
+
+func (s *Service) recover(ctx context.Context) error {
+	open, err := s.records.OpenChangeovers(ctx)
+	if err != nil {
+		return err
+	}
+	held := map[string]bool{}
+	for _, c := range open {
+		held[c.Server] = true
+		l, err := s.serverByName(ctx, c.Server)
+		if err != nil {
+			s.log.Error("cannot take up changeover", "changeover", c.ID, "error", err)
+			continue
+		}
+		if c.State == "held" {
+			s.log.Warn("changeover is held and waits for a person", "changeover", c.ID, "server", c.Server)
+			continue
+		}
+		s.log.Info("taking up changeover", "changeover", c.ID, "server", c.Server, "state", c.State)
+		job := jobOf(c)
+		runner := s.runner(l, c)
+		s.carry(l, c, func(ctx context.Context) error { return runner.Resume(ctx, job) })
+	}
+	servers, err := s.records.Servers(ctx)
+	if err != nil {
+		return err
+	}
+	for _, rec := range servers {
+		l, err := s.serverByName(ctx, rec.Name)
+		if err != nil {
+			s.log.Error("server cannot be reached", "server", rec.Name, "error", err)
+			continue
+		}
+		st := l.control.Status()
+		s.log.Info("server found", "server", rec.Name, "state", st.State, "pid", st.PID)
+		if s.config.StartServers && rec.Wanted == "running" && st.State == "stopped" && !held[rec.Name] {
+			s.running.Go(func() {
+				if _, err := s.StartServer(s.ctx, rec.Name); err != nil {
+					s.log.Error("server does not start", "server", rec.Name, "error", err)
+				}
+			})
+		}
+	}
+	return nil
+}
+
+// hub hands progress to whoever watches.
+type hub struct {
+	mu      sync.Mutex
+	last    map[int64]changeover.Progress
+	cancels map[int64]func()
+	subs    map[int64]map[chan struct{}]bool
+}
+
+// publish keeps the newest progress and wakes watchers; it never blocks.
+func (h *hub) publish(p changeover.Progress) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.last == nil {
+		h.last = map[int64]changeover.Progress{}
+	}
+	h.last[p.ID] = p
+	for c := range h.subs[p.ID] {
+		select {
+		case c <- struct{}{}:
+		default: // a wake-up is pending already, and the newest snapshot says all
+		}
+	}
+}
+
+// track remembers how to cancel a changeover that begins to run.
+func (h *hub) track(id int64, cancel func()) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.cancels == nil {
+		h.cancels = map[int64]func(){}
+	}
+	h.cancels[id] = cancel
+}
+
+// cancel cancels a running changeover; false when it does not run here.
+func (h *hub) cancel(id int64) bool {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	cancel, ok := h.cancels[id]
+	if ok {
+		cancel()
+	}
+	return ok
+}
+
+func (h *hub) latest(id int64) (changeover.Progress, bool) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	p, ok := h.last[id]
+	return p, ok
+}
+
+func (h *hub) subscribe(id int64) (wake chan struct{}, leave func()) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.subs == nil {
+		h.subs = map[int64]map[chan struct{}]bool{}
+	}
+	if h.subs[id] == nil {
+		h.subs[id] = map[chan struct{}]bool{}
+	}
+	wake = make(chan struct{}, 1)
+	h.subs[id][wake] = true
+	return wake, func() {
+		h.mu.Lock()
+		defer h.mu.Unlock()
+		delete(h.subs[id], wake)
+		if len(h.subs[id]) == 0 {
+			delete(h.subs, id)
+		}
+	}
+}
+
+// forget drops an ended changeover's progress; the journal has it all.
+func (h *hub) forget(id int64) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	delete(h.last, id)
+	delete(h.cancels, id)
+	for c := range h.subs[id] {
+		select {
+		case c <- struct{}{}:
+		default:
+		}
+	}
+}

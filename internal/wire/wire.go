@@ -1,0 +1,188 @@
+// Package wire holds the data that goes through the API: what the service
+// answers, what the client and the console read. It is plain data.
+package wire
+
+import (
+	"time"
+
+	"reshard/internal/changeover"
+	"reshard/internal/core/fit"
+	"reshard/internal/core/plan"
+	"reshard/internal/core/server"
+	"reshard/internal/core/world"
+)
+
+// Problem is an RFC 9457 problem document with Reshard's stable code and the
+// next step for a person.
+type Problem struct {
+	Type   string `json:"type"`
+	Title  string `json:"title"`
+	Status int    `json:"status"`
+	Detail string `json:"detail"`
+	Code   string `json:"code"`
+	Next   string `json:"next,omitempty"`
+	// Errors locate problems in a request's fields.
+	Errors []FieldError `json:"errors,omitempty"`
+}
+
+// FieldError is one wrong field of a request.
+type FieldError struct {
+	Location string `json:"location"`
+	Message  string `json:"message"`
+}
+
+// User is a person who may sign in.
+type User struct {
+	Name      string    `json:"name"`
+	CreatedAt time.Time `json:"createdAt"`
+}
+
+// Token is a freshly made token; its secret is shown this once.
+type Token struct {
+	User    string    `json:"user"`
+	Secret  string    `json:"secret"`
+	Expires time.Time `json:"expires"`
+}
+
+// Game is a game that this service knows.
+type Game struct {
+	ID      string   `json:"id"`
+	Title   string   `json:"title"`
+	Kinds   []string `json:"kinds"`
+	Profile string   `json:"profile" doc:"the profile's document, YAML"`
+}
+
+// World is a world of the library with its copies, newest first.
+type World struct {
+	Name   string `json:"name" doc:"unique, for commands and addresses"`
+	Game   string `json:"game"`
+	Title  string `json:"title" doc:"the name players see"`
+	Copies []Copy `json:"copies"`
+}
+
+// Copy is an immutable stored state of a world.
+type Copy struct {
+	ID        string      `json:"id" doc:"content address, 64 hexadecimal digits"`
+	World     string      `json:"world"`
+	Kind      string      `json:"kind" enum:"arrival,backup,safety"`
+	Facts     world.World `json:"facts"`
+	Bytes     int64       `json:"bytes"`
+	Files     int64       `json:"files"`
+	Source    string      `json:"source"`
+	CreatedBy string      `json:"createdBy"`
+	CreatedAt time.Time   `json:"createdAt"`
+}
+
+// Arrival is the answer to a sent world.
+type Arrival struct {
+	Copy    Copy     `json:"copy"`
+	New     bool     `json:"new" doc:"false when the library had this content already"`
+	Ignored []string `json:"ignored" doc:"entries of the archive that are no part of any world"`
+}
+
+// Server is one game server and its present state.
+type Server struct {
+	Name    string            `json:"name"`
+	Game    string            `json:"game"`
+	Kind    string            `json:"kind"`
+	Root    string            `json:"root"`
+	Command []string          `json:"command"`
+	Env     map[string]string `json:"env"`
+	// State is running, starting, stopping, stopped or exited: it should run
+	// and does not.
+	State    string     `json:"state" enum:"running,starting,stopping,stopped,exited"`
+	PID      int        `json:"pid,omitempty"`
+	Since    *time.Time `json:"since,omitempty"`
+	ExitCode *int       `json:"exitCode,omitempty"`
+	ExitedAt *time.Time `json:"exitedAt,omitempty"`
+	// Active is the folder that the settings name, ActiveTitle its title.
+	Active      string `json:"active"`
+	ActiveTitle string `json:"activeTitle"`
+	// Opened is the world that the running server's log names.
+	Opened string `json:"opened,omitempty"`
+	// Join is where players connect, when the settings say.
+	Join string `json:"join,omitempty"`
+	// Changeover that holds the server now; 0: none.
+	Changeover  int64 `json:"changeover,omitempty"`
+	LastStartMS int64 `json:"lastStartMs"`
+	LastStopMS  int64 `json:"lastStopMs"`
+	// Trouble says why the server's files cannot be read; "" when they can.
+	Trouble string `json:"trouble,omitempty"`
+}
+
+// ServerFacts is a server with all that its files say.
+type ServerFacts struct {
+	Server Server       `json:"server"`
+	Facts  server.State `json:"facts"`
+}
+
+// NewServer is what to record as a server.
+type NewServer struct {
+	Name    string            `json:"name" pattern:"^[a-z0-9][a-z0-9-]{0,39}$" doc:"for commands and addresses"`
+	Game    string            `json:"game"`
+	Kind    string            `json:"kind,omitempty" doc:"may be left out when the game has one kind"`
+	Root    string            `json:"root" doc:"the server's folder, absolute"`
+	Command []string          `json:"command" minItems:"1" doc:"program and arguments; run in the server's folder"`
+	Env     map[string]string `json:"env,omitempty"`
+	Version string            `json:"version,omitempty" doc:"the server's version, where no file tells it"`
+}
+
+// Sheet is a fit sheet and what was compared.
+type Sheet struct {
+	World  string    `json:"world"`
+	Copy   string    `json:"copy"`
+	Server string    `json:"server"`
+	Sheet  fit.Sheet `json:"sheet"`
+}
+
+// Changeover is a planned and journaled change of a server's world.
+type Changeover struct {
+	ID        int64       `json:"id"`
+	Server    string      `json:"server"`
+	Kind      string      `json:"kind"`
+	State     plan.State  `json:"state" enum:"drafted,staging,switching,proving,done,undoing,undone,held"`
+	Plan      plan.Plan   `json:"plan"`
+	Sheet     *fit.Sheet  `json:"sheet,omitempty"`
+	Copy      string      `json:"copy,omitempty"`
+	Undoes    int64       `json:"undoes,omitempty"`
+	UndoneBy  int64       `json:"undoneBy,omitempty"`
+	Proof     *plan.Proof `json:"proof,omitempty"`
+	Failure   *Failure    `json:"failure,omitempty"`
+	Steps     []Step      `json:"steps"`
+	CreatedBy string      `json:"createdBy"`
+	CreatedAt time.Time   `json:"createdAt"`
+	StartedAt *time.Time  `json:"startedAt,omitempty"`
+	EndedAt   *time.Time  `json:"endedAt,omitempty"`
+	// Window is how long players were locked out, split into its parts.
+	Window *Window `json:"window,omitempty"`
+	// Undoable says whether it can be undone now; WhyNot why not.
+	Undoable bool                 `json:"undoable"`
+	WhyNot   string               `json:"whyNot,omitempty"`
+	Progress *changeover.Progress `json:"progress,omitempty" doc:"while it is running"`
+	// Join is where to go and look, when it is done.
+	Join string `json:"join,omitempty"`
+}
+
+// Window is a measured stop window, in milliseconds.
+type Window struct {
+	TotalMS    int64 `json:"totalMs"`
+	StoppingMS int64 `json:"stoppingMs" doc:"the game's own stopping; -1: it was stopped already"`
+	OursMS     int64 `json:"oursMs"`
+	StartingMS int64 `json:"startingMs" doc:"the game's own starting, until it was ready"`
+}
+
+// Failure is why a changeover went back.
+type Failure struct {
+	Code string `json:"code"`
+	What string `json:"what"`
+	Next string `json:"next"`
+}
+
+// Step is one step of a changeover and where it stands.
+type Step struct {
+	Kind   string     `json:"kind"`
+	Say    string     `json:"say"`
+	Switch bool       `json:"switch"`
+	State  string     `json:"state" enum:"planned,intended,done,undone"`
+	DoneAt *time.Time `json:"doneAt,omitempty"`
+}
