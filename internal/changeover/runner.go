@@ -173,6 +173,11 @@ func (r *Runner) step(ctx context.Context, n int, step plan.Step) error {
 	r.trace(n, step, "intended")
 	detail, err := r.act(ctx, n, step)
 	if err != nil {
+		if detail != nil && detail.Proof != nil { // a failed proof must stay readable
+			if jerr := r.mark(ctx, n, []plan.StepState{plan.StepIntended}, plan.StepIntended, detail); jerr != nil {
+				return jerr
+			}
+		}
 		return fault.Wrap(fault.Internal, "step "+fmt.Sprint(n+1)+" ("+step.Kind+") on", r.job.Plan.Server, err)
 	}
 	r.trace(n, step, "acted")

@@ -49,7 +49,8 @@ type Step struct {
 	UndoneAt   *time.Time            `db:"undone_at"`
 }
 
-const changeoverColumns = `c.id, c.server_id, s.name AS server, c.kind, c.state, c.plan, c.sheet, c.copy_id, c.undoes, c.undone_by, c.proof, c.failure, c.created_by, c.created_at, c.started_at, c.ended_at`
+const changeoverColumns = `c.id, c.server_id, s.name AS server, c.kind, c.state, c.plan, c.sheet, c.copy_id, c.undoes,
+	(SELECT max(u.id) FROM changeovers u WHERE u.undoes = c.id AND u.state = 'done') AS undone_by, c.proof, c.failure, c.created_by, c.created_at, c.started_at, c.ended_at`
 
 // NextChangeoverID reserves an id, so that a plan can name its working folder.
 func (r *Records) NextChangeoverID(ctx context.Context) (id int64, err error) {
@@ -171,12 +172,6 @@ func (r *Records) Advance(ctx context.Context, id int64, from, to plan.State, p 
 		return nil
 	}
 	return fault.New(fault.WrongState, "advance", "changeover", "changeover %d is %s, not %s", id, now, from)
-}
-
-// MarkUndone records that a changeover was taken back by another.
-func (r *Records) MarkUndone(ctx context.Context, id, by int64) error {
-	_, err := r.db.ExecContext(ctx, `UPDATE changeovers SET undone_by = $2 WHERE id = $1`, id, by)
-	return classify("mark undone", "changeover", err)
 }
 
 // AdvanceStep moves a step from one of some states to another; content when

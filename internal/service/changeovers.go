@@ -306,15 +306,11 @@ func (s *Service) carry(l *live, c records.Changeover, run func(context.Context)
 }
 
 // conclude records what a changeover's end means for the server. It is not part
-// of the journal: a crash before it costs an estimate, and the mark on an
-// undone changeover is worked out from the undo itself.
+// of the journal: a crash before it costs an estimate.
 func (s *Service) conclude(ctx context.Context, l *live, c records.Changeover, done bool) {
 	var err error
-	if done && c.Undoes != nil {
-		err = s.records.MarkUndone(ctx, *c.Undoes, c.ID)
-	}
 	if l.control.Status().State == control.Running {
-		err = errors.Join(err, s.records.SetWanted(ctx, l.id, control.Running))
+		err = s.records.SetWanted(ctx, l.id, control.Running)
 	}
 	if done {
 		if now, rerr := s.records.Changeover(ctx, c.ID); rerr == nil {

@@ -62,7 +62,6 @@ CREATE TABLE changeovers (
     sheet      jsonb,
     copy_id    text REFERENCES copies,
     undoes     bigint REFERENCES changeovers,
-    undone_by  bigint REFERENCES changeovers,
     proof      jsonb,
     failure    jsonb,
     created_by text NOT NULL,

@@ -1,0 +1,239 @@
+// Package api is the service's REST interface under /api/v1, described by
+// OpenAPI 3.1 at /api/openapi.json, with problem documents (RFC 9457) and
+// server-sent events. It also serves the console's files.
+package api
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"log/slog"
+	"net/http"
+	"runtime/debug"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humachi"
+	"github.com/go-chi/chi/v5"
+
+	"reshard/internal/core/fault"
+	"reshard/internal/service"
+	"reshard/internal/wire"
+)
+
+// cookieName is the console's session cookie.
+const cookieName = "reshard_session"
+
+// API answers requests for a service.
+type API struct {
+	service *service.Service
+	log     *slog.Logger
+	huma    huma.API
+}
+
+// Handler builds the whole HTTP interface. console holds the built console's
+// files, nil when there are none.
+func Handler(s *service.Service, console fs.FS, log *slog.Logger) http.Handler {
+	a := &API{service: s, log: log}
+	router := chi.NewRouter()
+	router.Use(a.recoverPanic, headers)
+	router.Use(http.NewCrossOriginProtection().Handler) // a session cookie alone must not be enough for another site
+	router.Route("/api", func(r chi.Router) {
+		r.Use(a.authenticate)
+		r.NotFound(func(w http.ResponseWriter, r *http.Request) {
+			a.write(w, fault.New(fault.NotFound, "find", r.URL.Path, "the API has no such address").With("Read /api/openapi.json."))
+		})
+		r.MethodNotAllowed(func(w http.ResponseWriter, r *http.Request) {
+			p := problemOf(fault.New(fault.Invalid, r.Method, r.URL.Path, "the address does not take this method").With("Read /api/openapi.json."))
+			p.Status = http.StatusMethodNotAllowed
+			writeProblem(w, p)
+		})
+		a.huma = humachi.New(r, config())
+		a.routes()
+	})
+	if console != nil {
+		router.NotFound(consoleHandler(console))
+	}
+	return router
+}
+
+func config() huma.Config {
+	c := huma.DefaultConfig("Reshard", "1")
+	c.Info.Description = "Migrates, replaces, resets and backs up the worlds of game servers. Every call but health and sign-in needs a session cookie or a token (Authorization: Bearer)."
+	c.OpenAPIPath, c.DocsPath, c.SchemasPath = "/openapi", "", ""
+	c.Servers = []*huma.Server{{URL: "/api"}}
+	c.CreateHooks = nil // no $schema links in answers
+	c.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
+		"token":   {Type: "http", Scheme: "bearer"},
+		"session": {Type: "apiKey", In: "cookie", Name: cookieName},
+	}
+	c.Security = []map[string][]string{{"token": {}}, {"session": {}}}
+	return c
+}
+
+// OpenAPI gives the interface's description as JSON.
+func OpenAPI() ([]byte, error) {
+	a := &API{}
+	a.huma = humachi.New(chi.NewRouter(), config())
+	a.routes()
+	return a.huma.OpenAPI().MarshalJSON()
+}
+
+func (a *API) routes() {
+	a.signInRoutes()
+	a.libraryRoutes()
+	a.serverRoutes()
+	a.changeoverRoutes()
+}
+
+type userKey struct{}
+
+func userOf(ctx context.Context) string {
+	name, _ := ctx.Value(userKey{}).(string)
+	return name
+}
+
+// open lists what answers without a session or token.
+func open(r *http.Request) bool {
+	return r.URL.Path == "/api/v1/health" || (r.URL.Path == "/api/v1/sign-in" && r.Method == http.MethodPost)
+}
+
+func secretOf(r *http.Request) string {
+	if token, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
+		return token
+	}
+	if c, err := r.Cookie(cookieName); err == nil {
+		return c.Value
+	}
+	return ""
+}
+
+type secretKey struct{}
+
+func (a *API) authenticate(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if open(r) {
+			next.ServeHTTP(w, r)
+			return
+		}
+		secret := secretOf(r)
+		if secret == "" {
+			a.write(w, fault.New(fault.Denied, "sign in", "", "this needs a session or a token"))
+			return
+		}
+		name, err := a.service.UserOf(r.Context(), secret)
+		if err != nil {
+			a.write(w, err)
+			return
+		}
+		ctx := context.WithValue(context.WithValue(r.Context(), userKey{}, name), secretKey{}, secret)
+		next.ServeHTTP(w, r.WithContext(ctx))
+	})
+}
+
+func (a *API) recoverPanic(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		defer func() {
+			if p := recover(); p != nil && p != http.ErrAbortHandler { //nolint:errorlint // recover gives a value, not an error
+				a.log.Error("panic", "path", r.URL.Path, "panic", p, "stack", string(debug.Stack()))
+				a.write(w, errors.New("panic"))
+			}
+		}()
+		next.ServeHTTP(w, r)
+	})
+}
+
+func headers(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		h := w.Header()
+		h.Set("X-Content-Type-Options", "nosniff")
+		h.Set("Referrer-Policy", "no-referrer")
+		h.Set("X-Frame-Options", "DENY")
+		if strings.HasPrefix(r.URL.Path, "/api/") {
+			h.Set("Cache-Control", "no-store")
+		}
+		next.ServeHTTP(w, r)
+	})
+}
+
+// statuses maps codes to HTTP statuses, once for all calls.
+var statuses = map[fault.Code]int{
+	fault.Invalid: http.StatusUnprocessableEntity, fault.NotFound: http.StatusNotFound, fault.Exists: http.StatusConflict,
+	fault.Denied: http.StatusUnauthorized, fault.Unreachable: http.StatusServiceUnavailable,
+	fault.NotAWorld: http.StatusUnprocessableEntity, fault.ManyWorlds: http.StatusUnprocessableEntity,
+	fault.BadArchive: http.StatusUnprocessableEntity, fault.UnsafeArchive: http.StatusUnprocessableEntity,
+	fault.TooLarge: http.StatusRequestEntityTooLarge, fault.NoSpace: http.StatusInsufficientStorage,
+	fault.BadProfile: http.StatusUnprocessableEntity, fault.BadSettings: http.StatusUnprocessableEntity,
+	fault.Blocked: http.StatusConflict, fault.NeedsChoice: http.StatusConflict, fault.Busy: http.StatusConflict,
+	fault.Changed: http.StatusConflict, fault.WrongState: http.StatusConflict, fault.NotStopped: http.StatusConflict,
+	fault.NotReady: http.StatusConflict, fault.NotProven: http.StatusConflict, fault.Interrupted: http.StatusConflict,
+	fault.Held: http.StatusConflict, fault.CrossDevice: http.StatusConflict, fault.Damaged: http.StatusConflict,
+	fault.Internal: http.StatusInternalServerError,
+}
+
+// problem is a problem document as huma wants its errors.
+type problem struct{ wire.Problem }
+
+func (p *problem) Error() string             { return p.Detail }
+func (p *problem) GetStatus() int            { return p.Status }
+func (p *problem) ContentType(string) string { return "application/problem+json" }
+
+func problemOf(err error) *problem {
+	code := fault.CodeOf(err)
+	what, next := fault.Words(err)
+	status := statuses[code]
+	if status == 0 {
+		status = http.StatusInternalServerError
+	}
+	return &problem{wire.Problem{
+		Type: "urn:reshard:problem:" + string(code), Title: http.StatusText(status), Status: status,
+		Detail: what, Code: string(code), Next: next,
+	}}
+}
+
+// failed turns a service's error into a problem; what is not foreseen is logged
+// with its text, which does not go out.
+func (a *API) failed(err error) error {
+	if err == nil {
+		return nil
+	}
+	if fault.CodeOf(err) == fault.Internal {
+		a.log.Error("call failed", "error", err)
+	}
+	return problemOf(err)
+}
+
+func (a *API) write(w http.ResponseWriter, err error) {
+	_ = a.failed(err) // for the log
+	writeProblem(w, problemOf(err))
+}
+
+func init() {
+	// huma's own findings (a wrong field, a missing body) become problems too.
+	huma.NewError = func(status int, message string, errs ...error) huma.StatusError {
+		p := &problem{wire.Problem{Title: http.StatusText(status), Status: status, Detail: message, Code: string(fault.Invalid)}}
+		if status == http.StatusInternalServerError {
+			p.Code, p.Detail = string(fault.Internal), "Something went wrong inside Reshard."
+		}
+		p.Type = "urn:reshard:problem:" + p.Code
+		for _, err := range errs {
+			var d *huma.ErrorDetail
+			if errors.As(err, &d) {
+				p.Errors = append(p.Errors, wire.FieldError{Location: d.Location, Message: d.Message})
+			}
+		}
+		return p
+	}
+}
+
+// op describes an operation; every one may answer with a problem.
+func op(id, method, path, summary, tag string) huma.Operation {
+	return huma.Operation{OperationID: id, Method: method, Path: "/v1" + path, Summary: summary, Tags: []string{tag}, Errors: []int{}}
+}
+
+// answer wraps a body.
+type answer[T any] struct{ Body T }
+
+// heartbeat keeps proxies from closing a quiet event stream.
+const heartbeat = 15 * time.Second

@@ -1,0 +1,79 @@
+package api
+
+import (
+	"context"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"reshard/internal/core/fault"
+	"reshard/internal/core/fit"
+	"reshard/internal/core/plan"
+	"reshard/internal/wire"
+)
+
+type draftInput struct {
+	Body struct {
+		Kind    string            `json:"kind" enum:"put,undo"`
+		World   string            `json:"world,omitempty" doc:"put: a world's name or the beginning of a copy's id"`
+		Server  string            `json:"server,omitempty" doc:"put"`
+		Choices map[string]string `json:"choices,omitempty" doc:"put: answers to the sheet's rows, by key"`
+		Undoes  int64             `json:"undoes,omitempty" doc:"undo: the changeover to take back"`
+	}
+}
+
+type changeoverInput struct {
+	ID int64 `path:"id"`
+}
+
+func (a *API) changeoverRoutes() {
+	huma.Register(a.huma, op("draft-changeover", http.MethodPost, "/changeovers", "Work out a changeover; nothing is touched until it is started", "changeovers"), func(ctx context.Context, in *draftInput) (*answer[wire.Changeover], error) {
+		c, err := a.draft(ctx, in)
+		return &answer[wire.Changeover]{c}, a.failed(err)
+	})
+	huma.Register(a.huma, op("list-changeovers", http.MethodGet, "/changeovers", "List changeovers, newest first", "changeovers"), func(ctx context.Context, in *struct {
+		Server string `query:"server" doc:"only of this server"`
+	}) (*answer[[]wire.Changeover], error) {
+		list, err := a.service.Changeovers(ctx, in.Server)
+		return &answer[[]wire.Changeover]{list}, a.failed(err)
+	})
+	for _, c := range []struct {
+		id, method, path, summary string
+		do                        func(context.Context, int64) (wire.Changeover, error)
+	}{
+		{"get-changeover", http.MethodGet, "", "Get a changeover with plan, steps, proof and stop window", func(ctx context.Context, id int64) (wire.Changeover, error) { return a.service.Changeover(ctx, id) }},
+		{"start-changeover", http.MethodPost, "/start", "Start a drafted changeover", func(ctx context.Context, id int64) (wire.Changeover, error) { return a.service.Start(ctx, id) }},
+		{"cancel-changeover", http.MethodPost, "/cancel", "Cancel a changeover that is staging", func(ctx context.Context, id int64) (wire.Changeover, error) { return a.service.Cancel(ctx, id) }},
+		{"retry-changeover", http.MethodPost, "/retry", "Go on going back with a held changeover", func(ctx context.Context, id int64) (wire.Changeover, error) { return a.service.Retry(ctx, id) }},
+	} {
+		huma.Register(a.huma, op(c.id, c.method, "/changeovers/{id}"+c.path, c.summary, "changeovers"), func(ctx context.Context, in *changeoverInput) (*answer[wire.Changeover], error) {
+			got, err := c.do(ctx, in.ID)
+			return &answer[wire.Changeover]{got}, a.failed(err)
+		})
+	}
+	huma.Register(a.huma, streams[wire.Changeover](a.huma, op("watch-changeover", http.MethodGet, "/changeovers/{id}/events", "Watch a changeover: an event a change, each the whole state, until it rests", "changeovers")), func(ctx context.Context, in *changeoverInput) (*huma.StreamResponse, error) {
+		if _, err := a.service.Changeover(ctx, in.ID); err != nil {
+			return nil, a.failed(err)
+		}
+		return stream(func(hctx huma.Context, e *events) {
+			err := a.service.Watch(hctx.Context(), in.ID, func(c wire.Changeover) error { return e.send("changeover", c) })
+			if err != nil {
+				a.log.Debug("event stream ended", "error", err)
+			}
+		}), nil
+	})
+}
+
+func (a *API) draft(ctx context.Context, in *draftInput) (wire.Changeover, error) {
+	b := in.Body
+	if b.Kind == plan.Undo {
+		if b.Undoes == 0 {
+			return wire.Changeover{}, fault.New(fault.Invalid, "draft", "undo", "undoes is missing: which changeover?")
+		}
+		return a.service.DraftUndo(ctx, b.Undoes, userOf(ctx))
+	}
+	if b.World == "" || b.Server == "" {
+		return wire.Changeover{}, fault.New(fault.Invalid, "draft", "put", "world and server are both needed")
+	}
+	return a.service.DraftPut(ctx, b.World, b.Server, fit.Choices(b.Choices), userOf(ctx))
+}

@@ -1,0 +1,245 @@
+// Package cli is the command line. It uses nothing of the service but its API,
+// through package client; only serve and demo run a service themselves, and
+// inspect works offline.
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+	"golang.org/x/term"
+
+	"reshard/internal/client"
+	"reshard/internal/core/fault"
+)
+
+// The exit codes, as docs/guide.md and --help give them.
+const (
+	ExitDone        = 0
+	ExitFailed      = 1 // failed; a changeover was undone
+	ExitUsage       = 2
+	ExitBlocked     = 3
+	ExitNeedsChoice = 4
+	ExitUnreachable = 5
+)
+
+// IO is where a command reads and writes; tests inject their own.
+type IO struct {
+	In       io.Reader
+	Out, Err io.Writer
+	Env      func(string) string
+}
+
+// app is what every command has at hand.
+type app struct {
+	IO
+	json  bool
+	plain bool // no cursor movement: output is not a terminal
+	width int
+}
+
+// Run runs a command line (without the program's name) and gives the exit code.
+func Run(ctx context.Context, args []string, streams IO) int {
+	a := &app{IO: streams, plain: true, width: 110}
+	if f, ok := streams.Out.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		a.plain = false
+		if w, _, err := term.GetSize(int(f.Fd())); err == nil && w > 40 {
+			a.width = w
+		}
+	}
+	err := a.command().Run(ctx, append([]string{"reshard"}, args...))
+	return a.finish(err)
+}
+
+// usageError is a wrong command line.
+type usageError struct{ text string }
+
+func (e usageError) Error() string { return e.text }
+
+func usage(format string, args ...any) error { return usageError{fmt.Sprintf(format, args...)} }
+
+func (a *app) finish(err error) int {
+	if err == nil {
+		return ExitDone
+	}
+	var quiet exitQuietly
+	if errors.As(err, &quiet) {
+		return int(quiet)
+	}
+	var wrong usageError
+	if errors.As(err, &wrong) {
+		fmt.Fprintf(a.Err, "reshard: %s\n", wrong.text)
+		return ExitUsage
+	}
+	code := fault.CodeOf(err)
+	what, next := fault.Words(err)
+	if code == fault.Internal {
+		var e *fault.Error
+		if !errors.As(err, &e) { // not ours: the command line parser's
+			fmt.Fprintf(a.Err, "reshard: %s\n", err)
+			return ExitUsage
+		}
+	}
+	if a.json {
+		_ = json.NewEncoder(a.Err).Encode(map[string]string{"code": string(code), "what": what, "next": next})
+	} else {
+		fmt.Fprintf(a.Err, "reshard: %s\n", what)
+		if next != "" {
+			fmt.Fprintf(a.Err, "         %s\n", next)
+		}
+	}
+	return exitOf(code)
+}
+
+// exitQuietly ends with a code after everything has been said.
+type exitQuietly int
+
+func (e exitQuietly) Error() string { return fmt.Sprintf("exit %d", int(e)) }
+
+func exitOf(code fault.Code) int {
+	switch code {
+	case fault.Blocked:
+		return ExitBlocked
+	case fault.NeedsChoice:
+		return ExitNeedsChoice
+	case fault.Unreachable, fault.Denied:
+		return ExitUnreachable
+	}
+	return ExitFailed
+}
+
+func (a *app) command() *cli.Command {
+	return &cli.Command{
+		Name:      "reshard",
+		Usage:     "move, replace, back up and prove the worlds of game servers",
+		Writer:    a.Out,
+		ErrWriter: a.Err,
+		Description: `Every mismatch is seen before the server stops, the stop is as short as a
+rename, the result is proven, and every step can be undone.
+
+First steps:
+  reshard sign-in --address http://127.0.0.1:8474 --user ada
+  reshard inspect "Fen Garden.zip"        what is it? (offline)
+  reshard send "Fen Garden.zip"           store it in the library
+  reshard fit fen-garden north-plot       would it fit that server?
+  reshard put fen-garden north-plot       put it there
+  reshard undo 12                         take changeover 12 back
+
+Exit codes: 0 done, 1 failed and undone, 2 usage, 3 blocked by fit,
+4 needs a choice, 5 not reachable or not signed in.`,
+		Flags: []cli.Flag{
+			&cli.BoolFlag{Name: "json", Usage: "print JSON instead of text", Destination: &a.json},
+		},
+		Commands: []*cli.Command{
+			a.inspectCommand(), a.sendCommand(), a.worldsCommand(), a.fitCommand(), a.putCommand(), a.undoCommand(),
+			a.changeoversCommand(), a.serversCommand(), a.gamesCommand(), a.usersCommand(), a.signInCommand(), a.signOutCommand(),
+			a.serveCommand(), a.demoCommand(),
+		},
+		ExitErrHandler: func(context.Context, *cli.Command, error) {}, // finish decides, once
+		OnUsageError:   func(_ context.Context, _ *cli.Command, err error, _ bool) error { return usageError{err.Error()} },
+	}
+}
+
+// args checks how many arguments a command got.
+func args(c *cli.Command, names ...string) ([]string, error) {
+	if c.Args().Len() != len(names) {
+		return nil, usage("%s needs %s; see reshard %s --help", c.Name, orNothing(names), c.Name)
+	}
+	return c.Args().Slice(), nil
+}
+
+func orNothing(names []string) string {
+	if len(names) == 0 {
+		return "no arguments"
+	}
+	return strings.Join(names, " and ")
+}
+
+// signedIn is the file that keeps the client's address and token.
+type signedIn struct {
+	Address string `json:"address"`
+	User    string `json:"user"`
+	Token   string `json:"token"`
+}
+
+func (a *app) configFile() string {
+	if f := a.Env("RESHARD_CONFIG"); f != "" {
+		return f
+	}
+	base := a.Env("XDG_CONFIG_HOME")
+	if base == "" {
+		base = filepath.Join(a.Env("HOME"), ".config")
+	}
+	return filepath.Join(base, "reshard", "client.json")
+}
+
+// client opens the service that this user has signed in to. RESHARD_ADDRESS and
+// RESHARD_TOKEN stand above the file.
+func (a *app) client() (*client.Client, error) {
+	var s signedIn
+	data, err := os.ReadFile(a.configFile())
+	if err == nil {
+		if err := json.Unmarshal(data, &s); err != nil {
+			return nil, fault.Wrap(fault.Invalid, "read", a.configFile(), err)
+		}
+	}
+	if v := a.Env("RESHARD_ADDRESS"); v != "" {
+		s.Address = v
+	}
+	if v := a.Env("RESHARD_TOKEN"); v != "" {
+		s.Token = v
+	}
+	if s.Address == "" || s.Token == "" {
+		return nil, fault.New(fault.Denied, "read", a.configFile(), "not signed in to any service")
+	}
+	return client.New(s.Address, s.Token)
+}
+
+// WriteSignedIn keeps an address and token for later commands.
+func writeSignedIn(file string, s signedIn) error {
+	data, err := json.MarshalIndent(s, "", "  ")
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
+		return fault.Wrap(fault.Internal, "write", file, err)
+	}
+	return fault.Wrap(fault.Internal, "write", file, os.WriteFile(file, append(data, '\n'), 0o600))
+}
+
+func (a *app) print(format string, args ...any) { fmt.Fprintf(a.Out, format, args...) }
+
+// show prints a value as JSON when that was asked for, else as words do.
+func (a *app) show(v any, words func()) error {
+	if !a.json {
+		words()
+		return nil
+	}
+	enc := json.NewEncoder(a.Out)
+	enc.SetIndent("", "  ")
+	enc.SetEscapeHTML(false)
+	return enc.Encode(v)
+}
+
+// confirm asks a person; without a person at the terminal it refuses.
+func (a *app) confirm(question string) (bool, error) {
+	f, ok := a.In.(*os.File)
+	if !ok || !term.IsTerminal(int(f.Fd())) {
+		return false, usage("nobody is there to ask; read the plan above and add --yes")
+	}
+	a.print("%s [y/N] ", question)
+	var answer string
+	_, err := fmt.Fscanln(a.In, &answer)
+	if err != nil && answer == "" {
+		return false, nil
+	}
+	answer = strings.ToLower(answer)
+	return answer == "y" || answer == "yes", nil
+}

@@ -1,0 +1,140 @@
+package cli
+
+import (
+	"context"
+	"sort"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"reshard/internal/core/fit"
+	"reshard/internal/wire"
+)
+
+func (a *app) fitCommand() *cli.Command {
+	return &cli.Command{
+		Name: "fit", Usage: "show the fit sheet of a world and a server", ArgsUsage: "WORLD SERVER",
+		Description: `Lays world, settings and server side by side, a row a concern, each with a
+verdict: ✓ fits, → adjust (the plan will change it), ? choose (you must),
+✕ blocks. Nothing is changed.
+
+Exit code 3 when something blocks, 4 when you must choose.
+
+Examples:
+  reshard fit fen-garden north-plot
+  reshard fit orchard north-plot --folder orchard
+  reshard fit fen-garden north-plot --json`,
+		Flags: append(choiceFlags(), a.jsonFlag()),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			names, err := args(c, "WORLD", "SERVER")
+			if err != nil {
+				return err
+			}
+			api, err := a.client()
+			if err != nil {
+				return err
+			}
+			choices, err := choicesOf(c)
+			if err != nil {
+				return err
+			}
+			sheet, err := api.Fit(ctx, names[0], names[1], choices)
+			if err != nil {
+				return err
+			}
+			if err := a.show(sheet, func() { a.printSheet(sheet) }); err != nil {
+				return err
+			}
+			return sheetExit(sheet.Sheet)
+		},
+	}
+}
+
+func choiceFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{Name: "folder", Usage: "the folder `NAME` that the world gets on the server"},
+		&cli.StringSliceFlag{Name: "choose", Usage: "answer a row that asks: `KEY=ANSWER`, may be repeated"},
+	}
+}
+
+func choicesOf(c *cli.Command) (map[string]string, error) {
+	out := map[string]string{}
+	for _, pair := range c.StringSlice("choose") {
+		k, v, ok := strings.Cut(pair, "=")
+		if !ok || k == "" {
+			return nil, usage("--choose wants KEY=ANSWER, not %q", pair)
+		}
+		out[k] = v
+	}
+	if c.IsSet("folder") {
+		out["folder-name"] = c.String("folder")
+	}
+	return out, nil
+}
+
+func sheetExit(s fit.Sheet) error {
+	switch s.Verdict {
+	case fit.Blocks:
+		return exitQuietly(ExitBlocked)
+	case fit.Choose:
+		return exitQuietly(ExitNeedsChoice)
+	}
+	return nil
+}
+
+var worst = map[fit.Verdict]int{fit.Blocks: 0, fit.Choose: 1, fit.Adjust: 2, fit.Fits: 3}
+
+// printSheet puts what is broken first.
+func (a *app) printSheet(s wire.Sheet) {
+	a.print("World %s (copy %s) on server %s\n\n", s.World, s.Copy[:12], s.Server)
+	rows := append([]fit.Row{}, s.Sheet.Rows...)
+	sort.SliceStable(rows, func(i, j int) bool { return worst[rows[i].Verdict] < worst[rows[j].Verdict] })
+	var cells [][]string
+	for _, r := range rows {
+		cells = append(cells, []string{marked(r.Verdict), r.Title, r.World.Text, r.Settings.Text, r.Server.Text})
+	}
+	w := max(16, (a.width-32)/3)
+	a.table([]string{"verdict", "concern", "world says", "settings say", "server has"}, cells, 0, 0, w, w, w)
+	for _, r := range rows {
+		if r.Verdict == fit.Fits {
+			continue
+		}
+		a.print("\n%s  %s\n", marks[string(r.Verdict)], r.Title)
+		a.wrapped("   ", r.Say)
+		if r.Mend != "" {
+			a.wrapped("   ", r.Mend)
+		}
+		for _, o := range r.Options {
+			a.wrapped("   ", optionFlag(o)+"   "+o.Say)
+		}
+	}
+	a.print("\n")
+	switch s.Sheet.Verdict {
+	case fit.Blocks:
+		a.print("✕ It does not fit as things are. Nothing has been changed.\n")
+	case fit.Choose:
+		a.print("? You must choose first: add the flags above. Nothing has been changed.\n")
+	case fit.Adjust:
+		a.print("→ It fits with the changes above.\n")
+	default:
+		a.print("✓ It fits as it is.\n")
+	}
+}
+
+func optionFlag(o fit.Option) string {
+	if o.Choice == "folder-name" {
+		return "--folder " + shellWord(o.Answer)
+	}
+	return "--choose " + o.Choice + "=" + o.Answer
+}
+
+// shellWord quotes what a shell would split or expand.
+func shellWord(s string) string {
+	plain := strings.IndexFunc(s, func(r rune) bool {
+		return !strings.ContainsRune("abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-_./", r)
+	}) < 0
+	if plain && s != "" {
+		return s
+	}
+	return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
+}

@@ -1,0 +1,234 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"path"
+	"path/filepath"
+
+	"github.com/urfave/cli/v3"
+
+	"reshard/internal/core/world"
+	"reshard/internal/pack"
+	"reshard/internal/wire"
+)
+
+func (a *app) sendCommand() *cli.Command {
+	return &cli.Command{
+		Name: "send", Usage: "store a world in the library", ArgsUsage: "PATH",
+		Description: `Sends a world (a folder or a zip archive) to the service, which stores it as an
+immutable copy. The source is never changed; of a folder only the world's own
+files go, without lock files. Sending the same content again changes nothing.
+
+Examples:
+  reshard send ~/saves/"Fen Garden"
+  reshard send fen-garden.zip
+  reshard send two-plots.zip --root "plots/East Plot"`,
+		Flags: []cli.Flag{rootFlag(), a.jsonFlag()},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			paths, err := args(c, "PATH")
+			if err != nil {
+				return err
+			}
+			api, err := a.client()
+			if err != nil {
+				return err
+			}
+			// Recognised here first: what is no world is not sent at all.
+			local, err := openLocal(paths[0], c.String("root"))
+			if err != nil {
+				return err
+			}
+			defer local.close()
+			body, size, err := a.archiveOf(local)
+			if err != nil {
+				return err
+			}
+			defer body.Close() //nolint:errcheck // only read
+			name := filepath.Base(local.path)
+			root := ""
+			if local.zip {
+				root = local.found.Root
+			} else {
+				name = local.found.Folder + ".zip"
+			}
+			arrival, err := api.Send(ctx, name, root, body, size)
+			a.endProgress()
+			if err != nil {
+				return err
+			}
+			return a.show(arrival, func() { a.describeArrival(arrival) })
+		},
+	}
+}
+
+// archiveOf gives a zip file as it is, and a folder packed as it is read.
+func (a *app) archiveOf(l localWorld) (io.ReadCloser, int64, error) {
+	if l.zip {
+		f, err := os.Open(l.path)
+		if err != nil {
+			return nil, 0, err
+		}
+		info, err := f.Stat()
+		if err != nil {
+			return nil, 0, err
+		}
+		return &counting{ReadCloser: f, see: a.progressOf("sending", info.Size())}, info.Size(), nil
+	}
+	entries, err := world.Parts(l.tree, l.found)
+	if err != nil {
+		return nil, 0, err
+	}
+	items := make([]pack.Item, 0, len(entries))
+	for _, e := range entries {
+		items = append(items, pack.Item{Name: nameInArchive(l.found, e), Source: e.Source, Size: e.Size, Modified: e.ModTime})
+	}
+	see := a.progressOf("packing and sending", l.world.Bytes)
+	r, w := io.Pipe()
+	go func() { w.CloseWithError(pack.WriteZip(w, l.tree, items, see)) }()
+	return r, -1, nil
+}
+
+// nameInArchive keeps the folder's name and, beside it, those of its realms.
+func nameInArchive(f world.Found, e world.Entry) string {
+	folder := f.Folder
+	if e.Part != "" {
+		folder = path.Base(f.Realms[e.Part])
+	}
+	return folder + "/" + e.Path
+}
+
+type counting struct {
+	io.ReadCloser
+	n   int64
+	see func(int64)
+}
+
+func (c *counting) Read(p []byte) (int, error) {
+	n, err := c.ReadCloser.Read(p)
+	c.n += int64(n)
+	c.see(c.n)
+	return n, err
+}
+
+func (a *app) describeArrival(r wire.Arrival) {
+	c := r.Copy
+	if r.New {
+		a.print("Stored %s as %s, copy %s.\n", quoted(c.Facts.Title), c.World, c.ID[:12])
+	} else {
+		a.print("The library has this content already: %s, copy %s of %s.\n", c.World, c.ID[:12], when(c.CreatedAt))
+	}
+	a.print("  %s in %s, from %s\n", bytesText(c.Bytes), count(c.Facts.Files, "file", "files"), c.Source)
+	for _, w := range c.Facts.Warnings {
+		a.wrapped("  ! ", w)
+	}
+	a.print("\nNext: reshard fit %s SERVER   (reshard servers lists them)\n", c.World)
+}
+
+func (a *app) worldsCommand() *cli.Command {
+	return &cli.Command{
+		Name: "worlds", Usage: "list the library",
+		Description: `Lists the worlds that the library keeps, each with what it says of itself.
+
+Examples:
+  reshard worlds
+  reshard worlds show fen-garden
+  reshard worlds verify fen-garden`,
+		Flags: []cli.Flag{a.jsonFlag()},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if c.Args().Present() {
+				return usage("worlds has no command %q; see reshard worlds --help", c.Args().First())
+			}
+			api, err := a.client()
+			if err != nil {
+				return err
+			}
+			worlds, err := api.Worlds(ctx)
+			if err != nil {
+				return err
+			}
+			return a.show(worlds, func() { a.listWorlds(worlds) })
+		},
+		Commands: []*cli.Command{
+			{
+				Name: "show", Usage: "show a world's copies and what they say", ArgsUsage: "WORLD", Flags: []cli.Flag{a.jsonFlag()},
+				Description: "Examples:\n  reshard worlds show fen-garden\n  reshard worlds show 5f2b9c",
+				Action: func(ctx context.Context, c *cli.Command) error {
+					names, err := args(c, "WORLD")
+					if err != nil {
+						return err
+					}
+					api, err := a.client()
+					if err != nil {
+						return err
+					}
+					w, err := api.World(ctx, names[0])
+					if err != nil {
+						return err
+					}
+					return a.show(w, func() { a.describeLibraryWorld(w) })
+				},
+			},
+			{
+				Name: "verify", Usage: "read a copy back from the vault and verify every byte", ArgsUsage: "WORLD", Flags: []cli.Flag{a.jsonFlag()},
+				Description: "Examples:\n  reshard worlds verify fen-garden",
+				Action: func(ctx context.Context, c *cli.Command) error {
+					names, err := args(c, "WORLD")
+					if err != nil {
+						return err
+					}
+					api, err := a.client()
+					if err != nil {
+						return err
+					}
+					got, err := api.VerifyWorld(ctx, names[0])
+					if err != nil {
+						return err
+					}
+					return a.show(got, func() {
+						a.print("Every byte of %s, copy %s, is as it was stored (%s).\n", got.World, got.ID[:12], bytesText(got.Bytes))
+					})
+				},
+			},
+		},
+	}
+}
+
+func (a *app) listWorlds(worlds []wire.World) {
+	if len(worlds) == 0 {
+		a.print("The library is empty. Next: reshard send PATH\n")
+		return
+	}
+	var rows [][]string
+	for _, w := range worlds {
+		f := w.Copies[0].Facts
+		rows = append(rows, []string{w.Name, quoted(w.Title), w.Game, f.Fact("version").Text, f.Fact("seed").Text, bytesText(w.Copies[0].Bytes), when(f.LastPlayed), fmt.Sprint(len(w.Copies))})
+	}
+	a.table([]string{"world", "title", "game", "version", "seed", "size", "last played", "copies"}, rows, 0, 30)
+}
+
+func (a *app) describeLibraryWorld(w wire.World) {
+	a.print("%s: %s, %s\n\n", w.Name, quoted(w.Title), w.Game)
+	for _, c := range w.Copies {
+		f := c.Facts
+		a.print("copy %s, %s from %s by %s, %s\n", c.ID[:12], c.Kind, c.Source, c.CreatedBy, when(c.CreatedAt))
+		a.print("  folder      %s\n", quoted(f.Folder))
+		for _, name := range []string{"seed", "version", "family", "world-id"} {
+			if got := f.Fact(name); got.Known() {
+				a.print("  %-11s %s   (%s)\n", name, got.Text, got.File)
+			}
+		}
+		a.print("  mods        %s\n", modsText(f.Fact("mods").Items))
+		if len(f.Realms) > 0 {
+			a.print("  realms      %s: %v\n", f.Layout, f.Realms)
+		}
+		a.print("  players     %s\n", playersText(f.Players))
+		a.print("  size        %s in %s\n", bytesText(c.Bytes), count(f.Files, "file", "files"))
+		a.print("  last played %s\n", when(f.LastPlayed))
+		for _, warning := range f.Warnings {
+			a.wrapped("  ! ", warning)
+		}
+	}
+}

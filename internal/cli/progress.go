@@ -1,0 +1,101 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"reshard/internal/core/plan"
+	"reshard/internal/wire"
+)
+
+// status writes one line that replaces itself on a terminal. Without a terminal
+// nothing is written: whole lines tell the rest.
+func (a *app) status(format string, args ...any) {
+	if a.plain || a.json {
+		return
+	}
+	line := fmt.Sprintf(format, args...)
+	if r := []rune(line); len(r) > a.width-1 {
+		line = string(r[:a.width-1])
+	}
+	fmt.Fprintf(a.Err, "\r\x1b[K%s", line)
+}
+
+func (a *app) endProgress() {
+	if !a.plain && !a.json {
+		fmt.Fprint(a.Err, "\r\x1b[K")
+	}
+}
+
+// progressOf makes a function that shows bytes, rate and time left.
+func (a *app) progressOf(verb string, total int64) func(int64) {
+	begun, last := time.Now(), time.Time{}
+	return func(n int64) {
+		now := time.Now()
+		if now.Sub(last) < 100*time.Millisecond {
+			return
+		}
+		last = now
+		rate := float64(n) / max(now.Sub(begun).Seconds(), 0.001)
+		left := ""
+		if rate > 0 && total > n {
+			left = fmt.Sprintf(", %.0f s left", float64(total-n)/rate)
+		}
+		a.status("%s: %s of %s, %s/s%s", verb, bytesText(n), bytesText(total), bytesText(int64(rate)), left)
+	}
+}
+
+// follower prints a changeover as it goes: a line a step, and on a terminal a
+// moving line for what is under way.
+type follower struct {
+	a       *app
+	printed map[string]bool
+	state   plan.State
+}
+
+func (f *follower) see(c wire.Changeover) {
+	a := f.a
+	if a.json {
+		return
+	}
+	if c.State != f.state && c.State == plan.Undoing {
+		a.endProgress()
+		why := ""
+		if c.Failure != nil {
+			why = ": " + c.Failure.What
+		}
+		a.wrapped("  ", marked(c.State)+why)
+	}
+	f.state = c.State
+	for n, s := range c.Steps {
+		key := fmt.Sprintf("%d %s", n, s.State)
+		if (s.State == string(plan.StepDone) || s.State == string(plan.StepUndone)) && !f.printed[key] {
+			f.printed[key] = true
+			a.endProgress()
+			a.print("  %s %s\n", map[string]string{"done": "✓", "undone": "↩"}[s.State], stepDone(s, c))
+		}
+	}
+	if p := c.Progress; p != nil {
+		switch {
+		case p.Waiting != "":
+			a.status("  ‖ %s", p.Waiting)
+		case p.StepKind == plan.Stage && p.Going == "forward":
+			a.status("  ◔ staging: %s of %s, %d of %d files", bytesText(p.Bytes), bytesText(p.TotalBytes), p.Files, p.TotalFiles)
+		case !p.StoppedAt.IsZero() && p.ReadyAt.IsZero():
+			a.status("  ◑ %s   players locked out for %.1f s", p.Say, time.Since(p.StoppedAt).Seconds())
+		default:
+			a.status("  ◔ %s", p.Say)
+		}
+	}
+}
+
+func stepDone(s wire.Step, c wire.Changeover) string {
+	if s.State == string(plan.StepUndone) {
+		return "taken back: " + s.Say
+	}
+	if s.Kind == plan.Stage {
+		return fmt.Sprintf("%s (%s)", strings.TrimSuffix(s.Say, "."), bytesText(c.Plan.NeedBytes))
+	}
+	return s.Say
+}

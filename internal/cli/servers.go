@@ -1,0 +1,302 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"path/filepath"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"reshard/internal/client"
+	"reshard/internal/control"
+	"reshard/internal/wire"
+)
+
+func (a *app) serversCommand() *cli.Command {
+	return &cli.Command{
+		Name: "servers", Usage: "list servers with their states",
+		Description: `Examples:
+  reshard servers
+  reshard servers show north-plot
+  reshard servers add north-plot --game quarrymoss --kind plain --root /srv/north -- ./quarry serve .
+  reshard servers start north-plot
+  reshard servers stop north-plot
+  reshard servers log north-plot --follow`,
+		Flags: []cli.Flag{a.jsonFlag()},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if c.Args().Present() {
+				return usage("servers has no command %q; see reshard servers --help", c.Args().First())
+			}
+			api, err := a.client()
+			if err != nil {
+				return err
+			}
+			list, err := api.Servers(ctx)
+			if err != nil {
+				return err
+			}
+			return a.show(list, func() { a.listServers(list) })
+		},
+		Commands: []*cli.Command{
+			a.onServer("show", "show a server's worlds, settings and version", "Examples:\n  reshard servers show north-plot", (*client.Client).Server),
+			a.onServer("start", "start a server and wait until it is ready", "Examples:\n  reshard servers start north-plot", (*client.Client).StartServer),
+			a.onServer("stop", "stop a server cleanly and wait for its end", "A server that does not stop when asked goes on running: it is never killed.\n\nExamples:\n  reshard servers stop north-plot", (*client.Client).StopServer),
+			a.serversAddCommand(), a.serversLogCommand(),
+		},
+	}
+}
+
+func (a *app) listServers(list []wire.Server) {
+	if len(list) == 0 {
+		a.print("No servers yet. Next: reshard servers add --help\n")
+		return
+	}
+	var rows [][]string
+	for _, s := range list {
+		world := quoted(s.Active)
+		if s.ActiveTitle != "" && s.ActiveTitle != s.Active {
+			world += ", " + quoted(s.ActiveTitle)
+		}
+		state := marked(s.State)
+		if s.State == "exited" && s.ExitCode != nil && *s.ExitCode >= 0 {
+			state += fmt.Sprintf(" (code %d)", *s.ExitCode)
+		}
+		note := s.Trouble
+		if s.Changeover != 0 {
+			note = fmt.Sprintf("changeover %d at work", s.Changeover)
+		}
+		rows = append(rows, []string{s.Name, state, s.Game + ", " + s.Kind, world, s.Join, note})
+	}
+	a.table([]string{"server", "state", "game, kind", "active world", "players join at", ""}, rows, 0, 0, 0, 44, 0, 40)
+}
+
+func (a *app) onServer(name, use, description string, do func(*client.Client, context.Context, string) (wire.ServerFacts, error)) *cli.Command {
+	return &cli.Command{
+		Name: name, Usage: use, ArgsUsage: "SERVER", Description: description, Flags: []cli.Flag{a.jsonFlag()},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			names, err := args(c, "SERVER")
+			if err != nil {
+				return err
+			}
+			api, err := a.client()
+			if err != nil {
+				return err
+			}
+			if name != "show" {
+				a.status("%s: waiting for %s", name, names[0])
+			}
+			s, err := do(api, ctx, names[0])
+			a.endProgress()
+			if err != nil {
+				return err
+			}
+			return a.show(s, func() { a.describeServer(s) })
+		},
+	}
+}
+
+func (a *app) describeServer(sf wire.ServerFacts) {
+	s, f := sf.Server, sf.Facts
+	a.print("%s  %s\n\n", s.Name, marked(s.State))
+	line := func(label, value string) {
+		if value != "" {
+			a.print("  %-14s %s\n", label, value)
+		}
+	}
+	line("game, kind", s.Game+", "+s.Kind)
+	line("folder", s.Root)
+	line("command", strings.Join(s.Command, " "))
+	if s.PID != 0 {
+		line("process", fmt.Sprintf("%d, since %s", s.PID, when(*s.Since)))
+	}
+	if s.State == "exited" {
+		line("exited", exitText(s))
+	}
+	line("version", f.Version.Text)
+	line("mods", modsText(f.Mods.Items))
+	line("opened", s.Opened)
+	line("join at", s.Join)
+	line("trouble", s.Trouble)
+	if s.Changeover != 0 {
+		line("held by", fmt.Sprintf("changeover %d", s.Changeover))
+	}
+	a.print("\nSettings that matter\n")
+	for _, key := range []string{"active-world", "seed"} {
+		k, ok := f.Keys[key]
+		switch {
+		case !ok:
+		case !k.Found:
+			a.print("  %-14s not set (%s, %s)\n", key, k.File, k.Key)
+		default:
+			a.print("  %-14s %s   (%s line %d, %s)\n", key, k.Value, k.File, k.Line, k.Key)
+		}
+	}
+	a.print("\nWorlds on it\n")
+	if len(f.Worlds) == 0 {
+		a.print("  none\n")
+		return
+	}
+	var rows [][]string
+	for _, w := range f.Worlds {
+		active := ""
+		if w.Folder == f.Active {
+			active = "active"
+		}
+		rows = append(rows, []string{"  " + w.Folder, quoted(w.Title), w.Seed, bytesText(w.Bytes), when(w.LastPlayed), active})
+	}
+	a.table([]string{"  folder", "title", "seed", "size", "last played", ""}, rows)
+}
+
+func exitText(s wire.Server) string {
+	text := "on its own"
+	if s.ExitCode != nil && *s.ExitCode >= 0 {
+		text += fmt.Sprintf(", code %d", *s.ExitCode)
+	}
+	if s.ExitedAt != nil {
+		text += ", at " + when(*s.ExitedAt)
+	}
+	return text + "; its log says why: reshard servers log " + s.Name
+}
+
+func (a *app) serversAddCommand() *cli.Command {
+	return &cli.Command{
+		Name: "add", Usage: "add a server of the service's host", ArgsUsage: "NAME -- COMMAND [ARGUMENT...]",
+		Description: `Tells the service of a game server: its folder and the command that starts it in
+that folder. The server is not started. The command runs with the rights of the
+service's account.
+
+Examples:
+  reshard servers add north-plot --game quarrymoss --kind plain --root /srv/north -- ./quarry serve .
+  reshard servers add shed --game minetest --root /srv/shed -- /usr/games/minetestserver --config minetest.conf --gameid minetest --logfile '' --color never`,
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "game", Usage: "the `GAME` (reshard games lists them)", Required: true},
+			&cli.StringFlag{Name: "kind", Usage: "the `KIND` of server software, when the game has several"},
+			&cli.StringFlag{Name: "root", Usage: "the server's `FOLDER` on the service's host", Required: true},
+			&cli.StringSliceFlag{Name: "env", Usage: "an environment variable for the server, `NAME=VALUE`; may be repeated"},
+			&cli.StringFlag{Name: "server-version", Usage: "the server's `VERSION`, where no file tells it"},
+			a.jsonFlag(),
+		},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if c.Args().Len() < 2 {
+				return usage("add needs NAME and, after --, the command that starts the server; see reshard servers add --help")
+			}
+			root, err := filepath.Abs(c.String("root"))
+			if err != nil {
+				return err
+			}
+			command := c.Args().Tail()
+			if command[0] == "--" {
+				command = command[1:]
+			}
+			n := wire.NewServer{Name: c.Args().First(), Game: c.String("game"), Kind: c.String("kind"), Root: root, Version: c.String("server-version"), Command: command, Env: map[string]string{}}
+			for _, pair := range c.StringSlice("env") {
+				k, v, ok := strings.Cut(pair, "=")
+				if !ok {
+					return usage("--env wants NAME=VALUE, not %q", pair)
+				}
+				n.Env[k] = v
+			}
+			api, err := a.client()
+			if err != nil {
+				return err
+			}
+			s, err := api.AddServer(ctx, n)
+			if err != nil {
+				return err
+			}
+			return a.show(s, func() {
+				a.describeServer(s)
+				a.print("\nNext: reshard servers start %s\n", s.Server.Name)
+			})
+		},
+	}
+}
+
+func (a *app) serversLogCommand() *cli.Command {
+	return &cli.Command{
+		Name: "log", Usage: "show a server's log", ArgsUsage: "SERVER",
+		Description: "Examples:\n  reshard servers log north-plot\n  reshard servers log north-plot --last 500\n  reshard servers log north-plot --follow",
+		Flags: []cli.Flag{
+			&cli.IntFlag{Name: "last", Usage: "begin with the last `N` lines", Value: 40},
+			&cli.BoolFlag{Name: "follow", Aliases: []string{"f"}, Usage: "go on with new lines until Ctrl-C"},
+		},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			names, err := args(c, "SERVER")
+			if err != nil {
+				return err
+			}
+			api, err := a.client()
+			if err != nil {
+				return err
+			}
+			ctx, cancel := context.WithCancel(ctx)
+			defer cancel()
+			err = api.FollowLog(ctx, names[0], c.Int("last"), func(lines []control.Line) error {
+				for _, l := range lines {
+					a.print("%s\n", l.Text)
+				}
+				if !c.Bool("follow") {
+					cancel()
+				}
+				return nil
+			})
+			if ctx.Err() != nil {
+				return nil
+			}
+			return err
+		},
+	}
+}
+
+func (a *app) gamesCommand() *cli.Command {
+	return &cli.Command{
+		Name: "games", Usage: "list the games that the service knows",
+		Description: "Examples:\n  reshard games\n  reshard games show quarrymoss",
+		Flags:       []cli.Flag{a.jsonFlag()},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if c.Args().Present() {
+				return usage("games has no command %q; see reshard games --help", c.Args().First())
+			}
+			list, err := a.games(ctx)
+			if err != nil {
+				return err
+			}
+			return a.show(list, func() {
+				var rows [][]string
+				for _, g := range list {
+					rows = append(rows, []string{g.ID, g.Title, strings.Join(g.Kinds, ", ")})
+				}
+				a.table([]string{"game", "title", "kinds of server"}, rows)
+			})
+		},
+		Commands: []*cli.Command{{
+			Name: "show", Usage: "print a game's profile", ArgsUsage: "GAME", Flags: []cli.Flag{a.jsonFlag()},
+			Description: "Examples:\n  reshard games show quarrymoss",
+			Action: func(ctx context.Context, c *cli.Command) error {
+				names, err := args(c, "GAME")
+				if err != nil {
+					return err
+				}
+				list, err := a.games(ctx)
+				if err != nil {
+					return err
+				}
+				for _, g := range list {
+					if g.ID == names[0] {
+						return a.show(g, func() { a.print("%s", g.Profile) })
+					}
+				}
+				return usage("there is no game %q; reshard games lists them", names[0])
+			},
+		}},
+	}
+}
+
+func (a *app) games(ctx context.Context) ([]wire.Game, error) {
+	api, err := a.client()
+	if err != nil {
+		return nil, err
+	}
+	return api.Games(ctx)
+}

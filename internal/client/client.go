@@ -1,0 +1,300 @@
+// Package client speaks to a Reshard service through its API. The command line
+// uses nothing else.
+package client
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"reshard/internal/control"
+	"reshard/internal/core/fault"
+	"reshard/internal/wire"
+)
+
+// Client speaks to one service as one user.
+type Client struct {
+	base  string
+	token string
+	http  *http.Client
+}
+
+// New makes a client. address is the service's, such as http://127.0.0.1:8474;
+// token may be empty for signing in.
+func New(address, token string) (*Client, error) {
+	u, err := url.Parse(address)
+	if err != nil || (u.Scheme != "http" && u.Scheme != "https") || u.Host == "" {
+		return nil, fault.New(fault.Invalid, "use address", address, "it should look like http://127.0.0.1:8474")
+	}
+	// Answers may take as long as a server takes to start; connecting may not.
+	transport := &http.Transport{DialContext: (&net.Dialer{Timeout: 10 * time.Second}).DialContext, Proxy: http.ProxyFromEnvironment}
+	return &Client{base: strings.TrimRight(u.String(), "/") + "/api/v1", token: token, http: &http.Client{Transport: transport}}, nil
+}
+
+func (c *Client) request(ctx context.Context, method, path string, body io.Reader, kind string) (*http.Response, error) {
+	req, err := http.NewRequestWithContext(ctx, method, c.base+path, body)
+	if err != nil {
+		return nil, fault.Wrap(fault.Invalid, method, path, err)
+	}
+	if kind != "" {
+		req.Header.Set("Content-Type", kind)
+	}
+	if c.token != "" {
+		req.Header.Set("Authorization", "Bearer "+c.token)
+	}
+	res, err := c.http.Do(req)
+	if err != nil {
+		var coded *fault.Error
+		switch {
+		case errors.As(err, &coded): // the body that was being sent failed at its source
+			return nil, coded
+		case ctx.Err() != nil:
+			return nil, fault.Wrap(fault.Interrupted, "ask", c.base, context.Cause(ctx))
+		}
+		return nil, &fault.Error{Code: fault.Unreachable, Op: "reach the service at", Path: c.base, Err: err}
+	}
+	if res.StatusCode >= 400 {
+		defer res.Body.Close() //nolint:errcheck // only read
+		return nil, errorOf(res)
+	}
+	return res, nil
+}
+
+// errorOf turns a problem document back into the error it came from.
+func errorOf(res *http.Response) error {
+	data, err := io.ReadAll(io.LimitReader(res.Body, 1<<20))
+	if err != nil {
+		return fault.Wrap(fault.Unreachable, "read answer of", res.Request.URL.Host, err)
+	}
+	var p wire.Problem
+	if json.Unmarshal(data, &p) != nil || p.Code == "" {
+		return fault.New(fault.Unreachable, "ask", res.Request.URL.String(), "the answer is %s and no problem document: is this a Reshard service?", res.Status)
+	}
+	what := p.Detail
+	for _, e := range p.Errors {
+		what += "; " + e.Location + ": " + e.Message
+	}
+	return (&fault.Error{Code: fault.Code(p.Code), What: what}).With(p.Next)
+}
+
+func call[T any](ctx context.Context, c *Client, method, path string, in any) (out T, err error) {
+	var body io.Reader
+	kind := ""
+	if in != nil {
+		data, err := json.Marshal(in)
+		if err != nil {
+			return out, fault.Wrap(fault.Internal, method, path, err)
+		}
+		body, kind = bytes.NewReader(data), "application/json"
+	}
+	res, err := c.request(ctx, method, path, body, kind)
+	if err != nil {
+		return out, err
+	}
+	return decode[T](res)
+}
+
+func decode[T any](res *http.Response) (out T, err error) {
+	defer res.Body.Close() //nolint:errcheck // only read
+	if res.StatusCode == http.StatusNoContent {
+		return out, nil
+	}
+	if err := json.NewDecoder(res.Body).Decode(&out); err != nil {
+		return out, fault.Wrap(fault.Unreachable, "read answer of", res.Request.URL.Host, err)
+	}
+	return out, nil
+}
+
+// SignIn gives a token for name.
+func (c *Client) SignIn(ctx context.Context, name, password, label string) (wire.Token, error) {
+	return call[wire.Token](ctx, c, http.MethodPost, "/sign-in", map[string]string{"name": name, "password": password, "kind": "token", "label": label})
+}
+
+// SignOut ends the client's token.
+func (c *Client) SignOut(ctx context.Context) error {
+	_, err := call[struct{}](ctx, c, http.MethodPost, "/sign-out", nil)
+	return err
+}
+
+// Health asks whether the service can work.
+func (c *Client) Health(ctx context.Context) error {
+	_, err := call[map[string]string](ctx, c, http.MethodGet, "/health", nil)
+	return err
+}
+
+// Users lists users.
+func (c *Client) Users(ctx context.Context) ([]wire.User, error) {
+	return call[[]wire.User](ctx, c, http.MethodGet, "/users", nil)
+}
+
+// AddUser adds a user.
+func (c *Client) AddUser(ctx context.Context, name, password string) error {
+	_, err := call[struct{}](ctx, c, http.MethodPost, "/users", map[string]string{"name": name, "password": password})
+	return err
+}
+
+// SetPassword sets a user's password.
+func (c *Client) SetPassword(ctx context.Context, name, password string) error {
+	_, err := call[struct{}](ctx, c, http.MethodPut, "/users/"+url.PathEscape(name)+"/password", map[string]string{"password": password})
+	return err
+}
+
+// Games lists the games that the service knows.
+func (c *Client) Games(ctx context.Context) ([]wire.Game, error) {
+	return call[[]wire.Game](ctx, c, http.MethodGet, "/games", nil)
+}
+
+// Worlds lists the library.
+func (c *Client) Worlds(ctx context.Context) ([]wire.World, error) {
+	return call[[]wire.World](ctx, c, http.MethodGet, "/worlds", nil)
+}
+
+// World gives one world.
+func (c *Client) World(ctx context.Context, ref string) (wire.World, error) {
+	return call[wire.World](ctx, c, http.MethodGet, "/worlds/"+url.PathEscape(ref), nil)
+}
+
+// VerifyWorld has a copy read back from the vault.
+func (c *Client) VerifyWorld(ctx context.Context, ref string) (wire.Copy, error) {
+	return call[wire.Copy](ctx, c, http.MethodPost, "/worlds/"+url.PathEscape(ref)+"/verify", nil)
+}
+
+// Send sends a zip archive as it is read. root says which world, if it holds
+// several; size may be -1.
+func (c *Client) Send(ctx context.Context, name, root string, archive io.Reader, size int64) (out wire.Arrival, err error) {
+	q := url.Values{"name": {name}}
+	if root != "" {
+		q.Set("root", root)
+	}
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, c.base+"/worlds?"+q.Encode(), io.NopCloser(archive))
+	if err != nil {
+		return out, fault.Wrap(fault.Invalid, "send", name, err)
+	}
+	req.ContentLength = size
+	req.Header.Set("Content-Type", "application/zip")
+	req.Header.Set("Authorization", "Bearer "+c.token)
+	res, err := c.http.Do(req)
+	if err != nil {
+		var coded *fault.Error
+		if errors.As(err, &coded) {
+			return out, coded
+		}
+		return out, &fault.Error{Code: fault.Unreachable, Op: "send " + name + " to", Path: c.base, Err: err}
+	}
+	if res.StatusCode >= 400 {
+		defer res.Body.Close() //nolint:errcheck // only read
+		return out, errorOf(res)
+	}
+	return decode[wire.Arrival](res)
+}
+
+// Servers lists servers.
+func (c *Client) Servers(ctx context.Context) ([]wire.Server, error) {
+	return call[[]wire.Server](ctx, c, http.MethodGet, "/servers", nil)
+}
+
+// Server gives one server with what its files say.
+func (c *Client) Server(ctx context.Context, name string) (wire.ServerFacts, error) {
+	return call[wire.ServerFacts](ctx, c, http.MethodGet, "/servers/"+url.PathEscape(name), nil)
+}
+
+// AddServer adds a server.
+func (c *Client) AddServer(ctx context.Context, n wire.NewServer) (wire.ServerFacts, error) {
+	return call[wire.ServerFacts](ctx, c, http.MethodPost, "/servers", n)
+}
+
+// StartServer starts a server and waits until it is ready.
+func (c *Client) StartServer(ctx context.Context, name string) (wire.ServerFacts, error) {
+	return call[wire.ServerFacts](ctx, c, http.MethodPost, "/servers/"+url.PathEscape(name)+"/start", nil)
+}
+
+// StopServer stops a server and waits for its end.
+func (c *Client) StopServer(ctx context.Context, name string) (wire.ServerFacts, error) {
+	return call[wire.ServerFacts](ctx, c, http.MethodPost, "/servers/"+url.PathEscape(name)+"/stop", nil)
+}
+
+// Fit makes the fit sheet of a world and a server.
+func (c *Client) Fit(ctx context.Context, world, server string, choices map[string]string) (wire.Sheet, error) {
+	q := url.Values{"world": {world}, "server": {server}}
+	for k, v := range choices {
+		q.Add("choose", k+"="+v)
+	}
+	return call[wire.Sheet](ctx, c, http.MethodGet, "/fit?"+q.Encode(), nil)
+}
+
+// DraftPut works out a put.
+func (c *Client) DraftPut(ctx context.Context, world, server string, choices map[string]string) (wire.Changeover, error) {
+	return call[wire.Changeover](ctx, c, http.MethodPost, "/changeovers", map[string]any{"kind": "put", "world": world, "server": server, "choices": choices})
+}
+
+// DraftUndo works out an undo.
+func (c *Client) DraftUndo(ctx context.Context, id int64) (wire.Changeover, error) {
+	return call[wire.Changeover](ctx, c, http.MethodPost, "/changeovers", map[string]any{"kind": "undo", "undoes": id})
+}
+
+// Changeovers lists changeovers, newest first; server "" means all.
+func (c *Client) Changeovers(ctx context.Context, server string) ([]wire.Changeover, error) {
+	return call[[]wire.Changeover](ctx, c, http.MethodGet, "/changeovers?"+url.Values{"server": {server}}.Encode(), nil)
+}
+
+// Changeover gives one changeover.
+func (c *Client) Changeover(ctx context.Context, id int64) (wire.Changeover, error) {
+	return call[wire.Changeover](ctx, c, http.MethodGet, fmt.Sprintf("/changeovers/%d", id), nil)
+}
+
+// Act starts, cancels or retries a changeover.
+func (c *Client) Act(ctx context.Context, id int64, verb string) (wire.Changeover, error) {
+	return call[wire.Changeover](ctx, c, http.MethodPost, fmt.Sprintf("/changeovers/%d/%s", id, verb), nil)
+}
+
+// Watch gives a changeover's states until it rests, and returns the last.
+func (c *Client) Watch(ctx context.Context, id int64, see func(wire.Changeover)) (last wire.Changeover, err error) {
+	err = events(ctx, c, fmt.Sprintf("/changeovers/%d/events", id), func(now wire.Changeover) error {
+		last = now
+		see(now)
+		return nil
+	})
+	return last, err
+}
+
+// FollowLog gives a server's last lines and every new one until ctx ends.
+func (c *Client) FollowLog(ctx context.Context, server string, last int, see func([]control.Line) error) error {
+	return events(ctx, c, fmt.Sprintf("/servers/%s/log?last=%d", url.PathEscape(server), last), see)
+}
+
+// events reads server-sent events whose data are values of one type.
+func events[T any](ctx context.Context, c *Client, path string, see func(T) error) error {
+	res, err := c.request(ctx, http.MethodGet, path, nil, "")
+	if err != nil {
+		return err
+	}
+	defer res.Body.Close() //nolint:errcheck // only read
+	lines := bufio.NewScanner(res.Body)
+	lines.Buffer(nil, 16<<20)
+	for lines.Scan() {
+		data, ok := strings.CutPrefix(lines.Text(), "data: ")
+		if !ok {
+			continue
+		}
+		var v T
+		if err := json.Unmarshal([]byte(data), &v); err != nil {
+			return fault.Wrap(fault.Unreachable, "read events of", c.base, err)
+		}
+		if err := see(v); err != nil {
+			return err
+		}
+	}
+	if err := lines.Err(); err != nil && ctx.Err() == nil {
+		return fault.Wrap(fault.Unreachable, "read events of", c.base, err)
+	}
+	return nil
+}
