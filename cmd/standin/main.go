@@ -1,6 +1,7 @@
 // Command standin plays the made-up games that Reshard's demo and tests use.
 //
 //	standin quarrymoss serve ROOT
+//	standin demo-data DIR
 //	standin quarrymoss make DIR [--title T] [--seed N] [--tiles N] [--tile-bytes N] [--realms caverns,aurora] [--split]
 package main
 
@@ -21,6 +22,9 @@ func main() {
 	cmd := &cli.Command{
 		Name: "standin", Usage: "play a made-up game for the demo and the tests",
 		Commands: []*cli.Command{{
+			Name: "demo-data", Usage: "write the demo's servers and worlds below DIR and list them", ArgsUsage: "DIR",
+			Action: func(_ context.Context, c *cli.Command) error { return demoData(c.Args().First()) },
+		}, {
 			Name: "quarrymoss", Usage: "block building",
 			Commands: []*cli.Command{
 				{

@@ -9,6 +9,8 @@ import (
 	"io/fs"
 	"log/slog"
 	"net/http"
+	"path"
+	"reflect"
 	"runtime/debug"
 	"strings"
 	"time"
@@ -18,6 +20,7 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"reshard/internal/core/fault"
+	"reshard/internal/core/world"
 	"reshard/internal/service"
 	"reshard/internal/wire"
 )
@@ -63,6 +66,7 @@ func config() huma.Config {
 	c.Info.Description = "Migrates, replaces, resets and backs up the worlds of game servers. Every call but health and sign-in needs a session cookie or a token (Authorization: Bearer)."
 	c.OpenAPIPath, c.DocsPath, c.SchemasPath = "/openapi", "", ""
 	c.Servers = []*huma.Server{{URL: "/api"}}
+	c.Components.Schemas = huma.NewMapRegistry("#/components/schemas/", schemaName)
 	c.CreateHooks = nil // no $schema links in answers
 	c.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
 		"token":   {Type: "http", Scheme: "bearer"},
@@ -70,6 +74,27 @@ func config() huma.Config {
 	}
 	c.Security = []map[string][]string{{"token": {}}, {"session": {}}}
 	return c
+}
+
+// schemaName keeps the names of package wire as they are and puts the package's
+// name before those of the core, where several have a Step or a Sheet.
+func schemaName(t reflect.Type, hint string) string {
+	name := huma.DefaultSchemaNamer(t, hint)
+	for t.Kind() == reflect.Pointer || t.Kind() == reflect.Slice {
+		t = t.Elem()
+	}
+	pkg := path.Base(t.PkgPath())
+	switch {
+	case t == reflect.TypeFor[world.World]():
+		return strings.Replace(name, "World", "WorldFacts", 1)
+	case t.Name() == "" || pkg == "wire" || pkg == "api" || pkg == ".":
+		return name
+	}
+	prefix := strings.ToUpper(pkg[:1]) + pkg[1:]
+	if strings.HasPrefix(name, prefix) {
+		return name
+	}
+	return prefix + name
 }
 
 // OpenAPI gives the interface's description as JSON.

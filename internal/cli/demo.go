@@ -1,0 +1,282 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net"
+	"os"
+	"os/exec"
+	"os/signal"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"reshard/internal/client"
+	"reshard/internal/core/fault"
+	"reshard/internal/pgserver"
+	"reshard/internal/wire"
+)
+
+func (a *app) demoCommand() *cli.Command {
+	return &cli.Command{
+		Name: "demo", Usage: "run a service with made-up servers and worlds to try everything on",
+		Description: `Starts a private PostgreSQL, the service and the servers of the Tollen Valley
+Allotment Society, all on loopback, and prints where the console is, a sign-in
+and the commands to try first. Ctrl-C ends all that it started. What happens in
+it is kept for the next start.
+
+Examples:
+  reshard demo --data .demo
+  make demo         builds first
+  make demo-reset   starts afresh`,
+		Flags: []cli.Flag{&cli.StringFlag{Name: "data", Usage: "`FOLDER` to keep the demo in", Value: ".demo"}},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
+			defer stop()
+			data, err := filepath.Abs(c.String("data"))
+			if err != nil {
+				return err
+			}
+			return a.demo(ctx, data)
+		},
+	}
+}
+
+// demoState is what the demo keeps between starts.
+type demoState struct {
+	Port     int    `json:"port"`
+	User     string `json:"user"`
+	Password string `json:"password"`
+	Loaded   bool   `json:"loaded"`
+}
+
+func (a *app) demo(ctx context.Context, data string) (err error) {
+	standin, err := standinProgram()
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(data, 0o755); err != nil {
+		return fault.Wrap(fault.Internal, "prepare", data, err)
+	}
+	a.print("Starting PostgreSQL …\n")
+	pg, err := pgserver.Start(ctx, postgresFolder(data))
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, pg.Stop()) }()
+	database, err := pg.Database(ctx, "reshard")
+	if err != nil {
+		return err
+	}
+	state, err := readDemoState(data)
+	if err != nil {
+		return err
+	}
+	log, err := os.OpenFile(filepath.Join(data, "service.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	if err != nil {
+		return fault.Wrap(fault.Internal, "open", data, err)
+	}
+	defer log.Close() //nolint:errcheck // only a log
+	a.print("Starting the service …\n")
+	d, err := Serve(ctx, ServeConfig{
+		Data: filepath.Join(data, "service"), Database: database, Listen: fmt.Sprintf("127.0.0.1:%d", state.Port),
+		StartServers: true, FirstUser: state.User, FirstPassword: state.Password, Log: log,
+	})
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, d.Close()) }()
+	api, err := a.demoSignIn(ctx, d, data, state)
+	if err != nil {
+		return err
+	}
+	if err := a.demoLoad(ctx, api, data, standin, &state); err != nil {
+		return err
+	}
+	a.demoWords(ctx, api, d, data, state)
+	<-ctx.Done()
+	a.print("\nStopping the game servers, the service and PostgreSQL …\n")
+	return stopAll(context.WithoutCancel(ctx), api)
+}
+
+// standinProgram is built beside this one.
+func standinProgram() (string, error) {
+	self, err := os.Executable()
+	if err != nil {
+		return "", fault.Wrap(fault.Internal, "find", "this program", err)
+	}
+	p := filepath.Join(filepath.Dir(self), "standin")
+	if _, err := os.Stat(p); err != nil {
+		return "", fault.New(fault.NotFound, "find", p, "the made-up game is not built").With("Run: make build")
+	}
+	return p, nil
+}
+
+// postgresFolder is in the demo's folder where the user postgres can reach it;
+// root's own folders are closed to that user, so there it goes to /var/tmp.
+func postgresFolder(data string) string {
+	if os.Geteuid() != 0 {
+		return filepath.Join(data, "postgres")
+	}
+	for dir := data; dir != "/"; dir = filepath.Dir(dir) {
+		if info, err := os.Stat(dir); err == nil && info.Mode().Perm()&0o001 == 0 {
+			return filepath.Join("/var/tmp", "reshard-demo"+strings.ReplaceAll(data, "/", "-"))
+		}
+	}
+	return filepath.Join(data, "postgres")
+}
+
+func readDemoState(data string) (demoState, error) {
+	var s demoState
+	file := filepath.Join(data, "demo.json")
+	raw, err := os.ReadFile(file)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		s = demoState{User: "warden", Password: randomPassword()}
+	case err != nil:
+		return s, fault.Wrap(fault.Internal, "read", file, err)
+	default:
+		if err := json.Unmarshal(raw, &s); err != nil {
+			return s, fault.New(fault.Invalid, "read", file, "it is damaged").With("Start afresh: make demo-reset")
+		}
+	}
+	// The same port as before, if it is still free, so that an open console
+	// page goes on working.
+	if l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", s.Port)); err == nil {
+		s.Port = l.Addr().(*net.TCPAddr).Port
+		err = l.Close()
+		return s, errors.Join(err, s.write(data))
+	}
+	s.Port = 0
+	return s, s.write(data)
+}
+
+func (s demoState) write(data string) error {
+	raw, err := json.Marshal(s)
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(filepath.Join(data, "demo.json"), raw, 0o600)
+}
+
+func (a *app) demoSignIn(ctx context.Context, d *Daemon, data string, s demoState) (*client.Client, error) {
+	api, err := client.New(d.Address, "")
+	if err != nil {
+		return nil, err
+	}
+	token, err := api.SignIn(ctx, s.User, s.Password, "demo")
+	if err != nil {
+		return nil, err
+	}
+	err = writeSignedIn(filepath.Join(data, "client.json"), signedIn{Address: d.Address, User: s.User, Token: token.Secret})
+	if err != nil {
+		return nil, err
+	}
+	return client.New(d.Address, token.Secret)
+}
+
+// demoServer is one server of the demo, as the stand-in program's demo-data
+// command lists them.
+type demoServer struct {
+	Name    string            `json:"name"`
+	Game    string            `json:"game"`
+	Kind    string            `json:"kind"`
+	Root    string            `json:"root"`
+	Command []string          `json:"command"`
+	Env     map[string]string `json:"env"`
+}
+
+func (a *app) demoLoad(ctx context.Context, api *client.Client, data, standin string, s *demoState) error {
+	if s.Loaded {
+		return nil
+	}
+	a.print("Making the worlds and servers of the Tollen Valley Allotment Society …\n")
+	out, err := exec.CommandContext(ctx, standin, "demo-data", data).Output()
+	if err != nil {
+		return &fault.Error{Code: fault.Internal, Op: "make", Path: "demo data", Err: err, Next: "Start afresh: make demo-reset"}
+	}
+	var made struct {
+		Servers []demoServer `json:"servers"`
+		Send    []string     `json:"send"`
+	}
+	if err := json.Unmarshal(out, &made); err != nil {
+		return fault.Wrap(fault.Internal, "read", "demo data", err)
+	}
+	for _, m := range made.Servers {
+		_, err := api.AddServer(ctx, wire.NewServer{Name: m.Name, Game: m.Game, Kind: m.Kind, Root: m.Root, Command: m.Command, Env: m.Env})
+		if err != nil && fault.CodeOf(err) != fault.Exists {
+			return err
+		}
+		if _, err := api.StartServer(ctx, m.Name); err != nil {
+			return err
+		}
+	}
+	for _, file := range made.Send {
+		if err := sendFile(ctx, api, file); err != nil {
+			return err
+		}
+	}
+	s.Loaded = true
+	return s.write(data)
+}
+
+func sendFile(ctx context.Context, api *client.Client, file string) error {
+	f, err := os.Open(file)
+	if err != nil {
+		return fault.Wrap(fault.Internal, "send", file, err)
+	}
+	defer f.Close() //nolint:errcheck // only read
+	_, err = api.Send(ctx, filepath.Base(file), "", f, -1)
+	return err
+}
+
+func (a *app) demoWords(ctx context.Context, api *client.Client, d *Daemon, data string, s demoState) {
+	a.print("\nReshard's demo is up.\n\n")
+	a.print("  console    %s\n  sign in    %s / %s\n\n", d.Address, s.User, s.Password)
+	if list, err := api.Servers(ctx); err == nil {
+		a.listServers(list)
+	}
+	self, _ := os.Executable() // shown only
+	if wd, err := os.Getwd(); err == nil {
+		if rel, err := filepath.Rel(wd, self); err == nil && !strings.HasPrefix(rel, "..") {
+			self = rel
+		}
+		if rel, err := filepath.Rel(wd, data); err == nil && !strings.HasPrefix(rel, "..") {
+			data = "$PWD/" + rel
+		}
+	}
+	a.print("\nIn another terminal, first:\n  export RESHARD_CONFIG=%s/client.json\n\nThen try:\n", data)
+	for _, c := range [][2]string{
+		{"servers", "what runs"},
+		{"worlds", "what the library keeps"},
+		{"inspect " + strings.Replace(data, "$PWD/", "", 1) + "/samples/fen-garden.zip", "what a file is (offline)"},
+		{"fit fen-garden north-plot", "would it fit?"},
+		{"put fen-garden north-plot", "put it there; then reshard undo as it says"},
+		{"fit old-glasshouse north-plot", "one that does not fit"},
+		{"fit orchard north-plot", "one that asks"},
+	} {
+		a.print("  %s %-52s # %s\n", self, c[0], c[1])
+	}
+	a.print("\nCtrl-C ends everything it started; the next start keeps what you did.\n")
+}
+
+func stopAll(ctx context.Context, api *client.Client) error {
+	ctx, cancel := context.WithTimeout(ctx, 2*time.Minute)
+	defer cancel()
+	list, err := api.Servers(ctx)
+	for _, s := range list {
+		if s.State == "stopped" || s.State == "exited" {
+			continue
+		}
+		if _, serr := api.StopServer(ctx, s.Name); serr != nil {
+			err = errors.Join(err, serr)
+		}
+	}
+	return err
+}

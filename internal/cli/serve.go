@@ -1,0 +1,155 @@
+package cli
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"syscall"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"reshard/games"
+	"reshard/internal/api"
+	"reshard/internal/core/fault"
+	"reshard/internal/service"
+	"reshard/web"
+)
+
+func (a *app) serveCommand() *cli.Command {
+	return &cli.Command{
+		Name: "serve", Usage: "run the service",
+		Description: `Runs the service until SIGINT or SIGTERM. Game servers that it has started go on
+running when it ends, and it finds them again when it comes back. Changeovers
+that were cut short are finished or undone at the start.
+
+At the very first start it makes the user admin and writes a password into
+DATA/first-sign-in.txt.
+
+Examples:
+  reshard serve --data /var/lib/reshard --database postgres://reshard@127.0.0.1/reshard
+  RESHARD_DATABASE=postgres://… reshard serve --data /var/lib/reshard --start-servers`,
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "data", Usage: "`FOLDER` for the vault, consoles and logs", Required: true, Sources: cli.EnvVars("RESHARD_DATA")},
+			&cli.StringFlag{Name: "database", Usage: "PostgreSQL `URL`", Required: true, Sources: cli.EnvVars("RESHARD_DATABASE")},
+			&cli.StringFlag{Name: "listen", Usage: "`ADDRESS` to listen on; put TLS in front of it when that is not loopback", Value: "127.0.0.1:8474", Sources: cli.EnvVars("RESHARD_LISTEN")},
+			&cli.BoolFlag{Name: "start-servers", Usage: "start servers that should run and do not"},
+		},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
+			defer stop()
+			d, err := Serve(ctx, ServeConfig{
+				Data: c.String("data"), Database: c.String("database"), Listen: c.String("listen"),
+				StartServers: c.Bool("start-servers"), Log: a.Err,
+			})
+			if err != nil {
+				return err
+			}
+			a.print("Reshard listens on %s\n", d.Address)
+			if d.FirstSignIn != "" {
+				a.print("The first sign-in is in %s\n", d.FirstSignIn)
+			}
+			<-ctx.Done()
+			return d.Close()
+		},
+	}
+}
+
+// ServeConfig is what a running service needs beside its game profiles.
+type ServeConfig struct {
+	Data, Database, Listen string
+	StartServers           bool
+	// FirstUser and FirstPassword make the first user; empty: admin with a
+	// random password, written to first-sign-in.txt.
+	FirstUser, FirstPassword string
+	Log                      io.Writer
+	// Trace is told each point of every changeover; tests cut it there.
+	Trace func(point string)
+}
+
+// Daemon is a running service with its listener.
+type Daemon struct {
+	Address     string // http://host:port
+	FirstSignIn string // file with the first password, when one was just made
+	Service     *service.Service
+	http        *http.Server
+	stop        context.CancelFunc
+}
+
+// Serve starts a service; ctx bounds the start only.
+func Serve(ctx context.Context, c ServeConfig) (*Daemon, error) {
+	log := slog.New(slog.NewTextHandler(c.Log, nil))
+	listener, err := net.Listen("tcp", c.Listen)
+	if err != nil {
+		return nil, &fault.Error{Code: fault.Invalid, Op: "listen on", Path: c.Listen, Err: err, Next: "Choose another address with --listen, or stop what listens there."}
+	}
+	s, err := service.Open(ctx, service.Config{
+		Data: c.Data, Database: c.Database, Games: games.All(), GameSource: games.Source,
+		StartServers: c.StartServers, Log: log, Trace: c.Trace,
+	})
+	if err != nil {
+		return nil, errors.Join(err, listener.Close())
+	}
+	d := &Daemon{Address: "http://" + listener.Addr().String(), Service: s}
+	if d.FirstSignIn, err = firstUser(ctx, s, c); err != nil {
+		return nil, errors.Join(err, s.Close(), listener.Close())
+	}
+	// Event streams end when this context does, so that Shutdown need not wait
+	// for people who only watch.
+	base, stop := context.WithCancel(context.WithoutCancel(ctx))
+	d.stop = stop
+	d.http = &http.Server{
+		Handler: api.Handler(s, web.Console(), log), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
+		BaseContext: func(net.Listener) context.Context { return base }, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelDebug),
+	}
+	go func() {
+		if err := d.http.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
+			log.Error("listening ended", "error", err)
+		}
+	}()
+	return d, nil
+}
+
+// Close ends the service: what only stages is cancelled, what switches is
+// waited for; game servers go on running.
+func (d *Daemon) Close() error {
+	d.stop()
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	err := d.http.Shutdown(ctx)
+	if errors.Is(err, context.DeadlineExceeded) {
+		err = d.http.Close()
+	}
+	return errors.Join(err, d.Service.Close())
+}
+
+func firstUser(ctx context.Context, s *service.Service, c ServeConfig) (file string, err error) {
+	users, err := s.Users(ctx)
+	if err != nil || len(users) > 0 {
+		return "", err
+	}
+	if c.FirstUser != "" {
+		return "", s.AddUser(ctx, c.FirstUser, c.FirstPassword)
+	}
+	password := randomPassword()
+	file = filepath.Join(c.Data, "first-sign-in.txt")
+	if err := os.WriteFile(file, fmt.Appendf(nil, "user      admin\npassword  %s\n", password), 0o600); err != nil {
+		return "", fault.Wrap(fault.Internal, "write", file, err)
+	}
+	return file, s.AddUser(ctx, "admin", password)
+}
+
+func randomPassword() string {
+	b := make([]byte, 9)
+	_, _ = rand.Read(b) // never fails
+	return hex.EncodeToString(b)
+}
