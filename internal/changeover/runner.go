@@ -117,7 +117,8 @@ func (r *Runner) Resume(ctx context.Context, job Job) error {
 	case plan.Staging:
 		return r.back(ctx, fault.New(fault.Interrupted, "stage", job.Plan.Server, "the service went down while it was staging; nothing live had been touched"))
 	case plan.Undoing, plan.Held:
-		return r.back(ctx, fault.New(fault.Interrupted, "undo", job.Plan.Server, "it goes on going back"))
+		// The journal keeps the first cause; this one is only returned.
+		return r.back(ctx, fault.New(fault.Interrupted, "undo", job.Plan.Server, "it went on going back"))
 	case plan.Switching, plan.Proving:
 		return r.Carry(ctx)
 	}
@@ -192,7 +193,11 @@ func (r *Runner) step(ctx context.Context, n int, step plan.Step) error {
 func (r *Runner) back(ctx context.Context, cause error) error {
 	ctx = context.WithoutCancel(ctx)
 	if r.job.State != plan.Undoing {
-		if err := r.advance(ctx, plan.Undoing, Note{Cause: cause}); err != nil {
+		note := Note{Cause: cause}
+		if r.job.State == plan.Held {
+			note = Note{}
+		}
+		if err := r.advance(ctx, plan.Undoing, note); err != nil {
 			return errors.Join(cause, err)
 		}
 	}
@@ -206,7 +211,7 @@ func (r *Runner) back(ctx context.Context, cause error) error {
 		r.trace(n, step, "undoing")
 		if err := r.unact(ctx, n, step); err != nil {
 			held := fault.Wrap(fault.Held, fmt.Sprintf("take back step %d (%s) on", n+1, step.Kind), r.job.Plan.Server, err)
-			if jerr := r.advance(ctx, plan.Held, Note{Cause: errors.Join(cause, held)}); jerr != nil {
+			if jerr := r.advance(ctx, plan.Held, Note{Cause: &fault.Error{Code: fault.Held, What: cause.Error() + "; and then", Err: held}}); jerr != nil {
 				return errors.Join(cause, held, jerr)
 			}
 			return held

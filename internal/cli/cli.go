@@ -140,7 +140,7 @@ Exit codes: 0 done, 1 failed and undone, 2 usage, 3 blocked by fit,
 		Commands: []*cli.Command{
 			a.inspectCommand(), a.sendCommand(), a.worldsCommand(), a.fitCommand(), a.putCommand(), a.undoCommand(),
 			a.changeoversCommand(), a.serversCommand(), a.gamesCommand(), a.usersCommand(), a.signInCommand(), a.signOutCommand(),
-			a.serveCommand(), a.demoCommand(),
+			a.serveCommand(), a.demoCommand(), a.apiCommand(),
 		},
 		ExitErrHandler: func(context.Context, *cli.Command, error) {}, // finish decides, once
 		OnUsageError:   func(_ context.Context, _ *cli.Command, err error, _ bool) error { return usageError{err.Error()} },

@@ -105,7 +105,8 @@ func (a *app) printSheet(s wire.Sheet) {
 			a.wrapped("   ", r.Mend)
 		}
 		for _, o := range r.Options {
-			a.wrapped("   ", optionFlag(o)+"   "+o.Say)
+			a.print("     %s\n", optionFlag(o))
+			a.wrapped("         ", o.Say)
 		}
 	}
 	a.print("\n")

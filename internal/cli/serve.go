@@ -1,9 +1,11 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"crypto/rand"
 	"encoding/hex"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -60,6 +62,25 @@ Examples:
 			}
 			<-ctx.Done()
 			return d.Close()
+		},
+	}
+}
+
+func (a *app) apiCommand() *cli.Command {
+	return &cli.Command{
+		Name: "api", Usage: "print the description of the service's interface (OpenAPI 3.1)",
+		Description: "Examples:\n  reshard api > openapi.json",
+		Action: func(_ context.Context, _ *cli.Command) error {
+			data, err := api.OpenAPI()
+			if err != nil {
+				return err
+			}
+			var out bytes.Buffer
+			if err := json.Indent(&out, data, "", " "); err != nil {
+				return err
+			}
+			a.print("%s\n", out.String())
+			return nil
 		},
 	}
 }

@@ -39,7 +39,10 @@ func (a *app) table(headings []string, rows [][]string, widths ...int) {
 	t.AppendHeader(header)
 	for _, r := range rows {
 		row := table.Row{}
-		for _, cell := range r {
+		for i, cell := range r {
+			if cell == "" && i < len(r)-1 {
+				cell = "–"
+			}
 			row = append(row, cell)
 		}
 		t.AppendRow(row)
@@ -86,10 +89,13 @@ func millis(ms int64) string {
 	return fmt.Sprintf("%.1f s", float64(ms)/1000)
 }
 
-// wrapped prints text under an indent, wrapped to the width.
-func (a *app) wrapped(indent, s string) {
-	for _, line := range strings.Split(text.WrapSoft(s, max(40, a.width-len(indent))), "\n") {
-		a.print("%s%s\n", indent, strings.TrimRight(line, " "))
+// wrapped prints text after a lead, wrapped to the width; later lines stand
+// under the first.
+func (a *app) wrapped(lead, s string) {
+	width := text.StringWidthWithoutEscSequences(lead)
+	for _, line := range strings.Split(text.WrapSoft(s, max(40, a.width-width)), "\n") {
+		a.print("%s%s\n", lead, strings.TrimRight(line, " "))
+		lead = strings.Repeat(" ", width)
 	}
 }
 

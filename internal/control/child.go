@@ -39,6 +39,7 @@ type child struct {
 	mu   sync.Mutex
 	proc Process
 	tick uint64 // start time in clock ticks since boot: with the PID unique
+	ours bool   // spawned in this life of the service, which will reap it
 	exit *Exit
 }
 
@@ -85,7 +86,7 @@ func (c *child) Spawn() error {
 		return fmt.Errorf("run %s: %w", c.cmd.Args[0], err)
 	}
 	c.mu.Lock()
-	c.exit = nil
+	c.exit, c.ours = nil, true
 	c.proc = Process{PID: cmd.Process.Pid, Since: time.Now().UTC()}
 	c.tick, _ = startTick(c.proc.PID)
 	c.mu.Unlock()
@@ -111,7 +112,7 @@ func (c *child) reap(cmd *exec.Cmd) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if c.proc.PID == cmd.Process.Pid {
-		c.proc, c.exit = Process{}, &Exit{Code: cmd.ProcessState.ExitCode(), At: time.Now().UTC()}
+		c.ours, c.proc, c.exit = false, Process{}, &Exit{Code: cmd.ProcessState.ExitCode(), At: time.Now().UTC()}
 	}
 }
 
@@ -142,10 +143,10 @@ func (c *child) Find() (Process, bool) {
 		if tick, alive := startTick(c.proc.PID); alive && tick == c.tick {
 			return c.proc, true
 		}
-		if c.exit == nil {
-			c.exit = &Exit{Code: -1, At: time.Now().UTC()}
+		if c.ours {
+			return Process{}, false // reap is about to tell how it ended
 		}
-		c.proc = Process{}
+		c.exit, c.proc = &Exit{Code: -1, At: time.Now().UTC()}, Process{}
 	}
 	if c.exit != nil {
 		return Process{}, false // our own child ended; nobody else spawns it

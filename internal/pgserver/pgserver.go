@@ -31,6 +31,7 @@ type Server struct {
 	bin      string
 	port     int
 	password string
+	settings []string
 	cred     *syscall.Credential
 	cmd      *exec.Cmd
 	done     chan struct{}
@@ -49,8 +50,9 @@ func Programs() (string, error) {
 // Start makes a cluster in dir, unless one is there, and runs it on a free
 // loopback port. PostgreSQL refuses to run as root, so root runs it as the user
 // postgres; every folder above dir must then be open to that user.
-func Start(ctx context.Context, dir string) (*Server, error) {
-	s := &Server{dir: dir, done: make(chan struct{})}
+// Settings are NAME=VALUE pairs for the server's own configuration.
+func Start(ctx context.Context, dir string, settings ...string) (*Server, error) {
+	s := &Server{dir: dir, settings: settings, done: make(chan struct{})}
 	var err error
 	if s.bin, err = Programs(); err != nil {
 		return nil, err
@@ -149,7 +151,11 @@ func (s *Server) run() error {
 	defer log.Close() //nolint:errcheck // the process has its own handle
 	// The thread that starts a child with a death signal must live on, so none
 	// is used; the next Start ends what a killed life left.
-	s.cmd = s.command("postgres", "-D", s.cluster(), "-k", s.dir, "-h", "127.0.0.1", "-p", strconv.Itoa(s.port))
+	args := []string{"-D", s.cluster(), "-k", s.dir, "-h", "127.0.0.1", "-p", strconv.Itoa(s.port)}
+	for _, setting := range s.settings {
+		args = append(args, "-c", setting)
+	}
+	s.cmd = s.command("postgres", args...)
 	s.cmd.Stdout, s.cmd.Stderr = log, log
 	if err := s.cmd.Start(); err != nil {
 		return err

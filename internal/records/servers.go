@@ -53,8 +53,11 @@ func (r *Records) SetWanted(ctx context.Context, id int64, wanted string) error 
 	return classify("update", "server", err)
 }
 
-// SetDurations records how long the last start and stop took; a negative value
-// leaves what is there.
+// Unmeasured is given for a duration that is not known.
+const Unmeasured = -time.Millisecond
+
+// SetDurations records how long the last start and stop took; Unmeasured leaves
+// what is there.
 func (r *Records) SetDurations(ctx context.Context, id int64, start, stop time.Duration) error {
 	_, err := r.db.ExecContext(ctx, `UPDATE servers SET
 		last_start_ms = CASE WHEN $2 < 0 THEN last_start_ms ELSE $2 END,

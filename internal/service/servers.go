@@ -247,7 +247,7 @@ func (s *Service) StartServer(ctx context.Context, name string) (wire.ServerFact
 		if err != nil || already {
 			return err
 		}
-		return s.records.SetDurations(ctx, l.id, took, -1)
+		return s.records.SetDurations(ctx, l.id, took, records.Unmeasured)
 	})
 }
 
@@ -263,7 +263,7 @@ func (s *Service) StopServer(ctx context.Context, name string) (wire.ServerFacts
 		if err := s.records.SetWanted(ctx, l.id, control.Stopped); err != nil || already {
 			return err
 		}
-		return s.records.SetDurations(ctx, l.id, -1, took)
+		return s.records.SetDurations(ctx, l.id, records.Unmeasured, took)
 	})
 }
 

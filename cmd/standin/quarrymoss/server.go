@@ -59,13 +59,17 @@ type serverRun struct {
 
 // Run plays a server in root until it is told to halt; it returns the exit
 // code. The file misbehave in the root may name one of: never-ready,
-// opens-other, ignores-halt, exits-early, regenerates, slow-halt.
+// opens-other, ignores-halt, exits-early, regenerates, slow-halt; a folder name
+// behind it makes that true for this world only.
 func Run(ctx context.Context, root string, in io.Reader, out io.Writer) int {
 	s := &serverRun{root: root, out: out, folk: map[string]net.Conn{}}
-	if data, err := os.ReadFile(filepath.Join(root, "misbehave")); err == nil {
-		s.mischief = strings.TrimSpace(string(data))
-	}
 	port, err := s.load()
+	if data, err := os.ReadFile(filepath.Join(root, "misbehave")); err == nil {
+		how, folder, only := strings.Cut(strings.TrimSpace(string(data)), " ")
+		if !only || folder == s.folder {
+			s.mischief = how
+		}
+	}
 	if err != nil {
 		s.say("cannot read settings: %v", err)
 		return 1

@@ -31,7 +31,10 @@ var folderNameRule = Rule{Concern: "folder-name", Title: "Folder name", check: f
 		taken = slices.Contains(in.Server.Folders, target)
 	}
 	value := server.ValueFor(setting, in.Profile.Server.Worlds, target)
+	rule := in.Profile.World.FolderName
 	switch {
+	case len(rule.BadRunes(target)) > 0 || rule.TooLong(target):
+		r.say("Waits for a folder name that the game allows.")
 	case taken && target != active && in.Choices["replace"] != "yes":
 		r.choose("The server already has a folder "+quote(target)+" that is not its active world.",
 			"Take another name, or set that folder aside.",

@@ -1,0 +1,60 @@
+# The two commands that matter: make demo, make test.
+SHELL := /bin/bash
+.DEFAULT_GOAL := help
+GO ?= go
+CONSOLE := web/dist/console/index.html
+CONSOLE_SOURCES := $(shell find web/src web/index.html web/vite.config.ts web/package-lock.json -type f 2>/dev/null)
+
+.PHONY: help build demo demo-reset test test-go test-console lint bench api screenshots setup-demo setup-test clean
+
+help: ## this list
+	@awk -F ':.*## ' '/^[a-z-]+:.*## / {printf "  make %-14s %s\n", $$1, $$2}' Makefile
+
+setup-demo:
+	@scripts/setup.sh demo
+
+setup-test:
+	@scripts/setup.sh test
+
+web/node_modules/.installed: web/package-lock.json
+	cd web && npm ci --no-audit --no-fund
+	@touch $@
+
+$(CONSOLE): web/node_modules/.installed $(CONSOLE_SOURCES)
+	cd web && npx vite build --logLevel warn
+
+build: $(CONSOLE) ## the binaries, with the console inside, in bin/
+	$(GO) build -o bin/ ./cmd/...
+
+demo: setup-demo build ## a service with made-up servers and worlds; Ctrl-C ends it
+	@bin/reshard demo --data .demo
+
+demo-reset: ## forget what was done in the demo
+	@scripts/demo-reset.sh
+
+test: setup-test build lint test-go test-console ## everything
+
+test-go:
+	$(GO) test -timeout 15m ./...
+
+test-console: build
+	cd web && npx vitest run
+
+lint: $(CONSOLE)
+	@test -z "$$(gofmt -l cmd internal games web/*.go)" || { gofmt -l cmd internal games web/*.go; echo "run gofmt -w on these"; exit 1; }
+	$(GO) vet ./...
+	$(GO) tool staticcheck ./...
+	cd web && npx tsc --noEmit && npx oxlint --deny-warnings src e2e
+
+api: ## the API's description and the console's types of it
+	$(GO) run ./cmd/reshard api > docs/openapi.json
+	cd web && npx openapi-typescript ../docs/openapi.json -o src/api/schema.d.ts
+
+bench: setup-test build ## speed, as ratios against plain tools; docs/operations.md explains
+	$(GO) test -run '^$$' -bench . -benchtime 1x -timeout 60m ./internal/bench
+
+screenshots: setup-test build ## refresh docs/screenshots from demo data
+	cd web && npx vitest run --config vitest.screenshots.config.ts
+
+clean:
+	rm -rf bin web/dist/console

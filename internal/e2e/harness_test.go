@@ -1,0 +1,333 @@
+// Package e2e drives the whole service as its users do: on loopback, through
+// the client, the command line and the network interface, with real processes
+// for game servers.
+package e2e
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"io"
+	"io/fs"
+	"log"
+	"net"
+	"os"
+	"os/exec"
+	"os/signal"
+	"path/filepath"
+	"strings"
+	"sync/atomic"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"reshard/cmd/standin/quarrymoss"
+	"reshard/internal/cli"
+	"reshard/internal/client"
+	"reshard/internal/pgserver"
+	"reshard/internal/wire"
+)
+
+var (
+	postgres *pgserver.Server
+	standin  string // the stand-in game's program
+	counter  atomic.Int64
+)
+
+const (
+	userName = "warden"
+	password = "marrows and leeks"
+)
+
+func TestMain(m *testing.M) {
+	if os.Getenv("RESHARD_E2E_SERVE") != "" {
+		serveAndDie()
+		return
+	}
+	os.Exit(run(m))
+}
+
+func run(m *testing.M) int {
+	dir, err := os.MkdirTemp("", "reshard-e2e-")
+	if err != nil {
+		log.Fatal(err)
+	}
+	defer os.RemoveAll(dir)                      //nolint:errcheck // a temporary folder
+	if err := os.Chmod(dir, 0o755); err != nil { // the user postgres must get through
+		log.Fatal(err)
+	}
+	if postgres, err = pgserver.Start(context.Background(), filepath.Join(dir, "postgres"), "fsync=off"); err != nil {
+		log.Fatal(err)
+	}
+	defer postgres.Stop() //nolint:errcheck // the tests have ended
+	standin = filepath.Join(dir, "standin")
+	if out, err := exec.Command("go", "build", "-o", standin, "reshard/cmd/standin").CombinedOutput(); err != nil {
+		log.Fatalf("build stand-in: %v\n%s", err, out)
+	}
+	return m.Run()
+}
+
+// serveAndDie runs a service in this process, which kills itself with SIGKILL
+// when a changeover comes to the point that it was told.
+func serveAndDie() {
+	var c struct {
+		Config cli.ServeConfig
+		DieAt  int64
+	}
+	if err := json.Unmarshal([]byte(os.Getenv("RESHARD_E2E_SERVE")), &c); err != nil {
+		log.Fatal(err)
+	}
+	var n atomic.Int64
+	c.Config.Log = os.Stderr
+	c.Config.Trace = func(point string) {
+		i := n.Add(1)
+		fmt.Printf("point %d %s\n", i, point)
+		if i == c.DieAt {
+			_ = syscall.Kill(os.Getpid(), syscall.SIGKILL) // it does not return
+			select {}
+		}
+	}
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
+	defer stop()
+	d, err := cli.Serve(ctx, c.Config)
+	if err != nil {
+		log.Fatal(err)
+	}
+	fmt.Printf("listening %s\n", d.Address)
+	<-ctx.Done()
+	if err := d.Close(); err != nil {
+		log.Fatal(err)
+	}
+}
+
+// bundle is a service of a test's own, and a client signed in to it.
+type bundle struct {
+	t        *testing.T
+	dir      string
+	database string
+	daemon   *cli.Daemon
+	api      *client.Client
+	log      *bytes.Buffer
+}
+
+func newDatabase(t *testing.T) string {
+	t.Helper()
+	url, err := postgres.Database(context.Background(), fmt.Sprintf("t%d_%d", os.Getpid(), counter.Add(1)))
+	require.NoError(t, err)
+	return url
+}
+
+func setup(t *testing.T) *bundle {
+	t.Helper()
+	b := &bundle{t: t, dir: t.TempDir(), database: newDatabase(t)}
+	b.start()
+	t.Cleanup(b.end)
+	return b
+}
+
+func (b *bundle) config() cli.ServeConfig {
+	return cli.ServeConfig{Data: filepath.Join(b.dir, "data"), Database: b.database, Listen: "127.0.0.1:0", FirstUser: userName, FirstPassword: password, Log: io.Discard}
+}
+
+func (b *bundle) start() {
+	b.t.Helper()
+	d, err := cli.Serve(context.Background(), b.config())
+	require.NoError(b.t, err)
+	b.daemon = d
+	b.api = signIn(b.t, d.Address)
+}
+
+func signIn(t *testing.T, address string) *client.Client {
+	t.Helper()
+	api, err := client.New(address, "")
+	require.NoError(t, err)
+	token, err := api.SignIn(context.Background(), userName, password, "test")
+	require.NoError(t, err)
+	api, err = client.New(address, token.Secret)
+	require.NoError(t, err)
+	return api
+}
+
+// end stops the game servers and the service, so that no process is left.
+func (b *bundle) end() {
+	if b.daemon == nil {
+		return
+	}
+	ctx := context.Background()
+	list, err := b.api.Servers(ctx)
+	assert.NoError(b.t, err)
+	for _, s := range list {
+		_ = os.Remove(filepath.Join(s.Root, "misbehave"))
+		if s.PID == 0 {
+			continue
+		}
+		if _, err := b.api.StopServer(ctx, s.Name); err != nil {
+			_ = syscall.Kill(s.PID, syscall.SIGKILL) // one that was made to ignore its stop
+		}
+	}
+	assert.NoError(b.t, b.daemon.Close())
+}
+
+// plot is a Quarrymoss server to be made.
+type plot struct {
+	kind     string // default plain
+	folder   string // default winter
+	settings string // default: as the game writes it
+	world    quarrymoss.Options
+	mischief string
+	version  string // default 2.5.1
+	stopped  bool
+	noWorld  bool
+}
+
+// quarry makes, registers and starts a Quarrymoss server and gives its root.
+func (b *bundle) quarry(name string, p plot) string {
+	b.t.Helper()
+	root := filepath.Join(b.dir, "servers", name)
+	if p.kind == "" {
+		p.kind = "plain"
+	}
+	if p.folder == "" {
+		p.folder = "winter"
+	}
+	if p.world.Title == "" {
+		p.world.Title = "Winter Beds"
+	}
+	if p.world.Seed == 0 {
+		p.world.Seed = 111
+	}
+	if p.version == "" {
+		p.version = "2.5.1"
+	}
+	p.world.Split = p.kind == "terrace"
+	port := freePort(b.t)
+	require.NoError(b.t, quarrymoss.MakeServer(root, quarrymoss.Config{Version: p.version, Kind: p.kind}, p.folder, p.world.Seed, port))
+	if p.settings != "" {
+		text := strings.ReplaceAll(p.settings, "PORT", fmt.Sprint(port))
+		require.NoError(b.t, os.WriteFile(filepath.Join(root, "quarry.properties"), []byte(text), 0o644))
+	}
+	if !p.noWorld {
+		require.NoError(b.t, quarrymoss.Make(filepath.Join(root, "worlds", p.folder), p.world))
+	}
+	ctx := context.Background()
+	_, err := b.api.AddServer(ctx, wire.NewServer{Name: name, Game: "quarrymoss", Kind: p.kind, Root: root, Command: []string{standin, "quarrymoss", "serve", "."}})
+	require.NoError(b.t, err)
+	if !p.stopped {
+		_, err = b.api.StartServer(ctx, name)
+		require.NoError(b.t, err)
+	}
+	if p.mischief != "" {
+		b.misbehave(name, p.mischief)
+	}
+	return root
+}
+
+func (b *bundle) misbehave(name, how string) {
+	b.t.Helper()
+	require.NoError(b.t, os.WriteFile(filepath.Join(b.dir, "servers", name, "misbehave"), []byte(how), 0o644))
+}
+
+// send makes a world and sends it through the command line.
+func (b *bundle) send(folder string, o quarrymoss.Options) wire.Copy {
+	b.t.Helper()
+	dir := filepath.Join(b.dir, "made", fmt.Sprint(counter.Add(1)))
+	require.NoError(b.t, os.MkdirAll(dir, 0o755))
+	require.NoError(b.t, quarrymoss.Make(filepath.Join(dir, folder), o))
+	var arrival wire.Arrival
+	code, out, errs := b.cli("send", "--json", filepath.Join(dir, folder))
+	require.Equal(b.t, 0, code, errs)
+	require.NoError(b.t, json.Unmarshal([]byte(out), &arrival))
+	return arrival.Copy
+}
+
+// cli runs a command line as a signed-in user would.
+func (b *bundle) cli(args ...string) (code int, out, errs string) {
+	b.t.Helper()
+	file := filepath.Join(b.dir, "client.json")
+	if _, err := os.Stat(file); err != nil {
+		var so, se bytes.Buffer
+		c := cli.Run(context.Background(), []string{"sign-in", "--address", b.daemon.Address, "--user", userName, "--password-stdin"},
+			cli.IO{In: strings.NewReader(password + "\n"), Out: &so, Err: &se, Env: b.env})
+		require.Equal(b.t, 0, c, se.String())
+	}
+	var so, se bytes.Buffer
+	code = cli.Run(context.Background(), args, cli.IO{In: strings.NewReader(""), Out: &so, Err: &se, Env: b.env})
+	return code, so.String(), se.String()
+}
+
+func (b *bundle) env(name string) string {
+	return map[string]string{"RESHARD_CONFIG": filepath.Join(b.dir, "client.json"), "HOME": b.dir}[name]
+}
+
+// put drafts, starts and waits for a put.
+func (b *bundle) put(world, server string, choices map[string]string) wire.Changeover {
+	b.t.Helper()
+	draft, err := b.api.DraftPut(context.Background(), world, server, choices)
+	require.NoError(b.t, err)
+	return b.carry(draft)
+}
+
+func (b *bundle) undo(id int64) wire.Changeover {
+	b.t.Helper()
+	draft, err := b.api.DraftUndo(context.Background(), id)
+	require.NoError(b.t, err)
+	return b.carry(draft)
+}
+
+func (b *bundle) carry(draft wire.Changeover) wire.Changeover {
+	b.t.Helper()
+	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Minute)
+	defer cancel()
+	_, err := b.api.Act(ctx, draft.ID, "start")
+	require.NoError(b.t, err)
+	last, err := b.api.Watch(ctx, draft.ID, func(wire.Changeover) {})
+	require.NoError(b.t, err)
+	return last
+}
+
+func freePort(t *testing.T) int {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer l.Close() //nolint:errcheck // only its number is wanted
+	return l.Addr().(*net.TCPAddr).Port
+}
+
+// snapshot hashes every file below dir; skip names are left out wherever they
+// stand.
+func snapshot(t *testing.T, dir string, skip ...string) map[string]string {
+	t.Helper()
+	out := map[string]string{}
+	require.NoError(t, filepath.WalkDir(dir, func(p string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		for _, s := range skip {
+			if d.Name() == s {
+				if d.IsDir() {
+					return fs.SkipDir
+				}
+				return nil
+			}
+		}
+		rel, _ := filepath.Rel(dir, p)
+		if d.IsDir() {
+			out[rel+"/"] = ""
+			return nil
+		}
+		data, err := os.ReadFile(p)
+		if err != nil {
+			return err
+		}
+		sum := sha256.Sum256(data)
+		out[rel] = hex.EncodeToString(sum[:8])
+		return nil
+	}))
+	return out
+}

@@ -1,0 +1,193 @@
+package e2e
+
+import (
+	"context"
+	"io"
+	"net"
+	"net/url"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"reshard/cmd/standin/quarrymoss"
+	"reshard/games"
+	"reshard/internal/core/plan"
+	"reshard/internal/wire"
+)
+
+// Servers that misbehave after the switch: the changeover undoes itself, the
+// old world runs again, and every byte is as before.
+func TestAServerThatMisbehavesBringsTheOldWorldBack(t *testing.T) {
+	profile, err := games.Find("quarrymoss")
+	require.NoError(t, err)
+	waits := profile.Server.Waits
+	t.Cleanup(func() { profile.Server.Waits = waits })
+	profile.Server.Waits.Start, profile.Server.Waits.Stop = 3*time.Second, 3*time.Second
+	for how, words := range map[string]string{
+		"never-ready": "not ready within",
+		"opens-other": "expected fen, saw fen-spare",
+		"exits-early": "exited with code 3",
+		"regenerates": "files stand as they were placed",
+	} {
+		t.Run(how, func(t *testing.T) {
+			b := setup(t)
+			root := b.quarry("north", plot{})
+			before := snapshot(t, root, played...)
+			b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 111, Tiles: 36})
+			b.misbehave("north", how+" fen")
+			last := b.put("fen", "north", nil)
+			require.Equal(t, plan.Undone, last.State, last.Failure)
+			assert.Contains(t, last.Failure.What, words)
+			s, err := b.api.Server(context.Background(), "north")
+			require.NoError(t, err)
+			assert.Equal(t, "running", s.Server.State)
+			assert.Equal(t, "winter", s.Server.Opened)
+			assert.Equal(t, before, snapshot(t, root, append(played, "misbehave")...))
+		})
+	}
+	t.Run("ignores-halt", func(t *testing.T) {
+		b := setup(t)
+		b.quarry("north", plot{mischief: "ignores-halt"})
+		// It has to have started with the mischief for the stop to be ignored.
+		b.restartServer("north")
+		b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 5})
+		pid := b.pid("north")
+		last := b.put("fen", "north", nil)
+		require.Equal(t, plan.Undone, last.State)
+		assert.Equal(t, "not-stopped", last.Failure.Code)
+		assert.Equal(t, pid, b.pid("north"), "it is never killed while it still answers")
+	})
+}
+
+func (b *bundle) pid(name string) int {
+	b.t.Helper()
+	s, err := b.api.Server(context.Background(), name)
+	require.NoError(b.t, err)
+	return s.Server.PID
+}
+
+func TestServersOutliveTheService(t *testing.T) {
+	t.Parallel()
+	b := setup(t)
+	b.quarry("north", plot{})
+	pid := b.pid("north")
+	require.NotZero(t, pid)
+	require.NoError(t, b.daemon.Close())
+	b.start()
+	s, err := b.api.Server(context.Background(), "north")
+	require.NoError(t, err)
+	assert.Equal(t, pid, s.Server.PID)
+	assert.Equal(t, "running", s.Server.State)
+	assert.Equal(t, "winter", s.Server.Opened)
+	// Its console still works through the new life of the service.
+	_, err = b.api.StopServer(context.Background(), "north")
+	require.NoError(t, err)
+	require.Error(t, syscall.Kill(pid, 0))
+}
+
+func TestAServerThatExitsOnItsOwnIsSeen(t *testing.T) {
+	t.Parallel()
+	b := setup(t)
+	b.quarry("north", plot{})
+	require.NoError(t, syscall.Kill(b.pid("north"), syscall.SIGINT))
+	require.Eventually(t, func() bool {
+		s, err := b.api.Server(context.Background(), "north")
+		return err == nil && s.Server.State == "exited" && s.Server.ExitCode != nil && *s.Server.ExitCode == 130
+	}, 5*time.Second, 20*time.Millisecond)
+	code, out, _ := b.cli("servers")
+	assert.Equal(t, 0, code)
+	assert.Contains(t, out, "✕ exited (code 130)")
+}
+
+// proxy stands between service and database and can be cut.
+type proxy struct {
+	listener net.Listener
+	target   string
+	mu       sync.Mutex
+	cut      bool
+	conns    []net.Conn
+}
+
+func newProxy(t *testing.T, target string) *proxy {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	p := &proxy{listener: l, target: target}
+	t.Cleanup(func() { _ = l.Close() })
+	go func() {
+		for {
+			in, err := l.Accept()
+			if err != nil {
+				return
+			}
+			p.mu.Lock()
+			if p.cut {
+				_ = in.Close()
+			} else if out, err := net.Dial("tcp", p.target); err == nil {
+				p.conns = append(p.conns, in, out)
+				go func() { _, _ = io.Copy(in, out); _ = in.Close() }()
+				go func() { _, _ = io.Copy(out, in); _ = out.Close() }()
+			}
+			p.mu.Unlock()
+		}
+	}()
+	return p
+}
+
+func (p *proxy) set(cut bool) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.cut = cut
+	if cut {
+		for _, c := range p.conns {
+			_ = c.Close()
+		}
+		p.conns = nil
+	}
+}
+
+// The database goes away for ten seconds in the midst of a changeover: it waits,
+// says so, and goes on.
+func TestTheDatabaseGoneForTenSeconds(t *testing.T) {
+	t.Parallel()
+	direct := newDatabase(t)
+	u, err := url.Parse(direct)
+	require.NoError(t, err)
+	p := newProxy(t, u.Host)
+	u.Host = p.listener.Addr().String()
+	b := &bundle{t: t, dir: t.TempDir(), database: u.String()}
+	b.start()
+	t.Cleanup(b.end)
+	b.quarry("north", plot{mischief: "slow-halt"})
+	b.restartServer("north")
+	b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 13})
+	draft, err := b.api.DraftPut(context.Background(), "fen", "north", nil)
+	require.NoError(t, err)
+	_, err = b.api.Act(context.Background(), draft.ID, "start")
+	require.NoError(t, err)
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	var once sync.Once
+	waited := false
+	last, err := b.api.Watch(ctx, draft.ID, func(c wire.Changeover) {
+		if c.State == plan.Switching {
+			once.Do(func() {
+				p.set(true)
+				time.AfterFunc(10*time.Second, func() { p.set(false) })
+			})
+		}
+		waited = waited || (c.Progress != nil && strings.Contains(c.Progress.Waiting, "database"))
+	})
+	require.NoError(t, err)
+	assert.True(t, waited, "the wait was told")
+	require.Equal(t, plan.Done, last.State, last.Failure)
+	s, err := b.api.Server(context.Background(), "north")
+	require.NoError(t, err)
+	assert.Equal(t, "fen", s.Server.Opened)
+	assert.NoError(t, b.api.Health(ctx))
+}

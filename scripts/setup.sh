@@ -1,0 +1,53 @@
+#!/usr/bin/env bash
+# Installs what the demo or the tests need from Debian's packages, or says what
+# is missing and how to install it. Usage: scripts/setup.sh demo|test
+set -euo pipefail
+
+purpose=${1:?usage: scripts/setup.sh demo|test}
+declare -A needs=([postgresql]=/usr/lib/postgresql)
+# No recommended packages; the game server brings a demo of a real game.
+declare -A wants=([minetest-server]=/usr/games/minetestserver)
+if [ "$purpose" = test ]; then
+  needs[minetest-server]=/usr/games/minetestserver
+  needs[chromium]=/usr/bin/chromium
+  needs[unzip]=/usr/bin/unzip
+  wants=()
+fi
+
+for tool in go node npm; do
+  command -v "$tool" >/dev/null || { echo "Missing: $tool. Install Go 1.26 or newer and Node 20 or newer first." >&2; exit 1; }
+done
+
+missing=()
+for package in "${!needs[@]}" "${!wants[@]}"; do
+  path=${needs[$package]:-${wants[$package]:-}}
+  if [ "$package" = postgresql ]; then
+    compgen -G "$path/*/bin/postgres" >/dev/null || missing+=("$package")
+  else
+    [ -e "$path" ] || missing+=("$package")
+  fi
+done
+[ ${#missing[@]} -eq 0 ] && exit 0
+
+if [ "$(id -u)" -eq 0 ]; then
+  run=()
+elif sudo -n true 2>/dev/null; then
+  run=(sudo -n)
+else
+  run=()
+  required=()
+  for package in "${missing[@]}"; do [ -n "${needs[$package]:-}" ] && required+=("$package"); done
+  if [ ${#required[@]} -eq 0 ]; then
+    echo "Going on without ${missing[*]}; to have it too: apt-get install --no-install-recommends ${missing[*]}" >&2
+    exit 0
+  fi
+  echo "Missing: ${required[*]}. Install it as root, then try again:" >&2
+  echo "  apt-get install --no-install-recommends ${missing[*]}" >&2
+  exit 1
+fi
+command -v apt-get >/dev/null || { echo "Missing: ${missing[*]}; this is not Debian, install them by your system's means." >&2; exit 1; }
+
+echo "Installing from Debian's packages: ${missing[*]}"
+export DEBIAN_FRONTEND=noninteractive
+"${run[@]}" apt-get update -qq || echo "The package lists could not be refreshed; trying with those that are there." >&2
+"${run[@]}" apt-get install -y -qq --no-install-recommends "${missing[@]}" >/dev/null
