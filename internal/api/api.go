@@ -213,7 +213,7 @@ func problemOf(err error) *problem {
 	}
 	return &problem{wire.Problem{
 		Type: "urn:reshard:problem:" + string(code), Title: http.StatusText(status), Status: status,
-		Detail: what, Code: string(code), Next: next,
+		Detail: what, Code: string(code), Next: next, Options: fault.Options(err),
 	}}
 }
 
@@ -235,6 +235,7 @@ func (a *API) write(w http.ResponseWriter, err error) {
 }
 
 func init() {
+	huma.DefaultArrayNullable = false // lists in answers are never null
 	// huma's own findings (a wrong field, a missing body) become problems too.
 	huma.NewError = func(status int, message string, errs ...error) huma.StatusError {
 		p := &problem{wire.Problem{Title: http.StatusText(status), Status: status, Detail: message, Code: string(fault.Invalid)}}

@@ -428,15 +428,17 @@ func (s *Service) Watch(ctx context.Context, id int64, yield func(wire.Changeove
 	// Every byte staged is progress; a person reads ten a second at most.
 	tick := time.NewTicker(100 * time.Millisecond)
 	defer tick.Stop()
+	var c wire.Changeover
 	for {
-		c, err := s.Changeover(ctx, id)
-		if fault.CodeOf(err) == fault.Unreachable {
+		now, err := s.Changeover(ctx, id)
+		p, moving := s.hub.latest(id)
+		switch {
+		case err == nil:
+			c = now
+		case fault.CodeOf(err) == fault.Unreachable && moving && c.ID != 0:
 			// The database is away; the progress in memory still tells.
-			if p, ok := s.hub.latest(id); ok {
-				c, err = wire.Changeover{ID: id, State: p.State, Progress: &p, Steps: []wire.Step{}}, nil
-			}
-		}
-		if err != nil {
+			c.State, c.Progress = p.State, &p
+		default:
 			return err
 		}
 		if err := yield(c); err != nil {

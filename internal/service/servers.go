@@ -184,7 +184,7 @@ func (s *Service) view(ctx context.Context, rec records.Server, holding map[stri
 		Name: rec.Name, Game: rec.Game, Kind: rec.Kind, Root: rec.Root, Command: rec.Command.V, Env: rec.Env.V,
 		State: control.Stopped, Changeover: holding[rec.Name], LastStartMS: rec.LastStartMS, LastStopMS: rec.LastStopMS,
 	}
-	state := server.State{Game: rec.Game, Kind: rec.Kind, Worlds: []server.Present{}, Folders: []string{}}
+	state := server.State{Game: rec.Game, Kind: rec.Kind, Keys: map[string]server.Setting{}, Settings: []server.Document{}, Worlds: []server.Present{}, Folders: []string{}}
 	l, err := s.serverByName(ctx, rec.Name)
 	if err != nil {
 		v.Trouble, _ = fault.Words(err)

@@ -21,6 +21,8 @@ type Problem struct {
 	Detail string `json:"detail"`
 	Code   string `json:"code"`
 	Next   string `json:"next,omitempty"`
+	// Options are the answers to choose from, such as the worlds of an archive.
+	Options []string `json:"options,omitempty"`
 	// Errors locate problems in a request's fields.
 	Errors []FieldError `json:"errors,omitempty"`
 }

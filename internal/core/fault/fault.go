@@ -94,7 +94,9 @@ type Error struct {
 	Path string
 	What string
 	Next string
-	Err  error
+	// Options are the answers that a person can choose from, where there are some.
+	Options []string
+	Err     error
 }
 
 // Error gives "op path: what: cause", leaving out what is empty.
@@ -155,6 +157,16 @@ func (e *Error) With(next string) *Error {
 	c := *e
 	c.Next = next
 	return &c
+}
+
+// Options gives the answers that an error offers to choose from.
+func Options(err error) []string {
+	for ; err != nil; err = errors.Unwrap(err) {
+		if e, ok := err.(*Error); ok && len(e.Options) > 0 {
+			return e.Options
+		}
+	}
+	return nil
 }
 
 // CodeOf finds the code of an error; Internal when it has none, "" for nil.

@@ -75,7 +75,7 @@ type Present struct {
 // Read reads a server whose root is the tree's root. Damage in files becomes a
 // reason in the state; the error is set only when the root cannot be listed.
 func Read(fsys fs.FS, p *game.Profile, kind string) (State, error) {
-	s := State{Game: p.ID, Kind: kind, Realms: p.Server.Kinds[kind].Realms, Keys: map[string]Setting{}, Worlds: []Present{}, Folders: []string{}}
+	s := State{Game: p.ID, Kind: kind, Realms: p.Server.Kinds[kind].Realms, Keys: map[string]Setting{}, Settings: []Document{}, Worlds: []Present{}, Folders: []string{}}
 	if _, err := fs.ReadDir(fsys, "."); err != nil {
 		return s, err
 	}

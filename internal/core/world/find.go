@@ -188,7 +188,11 @@ func (s Search) Only(what, root string, profiles []*game.Profile) (Found, error)
 	case 0:
 		return Found{}, s.notAWorld(what, profiles)
 	}
-	return Found{}, fault.New(fault.ManyWorlds, "choose a world in", what, "it holds %d worlds: %s", len(s.Worlds), s.roots())
+	e := fault.New(fault.ManyWorlds, "choose a world in", what, "it holds %d worlds: %s", len(s.Worlds), s.roots())
+	for _, w := range s.Worlds {
+		e.Options = append(e.Options, w.Root)
+	}
+	return Found{}, e
 }
 
 func (s Search) roots() string {

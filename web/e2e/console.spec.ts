@@ -1,0 +1,148 @@
+import { AxeBuilder } from "@axe-core/playwright";
+import { writeFileSync } from "node:fs";
+import { join } from "node:path";
+import type { Page } from "playwright-core";
+import { afterAll, beforeAll, expect, test } from "vitest";
+import { Demo } from "./demo";
+
+let demo: Demo;
+beforeAll(async () => {
+  demo = await Demo.start();
+});
+afterAll(async () => {
+  await demo?.stop();
+});
+
+async function accessible(page: Page) {
+  const result = await new AxeBuilder({ page: page as never }).analyze();
+  expect(result.violations.map((v) => `${v.id}: ${v.nodes.map((n) => n.html).join(" ")}`)).toEqual([]);
+}
+
+const sample = (name: string) => join(demo.data, "samples", name);
+
+test("nothing is shown to who is not signed in", async () => {
+  const context = await demo.browser.newContext({ baseURL: demo.address });
+  const page = await context.newPage();
+  await page.goto("/servers");
+  await page.getByRole("button", { name: "Sign in" }).waitFor();
+  await page.getByLabel("Name").fill(demo.user);
+  await page.getByLabel("Password").fill("not the password");
+  await page.getByRole("button", { name: "Sign in" }).click();
+  await page.getByRole("alert").getByText("the name or the password is wrong").waitFor();
+  await accessible(page);
+  await context.close();
+});
+
+test("from the sheet over the plan to live progress, proof and undo", async () => {
+  const { page, context, errors } = await demo.page();
+  await page.getByRole("link", { name: "north-plot" }).click();
+  await page.getByText("“Winter Beds”").first().waitFor();
+  await accessible(page);
+  await page.getByRole("tab", { name: "Fit" }).click();
+  await page.getByRole("button", { name: "See whether Fen Garden fits" }).click();
+  const row = page.locator('tbody[data-concern="folder-name"]');
+  await row.getByText("adjust").waitFor();
+  expect(await row.textContent()).toContain("Write world.folder=Fen-Garden into quarry.properties.");
+  await accessible(page);
+  await page.getByRole("button", { name: "Make the plan" }).click();
+  await page.getByText("+world.folder=Fen-Garden").waitFor();
+  await page.getByText("Players are locked out from here", { exact: true }).waitFor();
+  await accessible(page);
+  await page.getByRole("button", { name: "Carry it out on north-plot" }).click();
+  await page.locator('[data-mark="done"]').first().waitFor();
+  await page.getByText("the console answers seed: -4713582209").waitFor();
+  expect(await page.getByRole("log").textContent()).toContain('opening world "Fen-Garden"');
+  await accessible(page);
+
+  await page.getByRole("button", { name: "Undo …" }).click();
+  await page.getByText("Plan: nothing is touched").waitFor();
+  await page.getByRole("button", { name: "Carry it out on north-plot" }).click();
+  await page.getByText("the log names the opened world: winter-beds").waitFor();
+  await page.goto("/servers");
+  await page.locator("li", { hasText: "north-plot" }).getByText("“Winter Beds”").waitFor();
+  expect(errors).toEqual([]);
+  await context.close();
+});
+
+test("a row that asks is answered in place", async () => {
+  const { page, context, errors } = await demo.page();
+  await page.goto("/put?world=orchard&server=north-plot");
+  const row = page.locator('tbody[data-concern="characters"]');
+  await row.getByText("choose", { exact: true }).waitFor();
+  expect(await page.getByRole("button", { name: "Make the plan" }).isDisabled()).toBe(true);
+  await accessible(page);
+  await row.getByLabel("Another folder name").fill("Apfel/Baum");
+  await row.getByRole("button", { name: "Use this name" }).click();
+  await row.getByText("choose", { exact: true }).waitFor();
+  await row.getByText("Apfel-Baum", { exact: true }).click();
+  await row.getByText("fits", { exact: true }).waitFor();
+  await page.getByRole("button", { name: "Make the plan" }).click();
+  await page.getByText("+world.folder=Apfel-Baum").waitFor();
+  expect(errors).toEqual([]);
+  await context.close();
+});
+
+test("what blocks cannot be planned", async () => {
+  const { page, context } = await demo.page();
+  await page.goto("/put?world=old-glasshouse&server=north-plot");
+  await page.getByText("newer than the server's 2.5.1").waitFor();
+  expect(await page.getByRole("button", { name: "Make the plan" }).isDisabled()).toBe(true);
+  expect(await page.locator("tbody[data-concern]").first().getAttribute("data-concern")).toBe("version");
+  await context.close();
+});
+
+test("a world is dropped, several are asked about, and what is none is explained", async () => {
+  const { page, context } = await demo.page();
+  await page.goto("/library");
+  await page.getByText("Drop a world's zip archive here.").waitFor();
+  await drop(page, sample("two-plots.zip"));
+  await page.getByText("two-plots.zip holds 2 worlds. Which one?").waitFor();
+  await accessible(page);
+  await page.getByText("plots/East Plot").click();
+  await page.getByText("Stored").waitFor();
+  await page.getByRole("link", { name: "“East Plot”" }).waitFor();
+  await drop(page, sample("minutes.zip"));
+  await page.getByRole("alert").getByText("Found instead: minutes-of-the-meeting.txt").waitFor();
+  const empty = join(demo.data, "empty.zip");
+  writeFileSync(empty, "");
+  await drop(page, empty);
+  await page.getByRole("alert").getByText("the file is empty").waitFor();
+  await page.getByRole("link", { name: "“East Plot”" }).click();
+  await page.getByRole("button", { name: "Verify every byte" }).click();
+  await page.getByText("as it was stored").waitFor();
+  await accessible(page);
+  await context.close();
+});
+
+/** Drops a real file, as a person's hand would; synthetic ones are ignored. */
+async function drop(page: Page, file: string) {
+  const zone = page.getByText("Drop a world's zip archive here.");
+  const box = await zone.boundingBox();
+  if (!box) throw new Error("no drop zone");
+  const session = await page.context().newCDPSession(page);
+  const data = { items: [], files: [file], dragOperationsMask: 1 };
+  for (const type of ["dragEnter", "dragOver", "drop"] as const) {
+    await session.send("Input.dispatchDragEvent", { type, x: box.x + 20, y: box.y + 10, data });
+  }
+}
+
+test("a server is stopped and started from its page, by keyboard", async () => {
+  const { page, context, errors } = await demo.page({ colorScheme: "dark" });
+  await page.goto("/servers/terraces");
+  const button = page.getByRole("button", { name: "Stop" });
+  await button.waitFor();
+  await button.focus();
+  await page.keyboard.press("Enter");
+  await page.locator('header [data-mark="stopped"]').waitFor();
+  await accessible(page);
+  await page.getByRole("button", { name: "Start" }).focus();
+  await page.keyboard.press("Enter");
+  await page.locator('header [data-mark="running"]').waitFor();
+  await page.getByRole("tab", { name: "World" }).focus();
+  await page.keyboard.press("ArrowRight");
+  await page.keyboard.press("ArrowRight");
+  await page.getByRole("log").getByText("ready on port").waitFor();
+  await accessible(page);
+  expect(errors).toEqual([]);
+  await context.close();
+});

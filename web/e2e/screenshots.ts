@@ -1,0 +1,50 @@
+import { join } from "node:path";
+import { afterAll, beforeAll, test } from "vitest";
+import { Demo } from "./demo";
+
+// Draws the console's pages for docs/screenshots from the demo's data. Run with
+// make screenshots.
+let demo: Demo;
+beforeAll(async () => {
+  demo = await Demo.start();
+});
+afterAll(async () => {
+  await demo?.stop();
+});
+
+const out = process.env["SHOTS"] ?? join(import.meta.dirname, "../../docs/screenshots");
+
+test("the console's pages", async () => {
+  const { page, context } = await demo.page();
+  const shot = async (name: string) => {
+    await page.waitForTimeout(300);
+    await page.screenshot({ path: join(out, `console-${name}.png`) });
+  };
+  await shot("servers");
+  await page.goto("/servers/north-plot");
+  await page.getByText("“Winter Beds”").first().waitFor();
+  await shot("server");
+  await page.goto("/library");
+  await page.getByText("“Fen Garden”").waitFor();
+  await shot("library");
+  await page.goto("/library/fen-garden");
+  await page.getByText("nested: caverns").waitFor();
+  await shot("world");
+  await page.goto("/put?world=orchard&server=north-plot");
+  await page.getByLabel("Another folder name").waitFor();
+  await shot("fit-choose");
+  await page.goto("/put?world=old-glasshouse&server=north-plot");
+  await page.getByText("newer than the server's").waitFor();
+  await shot("fit-blocked");
+  await page.goto("/put?world=fen-garden&server=north-plot");
+  await page.getByRole("button", { name: "Make the plan" }).click();
+  await page.getByText("+world.folder=Fen-Garden").scrollIntoViewIfNeeded();
+  await shot("plan");
+  await page.getByRole("button", { name: "Carry it out on north-plot" }).click();
+  await page.locator('[data-mark="done"]').first().waitFor();
+  await page.getByText("the server is ready").waitFor();
+  await shot("changeover");
+  await page.emulateMedia({ colorScheme: "dark" });
+  await shot("changeover-dark");
+  await context.close();
+});

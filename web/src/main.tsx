@@ -1,0 +1,104 @@
+import "@fontsource-variable/atkinson-hyperlegible-next/wght.css";
+import "@fontsource-variable/jetbrains-mono/wght.css";
+import { QueryCache, QueryClient, QueryClientProvider, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { createRootRoute, createRoute, createRouter, Link, Outlet, redirect, RouterProvider, useRouterState } from "@tanstack/react-router";
+import { StrictMode } from "react";
+import { createRoot } from "react-dom/client";
+import styled from "styled-components";
+import { api, Problem } from "./api/client";
+import { queries } from "./api/queries";
+import { ChangeoverPage } from "./pages/changeover";
+import { Changeovers } from "./pages/changeovers";
+import { Library } from "./pages/library";
+import { Put } from "./pages/put";
+import { ServerPage } from "./pages/server";
+import { Servers } from "./pages/servers";
+import { SignIn } from "./pages/sign-in";
+import { WorldPage } from "./pages/world";
+import { Button } from "./parts/controls";
+import { Page } from "./parts/layout";
+import { GlobalStyle } from "./theme";
+
+const Bar = styled.header`
+  background: var(--sheet); border-bottom: 1px solid var(--line);
+  & > div { max-width: 1240px; margin: 0 auto; padding: 0.55rem 1.6rem; display: flex; gap: 1.6rem; align-items: center; }
+  img { width: 24px; vertical-align: -5px; margin-right: 0.45rem; }
+  .name { font-weight: 700; font-size: 1.1rem; color: var(--ink); text-decoration: none; }
+  nav { display: flex; gap: 1.3rem; margin-right: auto; }
+  nav a { color: var(--muted); text-decoration: none; font-weight: 600; padding: 0.2rem 0; border-bottom: 3px solid transparent; }
+  nav a[data-status="active"] { color: var(--ink); border-color: var(--accent); }
+  .who { color: var(--muted); }
+`;
+
+function Frame() {
+  const path = useRouterState({ select: (s) => s.location.pathname });
+  return path === "/sign-in" ? <Outlet /> : <SignedIn />;
+}
+
+function SignedIn() {
+  const me = useQuery(queries.me());
+  const client = useQueryClient();
+  const out = useMutation({
+    mutationFn: api.signOut,
+    onSuccess: async () => {
+      client.clear();
+      await router.navigate({ to: "/sign-in" });
+    },
+  });
+  return (
+    <>
+      <Bar><div>
+        <Link to="/servers" className="name"><img src="/mark.svg" alt="" />Reshard</Link>
+        <nav aria-label="Main"><Link to="/servers">Servers</Link><Link to="/library">Library</Link><Link to="/changeovers">Changeovers</Link></nav>
+        {me.data && <span className="who">{me.data.name}</span>}
+        <Button onPress={() => out.mutate()}>Sign out</Button>
+      </div></Bar>
+      <Outlet />
+    </>
+  );
+}
+
+function Lost() {
+  return <Page><h1>There is no such page</h1><p><Link to="/servers">Go to the servers</Link></p></Page>;
+}
+
+const root = createRootRoute({ component: Frame, notFoundComponent: Lost });
+const text = (v: unknown) => (typeof v === "string" ? v : "");
+const routes = root.addChildren([
+  createRoute({ getParentRoute: () => root, path: "/", beforeLoad: () => { throw redirect({ to: "/servers" }); } }),
+  createRoute({ getParentRoute: () => root, path: "/sign-in", component: SignIn }),
+  createRoute({ getParentRoute: () => root, path: "/servers", component: Servers }),
+  createRoute({ getParentRoute: () => root, path: "/servers/$server", component: ServerPage }),
+  createRoute({ getParentRoute: () => root, path: "/library", component: Library }),
+  createRoute({ getParentRoute: () => root, path: "/library/$world", component: WorldPage }),
+  createRoute({ getParentRoute: () => root, path: "/put", component: Put, validateSearch: (s: Record<string, unknown>) => ({ world: text(s["world"]), server: text(s["server"]) }) }),
+  createRoute({ getParentRoute: () => root, path: "/changeovers", component: Changeovers }),
+  createRoute({ getParentRoute: () => root, path: "/changeovers/$id", component: ChangeoverPage }),
+]);
+const router = createRouter({ routeTree: routes });
+
+declare module "@tanstack/react-router" {
+  interface Register {
+    router: typeof router;
+  }
+}
+
+const client = new QueryClient({
+  queryCache: new QueryCache({
+    onError: (error) => {
+      if (error instanceof Problem && error.status === 401) void router.navigate({ to: "/sign-in" });
+    },
+  }),
+  // A mutation may begin a changeover: it is never sent twice by itself.
+  defaultOptions: { queries: { retry: (n, error) => n < 2 && !(error instanceof Problem && error.status >= 400 && error.status < 500) }, mutations: { retry: false } },
+});
+
+const at = document.getElementById("root");
+if (at) {
+  createRoot(at).render(
+    <StrictMode>
+      <GlobalStyle />
+      <QueryClientProvider client={client}><RouterProvider router={router} /></QueryClientProvider>
+    </StrictMode>,
+  );
+}

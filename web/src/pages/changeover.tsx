@@ -1,0 +1,144 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Link, useNavigate, useParams } from "@tanstack/react-router";
+import { useEffect, useState } from "react";
+import { ProgressBar } from "react-aria-components";
+import styled from "styled-components";
+import { api, listen, type Changeover } from "../api/client";
+import { queries } from "../api/queries";
+import { Button } from "../parts/controls";
+import { Crumb, Failure, Head, Muted, Page, Panel } from "../parts/layout";
+import { Mark } from "../parts/marks";
+import { PlanView, ProofList } from "../parts/plan";
+import { bytes, millis, when } from "../words";
+import { changeoverTitle } from "./changeovers";
+import { Log } from "./server";
+
+const resting = (c: Changeover | undefined) => !c || c.state === "done" || c.state === "undone" || c.state === "held" || c.state === "drafted";
+
+const Bar = styled.div`
+  height: 10px; background: var(--line); border-radius: 5px; overflow: hidden; margin: 0.5rem 0;
+  div { height: 100%; background: var(--accent); }
+`;
+
+const Big = styled.p`font-size: 1.35rem; font-weight: 650; font-variant-numeric: tabular-nums;`;
+
+/** Counts while players are locked out. */
+function Clock({ since, until }: { since: string; until?: string }) {
+  const [now, setNow] = useState(() => Date.now());
+  useEffect(() => {
+    if (until) return;
+    const timer = setInterval(() => setNow(Date.now()), 100);
+    return () => clearInterval(timer);
+  }, [until]);
+  const end = until ? Date.parse(until) : now;
+  return <>{((end - Date.parse(since)) / 1000).toFixed(1)} s</>;
+}
+
+function Under({ c }: { c: Changeover }) {
+  const p = c.progress;
+  if (!p) return null;
+  return (
+    <Panel aria-live="polite">
+      <h2>{p.going === "back" ? "Going back" : "Under way"}</h2>
+      <p>{p.say}</p>
+      {p.stepKind === "stage" && p.going === "forward" && (
+        <ProgressBar aria-label="Staging" value={(100 * p.bytes) / Math.max(1, p.totalBytes)}>
+          {({ percentage }) => (<><Bar><div style={{ width: `${percentage}%` }} /></Bar><p>{bytes(p.bytes)} of {bytes(p.totalBytes)}, {p.files} of {p.totalFiles} files. Players still play.</p></>)}
+        </ProgressBar>
+      )}
+      {p.stoppedAt && <Big>Players locked out for <Clock since={p.stoppedAt} until={p.readyAt} /></Big>}
+      {p.waiting && <p>‖ {p.waiting}</p>}
+    </Panel>
+  );
+}
+
+/** What became of it, in words. */
+function Outcome({ c }: { c: Changeover }) {
+  if (c.state === "done") {
+    return (
+      <Panel>
+        <h2>Done</h2>
+        {c.window && <p>Players were locked out for <b>{millis(c.window.totalMs)}</b>: game stopping {millis(Math.max(0, c.window.stoppingMs))}, ours {millis(c.window.oursMs)}, game starting {millis(c.window.startingMs)}.</p>}
+        {c.join && <p>Go and look: <code>{c.join}</code> <Muted as="span">(an address of the host itself)</Muted></p>}
+        {c.undoneBy ? <p>Undone by changeover <Link to="/changeovers/$id" params={{ id: String(c.undoneBy) }}>{c.undoneBy}</Link>.</p> : !c.undoable && c.whyNot && <Muted>Cannot be undone now: {c.whyNot}.</Muted>}
+      </Panel>
+    );
+  }
+  if (c.state === "undone" || c.state === "held" || c.state === "undoing") {
+    return (
+      <Panel role="alert">
+        <h2>{c.state === "held" ? "Held: it could not go back by itself. Nothing was deleted." : c.state === "undone" ? "Undone: what was there before is there again." : "Going back to what was there before."}</h2>
+        {c.failure && <><p>{c.failure.what}</p><Muted>{c.failure.next}</Muted></>}
+      </Panel>
+    );
+  }
+  return null;
+}
+
+const Cols = styled.div`
+  display: grid; gap: 1.2rem; grid-template-columns: minmax(0, 1.35fr) minmax(0, 1fr); align-items: start;
+  & > div { display: grid; gap: 1.2rem; grid-template-columns: minmax(0, 1fr); }
+  @media (max-width: 900px) { grid-template-columns: minmax(0, 1fr); }
+`;
+
+export function ChangeoverPage() {
+  const { id: text } = useParams({ from: "/changeovers/$id" });
+  const id = Number(text);
+  const client = useQueryClient();
+  const navigate = useNavigate();
+  const query = useQuery(queries.changeover(id));
+  const c = query.data;
+  const rests = resting(c);
+  // Events carry the whole state, so the cache is simply replaced.
+  useEffect(() => {
+    if (rests) return;
+    const close = listen<Changeover>(`/changeovers/${id}/events`, "changeover", (now) => {
+      client.setQueryData(queries.changeover(id).queryKey, now);
+      if (resting(now) && !now.progress) {
+        close();
+        void client.invalidateQueries({ queryKey: ["servers"] });
+        void client.invalidateQueries({ queryKey: ["changeovers"] });
+      }
+    });
+    return close;
+  }, [id, rests, client]);
+  const act = useMutation({
+    mutationFn: (verb: "start" | "cancel" | "retry") => api.act(id, verb),
+    onSuccess: (now) => client.setQueryData(queries.changeover(id).queryKey, now),
+  });
+  const undo = useMutation({
+    mutationFn: () => api.draftUndo(id),
+    onSuccess: (draft) => navigate({ to: "/changeovers/$id", params: { id: String(draft.id) } }),
+  });
+  if (query.isError) return <Page><Failure error={query.error} /></Page>;
+  if (!c) return <Page><Muted>Reading …</Muted></Page>;
+  return (
+    <Page>
+      <div>
+        <Crumb><Link to="/servers/$server" params={{ server: c.server }}>{c.server}</Link></Crumb>
+        <Head>
+          <h1>{changeoverTitle(c)}</h1>
+          <Mark of={c.state} />
+          {c.state === "drafted" && <Button look="main" isDisabled={act.isPending} onPress={() => act.mutate("start")}>Carry it out on {c.server}</Button>}
+          {c.state === "staging" && <Button isDisabled={act.isPending} onPress={() => act.mutate("cancel")}>Cancel</Button>}
+          {c.state === "held" && <Button look="main" isDisabled={act.isPending} onPress={() => act.mutate("retry")}>Try to go back once more</Button>}
+          {c.undoable && <Button look="grave" isDisabled={undo.isPending} onPress={() => undo.mutate()}>Undo …</Button>}
+        </Head>
+        <Muted>Changeover {c.id}, by {c.createdBy}, {when(c.startedAt ?? c.createdAt)}</Muted>
+      </div>
+      {act.isError && <Failure error={act.error} />}
+      {undo.isError && <Failure error={undo.error} />}
+      <Cols>
+        <div>
+          <Outcome c={c} />
+          {!rests && <Under c={c} />}
+          <Panel><h2>{c.state === "drafted" ? "Plan: nothing is touched until you carry it out" : "Steps"}</h2><PlanView plan={c.plan} steps={c.state === "drafted" ? undefined : c.steps} /></Panel>
+        </div>
+        <div>
+          {c.proof && <Panel><h2>Proof</h2><ProofList proof={c.proof} /></Panel>}
+          <Panel><h2>Log of {c.server}</h2><Log key={c.server} server={c.server} height="17rem" /></Panel>
+        </div>
+      </Cols>
+    </Page>
+  );
+}

@@ -1,0 +1,43 @@
+import { useQuery } from "@tanstack/react-query";
+import { Link } from "@tanstack/react-router";
+import type { Changeover } from "../api/client";
+import { queries } from "../api/queries";
+import { Failure, Head, Muted, Page, Panel, Table } from "../parts/layout";
+import { Mark } from "../parts/marks";
+import { millis, quoted, when } from "../words";
+
+export function changeoverTitle(c: Changeover): string {
+  const world = quoted(c.plan.world || c.plan.folder);
+  return c.undoes ? `Undo of ${c.undoes}: ${world} back` : `Put ${world}`;
+}
+
+export function ChangeoverTable({ list }: { list: Changeover[] }) {
+  if (list.length === 0) return <Muted>Nothing has been changed yet.</Muted>;
+  return (
+    <Table>
+      <thead><tr><th>No.</th><th>State</th><th>What</th><th>Server</th><th>When</th><th>By</th><th>Locked out</th><th><span className="unseen">Undo</span></th></tr></thead>
+      <tbody>
+        {list.map((c) => (
+          <tr key={c.id}>
+            <td>{c.id}</td><td><Mark of={c.state} /></td>
+            <td><Link to="/changeovers/$id" params={{ id: String(c.id) }}>{changeoverTitle(c)}</Link></td>
+            <td>{c.server}</td><td>{when(c.startedAt ?? c.createdAt)}</td><td>{c.createdBy}</td>
+            <td>{c.window ? millis(c.window.totalMs) : "–"}</td>
+            <td>{c.undoneBy ? `undone by ${c.undoneBy}` : c.undoable ? "can be undone" : ""}</td>
+          </tr>
+        ))}
+      </tbody>
+    </Table>
+  );
+}
+
+export function Changeovers() {
+  const list = useQuery(queries.changeovers());
+  return (
+    <Page>
+      <Head><h1>Changeovers</h1></Head>
+      {list.isError && <Failure error={list.error} />}
+      {list.data && <Panel><ChangeoverTable list={list.data} /></Panel>}
+    </Page>
+  );
+}

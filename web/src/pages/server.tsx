@@ -1,0 +1,173 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Link, useNavigate, useParams } from "@tanstack/react-router";
+import { useEffect, useRef, useState } from "react";
+import { TabPanel, Tabs } from "react-aria-components";
+import styled from "styled-components";
+import { api, listen, type LogLine, type ServerFacts } from "../api/client";
+import { queries } from "../api/queries";
+import { Button, Tab, TabList } from "../parts/controls";
+import { Crumb, Facts, Failure, Head, Muted, Page, Panel, Picture, Table } from "../parts/layout";
+import { Mark } from "../parts/marks";
+import { bytes, quoted, when } from "../words";
+import { ChangeoverTable } from "./changeovers";
+
+export function ServerPage() {
+  const { server: name } = useParams({ from: "/servers/$server" });
+  const client = useQueryClient();
+  const server = useQuery(queries.server(name));
+  const operate = useMutation({
+    mutationFn: (what: "start" | "stop") => (what === "start" ? api.start(name) : api.stop(name)),
+    onSettled: () => client.invalidateQueries({ queryKey: ["servers"] }),
+  });
+  const s = server.data?.server;
+  const down = s?.state === "stopped" || s?.state === "exited";
+  return (
+    <Page>
+      <div>
+        <Crumb><Link to="/servers">Servers</Link></Crumb>
+        <Head>
+          <h1>{name}</h1>
+          {s && <Mark of={s.state}>{s.state}{s.state === "exited" && (s.exitCode ?? -1) >= 0 ? ` with code ${s.exitCode}` : ""}</Mark>}
+          {s && <Button onPress={() => operate.mutate(down ? "start" : "stop")} isDisabled={operate.isPending || Boolean(s.changeover)}>{operate.isPending ? "Waiting for the server …" : down ? "Start" : "Stop"}</Button>}
+        </Head>
+      </div>
+      {server.isError && <Failure error={server.error} />}
+      {operate.isError && <Failure error={operate.error} />}
+      {s?.changeover ? <Panel>Changeover <Link to="/changeovers/$id" params={{ id: String(s.changeover) }}>{s.changeover}</Link> holds this server.</Panel> : null}
+      {server.data && (
+        <Tabs>
+          <TabList aria-label={`About ${name}`}><Tab id="world">World</Tab><Tab id="fit">Fit</Tab><Tab id="log">Log</Tab><Tab id="changeovers">Changeovers</Tab></TabList>
+          <TabPanel id="world"><WorldTab facts={server.data} /></TabPanel>
+          <TabPanel id="fit"><FitTab facts={server.data} /></TabPanel>
+          <TabPanel id="log"><Log key={name} server={name} /></TabPanel>
+          <TabPanel id="changeovers"><ServerChangeovers server={name} /></TabPanel>
+        </Tabs>
+      )}
+    </Page>
+  );
+}
+
+const Two = styled.div`
+  display: grid; gap: 1.2rem; grid-template-columns: minmax(0, 1fr) minmax(0, 1fr); align-items: start;
+  @media (max-width: 860px) { grid-template-columns: minmax(0, 1fr); }
+`;
+
+const Live = styled.div`display: flex; gap: 1rem; margin-bottom: 0.9rem; h3 { font-size: 1.15rem; }`;
+
+function WorldTab({ facts: { server: s, facts: f } }: { facts: ServerFacts }) {
+  const active = f.worlds.find((w) => w.folder === f.active);
+  const keys = Object.entries(f.keys).toSorted(([a], [b]) => a.localeCompare(b));
+  return (
+    <Two>
+      <Panel>
+        <h2>Active world</h2>
+        <Live>
+          <Picture size={132} />
+          {active ? (
+            <Facts>
+              <dt>Title</dt><dd><b>{quoted(active.title)}</b></dd>
+              <dt>Folder</dt><dd><code>{quoted(active.folder)}</code></dd>
+              <dt>Seed</dt><dd><code>{active.seed || "not known"}</code></dd>
+              <dt>Size</dt><dd>{bytes(active.bytes)}</dd>
+              <dt>Last played</dt><dd>{when(active.lastPlayed)}</dd>
+              {s.opened && <><dt>Log says</dt><dd>opened <code>{s.opened}</code></dd></>}
+            </Facts>
+          ) : (
+            <p>The settings name {f.active ? <code>{quoted(f.active)}</code> : "no world"}, and there is no such world on the server. <b>At its next start it would make a new one.</b></p>
+          )}
+        </Live>
+        <h3>All worlds on it</h3>
+        <Table>
+          <thead><tr><th>Folder</th><th>Title</th><th>Size</th><th>Last played</th><th><span className="unseen">Active</span></th></tr></thead>
+          <tbody>{f.worlds.map((w) => <tr key={w.folder}><td><code>{w.folder}</code></td><td>{quoted(w.title)}</td><td>{bytes(w.bytes)}</td><td>{when(w.lastPlayed)}</td><td>{w.folder === f.active ? "active" : ""}</td></tr>)}</tbody>
+        </Table>
+      </Panel>
+      <Panel>
+        <h2>Server</h2>
+        <Facts>
+          <dt>Game, kind</dt><dd>{s.game}, {s.kind}</dd>
+          <dt>Version</dt><dd>{f.version.text || "not known"}{f.version.text && <small>{f.version.file}</small>}</dd>
+          <dt>Mods</dt><dd>{f.mods.items?.map((m) => `${m.name} ${m.version ?? ""}`.trim()).join(", ") || "none known"}</dd>
+          <dt>Players join at</dt><dd><code>{s.join || "not known"}</code></dd>
+          <dt>Folder</dt><dd><code>{s.root}</code></dd>
+          <dt>Command</dt><dd><code>{s.command.join(" ")}</code></dd>
+          {s.pid ? <><dt>Process</dt><dd>{s.pid}, since {when(s.since)}</dd></> : null}
+        </Facts>
+        <h3 style={{ marginTop: "1rem" }}>Settings that matter</h3>
+        <Facts>
+          {keys.map(([name, k]) => (
+            <KeyFact key={name} name={name} value={k.found ? quoted(k.value) : "not set"} from={k.found ? `${k.file} line ${k.line}, ${k.key}` : k.file} />
+          ))}
+        </Facts>
+      </Panel>
+    </Two>
+  );
+}
+
+function KeyFact({ name, value, from }: { name: string; value: string; from: string }) {
+  return (<><dt>{name}</dt><dd><code>{value}</code><small>{from}</small></dd></>);
+}
+
+function FitTab({ facts: { server: s } }: { facts: ServerFacts }) {
+  const worlds = useQuery(queries.worlds());
+  const navigate = useNavigate();
+  const mine = worlds.data?.filter((w) => w.game === s.game) ?? [];
+  return (
+    <Panel>
+      <h2>Put a world of the library here</h2>
+      {worlds.isError && <Failure error={worlds.error} />}
+      {worlds.data && mine.length === 0 && <Muted>The library has no world of this game. Send one on the page Library.</Muted>}
+      {mine.length > 0 && (
+        <Table>
+          <thead><tr><th><span className="unseen">Picture</span></th><th>World</th><th>Version</th><th>Seed</th><th>Size</th><th>Last played</th><th><span className="unseen">Next</span></th></tr></thead>
+          <tbody>
+            {mine.map((w) => {
+              const f = w.copies[0]?.facts;
+              return (
+                <tr key={w.name}>
+                  <td><Picture size={38} /></td>
+                  <td><b>{quoted(w.title)}</b><br /><code>{w.name}</code></td>
+                  <td>{f?.facts.version?.text ?? "–"}</td><td><code>{f?.facts.seed?.text ?? "–"}</code></td><td>{bytes(f?.bytes ?? -1)}</td><td>{when(f?.lastPlayed)}</td>
+                  <td><Button onPress={() => void navigate({ to: "/put", search: { world: w.name, server: s.name } })} aria-label={`See whether ${w.title} fits`}>See whether it fits</Button></td>
+                </tr>
+              );
+            })}
+          </tbody>
+        </Table>
+      )}
+    </Panel>
+  );
+}
+
+const LogBox = styled.pre`
+  margin: 0; height: 26rem; overflow: auto; background: var(--raised); border: 1px solid var(--line); border-radius: 5px; padding: 0.7rem 0.9rem; white-space: pre-wrap; overflow-wrap: anywhere;
+`;
+
+/** The server's log as it grows; it keeps to the end unless somebody scrolls up. */
+export function Log({ server, height }: { server: string; height?: string }) {
+  const [lines, setLines] = useState<LogLine[]>([]);
+  const box = useRef<HTMLPreElement>(null);
+  const atEnd = useRef(true);
+  useEffect(
+    () =>
+      listen<LogLine[]>(`/servers/${encodeURIComponent(server)}/log?last=300`, "lines", (more) => {
+        setLines((old) => [...old, ...more].slice(-2000));
+        requestAnimationFrame(() => {
+          if (box.current && atEnd.current) box.current.scrollTop = box.current.scrollHeight;
+        });
+      }),
+    [server],
+  );
+  return (
+    <LogBox ref={box} tabIndex={0} role="log" aria-label={`Log of ${server}`} style={height ? { height } : undefined}
+      onScroll={(e) => { const b = e.currentTarget; atEnd.current = b.scrollHeight - b.scrollTop - b.clientHeight < 30; }}>
+      {lines.length === 0 ? "The log is empty." : lines.map((l) => l.text).join("\n")}
+    </LogBox>
+  );
+}
+
+function ServerChangeovers({ server }: { server: string }) {
+  const list = useQuery(queries.changeovers(server));
+  if (list.isError) return <Failure error={list.error} />;
+  return <Panel><ChangeoverTable list={list.data ?? []} /></Panel>;
+}

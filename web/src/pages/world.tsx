@@ -1,0 +1,92 @@
+import { useMutation, useQuery } from "@tanstack/react-query";
+import { Link, useNavigate, useParams } from "@tanstack/react-router";
+import styled from "styled-components";
+import { api, type Copy, type Fact } from "../api/client";
+import { queries } from "../api/queries";
+import { Button } from "../parts/controls";
+import { Crumb, Facts, Failure, Head, Muted, Page, Panel, Picture, Table } from "../parts/layout";
+import { Mark } from "../parts/marks";
+import { bytes, count, quoted, when } from "../words";
+
+const Sides = styled.div`
+  display: grid; gap: 1.2rem; grid-template-columns: minmax(0, 1.25fr) minmax(0, 1fr); align-items: start;
+  @media (max-width: 860px) { grid-template-columns: minmax(0, 1fr); }
+`;
+const Beside = styled.div`display: flex; gap: 1.1rem;`;
+
+const shown = ["seed", "version", "family", "world-id"];
+
+function factText(f: Fact): string {
+  if (f.why) return `not read: ${f.why}`;
+  return f.items ? f.items.map((i) => `${i.name} ${i.version ?? ""}`.trim()).join(", ") || "none" : f.text;
+}
+
+function CopyPanel({ copy }: { copy: Copy }) {
+  const f = copy.facts;
+  const verify = useMutation({ mutationFn: () => api.verify(copy.id.slice(0, 16)) });
+  return (
+    <Panel>
+      <h2>What it says of itself</h2>
+      <Beside>
+        <Picture size={132} />
+        <Facts>
+          <dt>Title</dt><dd><b>{quoted(f.title)}</b></dd>
+          <dt>Folder</dt><dd><code>{quoted(f.folder)}</code></dd>
+          {shown.map((n) => f.facts[n] && <FactRow key={n} name={n} fact={f.facts[n]} />)}
+          {f.facts.mods && <FactRow name="mods" fact={f.facts.mods} />}
+          <dt>realms</dt><dd>{f.realms.length > 0 ? `${f.layout}: ${f.realms.join(", ")}` : "none"}</dd>
+          <dt>players</dt><dd>{f.players.length > 0 ? f.players.map((p) => p.name || p.id).join(", ") : "no records"}</dd>
+          <dt>size</dt><dd>{bytes(copy.bytes)} in {count(f.files, "file", "files")}</dd>
+          <dt>last played</dt><dd>{when(f.lastPlayed)}</dd>
+          <dt>came</dt><dd>{when(copy.createdAt)} from {copy.source}, by {copy.createdBy}</dd>
+          <dt>copy</dt><dd><code>{copy.id.slice(0, 16)}</code></dd>
+        </Facts>
+      </Beside>
+      {f.warnings.length > 0 && <><h3 style={{ marginTop: "0.8rem" }}>Mind</h3>{f.warnings.map((w) => <p key={w}>! {w}</p>)}</>}
+      <p style={{ marginTop: "0.9rem", display: "flex", gap: "0.8rem", alignItems: "center" }}>
+        <Button onPress={() => verify.mutate()} isDisabled={verify.isPending}>{verify.isPending ? "Reading it back …" : "Verify every byte"}</Button>
+        {verify.isSuccess && <Mark of="fits">as it was stored</Mark>}
+      </p>
+      {verify.isError && <Failure error={verify.error} />}
+    </Panel>
+  );
+}
+
+function FactRow({ name, fact }: { name: string; fact: Fact }) {
+  return (<><dt>{name}</dt><dd>{factText(fact)}{!fact.why && fact.file && <small>{fact.file}</small>}</dd></>);
+}
+
+export function WorldPage() {
+  const { world: name } = useParams({ from: "/library/$world" });
+  const navigate = useNavigate();
+  const world = useQuery(queries.world(name));
+  const servers = useQuery(queries.servers());
+  const copy = world.data?.copies[0];
+  const mine = servers.data?.filter((s) => s.game === world.data?.game) ?? [];
+  return (
+    <Page>
+      <div><Crumb><Link to="/library">Library</Link></Crumb><Head><h1>{world.data ? quoted(world.data.title) : name}</h1></Head></div>
+      {world.isError && <Failure error={world.error} />}
+      <Sides>
+        {copy && <CopyPanel copy={copy} />}
+        {copy && (
+          <Panel>
+            <h2>Put it onto a server</h2>
+            {servers.data && mine.length === 0 && <Muted>No server runs {world.data?.game}.</Muted>}
+            <Table>
+              <tbody>
+                {mine.map((s) => (
+                  <tr key={s.name}>
+                    <td><b>{s.name}</b><br /><Muted as="span">{s.kind}, now {quoted(s.activeTitle || s.active)}</Muted></td>
+                    <td><Mark of={s.state} quiet /></td>
+                    <td style={{ textAlign: "right" }}><Button onPress={() => void navigate({ to: "/put", search: { world: name, server: s.name } })} aria-label={`See whether it fits ${s.name}`}>See whether it fits</Button></td>
+                  </tr>
+                ))}
+              </tbody>
+            </Table>
+          </Panel>
+        )}
+      </Sides>
+    </Page>
+  );
+}

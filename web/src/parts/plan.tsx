@@ -1,0 +1,99 @@
+import styled from "styled-components";
+import type { Changeover, Plan, Proof } from "../api/client";
+import { bytes, millis } from "../words";
+import { Mark } from "./marks";
+
+const Steps = styled.ol`
+  display: grid; counter-reset: step;
+  li { display: grid; grid-template-columns: 1.6rem 6.4rem minmax(0, 1fr); gap: 0.5rem; padding: 0.28rem 0.5rem; align-items: baseline; }
+  li::before { counter-increment: step; content: counter(step); color: var(--muted); text-align: right; font-variant-numeric: tabular-nums; }
+  li[data-window] { background: var(--adjust-soft); }
+  li.edge { grid-template-columns: 1fr; color: var(--adjust); font-weight: 600; font-size: 0.87rem; background: var(--adjust-soft); padding-left: 2.6rem; }
+  li.edge::before { content: none; counter-increment: none; }
+  li.edge.first { border-radius: 5px 5px 0 0; margin-top: 0.25rem; } li.edge.last { border-radius: 0 0 5px 5px; margin-bottom: 0.25rem; }
+`;
+
+/** The steps of a plan in order, the stop window marked; with states once it runs. */
+export function PlanSteps({ plan, steps }: { plan: Plan; steps?: Changeover["steps"] }) {
+  const rows: React.ReactNode[] = [];
+  let inside = false;
+  plan.steps.forEach((s, n) => {
+    if (s.switch && !inside) rows.push(<li key="shut" className="edge first">Players are locked out from here</li>);
+    if (!s.switch && inside) rows.push(<li key="open" className="edge last">Players can join again</li>);
+    inside = s.switch;
+    const state = steps?.[n]?.state;
+    rows.push(
+      // oxlint-disable-next-line react/no-array-index-key -- a step is its place in the plan
+      <li key={n} data-window={s.switch || undefined} data-step={s.kind} data-state={state}>
+        <span>{state ? <Mark of={state} quiet /> : <b>{s.kind}</b>}</span><span>{s.say}</span>
+      </li>,
+    );
+  });
+  return <Steps aria-label="Steps">{rows}</Steps>;
+}
+
+const DiffBox = styled.pre`
+  margin: 0; padding: 0.6rem 0.8rem; background: var(--raised); border: 1px solid var(--line); border-radius: 5px; overflow-x: auto; line-height: 1.5;
+  .add { background: var(--fits-soft); display: block; } .del { background: var(--blocks-soft); display: block; } .ctx { display: block; color: var(--muted); }
+`;
+
+/** A settings change as a unified diff. */
+export function Diff({ file, text }: { file: string; text: string }) {
+  const lines = text.split("\n").filter((l) => l !== "");
+  return (
+    <section aria-label={`Change of ${file}`}><DiffBox tabIndex={0}>
+      {lines.map((l, i) => {
+        const kind = l.startsWith("+++") || l.startsWith("---") || l.startsWith("@@") ? "ctx" : l.startsWith("+") ? "add" : l.startsWith("-") ? "del" : "ctx";
+        // oxlint-disable-next-line react/no-array-index-key -- a line is its place in the diff
+        return <span key={i} className={kind}>{l}</span>;
+      })}
+    </DiffBox></section>
+  );
+}
+
+export function windowText(plan: Plan): string {
+  const { stopping, starting, ours } = plan.window;
+  if (stopping < 0 || starting < 0) return "under 0.1 s of ours, and what the game takes to stop and start (not measured yet)";
+  return `about ${millis(stopping + starting + ours)}: game stopping ${millis(stopping)}, ours under 0.1 s, game starting ${millis(starting)}`;
+}
+
+const Notes = styled.ul`
+  display: grid; gap: 0.3rem; margin-top: 0.7rem;
+  li { padding-left: 1.1rem; text-indent: -1.1rem; } li::before { content: "•  "; color: var(--muted); }
+`;
+
+const Below = styled.div`display: grid; gap: 0.7rem; margin-top: 0.9rem;`;
+
+/** All that a person should read before saying yes. */
+export function PlanView({ plan, steps }: { plan: Plan; steps?: Changeover["steps"] }) {
+  return (
+    <>
+      <PlanSteps plan={plan} steps={steps} />
+      <Below>
+        {plan.diffs.filter((d) => d.text).map((d) => <Diff key={d.file} file={d.file} text={d.text} />)}
+        <p>Stop window: <b>{windowText(plan)}</b>{plan.needBytes > 0 && <>. Space needed: <b>{bytes(plan.needBytes)}</b></>}.</p>
+      </Below>
+      <Notes>{plan.notes.map((n) => <li key={n}>{n}</li>)}</Notes>
+    </>
+  );
+}
+
+const Checks = styled.ul`
+  display: grid; gap: 0.35rem;
+  li { display: grid; grid-template-columns: 5rem minmax(0, 1fr); gap: 0.6rem; align-items: baseline; overflow-wrap: anywhere; }
+  small { color: var(--muted); font-size: 0.9rem; display: block; }
+`;
+
+/** The evidence, each line with what was expected and what was seen. */
+export function ProofList({ proof }: { proof: Proof }) {
+  return (
+    <Checks aria-label="Proof">
+      {proof.checks.map((c) => (
+        <li key={c.what}>
+          <Mark of={c.ok ? "fits" : "blocks"} quiet>{c.ok ? "holds" : "fails"}</Mark>
+          <span>{c.what}: <b>{c.seen}</b>{!c.ok && <small>expected {c.expected}</small>}</span>
+        </li>
+      ))}
+    </Checks>
+  );
+}

@@ -1,0 +1,31 @@
+/** Sizes in binary units, as the command line writes them. */
+export function bytes(n: number): string {
+  if (n < 0) return "unknown";
+  const units = ["B", "KiB", "MiB", "GiB", "TiB"];
+  let i = 0;
+  let v = n;
+  while (v >= 1024 && i < units.length - 1) {
+    v /= 1024;
+    i++;
+  }
+  return `${i === 0 || v >= 10 ? Math.round(v) : v.toFixed(1)} ${units[i]}`;
+}
+
+export function millis(ms: number): string {
+  if (ms < 0) return "not measured yet";
+  return ms < 1000 ? `${Math.round(ms)} ms` : `${(ms / 1000).toFixed(1)} s`;
+}
+
+const dateTime = new Intl.DateTimeFormat("en-GB", { dateStyle: "medium", timeStyle: "short" });
+
+export function when(iso: string | undefined): string {
+  if (!iso || iso.startsWith("0001-")) return "unknown";
+  return dateTime.format(new Date(iso));
+}
+
+export function count(n: number, one: string, many: string): string {
+  return n === 1 ? `1 ${one}` : `${n.toLocaleString("en-GB")} ${many}`;
+}
+
+/** A name between quotes, so that blanks at its ends can be seen. */
+export const quoted = (s: string) => `“${s}”`;
