@@ -113,7 +113,7 @@ type bundle struct {
 	database string
 	daemon   *cli.Daemon
 	api      *client.Client
-	log      *bytes.Buffer
+	trace    func(point string)
 }
 
 func newDatabase(t *testing.T) string {
@@ -132,7 +132,11 @@ func setup(t *testing.T) *bundle {
 }
 
 func (b *bundle) config() cli.ServeConfig {
-	return cli.ServeConfig{Data: filepath.Join(b.dir, "data"), Database: b.database, Listen: "127.0.0.1:0", FirstUser: userName, FirstPassword: password, Log: io.Discard}
+	return cli.ServeConfig{Data: filepath.Join(b.dir, "data"), Database: b.database, Listen: "127.0.0.1:0", FirstUser: userName, FirstPassword: password, Log: io.Discard, Trace: func(p string) {
+		if b.trace != nil {
+			b.trace(p)
+		}
+	}}
 }
 
 func (b *bundle) start() {

@@ -25,7 +25,6 @@ import (
 func (b *bundle) mortal(dieAt int64) (address string, points func() []string, cmd *exec.Cmd) {
 	b.t.Helper()
 	c := b.config()
-	c.Log = nil
 	raw, err := json.Marshal(map[string]any{"DieAt": dieAt, "Config": map[string]any{"Data": c.Data, "Database": c.Database, "Listen": c.Listen}})
 	require.NoError(b.t, err)
 	cmd = exec.Command(os.Args[0])
