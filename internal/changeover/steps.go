@@ -20,6 +20,7 @@ import (
 	"reshard/internal/core/fault"
 	"reshard/internal/core/plan"
 	"reshard/internal/core/server"
+	"reshard/internal/core/settings"
 	"reshard/internal/core/world"
 	"reshard/internal/vault"
 )
@@ -283,33 +284,35 @@ func (r *Runner) moveBack(step plan.Step) error {
 // write edits a settings file: the bytes before are kept first, under a name
 // that tells a later life of the service what stood there.
 func (r *Runner) write(n int, step plan.Step) (*Detail, error) {
-	before, err := r.Place.ReadFile(step.File, longestSettings)
-	if err != nil {
-		return nil, err
-	}
 	kept, err := r.kept(step.Keep)
 	if err != nil {
 		return nil, err
 	}
 	if kept == nil {
+		if kept, err = r.Place.ReadFile(step.File, longestSettings); err != nil {
+			return nil, err
+		}
 		if err := r.Place.MkdirAll(path.Dir(step.Keep)); err != nil {
 			return nil, err
 		}
-		if err := r.Place.Replace(step.Keep, before); err != nil {
+		if err := r.Place.Replace(step.Keep, kept); err != nil {
 			return nil, err
 		}
-		kept = before
 	}
 	r.trace(n, step, "kept")
 	after, err := r.settingsAfter(step, kept)
 	if err != nil {
 		return nil, err
 	}
+	now, err := r.Place.ReadFile(step.File, longestSettings)
+	if err != nil {
+		return nil, err
+	}
 	detail := &Detail{Before: server.Hash(kept), After: server.Hash(after)}
 	switch {
-	case bytes.Equal(before, after):
+	case bytes.Equal(now, after):
 		return detail, nil
-	case !bytes.Equal(before, kept):
+	case !bytes.Equal(now, kept):
 		return nil, fault.New(fault.Changed, "write", step.File, "somebody else has changed it in the meantime")
 	}
 	return detail, r.Place.Replace(step.File, after)
@@ -338,25 +341,51 @@ func (r *Runner) settingsAfter(step plan.Step, before []byte) ([]byte, error) {
 	return plan.Apply(step.File, step.Format, before, step.Edits)
 }
 
-// unwrite puts the kept bytes back whole; what stands there now is kept too.
+// unwrite puts the kept bytes back whole; what stands there now is kept too. A
+// file that somebody edited by hand while the server was down keeps that edit:
+// only our own keys go back.
 func (r *Runner) unwrite(step plan.Step) error {
 	kept, err := r.kept(step.Keep)
 	if err != nil || kept == nil {
 		return err // nothing was written yet
 	}
 	now, err := r.Place.ReadFile(step.File, longestSettings)
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+	if errors.Is(err, fs.ErrNotExist) {
+		return r.Place.Replace(step.File, kept)
+	}
+	if err != nil || bytes.Equal(now, kept) {
 		return err
 	}
-	if err == nil {
-		if bytes.Equal(now, kept) {
-			return nil
-		}
-		if err := r.Place.Replace(step.Keep+".taken-back", now); err != nil {
+	back := kept
+	after, err := r.settingsAfter(step, kept)
+	if err != nil {
+		return err
+	}
+	if !bytes.Equal(now, after) && !r.switchedBefore() {
+		if back, err = withoutOurs(step, now); err != nil || bytes.Equal(back, now) {
 			return err
 		}
 	}
-	return r.Place.Replace(step.File, kept)
+	if err := r.Place.Replace(step.Keep+".taken-back", now); err != nil {
+		return err
+	}
+	return r.Place.Replace(step.File, back)
+}
+
+// withoutOurs sets those keys back that hold what the step wrote.
+func withoutOurs(step plan.Step, now []byte) ([]byte, error) {
+	doc, err := settings.Parse(step.File, step.Format, now)
+	if err != nil {
+		return nil, err
+	}
+	for _, e := range step.Edits {
+		if entry, ok := doc.Get(e.Key); ok && entry.Value == e.Value && e.WasSet {
+			if doc, err = doc.Set(e.Key, e.Was); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return doc.Bytes(), nil
 }
 
 // setStraysAside moves what the server made in its worlds folder during a

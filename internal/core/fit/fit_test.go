@@ -1,0 +1,186 @@
+package fit_test
+
+import (
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"os"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"reshard/games"
+	"reshard/internal/core/fact"
+	"reshard/internal/core/fit"
+	"reshard/internal/core/game"
+	"reshard/internal/core/server"
+	"reshard/internal/core/world"
+)
+
+// situation is a world and a server that fit but for what a case changes.
+func situation(t *testing.T) fit.Input {
+	t.Helper()
+	p, err := games.Find("quarrymoss")
+	require.NoError(t, err)
+	known := func(name, text string) fact.Fact { return fact.Fact{Name: name, Text: text, File: "heart.cbor.gz"} }
+	mods := fact.Fact{Name: "mods", Type: "list", Items: []fact.Item{{Name: "rain-butts", Version: "0.9"}}}
+	return fit.Input{
+		Profile: p,
+		World: world.World{
+			Game: "quarrymoss", Title: "Fen Garden", Folder: "fen", Layout: "nested", Realms: []string{"caverns"}, Files: 3, Bytes: 3000,
+			Facts: map[string]fact.Fact{"seed": known("seed", "-5"), "version": known("version", "2.5.1"), "family": known("family", "moss"), "mods": mods},
+		},
+		Server: server.State{
+			Game: "quarrymoss", Kind: "plain", Realms: "nested", Version: known("version", "2.5.1"), Mods: mods, Active: "fen",
+			Keys: map[string]server.Setting{
+				"active-world": {Key: "world.folder", Value: "fen", Found: true, In: "main", File: "quarry.properties", Line: 4, Writes: "folder"},
+				"seed":         {Key: "world.seed", Value: "-5", Found: true, In: "main", File: "quarry.properties", Line: 6},
+			},
+			Settings: []server.Document{{Name: "main", File: "quarry.properties", Format: "properties", Hash: "x"}},
+			Worlds:   []server.Present{{Folder: "fen", Title: "Old Fen", Seed: "9"}}, Folders: []string{"fen"},
+		},
+		Live:    fit.Live{State: "stopped", FreeBytes: 1 << 40, SameFilesystem: true, Players: -1},
+		Choices: fit.Choices{},
+	}
+}
+
+func setting(in *fit.Input, key string, change func(*server.Setting)) {
+	s := in.Server.Keys[key]
+	change(&s)
+	in.Server.Keys[key] = s
+}
+
+func fails(why string) fact.Fact { return fact.Fact{Why: why} }
+
+func TestRules(t *testing.T) {
+	t.Parallel()
+	for _, c := range []struct {
+		name    string
+		change  func(in *fit.Input)
+		concern string
+		verdict fit.Verdict
+		words   string
+		choice  string // a choice that must be offered, key=answer
+	}{
+		{"all fits", func(*fit.Input) {}, "folder-name", fit.Fits, "exactly", ""},
+		{"other game", func(in *fit.Input) { in.World.Game = "minetest" }, "game", fit.Blocks, "the server runs quarrymoss", ""},
+		{"other family", func(in *fit.Input) { in.Server.Kind = "mossling" }, "game", fit.Blocks, "does not read the family", ""},
+		{"family unknown", func(in *fit.Input) { in.World.Facts["family"] = fails("damaged") }, "game", fit.Choose, "could not be read", "game=go-on"},
+		{"one capital", func(in *fit.Input) { in.World.Folder = "Fen" }, "folder-name", fit.Adjust, "differ by a capital", ""},
+		{"a blank at the end", func(in *fit.Input) {
+			setting(in, "active-world", func(s *server.Setting) { s.Value = "fen " })
+			in.Server.Active, in.Server.Folders = "fen ", []string{"fen "}
+		}, "folder-name", fit.Adjust, "a blank at an end", ""},
+		{"composed characters", func(in *fit.Input) {
+			p := *in.Profile
+			p.World.FolderName = game.FolderName{}
+			in.Profile = &p
+			in.World.Folder, in.Server.Active, in.Server.Folders = "caf\u00e9", "cafe\u0301", []string{"cafe\u0301"}
+			setting(in, "active-world", func(s *server.Setting) { s.Value = "cafe\u0301" })
+		}, "folder-name", fit.Adjust, "composed of other characters", ""},
+		{"waits for a name", func(in *fit.Input) { in.World.Folder = "a b" }, "folder-name", fit.Fits, "Waits", ""},
+		{"setting absent", func(in *fit.Input) {
+			setting(in, "active-world", func(s *server.Setting) { s.Found, s.Value = false, "" })
+		}, "folder-name", fit.Adjust, "Write world.folder=fen", ""},
+		{"name taken", func(in *fit.Input) { in.Server.Active, in.Server.Folders = "other", []string{"fen", "other"} }, "folder-name", fit.Choose, "already has a folder", "folder-name=fen-2"},
+		{"name taken, replace offered", func(in *fit.Input) { in.Server.Active, in.Server.Folders = "other", []string{"fen", "other"} }, "folder-name", fit.Choose, "already", "replace=yes"},
+		{"name taken, replaced", func(in *fit.Input) {
+			in.Server.Active, in.Server.Folders = "other", []string{"fen", "other"}
+			in.Choices["replace"] = "yes"
+		}, "folder-name", fit.Fits, "exactly", ""},
+		{"emoji", func(in *fit.Input) { in.World.Folder = "Orchard 🍎" }, "characters", fit.Choose, "does not allow", "folder-name=Orchard"},
+		{"too long", func(in *fit.Input) { in.World.Folder = strings.Repeat("a", 60) }, "characters", fit.Choose, "longer", "folder-name=" + strings.Repeat("a", 48)},
+		{"chosen name is bad too", func(in *fit.Input) { in.Choices["folder-name"] = "a b" }, "characters", fit.Choose, "a blank", "folder-name=a-b"},
+		{"chosen name is empty", func(in *fit.Input) { in.World.Folder = " " }, "characters", fit.Choose, "cannot be empty", "folder-name=world"},
+		{"newer world", func(in *fit.Input) { in.World.Facts["version"] = fact.Fact{Name: "version", Text: "2.10.0"} }, "version", fit.Blocks, "newer than the server's", ""},
+		{"older world", func(in *fit.Input) { in.World.Facts["version"] = fact.Fact{Name: "version", Text: "2.4"} }, "version", fit.Adjust, "upgrades the world for good", ""},
+		{"version unknown", func(in *fit.Input) { in.Server.Version = fails("gone") }, "version", fit.Choose, "server's version is not known", "version=go-on"},
+		{"version declared", func(in *fit.Input) { in.Server.Version, in.Live.DeclaredVersion = fails("gone"), "2.5.1" }, "version", fit.Fits, "same version", ""},
+		{"version answered", func(in *fit.Input) { in.Server.Version = fails("gone"); in.Choices["version"] = "go-on" }, "version", fit.Adjust, "not known", ""},
+		{"realms elsewhere", func(in *fit.Input) { in.Server.Realms, in.Server.Kind = "split", "terrace" }, "realms", fit.Blocks, "anew and empty", ""},
+		{"realms mixed", func(in *fit.Input) { in.World.Layout = "mixed" }, "realms", fit.Blocks, "leftover", ""},
+		{"no realms", func(in *fit.Input) { in.World.Layout, in.World.Realms = "", nil }, "realms", fit.Fits, "no realms yet", ""},
+		{"other seed", func(in *fit.Input) { setting(in, "seed", func(s *server.Setting) { s.Value = "7" }) }, "seed", fit.Adjust, "Write world.seed=-5", ""},
+		{"seed unknown", func(in *fit.Input) { in.World.Facts["seed"] = fails("damaged") }, "seed", fit.Choose, "could not be read", "seed=go-on"},
+		{"seed left open", func(in *fit.Input) { setting(in, "seed", func(s *server.Setting) { s.Value = "" }) }, "seed", fit.Fits, "leave the seed open", ""},
+		{"mod missing", func(in *fit.Input) { in.Server.Mods.Items = nil }, "mods", fit.Choose, "lacks rain-butts 0.9", "mods=go-on"},
+		{"mod in another version", func(in *fit.Input) { in.Server.Mods.Items = []fact.Item{{Name: "rain-butts", Version: "1.0"}} }, "mods", fit.Choose, "world 0.9, server 1.0", "mods=go-on"},
+		{"mod extra", func(in *fit.Input) {
+			in.Server.Mods.Items = append([]fact.Item{{Name: "sheds"}}, in.Server.Mods.Items...)
+		}, "mods", fit.Fits, "beside it sheds", ""},
+		{"mods unreadable", func(in *fit.Input) { in.Server.Mods = fails("no server.json") }, "mods", fit.Choose, "cannot be compared", "mods=go-on"},
+		{"settings unreadable", func(in *fit.Input) { in.Server.Settings[0].Why = "there is no quarry.properties" }, "settings", fit.Blocks, "there is no", ""},
+		{"key repeated", func(in *fit.Input) { setting(in, "active-world", func(s *server.Setting) { s.Repeats = []int{2} }) }, "settings", fit.Fits, "line 4, the last", ""},
+		{"running", func(in *fit.Input) { in.Live.State = "running" }, "running", fit.Adjust, "stop it cleanly", ""},
+		{"starting", func(in *fit.Input) { in.Live.State = "starting" }, "running", fit.Blocks, "starting", ""},
+		{"no room", func(in *fit.Input) { in.Live.FreeBytes = 5000 }, "space", fit.Blocks, "to spare", ""},
+		{"room unknown", func(in *fit.Input) { in.Live.FreeBytes = -1 }, "space", fit.Fits, "does not tell", ""},
+		{"other file system", func(in *fit.Input) { in.Live.SameFilesystem = false }, "space", fit.Blocks, "another file system", ""},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			t.Parallel()
+			in := situation(t)
+			c.change(&in)
+			row, ok := fit.Compare(in).Row(c.concern)
+			require.True(t, ok)
+			assert.Equal(t, c.verdict, row.Verdict, row.Say)
+			assert.Contains(t, row.Say+" "+row.Mend, c.words)
+			if c.choice != "" {
+				var offered []string
+				for _, o := range row.Options {
+					offered = append(offered, o.Choice+"="+o.Answer)
+				}
+				assert.Contains(t, offered, c.choice)
+			}
+		})
+	}
+}
+
+// Every verdict must come with words, and every one that is not "fits" with what
+// would mend it; every rule stands in a file of its own and in the docs.
+func TestEveryRuleHasWordsAndAFile(t *testing.T) {
+	t.Parallel()
+	guide, err := os.ReadFile("../../../docs/fit-sheet.md")
+	require.NoError(t, err)
+	declared := map[string]bool{}
+	files, err := os.ReadDir(".")
+	require.NoError(t, err)
+	for _, f := range files {
+		if !strings.HasSuffix(f.Name(), ".go") || strings.HasSuffix(f.Name(), "_test.go") {
+			continue
+		}
+		file, err := parser.ParseFile(token.NewFileSet(), f.Name(), nil, 0)
+		require.NoError(t, err)
+		rules := 0
+		ast.Inspect(file, func(n ast.Node) bool {
+			if spec, ok := n.(*ast.ValueSpec); ok && strings.HasSuffix(spec.Names[0].Name, "Rule") {
+				rules++
+				declared[spec.Names[0].Name] = true
+			}
+			return true
+		})
+		assert.LessOrEqual(t, rules, 1, f.Name())
+	}
+	assert.Len(t, declared, len(fit.Rules), "a rule is declared and not in the list")
+	for _, r := range fit.Compare(situation(t)).Rows {
+		assert.NotEmpty(t, r.Title)
+		assert.NotEmpty(t, r.Say, r.Concern)
+	}
+	for _, r := range fit.Rules {
+		assert.Contains(t, string(guide), "`"+r.Concern+"`", "docs/fit-sheet.md does not tell of it")
+	}
+}
+
+func TestCompareVersions(t *testing.T) {
+	t.Parallel()
+	for _, c := range []struct {
+		a, b string
+		want int
+	}{
+		{"2.4.0", "2.4.0", 0}, {"2.4", "2.4.0", 0}, {"2.10.0", "2.9.9", 1}, {"1.9", "2.0", -1}, {"2.0.0-beta", "2.0.0", -1}, {"2.0.0", "2.0.0-rc1", 1}, {"a", "b", -1},
+	} {
+		assert.Equal(t, c.want, fit.CompareVersions(c.a, c.b), c.a+" "+c.b)
+	}
+}
