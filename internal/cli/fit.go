@@ -30,11 +30,11 @@ Examples:
 			if err != nil {
 				return err
 			}
-			api, err := a.client()
+			choices, err := choicesOf(c)
 			if err != nil {
 				return err
 			}
-			choices, err := choicesOf(c)
+			api, err := a.client()
 			if err != nil {
 				return err
 			}

@@ -71,7 +71,7 @@ func TestRules(t *testing.T) {
 		{"one capital", func(in *fit.Input) { in.World.Folder = "Fen" }, "folder-name", fit.Adjust, "differ by a capital", ""},
 		{"a blank at the end", func(in *fit.Input) {
 			setting(in, "active-world", func(s *server.Setting) { s.Value = "fen " })
-			in.Server.Active, in.Server.Folders = "fen ", []string{"fen "}
+			in.Server.Active, in.Server.Folders, in.Server.Worlds = "fen ", []string{"fen "}, nil
 		}, "folder-name", fit.Adjust, "a blank at an end", ""},
 		{"composed characters", func(in *fit.Input) {
 			p := *in.Profile
