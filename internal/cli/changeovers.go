@@ -3,6 +3,8 @@ package cli
 import (
 	"context"
 	"fmt"
+	"os"
+	"os/signal"
 	"strconv"
 	"time"
 
@@ -153,8 +155,15 @@ func (a *app) follow(ctx context.Context, api *client.Client, c wire.Changeover)
 	if !a.json {
 		a.print("Changeover %d on %s\n", c.ID, c.Server)
 	}
+	// Ctrl-C ends the watching, not the changeover.
+	ctx, stop := signal.NotifyContext(ctx, os.Interrupt)
+	defer stop()
 	last, err := api.Watch(ctx, c.ID, f.see)
 	a.endProgress()
+	if ctx.Err() != nil {
+		a.print("\nNo longer watching; changeover %d goes on.\n  reshard changeovers show %d     how it stands\n  reshard changeovers cancel %d   ends it while it is staging\n  reshard undo %d                 takes it back when it is done\n", c.ID, c.ID, c.ID, c.ID)
+		return exitQuietly(ExitFailed)
+	}
 	if err != nil {
 		return err
 	}

@@ -27,6 +27,23 @@ type Command struct {
 	Env  map[string]string // beside PATH and HOME (which is Dir unless given)
 }
 
+// Program finds the program to run: a name is looked up in PATH, a path is taken
+// from the working folder.
+func (c Command) Program() (string, error) {
+	if len(c.Args) == 0 {
+		return "", fault.New(fault.Invalid, "start", c.Dir, "the server has no start command")
+	}
+	name := c.Args[0]
+	if strings.Contains(name, "/") && !filepath.IsAbs(name) {
+		name = filepath.Join(c.Dir, name)
+	}
+	found, err := exec.LookPath(name)
+	if err != nil {
+		return "", fault.New(fault.Invalid, "start", c.Dir, "the program %q of the start command is not there, or cannot be run", c.Args[0])
+	}
+	return found, nil
+}
+
 // child runs a server as a child process of the service that outlives it: its
 // console is a named pipe that it holds open itself, its log a file that it
 // writes to itself, and it is found again by a mark in its environment. A
@@ -40,7 +57,9 @@ type child struct {
 	proc Process
 	tick uint64 // start time in clock ticks since boot: with the PID unique
 	ours bool   // spawned in this life of the service, which will reap it
-	exit *Exit
+	// reaped is closed when the process that is ours has been reaped.
+	reaped chan struct{}
+	exit   *Exit
 }
 
 // keptRuns is how many runs' logs are kept.
@@ -59,9 +78,6 @@ func NewChild(cmd Command, dir, id string) (Driver, error) {
 func (c *child) pipe() string { return filepath.Join(c.dir, "console") }
 
 func (c *child) Spawn() error {
-	if len(c.cmd.Args) == 0 {
-		return fault.New(fault.Invalid, "start", c.cmd.Dir, "the server has no start command")
-	}
 	if err := unix.Mkfifo(c.pipe(), 0o600); err != nil && !errors.Is(err, os.ErrExist) {
 		return fmt.Errorf("make console pipe %s: %w", c.pipe(), err)
 	}
@@ -77,7 +93,11 @@ func (c *child) Spawn() error {
 		return fmt.Errorf("open log: %w", err)
 	}
 	defer log.Close() //nolint:errcheck // the process has its own handle
-	cmd := exec.Command(c.cmd.Args[0], c.cmd.Args[1:]...)
+	program, err := c.cmd.Program()
+	if err != nil {
+		return err
+	}
+	cmd := exec.Command(program, c.cmd.Args[1:]...)
 	cmd.Dir, cmd.Env = c.cmd.Dir, c.environment()
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = console, log, log
 	// A session of its own: Ctrl-C at the service's terminal does not reach it.
@@ -86,11 +106,12 @@ func (c *child) Spawn() error {
 		return fmt.Errorf("run %s: %w", c.cmd.Args[0], err)
 	}
 	c.mu.Lock()
-	c.exit, c.ours = nil, true
+	c.exit, c.ours, c.reaped = nil, true, make(chan struct{})
+	reaped := c.reaped
 	c.proc = Process{PID: cmd.Process.Pid, Since: time.Now().UTC()}
 	c.tick, _ = startTick(c.proc.PID)
 	c.mu.Unlock()
-	go c.reap(cmd)
+	go c.reap(cmd, reaped)
 	c.pruneRuns()
 	return nil
 }
@@ -107,7 +128,8 @@ func (c *child) environment() []string {
 	return env
 }
 
-func (c *child) reap(cmd *exec.Cmd) {
+func (c *child) reap(cmd *exec.Cmd, reaped chan struct{}) {
+	defer close(reaped)
 	_ = cmd.Wait() // the state tells all
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -144,7 +166,13 @@ func (c *child) Find() (Process, bool) {
 			return c.proc, true
 		}
 		if c.ours {
-			return Process{}, false // reap is about to tell how it ended
+			// It is dead, so reap is about to tell how it ended: wait for that, or
+			// the exit code would be missing from the first look.
+			reaped := c.reaped
+			c.mu.Unlock()
+			<-reaped
+			c.mu.Lock()
+			return Process{}, false
 		}
 		c.exit, c.proc = &Exit{Code: -1, At: time.Now().UTC()}, Process{}
 	}

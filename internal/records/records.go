@@ -54,6 +54,22 @@ func Open(ctx context.Context, url string) (*Records, error) {
 }
 
 func (r *Records) prepare(ctx context.Context) error {
+	if err := r.takeLock(ctx); err != nil {
+		return err
+	}
+	sub, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return fault.Wrap(fault.Internal, "read", "migrations", err)
+	}
+	provider, err := goose.NewProvider(goose.DialectPostgres, r.db.DB, sub)
+	if err != nil {
+		return fault.Wrap(fault.Internal, "read", "migrations", err)
+	}
+	_, err = provider.Up(ctx)
+	return classify("migrate", "database", err)
+}
+
+func (r *Records) takeLock(ctx context.Context) error {
 	conn, err := r.pool.Acquire(ctx)
 	if err != nil {
 		return fault.Wrap(fault.Unreachable, "connect to", "database", err)
@@ -68,16 +84,20 @@ func (r *Records) prepare(ctx context.Context) error {
 		return fault.New(fault.Busy, "open", "database", "another service works on it").With("Stop the other service, or give this one a database of its own.")
 	}
 	r.lock = conn
-	sub, err := fs.Sub(migrations, "migrations")
-	if err != nil {
-		return fault.Wrap(fault.Internal, "read", "migrations", err)
+	return nil
+}
+
+// KeepLock takes the service's lock again when the connection that held it has
+// broken. Code Busy means that another service has taken it meanwhile.
+func (r *Records) KeepLock(ctx context.Context) error {
+	if r.lock != nil {
+		if err := r.lock.Ping(ctx); err == nil {
+			return nil
+		}
+		r.lock.Release()
+		r.lock = nil
 	}
-	provider, err := goose.NewProvider(goose.DialectPostgres, r.db.DB, sub)
-	if err != nil {
-		return fault.Wrap(fault.Internal, "read", "migrations", err)
-	}
-	_, err = provider.Up(ctx)
-	return classify("migrate", "database", err)
+	return r.takeLock(ctx)
 }
 
 // Close gives up the lock and all connections.

@@ -9,6 +9,7 @@ import (
 	"path"
 	"path/filepath"
 	"strings"
+	"sync"
 	"syscall"
 
 	"golang.org/x/sys/unix"
@@ -81,8 +82,13 @@ func (s *Service) Receive(ctx context.Context, in Incoming) (wire.Arrival, error
 	if err != nil {
 		return wire.Arrival{}, err
 	}
-	defer archive.Close() //nolint:errcheck // only read
-	return s.keep(ctx, in, archive)
+	// Removed as soon as it has been read: what is never synced costs no disk.
+	drop := sync.OnceFunc(func() {
+		_ = archive.Close() // only read
+		_ = os.Remove(f.Name())
+	})
+	defer drop()
+	return s.keep(ctx, in, archive, drop)
 }
 
 // roomFor refuses what cannot fit before it is sent: the archive itself and,
@@ -99,7 +105,7 @@ func roomFor(dir string, in Incoming) error {
 	return nil
 }
 
-func (s *Service) keep(ctx context.Context, in Incoming, archive *pack.Archive) (wire.Arrival, error) {
+func (s *Service) keep(ctx context.Context, in Incoming, archive *pack.Archive, allRead func()) (wire.Arrival, error) {
 	folder := strings.TrimSuffix(in.Name, path.Ext(in.Name))
 	w, found, err := world.Inspect(archive, ".", folder, in.Root, s.config.Games)
 	if err != nil {
@@ -113,7 +119,7 @@ func (s *Service) keep(ctx context.Context, in Incoming, archive *pack.Archive) 
 	if err != nil {
 		return wire.Arrival{}, err
 	}
-	c, err := s.vault.Store(ctx, sources(archive, entries), nil)
+	c, err := s.vault.Store(ctx, sources(archive, entries), allRead)
 	if err != nil {
 		return wire.Arrival{}, damagedArchive(err, in.Name)
 	}

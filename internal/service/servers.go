@@ -7,7 +7,6 @@ import (
 	"io"
 	"io/fs"
 	"os"
-	"os/exec"
 	"path"
 	"path/filepath"
 	"regexp"
@@ -115,11 +114,8 @@ func (s *Service) AddServer(ctx context.Context, n wire.NewServer) (wire.ServerF
 		return bad("%q is not an absolute path of a folder on this host", n.Root)
 	}
 	n.Root = filepath.Clean(n.Root)
-	if len(n.Command) == 0 {
-		return bad("the start command is missing")
-	}
-	if _, err := exec.LookPath(n.Command[0]); err != nil && !filepath.IsLocal(n.Command[0]) {
-		return bad("the program %q of the start command is not there", n.Command[0])
+	if _, err := (control.Command{Args: n.Command, Dir: n.Root}).Program(); err != nil {
+		return wire.ServerFacts{}, err
 	}
 	if n.Env == nil {
 		n.Env = map[string]string{}

@@ -77,7 +77,27 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 	if err := s.recover(ctx); err != nil {
 		return nil, errors.Join(err, s.Close())
 	}
+	s.running.Go(s.keepLock)
 	return s, nil
+}
+
+// keepLock holds the database's lock over broken connections, so that no second
+// service takes up this one's changeovers.
+func (s *Service) keepLock() {
+	tick := time.NewTicker(5 * time.Second)
+	defer tick.Stop()
+	for {
+		select {
+		case <-s.ctx.Done():
+			return
+		case <-tick.C:
+			ctx, cancel := context.WithTimeout(s.ctx, 3*time.Second)
+			if err := s.records.KeepLock(ctx); err != nil && s.ctx.Err() == nil {
+				s.log.Error("the service's lock on the database is lost", "error", err)
+			}
+			cancel()
+		}
+	}
 }
 
 // clearArrivals removes archives that were being received when an earlier life

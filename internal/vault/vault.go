@@ -146,10 +146,12 @@ func (v *Vault) recover() error {
 	return fault.Wrap(fault.Internal, "recover vault", v.dir, err)
 }
 
-// Store stores files as a copy. progress is called with the bytes read so far
-// (of the content, not of an archive). The same content gives the same id, and
-// storing it again changes nothing. Memory is bounded by a few chunks.
-func (v *Vault) Store(ctx context.Context, files []Source, progress func(bytes int64)) (Copy, error) {
+// Store stores files as a copy. The same content gives the same id, and storing
+// it again changes nothing. Memory is bounded by a few chunks. allRead, which may
+// be nil, is called when every source has been read and before anything is
+// synced: a caller that removes its spooled archive then saves the disk from
+// writing it out.
+func (v *Vault) Store(ctx context.Context, files []Source, allRead func()) (Copy, error) {
 	mark, err := os.CreateTemp(filepath.Join(v.dir, "open"), "store-")
 	if err != nil {
 		return Copy{}, v.fail("store in", err)
@@ -159,8 +161,11 @@ func (v *Vault) Store(ctx context.Context, files []Source, progress func(bytes i
 		return Copy{}, v.fail("store in", err)
 	}
 	c := Copy{Reshard: Format}
-	if c.Files, c.Bytes, err = v.storeFiles(ctx, files, progress); err != nil {
+	if c.Files, c.Bytes, err = v.storeFiles(ctx, files); err != nil {
 		return Copy{}, err
+	}
+	if allRead != nil {
+		allRead()
 	}
 	c.ID = identify(c.Files)
 	// One sync for all chunks, before the manifest names them.
@@ -239,26 +244,16 @@ func (v *Vault) fail(op string, err error) error {
 
 // storeFiles stores several files at a time: reading and cutting are quick,
 // hashing and compressing are not.
-func (v *Vault) storeFiles(ctx context.Context, files []Source, progress func(int64)) ([]File, int64, error) {
+func (v *Vault) storeFiles(ctx context.Context, files []Source) ([]File, int64, error) {
 	out := make([]File, len(files))
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
-	var mu sync.Mutex
-	var total int64
-	seen := func(n int) {
-		mu.Lock()
-		defer mu.Unlock()
-		total += int64(n)
-		if progress != nil {
-			progress(total)
-		}
-	}
 	var wg sync.WaitGroup
 	next := make(chan int)
 	for range runtime.GOMAXPROCS(0) {
 		wg.Go(func() {
 			for i := range next {
-				f, err := v.storeFile(ctx, files[i], seen)
+				f, err := v.storeFile(ctx, files[i])
 				if err != nil {
 					cancel(err)
 					return
@@ -283,10 +278,14 @@ feed:
 	slices.SortFunc(out, func(a, b File) int {
 		return strings.Compare(a.Part+"\x00"+a.Path, b.Part+"\x00"+b.Path)
 	})
+	var total int64
+	for _, f := range out {
+		total += f.Size
+	}
 	return out, total, nil
 }
 
-func (v *Vault) storeFile(ctx context.Context, s Source, seen func(int)) (f File, err error) {
+func (v *Vault) storeFile(ctx context.Context, s Source) (f File, err error) {
 	f = File{Part: s.Part, Path: s.Path, Modified: s.Modified.UTC().Truncate(time.Second)}
 	if s.Open == nil {
 		return f, nil
@@ -308,7 +307,6 @@ func (v *Vault) storeFile(ctx context.Context, s Source, seen func(int)) (f File
 		}
 		f.Chunks = append(f.Chunks, c)
 		f.Size += c.Size
-		seen(len(chunk))
 		return nil
 	})
 	return f, fault.Wrap(fault.Internal, "read", s.Path, err)
