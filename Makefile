@@ -35,7 +35,7 @@ demo-reset: ## forget what was done in the demo
 test: setup-test build lint test-go test-console ## everything
 
 test-go:
-	$(GO) test -timeout 15m ./...
+	$(GO) test -timeout 15m -parallel 6 ./...
 
 test-console: build
 	cd web && npx vitest run

@@ -5,7 +5,6 @@ import (
 	"compress/gzip"
 	"compress/zlib"
 	"database/sql"
-	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -129,7 +128,7 @@ func FuzzDecode(f *testing.F) {
 		tree := fstest.MapFS{"f": {Data: data}}
 		got := fact.NewReader(tree).Read("seed", game.Sources{{Read: "f", Through: []string{layer}, Pick: "/seed", Type: "int64"}})
 		if got.Known() && strings.TrimLeft(got.Text, "-0123456789") != "" {
-			t.Fatal(fmt.Sprintf("an int64 reads as %q", got.Text))
+			t.Fatalf("an int64 reads as %q", got.Text)
 		}
 	})
 }
