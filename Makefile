@@ -53,8 +53,10 @@ api: ## the API's description and the console's types of it
 bench: setup-test build ## speed, as ratios against plain tools; docs/operations.md explains
 	$(GO) test -run '^$$' -bench . -benchtime 1x -timeout 60m ./internal/bench
 
-screenshots: setup-test build ## refresh docs/screenshots from demo data
+screenshots: build ## refresh docs/screenshots from demo data
+	@scripts/setup.sh screenshots
 	cd web && npx vitest run --config vitest.screenshots.config.ts
+	scripts/cli-screenshots.sh
 
 clean:
 	rm -rf bin web/dist/console

@@ -1,17 +1,24 @@
 #!/usr/bin/env bash
 # Installs what the demo or the tests need from Debian's packages, or says what
-# is missing and how to install it. Usage: scripts/setup.sh demo|test
+# is missing and how to install it. Usage: scripts/setup.sh demo|test|screenshots
 set -euo pipefail
 
-purpose=${1:?usage: scripts/setup.sh demo|test}
+purpose=${1:?usage: scripts/setup.sh demo|test|screenshots}
 declare -A needs=([postgresql]=/usr/lib/postgresql)
 # No recommended packages; the game server brings a demo of a real game.
 declare -A wants=([minetest-server]=/usr/games/minetestserver)
-if [ "$purpose" = test ]; then
+if [ "$purpose" != demo ]; then
   needs[minetest-server]=/usr/games/minetestserver
   needs[chromium]=/usr/bin/chromium
   needs[unzip]=/usr/bin/unzip
   wants=()
+fi
+if [ "$purpose" = screenshots ]; then
+  needs[xvfb]=/usr/bin/Xvfb
+  needs[xterm]=/usr/bin/xterm
+  needs[imagemagick]=/usr/bin/import
+  needs[fonts-dejavu]=/usr/share/fonts/truetype/dejavu/DejaVuSansMono.ttf
+  needs[fonts-noto-color-emoji]=/usr/share/fonts/truetype/noto/NotoColorEmoji.ttf
 fi
 
 for tool in go node npm; do

@@ -9,10 +9,10 @@ import { quoted, when } from "../words";
 
 const Rows = styled.ul`
   display: grid; gap: 0.7rem;
-  li { display: grid; grid-template-columns: 64px minmax(0, 1.5fr) minmax(0, 1fr) 9rem; gap: 1rem; align-items: center; background: var(--sheet); border: 1px solid var(--line); border-radius: 7px; padding: 0.7rem 1rem 0.7rem 0.7rem; box-shadow: var(--shadow); }
+  li { display: grid; grid-template-columns: 64px minmax(0, 1.5fr) minmax(0, 1fr) 13rem; gap: 1rem; align-items: center; background: var(--sheet); border: 1px solid var(--line); border-radius: 7px; padding: 0.7rem 1rem 0.7rem 0.7rem; box-shadow: var(--shadow); }
   a { font-weight: 650; font-size: 1.08rem; }
   small { color: var(--muted); display: block; font-size: 0.9rem; }
-  li > :last-child { justify-self: end; }
+  li > :last-child { justify-self: end; text-align: right; }
 `;
 
 /** The active world in words: title and folder name are never mixed up. */
