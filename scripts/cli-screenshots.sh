@@ -20,7 +20,7 @@ shot() { # NAME COMMAND...: one picture of what the commands print
   local name=$1; shift
   local script="PS1=; clear; "
   for c in "$@"; do script+="echo '\$ $c'; $c; echo; "; done
-  xterm -geometry 134x52+0+0 -fa 'DejaVu Sans Mono' -fs 10.5 -bg '#fbfcfa' -fg '#17211c' -b 14 +sb -e bash -c "$script sleep 60" &
+  xterm -geometry 139x43+0+0 -fa 'DejaVu Sans Mono' -fs 10.5 -bg '#fbfcfa' -fg '#17211c' -b 14 +sb -e bash -c "$script sleep 60" &
   local term=$!
   sleep 4
   import -window root "$out/cli-$name.png"
@@ -28,5 +28,5 @@ shot() { # NAME COMMAND...: one picture of what the commands print
 }
 shot inspect "reshard inspect fen-garden.zip" "reshard inspect two-plots.zip" "reshard inspect minutes.zip"
 shot fit "reshard fit old-glasshouse north-plot"
-shot put "reshard put fen-garden north-plot --yes | tail -n 47"
+shot put "reshard put fen-garden north-plot --yes | tail -n 41"
 shot undo "reshard undo 1 --yes | tail -n 24" "reshard changeovers" "reshard servers"

@@ -90,9 +90,9 @@ func (a *app) finish(err error) int {
 	if a.json {
 		_ = json.NewEncoder(a.Err).Encode(map[string]string{"code": string(code), "what": what, "next": next})
 	} else {
-		fmt.Fprintf(a.Err, "reshard: %s\n", what)
+		a.wrappedTo(a.Err, "reshard: ", what)
 		if next != "" {
-			fmt.Fprintf(a.Err, "         %s\n", next)
+			a.wrappedTo(a.Err, "         ", next)
 		}
 	}
 	return exitOf(code)

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"io"
 	"strings"
 	"time"
 
@@ -91,10 +92,12 @@ func millis(ms int64) string {
 
 // wrapped prints text after a lead, wrapped to the width; later lines stand
 // under the first.
-func (a *app) wrapped(lead, s string) {
+func (a *app) wrapped(lead, s string) { a.wrappedTo(a.Out, lead, s) }
+
+func (a *app) wrappedTo(w io.Writer, lead, s string) {
 	width := text.StringWidthWithoutEscSequences(lead)
 	for _, line := range strings.Split(text.WrapSoft(s, max(40, a.width-width)), "\n") {
-		a.print("%s%s\n", lead, strings.TrimRight(line, " "))
+		fmt.Fprintf(w, "%s%s\n", lead, strings.TrimRight(line, " "))
 		lead = strings.Repeat(" ", width)
 	}
 }

@@ -105,7 +105,7 @@ function WorldTab({ facts: { server: s, facts: f } }: { facts: ServerFacts }) {
 }
 
 function KeyFact({ name, value, from }: { name: string; value: string; from: string }) {
-  return (<><dt>{name}</dt><dd><code>{value}</code><small>{from}</small></dd></>);
+  return (<><dt>{name.charAt(0).toUpperCase() + name.slice(1).replace("-", " ")}</dt><dd><code>{value}</code><small>{from}</small></dd></>);
 }
 
 function FitTab({ facts: { server: s } }: { facts: ServerFacts }) {

@@ -34,12 +34,12 @@ function CopyPanel({ copy }: { copy: Copy }) {
           <dt>Folder</dt><dd><code>{quoted(f.folder)}</code></dd>
           {shown.map((n) => f.facts[n] && <FactRow key={n} name={n} fact={f.facts[n]} />)}
           {f.facts.mods && <FactRow name="mods" fact={f.facts.mods} />}
-          <dt>realms</dt><dd>{f.realms.length > 0 ? `${f.layout}: ${f.realms.join(", ")}` : "none"}</dd>
-          <dt>players</dt><dd>{f.players.length > 0 ? f.players.map((p) => p.name || p.id).join(", ") : "no records"}</dd>
-          <dt>size</dt><dd>{bytes(copy.bytes)} in {count(f.files, "file", "files")}</dd>
-          <dt>last played</dt><dd>{when(f.lastPlayed)}</dd>
-          <dt>came</dt><dd>{when(copy.createdAt)} from {copy.source}, by {copy.createdBy}</dd>
-          <dt>copy</dt><dd><code>{copy.id.slice(0, 16)}</code></dd>
+          <dt>Realms</dt><dd>{f.realms.length > 0 ? `${f.layout}: ${f.realms.join(", ")}` : "none"}</dd>
+          <dt>Players</dt><dd>{f.players.length > 0 ? f.players.map((p) => p.name || p.id).join(", ") : "no records"}</dd>
+          <dt>Size</dt><dd>{bytes(copy.bytes)} in {count(f.files, "file", "files")}</dd>
+          <dt>Last played</dt><dd>{when(f.lastPlayed)}</dd>
+          <dt>Came</dt><dd>{when(copy.createdAt)} from {copy.source}, by {copy.createdBy}</dd>
+          <dt>Copy</dt><dd><code>{copy.id.slice(0, 16)}</code></dd>
         </Facts>
       </Beside>
       {f.warnings.length > 0 && <><h3 style={{ marginTop: "0.8rem" }}>Mind</h3>{f.warnings.map((w) => <p key={w}>! {w}</p>)}</>}
@@ -53,7 +53,7 @@ function CopyPanel({ copy }: { copy: Copy }) {
 }
 
 function FactRow({ name, fact }: { name: string; fact: Fact }) {
-  return (<><dt>{name}</dt><dd>{factText(fact)}{!fact.why && fact.file && <small>{fact.file}</small>}</dd></>);
+  return (<><dt>{name.charAt(0).toUpperCase() + name.slice(1).replace("-", " ")}</dt><dd>{factText(fact)}{!fact.why && fact.file && <small>{fact.file}</small>}</dd></>);
 }
 
 export function WorldPage() {
