@@ -36,7 +36,7 @@ Examples:
   reshard put fen-garden north-plot
   reshard put orchard north-plot --folder orchard --yes
   reshard put fen-garden north-plot --plan-only`,
-		Flags: append(append(choiceFlags(), planFlags()...), a.jsonFlag()),
+		Flags: append(choiceFlags(), planFlags()...),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			names, err := args(c, "WORLD", "SERVER")
 			if err != nil {
@@ -83,7 +83,7 @@ Examples:
   reshard undo 12
   reshard undo 12 --plan-only
   reshard undo 12 --yes`,
-		Flags: append(planFlags(), a.jsonFlag()),
+		Flags: planFlags(),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			id, api, err := a.changeoverArg(c)
 			if err != nil {
@@ -273,7 +273,7 @@ func (a *app) changeoversCommand() *cli.Command {
   reshard changeovers --server north-plot
   reshard changeovers show 12
   reshard changeovers cancel 12`,
-		Flags: []cli.Flag{&cli.StringFlag{Name: "server", Usage: "only of this `SERVER`"}, a.jsonFlag()},
+		Flags: []cli.Flag{&cli.StringFlag{Name: "server", Usage: "only of this `SERVER`"}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.Args().Present() {
 				return usage("changeovers has no command %q; see reshard changeovers --help", c.Args().First())
@@ -290,7 +290,7 @@ func (a *app) changeoversCommand() *cli.Command {
 		},
 		Commands: []*cli.Command{
 			{
-				Name: "show", Usage: "show plan, steps, proof and stop window", ArgsUsage: "CHANGEOVER", Flags: []cli.Flag{a.jsonFlag()},
+				Name: "show", Usage: "show plan, steps, proof and stop window", ArgsUsage: "CHANGEOVER",
 				Description: "Examples:\n  reshard changeovers show 12",
 				Action: func(ctx context.Context, c *cli.Command) error {
 					id, api, err := a.changeoverArg(c)
@@ -312,7 +312,7 @@ func (a *app) changeoversCommand() *cli.Command {
 				},
 			},
 			{
-				Name: "cancel", Usage: "cancel one that is still staging", ArgsUsage: "CHANGEOVER", Flags: []cli.Flag{a.jsonFlag()},
+				Name: "cancel", Usage: "cancel one that is still staging", ArgsUsage: "CHANGEOVER",
 				Description: "Nothing live has been touched while a changeover is staging.\n\nExamples:\n  reshard changeovers cancel 12",
 				Action: func(ctx context.Context, c *cli.Command) error {
 					id, api, err := a.changeoverArg(c)

@@ -24,7 +24,7 @@ Examples:
   reshard fit fen-garden north-plot
   reshard fit orchard north-plot --folder orchard
   reshard fit fen-garden north-plot --json`,
-		Flags: append(choiceFlags(), a.jsonFlag()),
+		Flags: choiceFlags(),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			names, err := args(c, "WORLD", "SERVER")
 			if err != nil {

@@ -30,7 +30,7 @@ Examples:
   reshard inspect ~/saves/"Fen Garden"
   reshard inspect fen-garden.zip --json
   reshard inspect two-plots.zip --root "plots/East Plot"`,
-		Flags: []cli.Flag{rootFlag(), a.jsonFlag()},
+		Flags: []cli.Flag{rootFlag()},
 		Action: func(_ context.Context, c *cli.Command) error {
 			paths, err := args(c, "PATH")
 			if err != nil {
@@ -48,10 +48,6 @@ Examples:
 
 func rootFlag() cli.Flag {
 	return &cli.StringFlag{Name: "root", Usage: "which world, when there are several: its `FOLDER`"}
-}
-
-func (a *app) jsonFlag() cli.Flag {
-	return &cli.BoolFlag{Name: "json", Usage: "print JSON instead of text", Destination: &a.json}
 }
 
 // localWorld is a world recognised on this computer.

@@ -26,7 +26,7 @@ Examples:
   reshard send ~/saves/"Fen Garden"
   reshard send fen-garden.zip
   reshard send two-plots.zip --root "plots/East Plot"`,
-		Flags: []cli.Flag{rootFlag(), a.jsonFlag()},
+		Flags: []cli.Flag{rootFlag()},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			paths, err := args(c, "PATH")
 			if err != nil {
@@ -136,7 +136,6 @@ Examples:
   reshard worlds
   reshard worlds show fen-garden
   reshard worlds verify fen-garden`,
-		Flags: []cli.Flag{a.jsonFlag()},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.Args().Present() {
 				return usage("worlds has no command %q; see reshard worlds --help", c.Args().First())
@@ -153,7 +152,7 @@ Examples:
 		},
 		Commands: []*cli.Command{
 			{
-				Name: "show", Usage: "show a world's copies and what they say", ArgsUsage: "WORLD", Flags: []cli.Flag{a.jsonFlag()},
+				Name: "show", Usage: "show a world's copies and what they say", ArgsUsage: "WORLD",
 				Description: "Examples:\n  reshard worlds show fen-garden\n  reshard worlds show 5f2b9c",
 				Action: func(ctx context.Context, c *cli.Command) error {
 					names, err := args(c, "WORLD")
@@ -172,7 +171,7 @@ Examples:
 				},
 			},
 			{
-				Name: "verify", Usage: "read a copy back from the vault and verify every byte", ArgsUsage: "WORLD", Flags: []cli.Flag{a.jsonFlag()},
+				Name: "verify", Usage: "read a copy back from the vault and verify every byte", ArgsUsage: "WORLD",
 				Description: "Examples:\n  reshard worlds verify fen-garden",
 				Action: func(ctx context.Context, c *cli.Command) error {
 					names, err := args(c, "WORLD")

@@ -23,7 +23,6 @@ func (a *app) serversCommand() *cli.Command {
   reshard servers start north-plot
   reshard servers stop north-plot
   reshard servers log north-plot --follow`,
-		Flags: []cli.Flag{a.jsonFlag()},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.Args().Present() {
 				return usage("servers has no command %q; see reshard servers --help", c.Args().First())
@@ -73,7 +72,7 @@ func (a *app) listServers(list []wire.Server) {
 
 func (a *app) onServer(name, use, description string, do func(*client.Client, context.Context, string) (wire.ServerFacts, error)) *cli.Command {
 	return &cli.Command{
-		Name: name, Usage: use, ArgsUsage: "SERVER", Description: description, Flags: []cli.Flag{a.jsonFlag()},
+		Name: name, Usage: use, ArgsUsage: "SERVER", Description: description,
 		Action: func(ctx context.Context, c *cli.Command) error {
 			names, err := args(c, "SERVER")
 			if err != nil {
@@ -106,7 +105,7 @@ func (a *app) describeServer(sf wire.ServerFacts) {
 	}
 	line("game, kind", s.Game+", "+s.Kind)
 	line("folder", s.Root)
-	line("command", strings.Join(s.Command, " "))
+	line("command", commandText(s.Command))
 	if s.PID != 0 {
 		line("process", fmt.Sprintf("%d, since %s", s.PID, when(*s.Since)))
 	}
@@ -148,6 +147,14 @@ func (a *app) describeServer(sf wire.ServerFacts) {
 	a.table([]string{"  folder", "title", "seed", "size", "last played", ""}, rows)
 }
 
+func commandText(words []string) string {
+	out := make([]string, 0, len(words))
+	for _, w := range words {
+		out = append(out, shellWord(w))
+	}
+	return strings.Join(out, " ")
+}
+
 func exitText(s wire.Server) string {
 	text := "on its own"
 	if s.ExitCode != nil && *s.ExitCode >= 0 {
@@ -175,7 +182,6 @@ Examples:
 			&cli.StringFlag{Name: "root", Usage: "the server's `FOLDER` on the service's host", Required: true},
 			&cli.StringSliceFlag{Name: "env", Usage: "an environment variable for the server, `NAME=VALUE`; may be repeated"},
 			&cli.StringFlag{Name: "server-version", Usage: "the server's `VERSION`, where no file tells it"},
-			a.jsonFlag(),
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.Args().Len() < 2 {
@@ -253,7 +259,6 @@ func (a *app) gamesCommand() *cli.Command {
 	return &cli.Command{
 		Name: "games", Usage: "list the games that the service knows",
 		Description: "Examples:\n  reshard games\n  reshard games show quarrymoss",
-		Flags:       []cli.Flag{a.jsonFlag()},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.Args().Present() {
 				return usage("games has no command %q; see reshard games --help", c.Args().First())
@@ -271,7 +276,7 @@ func (a *app) gamesCommand() *cli.Command {
 			})
 		},
 		Commands: []*cli.Command{{
-			Name: "show", Usage: "print a game's profile", ArgsUsage: "GAME", Flags: []cli.Flag{a.jsonFlag()},
+			Name: "show", Usage: "print a game's profile", ArgsUsage: "GAME",
 			Description: "Examples:\n  reshard games show quarrymoss",
 			Action: func(ctx context.Context, c *cli.Command) error {
 				names, err := args(c, "GAME")

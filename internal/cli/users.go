@@ -122,7 +122,6 @@ func (a *app) usersCommand() *cli.Command {
 	return &cli.Command{
 		Name: "users", Usage: "list who may sign in",
 		Description: "Every user may do everything: there are no roles.\n\nExamples:\n  reshard users\n  reshard users add bryn\n  reshard users password bryn",
-		Flags:       []cli.Flag{a.jsonFlag()},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.Args().Present() {
 				return usage("users has no command %q; see reshard users --help", c.Args().First())

@@ -90,7 +90,7 @@ function WorldTab({ facts: { server: s, facts: f } }: { facts: ServerFacts }) {
           <dt>Mods</dt><dd>{f.mods.items?.map((m) => `${m.name} ${m.version ?? ""}`.trim()).join(", ") || "none known"}</dd>
           <dt>Players join at</dt><dd><code>{s.join || "not known"}</code></dd>
           <dt>Folder</dt><dd><code>{s.root}</code></dd>
-          <dt>Command</dt><dd><code>{s.command.join(" ")}</code></dd>
+          <dt>Command</dt><dd><code>{s.command.map((w) => (/^[\w./=-]+$/.test(w) ? w : `'${w}'`)).join(" ")}</code></dd>
           {s.pid ? <><dt>Process</dt><dd>{s.pid}, since {when(s.since)}</dd></> : null}
         </Facts>
         <h3 style={{ marginTop: "1rem" }}>Settings that matter</h3>
