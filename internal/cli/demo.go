@@ -54,6 +54,8 @@ type demoState struct {
 	User     string `json:"user"`
 	Password string `json:"password"`
 	Loaded   bool   `json:"loaded"`
+	// Running are the servers that Ctrl-C stopped and the next start starts.
+	Running []string `json:"running"`
 }
 
 func (a *app) demo(ctx context.Context, data string) (err error) {
@@ -102,7 +104,9 @@ func (a *app) demo(ctx context.Context, data string) (err error) {
 	a.demoWords(ctx, api, d, data, state)
 	<-ctx.Done()
 	a.print("\nStopping the game servers, the service and PostgreSQL …\n")
-	return stopAll(context.WithoutCancel(ctx), api)
+	running, err := stopAll(context.WithoutCancel(ctx), api)
+	state.Running = running
+	return errors.Join(err, state.write(data))
 }
 
 // standinProgram is built beside this one.
@@ -194,6 +198,12 @@ type demoServer struct {
 
 func (a *app) demoLoad(ctx context.Context, api *client.Client, data, standin string, s *demoState) error {
 	if s.Loaded {
+		for _, name := range s.Running {
+			if _, err := api.StartServer(ctx, name); err != nil {
+				what, _ := fault.Words(err)
+				a.print("%s does not start: %s\n", name, what)
+			}
+		}
 		return nil
 	}
 	a.print("Making the worlds and servers of the Tollen Valley Allotment Society …\n")
@@ -266,7 +276,8 @@ func (a *app) demoWords(ctx context.Context, api *client.Client, d *Daemon, data
 	a.print("\nCtrl-C ends everything it started; the next start keeps what you did.\n")
 }
 
-func stopAll(ctx context.Context, api *client.Client) error {
+// stopAll stops every running server and tells which those were.
+func stopAll(ctx context.Context, api *client.Client) (stopped []string, err error) {
 	ctx, cancel := context.WithTimeout(ctx, 2*time.Minute)
 	defer cancel()
 	list, err := api.Servers(ctx)
@@ -274,9 +285,10 @@ func stopAll(ctx context.Context, api *client.Client) error {
 		if s.State == "stopped" || s.State == "exited" {
 			continue
 		}
+		stopped = append(stopped, s.Name)
 		if _, serr := api.StopServer(ctx, s.Name); serr != nil {
 			err = errors.Join(err, serr)
 		}
 	}
-	return err
+	return stopped, err
 }
