@@ -107,7 +107,7 @@ func OpenAPI() ([]byte, error) {
 
 func (a *API) routes() {
 	a.signInRoutes()
-	a.libraryRoutes()
+	a.worldRoutes()
 	a.serverRoutes()
 	a.changeoverRoutes()
 }

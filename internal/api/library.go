@@ -30,7 +30,7 @@ func (i *sendInput) Resolve(ctx huma.Context) []error {
 	return nil
 }
 
-func (a *API) libraryRoutes() {
+func (a *API) worldRoutes() {
 	huma.Register(a.huma, op("list-games", http.MethodGet, "/games", "List the games that this service knows", "games"), func(context.Context, *struct{}) (*answer[[]wire.Game], error) {
 		return &answer[[]wire.Game]{a.service.Games()}, nil
 	})

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"github.com/zeebo/blake3"
+	"golang.org/x/sync/errgroup"
 
 	"reshard/internal/control"
 	"reshard/internal/core/fault"
@@ -153,46 +154,31 @@ func (r *Runner) makeFolders(c vault.Copy, step plan.Step) error {
 
 // stageFiles writes two files at a time: one reads while the other is written.
 func (r *Runner) stageFiles(ctx context.Context, c vault.Copy, step plan.Step, halfway func()) error {
-	ctx, cancel := context.WithCancelCause(ctx)
-	defer cancel(nil)
 	var mu sync.Mutex
-	var wg sync.WaitGroup
 	half := sync.OnceFunc(halfway)
-	work := make(chan vault.File)
-	for range 2 {
-		wg.Go(func() {
-			for f := range work {
-				if err := r.stageFile(f, path.Join(step.Parts[f.Part], f.Path)); err != nil {
-					cancel(err)
-					return
-				}
-				mu.Lock()
-				r.report(func(p *Progress) { p.Files++; p.Bytes += f.Size })
-				past := r.progress.Files*2 >= r.progress.TotalFiles
-				mu.Unlock()
-				if past {
-					half()
-				}
-			}
-		})
-	}
-feed:
+	group, gctx := errgroup.WithContext(ctx)
+	group.SetLimit(2)
 	for _, f := range c.Files {
 		if f.Dir() {
 			continue
 		}
-		select {
-		case work <- f:
-		case <-ctx.Done():
-			break feed
-		}
+		group.Go(func() error {
+			if err := context.Cause(gctx); err != nil {
+				return fault.Wrap(fault.Interrupted, "stage", r.job.Plan.World, err)
+			}
+			if err := r.stageFile(f, path.Join(step.Parts[f.Part], f.Path)); err != nil {
+				return err
+			}
+			mu.Lock()
+			defer mu.Unlock()
+			r.report(func(p *Progress) { p.Files++; p.Bytes += f.Size })
+			if r.progress.Files*2 >= r.progress.TotalFiles {
+				half()
+			}
+			return nil
+		})
 	}
-	close(work)
-	wg.Wait()
-	if err := context.Cause(ctx); err != nil {
-		return fault.Wrap(fault.Interrupted, "stage", r.job.Plan.World, err)
-	}
-	return nil
+	return group.Wait()
 }
 
 func (r *Runner) stageFile(f vault.File, to string) error {

@@ -38,19 +38,7 @@ Examples:
   reshard put fen-garden north-plot --plan-only`,
 		Flags: append(choiceFlags(), planFlags()...),
 		Action: func(ctx context.Context, c *cli.Command) error {
-			names, err := args(c, "WORLD", "SERVER")
-			if err != nil {
-				return err
-			}
-			choices, err := choicesOf(c)
-			if err != nil {
-				return err
-			}
-			api, err := a.client()
-			if err != nil {
-				return err
-			}
-			sheet, err := api.Fit(ctx, names[0], names[1], choices)
+			api, choices, sheet, err := a.askFit(ctx, c)
 			if err != nil {
 				return err
 			}
@@ -63,7 +51,7 @@ Examples:
 			if !a.json {
 				a.printSheet(sheet)
 			}
-			draft, err := api.DraftPut(ctx, names[0], names[1], choices)
+			draft, err := api.DraftPut(ctx, sheet.World, sheet.Server, choices)
 			if err != nil {
 				return err
 			}
@@ -274,20 +262,9 @@ func (a *app) changeoversCommand() *cli.Command {
   reshard changeovers show 12
   reshard changeovers cancel 12`,
 		Flags: []cli.Flag{&cli.StringFlag{Name: "server", Usage: "only of this `SERVER`"}},
-		Action: func(ctx context.Context, c *cli.Command) error {
-			if c.Args().Present() {
-				return usage("changeovers has no command %q; see reshard changeovers --help", c.Args().First())
-			}
-			api, err := a.client()
-			if err != nil {
-				return err
-			}
-			list, err := api.Changeovers(ctx, c.String("server"))
-			if err != nil {
-				return err
-			}
-			return a.show(list, func() { a.listChangeovers(list) })
-		},
+		Action: listing(a, func(ctx context.Context, api *client.Client, c *cli.Command) ([]wire.Changeover, error) {
+			return api.Changeovers(ctx, c.String("server"))
+		}, a.listChangeovers),
 		Commands: []*cli.Command{
 			{
 				Name: "show", Usage: "show plan, steps, proof and stop window", ArgsUsage: "CHANGEOVER",

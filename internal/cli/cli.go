@@ -155,6 +155,34 @@ func args(c *cli.Command, names ...string) ([]string, error) {
 	return c.Args().Slice(), nil
 }
 
+// ready checks the arguments and opens the service that the user is signed in to.
+func (a *app) ready(c *cli.Command, names ...string) ([]string, *client.Client, error) {
+	given, err := args(c, names...)
+	if err != nil {
+		return nil, nil, err
+	}
+	api, err := a.client()
+	return given, api, err
+}
+
+// listing is the action of a command that lists things and has others below it.
+func listing[T any](a *app, list func(context.Context, *client.Client, *cli.Command) (T, error), words func(T)) cli.ActionFunc {
+	return func(ctx context.Context, c *cli.Command) error {
+		if c.Args().Present() {
+			return usage("%s has no command %q; see reshard %s --help", c.Name, c.Args().First(), c.Name)
+		}
+		api, err := a.client()
+		if err != nil {
+			return err
+		}
+		got, err := list(ctx, api, c)
+		if err != nil {
+			return err
+		}
+		return a.show(got, func() { words(got) })
+	}
+}
+
 func orNothing(names []string) string {
 	if len(names) == 0 {
 		return "no arguments"

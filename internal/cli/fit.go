@@ -7,6 +7,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"reshard/internal/client"
 	"reshard/internal/core/fit"
 	"reshard/internal/wire"
 )
@@ -26,19 +27,7 @@ Examples:
   reshard fit fen-garden north-plot --json`,
 		Flags: choiceFlags(),
 		Action: func(ctx context.Context, c *cli.Command) error {
-			names, err := args(c, "WORLD", "SERVER")
-			if err != nil {
-				return err
-			}
-			choices, err := choicesOf(c)
-			if err != nil {
-				return err
-			}
-			api, err := a.client()
-			if err != nil {
-				return err
-			}
-			sheet, err := api.Fit(ctx, names[0], names[1], choices)
+			_, _, sheet, err := a.askFit(ctx, c)
 			if err != nil {
 				return err
 			}
@@ -48,6 +37,20 @@ Examples:
 			return sheetExit(sheet.Sheet)
 		},
 	}
+}
+
+// askFit asks for the sheet of the world and the server that a command names.
+func (a *app) askFit(ctx context.Context, c *cli.Command) (*client.Client, map[string]string, wire.Sheet, error) {
+	choices, err := choicesOf(c)
+	if err != nil {
+		return nil, nil, wire.Sheet{}, err
+	}
+	names, api, err := a.ready(c, "WORLD", "SERVER")
+	if err != nil {
+		return nil, nil, wire.Sheet{}, err
+	}
+	sheet, err := api.Fit(ctx, names[0], names[1], choices)
+	return api, choices, sheet, err
 }
 
 func choiceFlags() []cli.Flag {

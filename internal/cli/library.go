@@ -10,6 +10,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"reshard/internal/client"
 	"reshard/internal/core/world"
 	"reshard/internal/pack"
 	"reshard/internal/wire"
@@ -136,30 +137,15 @@ Examples:
   reshard worlds
   reshard worlds show fen-garden
   reshard worlds verify fen-garden`,
-		Action: func(ctx context.Context, c *cli.Command) error {
-			if c.Args().Present() {
-				return usage("worlds has no command %q; see reshard worlds --help", c.Args().First())
-			}
-			api, err := a.client()
-			if err != nil {
-				return err
-			}
-			worlds, err := api.Worlds(ctx)
-			if err != nil {
-				return err
-			}
-			return a.show(worlds, func() { a.listWorlds(worlds) })
-		},
+		Action: listing(a, func(ctx context.Context, api *client.Client, _ *cli.Command) ([]wire.World, error) {
+			return api.Worlds(ctx)
+		}, a.listWorlds),
 		Commands: []*cli.Command{
 			{
 				Name: "show", Usage: "show a world's copies and what they say", ArgsUsage: "WORLD",
 				Description: "Examples:\n  reshard worlds show fen-garden\n  reshard worlds show 5f2b9c",
 				Action: func(ctx context.Context, c *cli.Command) error {
-					names, err := args(c, "WORLD")
-					if err != nil {
-						return err
-					}
-					api, err := a.client()
+					names, api, err := a.ready(c, "WORLD")
 					if err != nil {
 						return err
 					}
@@ -174,11 +160,7 @@ Examples:
 				Name: "verify", Usage: "read a copy back from the vault and verify every byte", ArgsUsage: "WORLD",
 				Description: "Examples:\n  reshard worlds verify fen-garden",
 				Action: func(ctx context.Context, c *cli.Command) error {
-					names, err := args(c, "WORLD")
-					if err != nil {
-						return err
-					}
-					api, err := a.client()
+					names, api, err := a.ready(c, "WORLD")
 					if err != nil {
 						return err
 					}

@@ -23,20 +23,9 @@ func (a *app) serversCommand() *cli.Command {
   reshard servers start north-plot
   reshard servers stop north-plot
   reshard servers log north-plot --follow`,
-		Action: func(ctx context.Context, c *cli.Command) error {
-			if c.Args().Present() {
-				return usage("servers has no command %q; see reshard servers --help", c.Args().First())
-			}
-			api, err := a.client()
-			if err != nil {
-				return err
-			}
-			list, err := api.Servers(ctx)
-			if err != nil {
-				return err
-			}
-			return a.show(list, func() { a.listServers(list) })
-		},
+		Action: listing(a, func(ctx context.Context, api *client.Client, _ *cli.Command) ([]wire.Server, error) {
+			return api.Servers(ctx)
+		}, a.listServers),
 		Commands: []*cli.Command{
 			a.onServer("show", "show a server's worlds, settings and version", "Examples:\n  reshard servers show north-plot", (*client.Client).Server),
 			a.onServer("start", "start a server and wait until it is ready", "Examples:\n  reshard servers start north-plot", (*client.Client).StartServer),
@@ -74,11 +63,7 @@ func (a *app) onServer(name, use, description string, do func(*client.Client, co
 	return &cli.Command{
 		Name: name, Usage: use, ArgsUsage: "SERVER", Description: description,
 		Action: func(ctx context.Context, c *cli.Command) error {
-			names, err := args(c, "SERVER")
-			if err != nil {
-				return err
-			}
-			api, err := a.client()
+			names, api, err := a.ready(c, "SERVER")
 			if err != nil {
 				return err
 			}
@@ -228,11 +213,7 @@ func (a *app) serversLogCommand() *cli.Command {
 			&cli.BoolFlag{Name: "follow", Aliases: []string{"f"}, Usage: "go on with new lines until Ctrl-C"},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
-			names, err := args(c, "SERVER")
-			if err != nil {
-				return err
-			}
-			api, err := a.client()
+			names, api, err := a.ready(c, "SERVER")
 			if err != nil {
 				return err
 			}
@@ -259,31 +240,22 @@ func (a *app) gamesCommand() *cli.Command {
 	return &cli.Command{
 		Name: "games", Usage: "list the games that the service knows",
 		Description: "Examples:\n  reshard games\n  reshard games show quarrymoss",
-		Action: func(ctx context.Context, c *cli.Command) error {
-			if c.Args().Present() {
-				return usage("games has no command %q; see reshard games --help", c.Args().First())
+		Action: listing(a, gamesOf, func(list []wire.Game) {
+			var rows [][]string
+			for _, g := range list {
+				rows = append(rows, []string{g.ID, g.Title, strings.Join(g.Kinds, ", ")})
 			}
-			list, err := a.games(ctx)
-			if err != nil {
-				return err
-			}
-			return a.show(list, func() {
-				var rows [][]string
-				for _, g := range list {
-					rows = append(rows, []string{g.ID, g.Title, strings.Join(g.Kinds, ", ")})
-				}
-				a.table([]string{"game", "title", "kinds of server"}, rows)
-			})
-		},
+			a.table([]string{"game", "title", "kinds of server"}, rows)
+		}),
 		Commands: []*cli.Command{{
 			Name: "show", Usage: "print a game's profile", ArgsUsage: "GAME",
 			Description: "Examples:\n  reshard games show quarrymoss",
 			Action: func(ctx context.Context, c *cli.Command) error {
-				names, err := args(c, "GAME")
+				names, api, err := a.ready(c, "GAME")
 				if err != nil {
 					return err
 				}
-				list, err := a.games(ctx)
+				list, err := api.Games(ctx)
 				if err != nil {
 					return err
 				}
@@ -298,10 +270,6 @@ func (a *app) gamesCommand() *cli.Command {
 	}
 }
 
-func (a *app) games(ctx context.Context) ([]wire.Game, error) {
-	api, err := a.client()
-	if err != nil {
-		return nil, err
-	}
+func gamesOf(ctx context.Context, api *client.Client, _ *cli.Command) ([]wire.Game, error) {
 	return api.Games(ctx)
 }

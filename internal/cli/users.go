@@ -11,6 +11,7 @@ import (
 	"golang.org/x/term"
 
 	"reshard/internal/client"
+	"reshard/internal/wire"
 )
 
 func (a *app) signInCommand() *cli.Command {
@@ -99,11 +100,7 @@ func (a *app) usersCommand() *cli.Command {
 		return &cli.Command{
 			Name: name, Usage: use, ArgsUsage: "NAME", Description: "Examples:\n  " + example, Flags: []cli.Flag{passwordFlag()},
 			Action: func(ctx context.Context, c *cli.Command) error {
-				names, err := args(c, "NAME")
-				if err != nil {
-					return err
-				}
-				api, err := a.client()
+				names, api, err := a.ready(c, "NAME")
 				if err != nil {
 					return err
 				}
@@ -122,26 +119,15 @@ func (a *app) usersCommand() *cli.Command {
 	return &cli.Command{
 		Name: "users", Usage: "list who may sign in",
 		Description: "Every user may do everything: there are no roles.\n\nExamples:\n  reshard users\n  reshard users add bryn\n  reshard users password bryn",
-		Action: func(ctx context.Context, c *cli.Command) error {
-			if c.Args().Present() {
-				return usage("users has no command %q; see reshard users --help", c.Args().First())
+		Action: listing(a, func(ctx context.Context, api *client.Client, _ *cli.Command) ([]wire.User, error) {
+			return api.Users(ctx)
+		}, func(list []wire.User) {
+			var rows [][]string
+			for _, u := range list {
+				rows = append(rows, []string{u.Name, when(u.CreatedAt)})
 			}
-			api, err := a.client()
-			if err != nil {
-				return err
-			}
-			list, err := api.Users(ctx)
-			if err != nil {
-				return err
-			}
-			return a.show(list, func() {
-				var rows [][]string
-				for _, u := range list {
-					rows = append(rows, []string{u.Name, when(u.CreatedAt)})
-				}
-				a.table([]string{"user", "since"}, rows)
-			})
-		},
+			a.table([]string{"user", "since"}, rows)
+		}),
 		Commands: []*cli.Command{
 			withName("add", "add a user", "reshard users add bryn", (*client.Client).AddUser, "Added %s.\n"),
 			withName("password", "set a user's password and end all of their sessions", "reshard users password bryn", (*client.Client).SetPassword, "The password of %s is changed; all of their sessions and tokens have ended.\n"),

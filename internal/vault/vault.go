@@ -28,6 +28,7 @@ import (
 
 	"github.com/klauspost/compress/zstd"
 	"github.com/zeebo/blake3"
+	"golang.org/x/sync/errgroup"
 	"golang.org/x/sys/unix"
 
 	"reshard/internal/core/fault"
@@ -246,34 +247,19 @@ func (v *Vault) fail(op string, err error) error {
 // hashing and compressing are not.
 func (v *Vault) storeFiles(ctx context.Context, files []Source) ([]File, int64, error) {
 	out := make([]File, len(files))
-	ctx, cancel := context.WithCancelCause(ctx)
-	defer cancel(nil)
-	var wg sync.WaitGroup
-	next := make(chan int)
-	for range runtime.GOMAXPROCS(0) {
-		wg.Go(func() {
-			for i := range next {
-				f, err := v.storeFile(ctx, files[i])
-				if err != nil {
-					cancel(err)
-					return
-				}
-				out[i] = f
+	group, gctx := errgroup.WithContext(ctx)
+	group.SetLimit(runtime.GOMAXPROCS(0))
+	for i, f := range files {
+		group.Go(func() (err error) {
+			if err := context.Cause(gctx); err != nil {
+				return fault.Wrap(fault.Interrupted, "store", f.Path, err)
 			}
+			out[i], err = v.storeFile(gctx, f)
+			return err
 		})
 	}
-feed:
-	for i := range files {
-		select {
-		case next <- i:
-		case <-ctx.Done():
-			break feed
-		}
-	}
-	close(next)
-	wg.Wait()
-	if err := context.Cause(ctx); err != nil {
-		return nil, 0, fault.Wrap(fault.Interrupted, "store", "world", err)
+	if err := group.Wait(); err != nil {
+		return nil, 0, err
 	}
 	slices.SortFunc(out, func(a, b File) int {
 		return strings.Compare(a.Part+"\x00"+a.Path, b.Part+"\x00"+b.Path)
@@ -299,7 +285,7 @@ func (v *Vault) storeFile(ctx context.Context, s Source) (f File, err error) {
 	defer v.buf.Put(buf)
 	err = split(in, *buf, func(chunk []byte) error {
 		if err := context.Cause(ctx); err != nil {
-			return err
+			return fault.Wrap(fault.Interrupted, "store", s.Path, err)
 		}
 		c, err := v.storeChunk(chunk)
 		if err != nil {
