@@ -45,6 +45,9 @@ func (a *API) changeoverRoutes() {
 		{"start-changeover", http.MethodPost, "/start", "Start a drafted changeover", func(ctx context.Context, id int64) (wire.Changeover, error) { return a.service.Start(ctx, id) }},
 		{"cancel-changeover", http.MethodPost, "/cancel", "Cancel a changeover that is staging", func(ctx context.Context, id int64) (wire.Changeover, error) { return a.service.Cancel(ctx, id) }},
 		{"retry-changeover", http.MethodPost, "/retry", "Go on going back with a held changeover", func(ctx context.Context, id int64) (wire.Changeover, error) { return a.service.Retry(ctx, id) }},
+		{"settle-changeover", http.MethodPost, "/settle", "Close a held changeover that was put right by hand; no file is touched", func(ctx context.Context, id int64) (wire.Changeover, error) {
+			return a.service.Settle(ctx, id, userOf(ctx))
+		}},
 	} {
 		huma.Register(a.huma, op(c.id, c.method, "/changeovers/{id}"+c.path, c.summary, "changeovers"), func(ctx context.Context, in *changeoverInput) (*answer[wire.Changeover], error) {
 			got, err := c.do(ctx, in.ID)

@@ -39,6 +39,9 @@ func (a *API) serverRoutes() {
 			return &answer[wire.ServerFacts]{s}, a.failed(err)
 		})
 	}
+	huma.Register(a.huma, op("remove-server", http.MethodDelete, "/servers/{server}", "Forget a stopped server; its files stay where they are", "servers"), func(ctx context.Context, in *serverInput) (*struct{}, error) {
+		return nil, a.failed(a.service.RemoveServer(ctx, in.Server))
+	})
 	huma.Register(a.huma, streams[[]control.Line](a.huma, op("follow-log", http.MethodGet, "/servers/{server}/log", "Follow a server's log: an event a batch of lines", "servers")), func(ctx context.Context, in *struct {
 		Server string `path:"server"`
 		Last   int    `query:"last" default:"200" minimum:"0" maximum:"5000" doc:"lines to begin with"`

@@ -75,6 +75,11 @@ func (a *API) signInRoutes() {
 	}) (*struct{}, error) {
 		return nil, a.failed(a.service.AddUser(ctx, in.Body.Name, in.Body.Password))
 	})
+	huma.Register(a.huma, op("remove-user", http.MethodDelete, "/users/{name}", "Remove a user with all of their sessions and tokens", "users"), func(ctx context.Context, in *struct {
+		Name string `path:"name"`
+	}) (*struct{}, error) {
+		return nil, a.failed(a.service.RemoveUser(ctx, in.Name, userOf(ctx)))
+	})
 	huma.Register(a.huma, op("set-password", http.MethodPut, "/users/{name}/password", "Set a user's password and end all of their sessions and tokens", "users"), func(ctx context.Context, in *struct {
 		Name string `path:"name"`
 		Body struct {

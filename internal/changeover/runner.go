@@ -61,6 +61,8 @@ type Job struct {
 	Plan  plan.Plan
 	State plan.State
 	Steps []StepRecord
+	// Cause is why a job that is taken up was going back, if the journal says.
+	Cause error
 }
 
 // StepRecord is what the journal knows of a step.
@@ -117,8 +119,10 @@ func (r *Runner) Resume(ctx context.Context, job Job) error {
 	case plan.Staging:
 		return r.back(ctx, fault.New(fault.Interrupted, "stage", job.Plan.Server, "the service went down while it was staging; nothing live had been touched"))
 	case plan.Undoing, plan.Held:
-		// The journal keeps the first cause; this one is only returned.
-		return r.back(ctx, fault.New(fault.Interrupted, "undo", job.Plan.Server, "it went on going back"))
+		if job.Cause == nil {
+			job.Cause = fault.New(fault.Interrupted, "undo", job.Plan.Server, "it went on going back")
+		}
+		return r.back(ctx, job.Cause)
 	case plan.Switching, plan.Proving:
 		return r.Carry(ctx)
 	}
@@ -134,6 +138,9 @@ func (r *Runner) forward(ctx context.Context) error {
 	for n, step := range r.job.Plan.Steps {
 		if r.job.Steps[n].State == plan.StepDone {
 			continue
+		}
+		if err := context.Cause(ctx); err != nil {
+			return fault.Wrap(fault.Interrupted, "carry out on", r.job.Plan.Server, err)
 		}
 		if step.Switch && r.job.State == plan.Staging {
 			if err := r.Check(ctx); err != nil {
@@ -193,11 +200,7 @@ func (r *Runner) step(ctx context.Context, n int, step plan.Step) error {
 func (r *Runner) back(ctx context.Context, cause error) error {
 	ctx = context.WithoutCancel(ctx)
 	if r.job.State != plan.Undoing {
-		note := Note{Cause: cause}
-		if r.job.State == plan.Held {
-			note = Note{}
-		}
-		if err := r.advance(ctx, plan.Undoing, note); err != nil {
+		if err := r.advance(ctx, plan.Undoing, Note{Cause: cause}); err != nil {
 			return errors.Join(cause, err)
 		}
 	}
@@ -229,7 +232,7 @@ func (r *Runner) back(ctx context.Context, cause error) error {
 }
 
 func (r *Runner) advance(ctx context.Context, to plan.State, note Note) error {
-	err := r.persist(ctx, func() error { return r.Journal.Advance(ctx, r.job.ID, r.job.State, to, note) })
+	err := r.persist(ctx, func(ctx context.Context) error { return r.Journal.Advance(ctx, r.job.ID, r.job.State, to, note) })
 	if err == nil {
 		r.job.State = to
 		r.report(func(p *Progress) { p.State = to })
@@ -238,7 +241,7 @@ func (r *Runner) advance(ctx context.Context, to plan.State, note Note) error {
 }
 
 func (r *Runner) mark(ctx context.Context, n int, from []plan.StepState, to plan.StepState, detail any) error {
-	err := r.persist(ctx, func() error { return r.Journal.Step(ctx, r.job.ID, n, from, to, detail) })
+	err := r.persist(ctx, func(ctx context.Context) error { return r.Journal.Step(ctx, r.job.ID, n, from, to, detail) })
 	if err != nil {
 		return err
 	}
@@ -255,10 +258,11 @@ func (r *Runner) mark(ctx context.Context, n int, from []plan.StepState, to plan
 
 // persist writes to the journal and waits out a database that does not answer:
 // without the journal no step may begin, and going back needs it as well.
-func (r *Runner) persist(ctx context.Context, write func() error) error {
+func (r *Runner) persist(ctx context.Context, write func(context.Context) error) error {
 	wait := 50 * time.Millisecond
 	for {
-		err := write()
+		// A write that has begun is not cut short by a person who cancels.
+		err := write(context.WithoutCancel(ctx))
 		if fault.CodeOf(err) != fault.Unreachable {
 			r.report(func(p *Progress) { p.Waiting = "" })
 			return err

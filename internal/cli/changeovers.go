@@ -51,7 +51,7 @@ Examples:
 			if !a.json {
 				a.printSheet(sheet)
 			}
-			draft, err := api.DraftPut(ctx, sheet.World, sheet.Server, choices)
+			draft, err := api.DraftPut(ctx, sheet.Copy, sheet.Server, choices)
 			if err != nil {
 				return err
 			}
@@ -240,7 +240,7 @@ func (a *app) printOutcome(c wire.Changeover) {
 	case plan.Held:
 		a.print("‖ held. It could not go back by itself; nothing was deleted.\n")
 		a.printFailure(c)
-		a.print("  When it is put right: reshard undo %d\n", c.ID)
+		a.print("  To try again: reshard undo %d. When you have put it right by hand: reshard changeovers settle %d\n", c.ID, c.ID)
 	default:
 		a.print("%s\n", marked(c.State))
 	}
@@ -288,21 +288,26 @@ func (a *app) changeoversCommand() *cli.Command {
 					})
 				},
 			},
-			{
-				Name: "cancel", Usage: "cancel one that is still staging", ArgsUsage: "CHANGEOVER",
-				Description: "Nothing live has been touched while a changeover is staging.\n\nExamples:\n  reshard changeovers cancel 12",
-				Action: func(ctx context.Context, c *cli.Command) error {
-					id, api, err := a.changeoverArg(c)
-					if err != nil {
-						return err
-					}
-					now, err := api.Act(ctx, id, "cancel")
-					if err != nil {
-						return err
-					}
-					return a.show(now, func() { a.print("Changeover %d is being cancelled.\n", id) })
-				},
-			},
+			a.onChangeover("cancel", "cancel one that is still staging", "Nothing live has been touched while a changeover is staging.", "Changeover %d is being cancelled.\n"),
+			a.onChangeover("settle", "close a held one that you have put right by hand",
+				"A held changeover keeps its server from any other. reshard undo tries to go back\nonce more; settle is for when you have put the folders right yourself. It touches\nno file.", "Changeover %d is settled; its server is free again.\n"),
+		},
+	}
+}
+
+func (a *app) onChangeover(verb, use, description, said string) *cli.Command {
+	return &cli.Command{
+		Name: verb, Usage: use, ArgsUsage: "CHANGEOVER", Description: description + "\n\nExamples:\n  reshard changeovers " + verb + " 12",
+		Action: func(ctx context.Context, c *cli.Command) error {
+			id, api, err := a.changeoverArg(c)
+			if err != nil {
+				return err
+			}
+			now, err := api.Act(ctx, id, verb)
+			if err != nil {
+				return err
+			}
+			return a.show(now, func() { a.print(said, id) })
 		},
 	}
 }

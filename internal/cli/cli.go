@@ -4,6 +4,7 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -12,6 +13,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"unicode"
 
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
@@ -40,9 +42,12 @@ type IO struct {
 // app is what every command has at hand.
 type app struct {
 	IO
-	json  bool
-	plain bool // no cursor movement: output is not a terminal
-	width int
+	// screen takes the moving status line, which is the only output with
+	// control characters of our own.
+	screen io.Writer
+	json   bool
+	plain  bool // no cursor movement: output is not a terminal
+	width  int
 }
 
 // Run runs a command line (without the program's name) and gives the exit code.
@@ -54,8 +59,26 @@ func Run(ctx context.Context, args []string, streams IO) int {
 			a.width = w
 		}
 	}
+	a.Out, a.screen, a.Err = harmless{streams.Out}, streams.Err, harmless{streams.Err}
 	err := a.command().Run(ctx, append([]string{"reshard"}, args...))
 	return a.finish(err)
+}
+
+// harmless takes control characters out of what is printed: titles, names and
+// log lines come from strangers, and a terminal obeys them.
+type harmless struct{ w io.Writer }
+
+func (h harmless) Write(p []byte) (int, error) {
+	clean := bytes.Map(func(r rune) rune {
+		if (unicode.IsControl(r) && r != '\n' && r != '\t') || unicode.Is(unicode.Bidi_Control, r) {
+			return '�'
+		}
+		return r
+	}, p)
+	if _, err := h.w.Write(clean); err != nil {
+		return 0, err
+	}
+	return len(p), nil
 }
 
 // usageError is a wrong command line.

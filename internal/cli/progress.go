@@ -19,12 +19,12 @@ func (a *app) status(format string, args ...any) {
 	if r := []rune(line); len(r) > a.width-1 {
 		line = string(r[:a.width-1])
 	}
-	fmt.Fprintf(a.Err, "\r\x1b[K%s", line)
+	fmt.Fprintf(a.screen, "\r\x1b[K%s", line)
 }
 
 func (a *app) endProgress() {
 	if !a.plain && !a.json {
-		fmt.Fprint(a.Err, "\r\x1b[K")
+		fmt.Fprint(a.screen, "\r\x1b[K")
 	}
 }
 

@@ -31,6 +31,7 @@ func (a *app) serversCommand() *cli.Command {
 			a.onServer("start", "start a server and wait until it is ready", "Examples:\n  reshard servers start north-plot", (*client.Client).StartServer),
 			a.onServer("stop", "stop a server cleanly and wait for its end", "A server that does not stop when asked goes on running: it is never killed.\n\nExamples:\n  reshard servers stop north-plot", (*client.Client).StopServer),
 			a.serversAddCommand(), a.serversLogCommand(),
+			a.remover("remove", "SERVER", "forget a stopped server", "Its files stay where they are, and so does what was set aside.\n\nExamples:\n  reshard servers remove north-plot", (*client.Client).RemoveServer),
 		},
 	}
 }
@@ -232,6 +233,24 @@ func (a *app) serversLogCommand() *cli.Command {
 				return nil
 			}
 			return err
+		},
+	}
+}
+
+// remover is a command that removes one named thing from the records.
+func (a *app) remover(name, argument, use, description string, do func(*client.Client, context.Context, string) error) *cli.Command {
+	return &cli.Command{
+		Name: name, Usage: use, ArgsUsage: argument, Description: description,
+		Action: func(ctx context.Context, c *cli.Command) error {
+			names, api, err := a.ready(c, argument)
+			if err != nil {
+				return err
+			}
+			if err := do(api, ctx, names[0]); err != nil {
+				return err
+			}
+			a.print("Removed %s.\n", names[0])
+			return nil
 		},
 	}
 }

@@ -130,6 +130,7 @@ func (a *app) usersCommand() *cli.Command {
 		}),
 		Commands: []*cli.Command{
 			withName("add", "add a user", "reshard users add bryn", (*client.Client).AddUser, "Added %s.\n"),
+			a.remover("remove", "NAME", "remove a user with all of their sessions and tokens", "Examples:\n  reshard users remove bryn", (*client.Client).RemoveUser),
 			withName("password", "set a user's password and end all of their sessions", "reshard users password bryn", (*client.Client).SetPassword, "The password of %s is changed; all of their sessions and tokens have ended.\n"),
 		},
 	}

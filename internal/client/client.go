@@ -148,6 +148,12 @@ func (c *Client) SetPassword(ctx context.Context, name, password string) error {
 	return err
 }
 
+// RemoveUser removes a user.
+func (c *Client) RemoveUser(ctx context.Context, name string) error {
+	_, err := call[struct{}](ctx, c, http.MethodDelete, "/users/"+url.PathEscape(name), nil)
+	return err
+}
+
 // Games lists the games that the service knows.
 func (c *Client) Games(ctx context.Context) ([]wire.Game, error) {
 	return call[[]wire.Game](ctx, c, http.MethodGet, "/games", nil)
@@ -222,6 +228,12 @@ func (c *Client) StopServer(ctx context.Context, name string) (wire.ServerFacts,
 	return call[wire.ServerFacts](ctx, c, http.MethodPost, "/servers/"+url.PathEscape(name)+"/stop", nil)
 }
 
+// RemoveServer forgets a stopped server.
+func (c *Client) RemoveServer(ctx context.Context, name string) error {
+	_, err := call[struct{}](ctx, c, http.MethodDelete, "/servers/"+url.PathEscape(name), nil)
+	return err
+}
+
 // Fit makes the fit sheet of a world and a server.
 func (c *Client) Fit(ctx context.Context, world, server string, choices map[string]string) (wire.Sheet, error) {
 	q := url.Values{"world": {world}, "server": {server}}
@@ -251,7 +263,7 @@ func (c *Client) Changeover(ctx context.Context, id int64) (wire.Changeover, err
 	return call[wire.Changeover](ctx, c, http.MethodGet, fmt.Sprintf("/changeovers/%d", id), nil)
 }
 
-// Act starts, cancels or retries a changeover.
+// Act starts, cancels, retries or settles a changeover.
 func (c *Client) Act(ctx context.Context, id int64, verb string) (wire.Changeover, error) {
 	return call[wire.Changeover](ctx, c, http.MethodPost, fmt.Sprintf("/changeovers/%d/%s", id, verb), nil)
 }

@@ -5,6 +5,8 @@ import (
 	"io"
 	"net"
 	"net/url"
+	"os"
+	"path/filepath"
 	"strings"
 	"sync"
 	"syscall"
@@ -16,6 +18,7 @@ import (
 
 	"reshard/cmd/standin/quarrymoss"
 	"reshard/games"
+	"reshard/internal/core/fault"
 	"reshard/internal/core/plan"
 	"reshard/internal/wire"
 )
@@ -190,4 +193,119 @@ func TestTheDatabaseGoneForTenSeconds(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "fen", s.Server.Opened)
 	assert.NoError(t, b.api.Health(ctx))
+}
+
+// When the files are not as they were left, a person must look: the changeover is
+// held, keeps its server, and goes back when the way is free, or is settled.
+func TestHeld(t *testing.T) {
+	t.Parallel()
+	for _, way := range []string{"retry", "settle"} {
+		t.Run(way, func(t *testing.T) {
+			t.Parallel()
+			b := setup(t)
+			root := b.quarry("north", plot{})
+			inTheWay := filepath.Join(root, "worlds", "winter")
+			b.send("fen", quarrymoss.Options{Title: "Fen"})
+			b.misbehave("north", "exits-early fen")
+			b.trace = func(point string) {
+				if strings.HasSuffix(point, "3 move undoing") {
+					_ = os.Mkdir(inTheWay, 0o755) // somebody makes a folder where the old world belongs
+				}
+			}
+			held := b.put("fen", "north", nil)
+			require.Equal(t, plan.Held, held.State)
+			assert.Contains(t, held.Failure.What, "exited with code 3", "the first cause is told")
+			assert.Contains(t, held.Failure.What, "is there as well")
+			ctx := context.Background()
+			_, err := b.api.StartServer(ctx, "north")
+			assert.ErrorIs(t, err, fault.Busy.As())
+			code, out, _ := b.cli("changeovers", "show", itoa(held.ID))
+			assert.Equal(t, 0, code)
+			assert.Contains(t, out, "‖ held")
+			assert.DirExists(t, filepath.Join(root, held.Plan.Work, "aside", "winter"), "nothing is lost")
+
+			b.trace = nil
+			if way == "settle" {
+				code, _, errs := b.cli("changeovers", "settle", itoa(held.ID))
+				require.Equal(t, 0, code, errs)
+				_, err = b.api.Act(ctx, held.ID, "settle")
+				assert.ErrorIs(t, err, fault.WrongState.As())
+				now, err := b.api.Changeover(ctx, held.ID)
+				require.NoError(t, err)
+				assert.Contains(t, now.Failure.Next, "settled by hand by "+userName)
+				return
+			}
+			code, _, _ = b.cli("undo", itoa(held.ID))
+			assert.Equal(t, 1, code, "the way is not free yet")
+			require.NoError(t, os.Remove(inTheWay))
+			code, out, errs := b.cli("undo", itoa(held.ID))
+			assert.Equal(t, 1, code, out+errs)
+			assert.Contains(t, out, "↩ undone")
+			s, err := b.api.Server(ctx, "north")
+			require.NoError(t, err)
+			assert.Equal(t, "winter", s.Server.Opened)
+		})
+	}
+}
+
+func TestCancelWhileStaging(t *testing.T) {
+	t.Parallel()
+	b := setup(t)
+	root := b.quarry("north", plot{})
+	before := snapshot(t, root, played...)
+	pid := b.pid("north")
+	b.send("fen", quarrymoss.Options{Title: "Fen", Tiles: 64})
+	draft, err := b.api.DraftPut(context.Background(), "fen", "north", nil)
+	require.NoError(t, err)
+	proceed := make(chan struct{})
+	b.trace = func(point string) {
+		if strings.HasSuffix(point, "stage halfway") {
+			<-proceed // until it has been cancelled
+		}
+	}
+	_, err = b.api.Act(context.Background(), draft.ID, "start")
+	require.NoError(t, err)
+	_, err = b.api.Act(context.Background(), draft.ID, "cancel")
+	require.NoError(t, err)
+	close(proceed)
+	last, err := b.api.Watch(context.Background(), draft.ID, func(wire.Changeover) {})
+	require.NoError(t, err)
+	require.Equal(t, plan.Undone, last.State)
+	assert.Contains(t, last.Failure.What, "cancelled by a person")
+	assert.Equal(t, before, snapshot(t, root, played...))
+	assert.Equal(t, pid, b.pid("north"), "players never noticed")
+	assert.NoDirExists(t, filepath.Join(root, draft.Plan.Work, "staged"))
+}
+
+func TestRemoveServer(t *testing.T) {
+	t.Parallel()
+	b := setup(t)
+	root := b.quarry("north", plot{})
+	code, _, errs := b.cli("servers", "remove", "north")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, errs, "Stop it first")
+	_, err := b.api.StopServer(context.Background(), "north")
+	require.NoError(t, err)
+	before := snapshot(t, root)
+	code, _, errs = b.cli("servers", "remove", "north")
+	require.Equal(t, 0, code, errs)
+	assert.Equal(t, before, snapshot(t, root), "its files stay")
+	_, err = b.api.Server(context.Background(), "north")
+	assert.ErrorIs(t, err, fault.NotFound.As())
+	_, err = b.api.AddServer(context.Background(), wire.NewServer{Name: "north", Game: "quarrymoss", Kind: "plain", Root: root, Command: []string{standin, "quarrymoss", "serve", "."}})
+	assert.NoError(t, err, "name and folder are free again")
+}
+
+// Titles come from strangers, and a terminal obeys control characters.
+func TestTitlesCannotDriveTheTerminal(t *testing.T) {
+	t.Parallel()
+	b := setup(t)
+	b.send("evil", quarrymoss.Options{Title: "Fen\x1b[2J\x1b]0;owned\x07"})
+	for _, args := range [][]string{{"worlds"}, {"worlds", "show", "fen-2j-0-owned"}} {
+		code, out, errs := b.cli(args...)
+		require.Equal(t, 0, code, errs)
+		assert.NotContains(t, out, "\x1b")
+		assert.NotContains(t, out, "\x07")
+		assert.Contains(t, out, "Fen")
+	}
 }

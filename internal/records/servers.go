@@ -21,6 +21,7 @@ type Server struct {
 	LastStartMS     int64                   `db:"last_start_ms"` // -1: never seen
 	LastStopMS      int64                   `db:"last_stop_ms"`
 	CreatedAt       time.Time               `db:"created_at"`
+	RemovedAt       *time.Time              `db:"removed_at"`
 }
 
 // AddServer records a server; its name and root must be new.
@@ -37,14 +38,20 @@ func (r *Records) AddServer(ctx context.Context, s Server) (Server, error) {
 
 // Server gives a server by name.
 func (r *Records) Server(ctx context.Context, name string) (s Server, err error) {
-	err = r.db.GetContext(ctx, &s, `SELECT * FROM servers WHERE name = $1`, name)
+	err = r.db.GetContext(ctx, &s, `SELECT * FROM servers WHERE name = $1 AND removed_at IS NULL`, name)
 	return s, named(classify("find server", name, err), "server", name, "reshard servers")
 }
 
 // Servers gives all servers in the order of their names.
 func (r *Records) Servers(ctx context.Context) (out []Server, err error) {
-	err = r.db.SelectContext(ctx, &out, `SELECT * FROM servers ORDER BY name`)
+	err = r.db.SelectContext(ctx, &out, `SELECT * FROM servers WHERE removed_at IS NULL ORDER BY name`)
 	return out, classify("list", "servers", err)
+}
+
+// RemoveServer forgets a server; its changeovers stay on record.
+func (r *Records) RemoveServer(ctx context.Context, id int64) error {
+	_, err := r.db.ExecContext(ctx, `UPDATE servers SET removed_at = now(), wanted = 'stopped' WHERE id = $1`, id)
+	return classify("remove", "server", err)
 }
 
 // SetWanted records whether a server should run.

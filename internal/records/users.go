@@ -36,6 +36,18 @@ func (r *Records) SetPassword(ctx context.Context, name, password string) error 
 	return nil
 }
 
+// RemoveUser removes a user with all of their sessions and tokens.
+func (r *Records) RemoveUser(ctx context.Context, name string) error {
+	res, err := r.db.ExecContext(ctx, `DELETE FROM users WHERE lower(name) = lower($1)`, name)
+	if err != nil {
+		return classify("remove user", name, err)
+	}
+	if n, _ := res.RowsAffected(); n == 0 {
+		return fault.New(fault.NotFound, "remove user", name, "there is no user of that name")
+	}
+	return nil
+}
+
 // Users gives all users in the order of their names.
 func (r *Records) Users(ctx context.Context) (out []User, err error) {
 	err = r.db.SelectContext(ctx, &out, `SELECT * FROM users ORDER BY lower(name)`)

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"path"
+	"strings"
 	"time"
 
 	"reshard/internal/changeover"
@@ -250,13 +251,46 @@ func (s *Service) Retry(ctx context.Context, id int64) (wire.Changeover, error) 
 	if err != nil {
 		return wire.Changeover{}, err
 	}
+	// The state moves before this returns, so that nobody who watches from now on
+	// takes the old one for the end.
+	if err := s.records.Advance(ctx, id, plan.Held, plan.Undoing, records.Patch{}); err != nil {
+		return wire.Changeover{}, err
+	}
+	c.State = plan.Undoing
 	runner, job := s.runner(l, c), jobOf(c)
 	s.carry(l, c, func(ctx context.Context) error { return runner.Resume(ctx, job) })
 	return s.Changeover(ctx, id)
 }
 
+// Settle closes a held changeover that a person has put right by hand: nothing is
+// done to any file, and the server is free again.
+func (s *Service) Settle(ctx context.Context, id int64, by string) (wire.Changeover, error) {
+	c, err := s.records.Changeover(ctx, id)
+	if err != nil {
+		return wire.Changeover{}, err
+	}
+	if c.State != plan.Held {
+		return wire.Changeover{}, fault.New(fault.WrongState, "settle", fmt.Sprint(id), "it is %s, not held", c.State)
+	}
+	note := records.Failure{Code: string(fault.Held), Next: "It was settled by hand by " + by + "; look at the server's folders before the next changeover."}
+	if c.Failure.V != nil {
+		note.What = c.Failure.V.What
+	}
+	if err := s.records.Advance(ctx, id, plan.Held, plan.Undone, records.Patch{Failure: &note}); err != nil {
+		return wire.Changeover{}, err
+	}
+	return s.Changeover(ctx, id)
+}
+
+// heldAfter parts the first cause from what held a changeover, in its failure.
+const heldAfter = "; and then"
+
 func jobOf(c records.Changeover) changeover.Job {
 	job := changeover.Job{ID: c.ID, Plan: c.Plan.V, State: c.State}
+	if f := c.Failure.V; f != nil {
+		first, _, _ := strings.Cut(f.What, heldAfter)
+		job.Cause = (&fault.Error{Code: fault.Code(f.Code), What: first}).With(f.Next)
+	}
 	for _, st := range c.Steps {
 		job.Steps = append(job.Steps, changeover.StepRecord{State: st.State, Detail: st.Detail.V})
 	}

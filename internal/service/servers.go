@@ -234,7 +234,7 @@ func joinAddress(l *live) string {
 
 // StartServer starts a server and waits until it is ready.
 func (s *Service) StartServer(ctx context.Context, name string) (wire.ServerFacts, error) {
-	return s.operate(ctx, name, "start", func(ctx context.Context, l *live) error {
+	err := s.operate(ctx, name, "start", func(ctx context.Context, l *live) error {
 		if err := s.records.SetWanted(ctx, l.id, control.Running); err != nil {
 			return err
 		}
@@ -245,12 +245,16 @@ func (s *Service) StartServer(ctx context.Context, name string) (wire.ServerFact
 		}
 		return s.records.SetDurations(ctx, l.id, took, records.Unmeasured)
 	})
+	if err != nil {
+		return wire.ServerFacts{}, err
+	}
+	return s.Server(ctx, name)
 }
 
 // StopServer stops a server cleanly and waits for its end. A server that does
 // not stop goes on running; it is never killed.
 func (s *Service) StopServer(ctx context.Context, name string) (wire.ServerFacts, error) {
-	return s.operate(ctx, name, "stop", func(ctx context.Context, l *live) error {
+	err := s.operate(ctx, name, "stop", func(ctx context.Context, l *live) error {
 		already := l.control.Status().State == control.Stopped
 		took, _, err := l.control.Stop(ctx, control.Clean)
 		if err != nil {
@@ -261,30 +265,48 @@ func (s *Service) StopServer(ctx context.Context, name string) (wire.ServerFacts
 		}
 		return s.records.SetDurations(ctx, l.id, records.Unmeasured, took)
 	})
-}
-
-// operate runs a start or stop to its end even if whoever asked goes away.
-func (s *Service) operate(ctx context.Context, name, op string, act func(context.Context, *live) error) (wire.ServerFacts, error) {
-	l, err := s.serverByName(ctx, name)
 	if err != nil {
 		return wire.ServerFacts{}, err
 	}
+	return s.Server(ctx, name)
+}
+
+// RemoveServer forgets a stopped server. Its files, what was set aside among
+// them, stay where they are.
+func (s *Service) RemoveServer(ctx context.Context, name string) error {
+	return s.operate(ctx, name, "remove", func(ctx context.Context, l *live) error {
+		if st := l.control.Status().State; st != control.Stopped {
+			return fault.New(fault.WrongState, "remove", name, "the server is %s", st).With("Stop it first: reshard servers stop " + name + ".")
+		}
+		if err := s.records.RemoveServer(ctx, l.id); err != nil {
+			return err
+		}
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		delete(s.live, name)
+		return l.closer.Close()
+	})
+}
+
+// operate runs a start or stop to its end even if whoever asked goes away.
+func (s *Service) operate(ctx context.Context, name, op string, act func(context.Context, *live) error) error {
+	l, err := s.serverByName(ctx, name)
+	if err != nil {
+		return err
+	}
 	release, err := l.claim(op)
 	if err != nil {
-		return wire.ServerFacts{}, err
+		return err
 	}
 	defer release()
 	holding, err := s.holding(ctx)
 	if err != nil {
-		return wire.ServerFacts{}, err
+		return err
 	}
 	if id := holding[name]; id != 0 {
-		return wire.ServerFacts{}, fault.New(fault.Busy, op, name, "changeover %d holds the server", id)
+		return fault.New(fault.Busy, op, name, "changeover %d holds the server", id)
 	}
-	if err := act(context.WithoutCancel(ctx), l); err != nil {
-		return wire.ServerFacts{}, err
-	}
-	return s.Server(ctx, name)
+	return act(context.WithoutCancel(ctx), l)
 }
 
 // FollowLog sends a server's last log lines and every new one until ctx ends.

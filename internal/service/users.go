@@ -193,6 +193,14 @@ func checkNewPassword(name, password string) error {
 	return nil
 }
 
+// RemoveUser removes a user; nobody can remove themselves, so one always stays.
+func (s *Service) RemoveUser(ctx context.Context, name, by string) error {
+	if strings.EqualFold(name, by) {
+		return fault.New(fault.Invalid, "remove user", name, "you cannot remove yourself").With("Ask another user to do it.")
+	}
+	return s.records.RemoveUser(ctx, name)
+}
+
 // Users lists all users.
 func (s *Service) Users(ctx context.Context) ([]wire.User, error) {
 	users, err := s.records.Users(ctx)

@@ -81,6 +81,7 @@ func TestRules(t *testing.T) {
 			setting(in, "active-world", func(s *server.Setting) { s.Value = "cafe\u0301" })
 		}, "folder-name", fit.Adjust, "composed of other characters", ""},
 		{"waits for a name", func(in *fit.Input) { in.World.Folder = "a b" }, "folder-name", fit.Fits, "Waits", ""},
+		{"worlds folder unreadable", func(in *fit.Input) { in.Server.WorldsWhy = "path escapes" }, "folder-name", fit.Blocks, "cannot be read", ""},
 		{"setting absent", func(in *fit.Input) {
 			setting(in, "active-world", func(s *server.Setting) { s.Found, s.Value = false, "" })
 		}, "folder-name", fit.Adjust, "Write world.folder=fen", ""},

@@ -33,6 +33,9 @@ var folderNameRule = Rule{Concern: "folder-name", Title: "Folder name", check: f
 	value := server.ValueFor(setting, in.Profile.Server.Worlds, target)
 	rule := in.Profile.World.FolderName
 	switch {
+	case in.Server.WorldsWhy != "":
+		r.block("The server's worlds folder cannot be read: "+in.Server.WorldsWhy+".",
+			"It must be a folder inside of the server's own folder, not a link that leads out of it. Give the server's real folder as its root.")
 	case len(rule.BadRunes(target)) > 0 || rule.TooLong(target):
 		r.say("Waits for a folder name that the game allows.")
 	case taken && target != active && in.Choices["replace"] != "yes":

@@ -24,7 +24,7 @@ var next = map[State][]State{
 	Switching: {Proving, Undoing},
 	Proving:   {Done, Undoing},
 	Undoing:   {Undone, Held},
-	Held:      {Undoing},
+	Held:      {Undoing, Undone},
 	Done:      {},
 	Undone:    {},
 }

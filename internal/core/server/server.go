@@ -35,6 +35,9 @@ type State struct {
 	Worlds []Present `json:"worlds"`
 	// Folders lists every name in the worlds folder, worlds or not, in order.
 	Folders []string `json:"folders"`
+	// WorldsWhy says why the worlds folder could not be listed; "" when it
+	// could, or is not there yet.
+	WorldsWhy string `json:"worldsWhy,omitempty"`
 }
 
 // Document is one settings file and whether it could be read.
@@ -180,8 +183,12 @@ func ValueFor(s Setting, worldsDir, folder string) string {
 func (s *State) readWorlds(fsys fs.FS, p *game.Profile) {
 	dir := path.Clean(p.Server.Worlds)
 	entries, err := fs.ReadDir(fsys, dir)
-	if err != nil {
+	if errors.Is(err, fs.ErrNotExist) {
 		return // before the first start there is no such folder
+	}
+	if err != nil {
+		s.WorldsWhy = err.Error()
+		return
 	}
 	for _, e := range entries {
 		if e.IsDir() {

@@ -20,18 +20,21 @@ CREATE TABLE keys (
 
 CREATE TABLE servers (
     id               bigserial PRIMARY KEY,
-    name             text NOT NULL UNIQUE,
+    name             text NOT NULL,
     game             text NOT NULL,
     kind             text NOT NULL,
-    root             text NOT NULL UNIQUE, -- absolute path on the host
+    root             text NOT NULL,        -- absolute path on the host
     command          jsonb NOT NULL,
     env              jsonb NOT NULL DEFAULT '{}',
     declared_version text NOT NULL DEFAULT '',
     wanted           text NOT NULL DEFAULT 'stopped' CHECK (wanted IN ('running', 'stopped')),
     last_start_ms    bigint NOT NULL DEFAULT -1,
     last_stop_ms     bigint NOT NULL DEFAULT -1,
-    created_at       timestamptz NOT NULL DEFAULT now()
+    created_at       timestamptz NOT NULL DEFAULT now(),
+    removed_at       timestamptz           -- kept for the history of its changeovers
 );
+CREATE UNIQUE INDEX servers_name ON servers (name) WHERE removed_at IS NULL;
+CREATE UNIQUE INDEX servers_root ON servers (root) WHERE removed_at IS NULL;
 
 CREATE TABLE worlds (
     id         bigserial PRIMARY KEY,

@@ -65,12 +65,14 @@ export const api = {
   draftUndo: (undoes: number) => taken(client.POST("/v1/changeovers", { body: { kind: "undo", undoes } })),
   changeovers: (server?: string, signal?: AbortSignal) => taken(client.GET("/v1/changeovers", { params: { query: { server } }, signal })),
   changeover: (id: number, signal?: AbortSignal) => taken(client.GET("/v1/changeovers/{id}", { params: { path: { id } }, signal })),
-  act: (id: number, verb: "start" | "cancel" | "retry") =>
+  act: (id: number, verb: "start" | "cancel" | "retry" | "settle") =>
     verb === "start"
       ? taken(client.POST("/v1/changeovers/{id}/start", { params: { path: { id } } }))
       : verb === "cancel"
         ? taken(client.POST("/v1/changeovers/{id}/cancel", { params: { path: { id } } }))
-        : taken(client.POST("/v1/changeovers/{id}/retry", { params: { path: { id } } })),
+        : verb === "settle"
+          ? taken(client.POST("/v1/changeovers/{id}/settle", { params: { path: { id } } }))
+          : taken(client.POST("/v1/changeovers/{id}/retry", { params: { path: { id } } })),
 };
 
 /** Sends an archive as a stream; fetch cannot tell how far it is, so this asks XMLHttpRequest. */

@@ -90,6 +90,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/changeovers/{id}/settle": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Close a held changeover that was put right by hand; no file is touched */
+        post: operations["settle-changeover"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/changeovers/{id}/start": {
         parameters: {
             query?: never;
@@ -204,7 +221,8 @@ export interface paths {
         get: operations["get-server"];
         put?: never;
         post?: never;
-        delete?: never;
+        /** Forget a stopped server; its files stay where they are */
+        delete: operations["remove-server"];
         options?: never;
         head?: never;
         patch?: never;
@@ -308,6 +326,23 @@ export interface paths {
         /** Add a user */
         post: operations["add-user"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/users/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Remove a user with all of their sessions and tokens */
+        delete: operations["remove-user"];
         options?: never;
         head?: never;
         patch?: never;
@@ -724,6 +759,7 @@ export interface components {
             settings: components["schemas"]["ServerDocument"][];
             version: components["schemas"]["Fact"];
             worlds: components["schemas"]["ServerPresent"][];
+            worldsWhy?: string;
         };
         "Set-passwordRequest": {
             password: string;
@@ -1042,6 +1078,37 @@ export interface operations {
             };
         };
     };
+    "settle-changeover": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Changeover"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "start-changeover": {
         parameters: {
             query?: never;
@@ -1289,6 +1356,35 @@ export interface operations {
             };
         };
     };
+    "remove-server": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                server: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "follow-log": {
         parameters: {
             query?: {
@@ -1488,6 +1584,35 @@ export interface operations {
                 "application/json": components["schemas"]["Add-userRequest"];
             };
         };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "remove-user": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
         responses: {
             /** @description No Content */
             204: {

@@ -103,7 +103,7 @@ export function ChangeoverPage() {
     return close;
   }, [id, rests, client]);
   const act = useMutation({
-    mutationFn: (verb: "start" | "cancel" | "retry") => api.act(id, verb),
+    mutationFn: (verb: "start" | "cancel" | "retry" | "settle") => api.act(id, verb),
     onSuccess: (now) => client.setQueryData(queries.changeover(id).queryKey, now),
   });
   const undo = useMutation({
@@ -122,6 +122,7 @@ export function ChangeoverPage() {
           {c.state === "drafted" && <Button look="main" isDisabled={act.isPending} onPress={() => act.mutate("start")}>Carry it out on {c.server}</Button>}
           {c.state === "staging" && <Button isDisabled={act.isPending} onPress={() => act.mutate("cancel")}>Cancel</Button>}
           {c.state === "held" && <Button look="main" isDisabled={act.isPending} onPress={() => act.mutate("retry")}>Try to go back once more</Button>}
+          {c.state === "held" && <Button isDisabled={act.isPending} onPress={() => act.mutate("settle")}>I have put it right by hand</Button>}
           {c.undoable && <Button look="grave" isDisabled={undo.isPending} onPress={() => undo.mutate()}>Undo …</Button>}
         </Head>
         <Muted>Changeover {c.id}, by {c.createdBy}, {when(c.startedAt ?? c.createdAt)}</Muted>
