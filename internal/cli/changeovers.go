@@ -236,6 +236,9 @@ func (a *app) printOutcome(c wire.Changeover) {
 		a.print("  To take it back: reshard undo %d\n", c.ID)
 	case plan.Undone:
 		a.print("↩ undone. What was there before is there again.\n")
+		if w := c.Window; w != nil {
+			a.print("  Players were locked out for %s.\n", millis(w.TotalMS))
+		}
 		a.printFailure(c)
 	case plan.Held:
 		a.print("‖ held. It could not go back by itself; nothing was deleted.\n")

@@ -46,6 +46,8 @@ func TestAServerThatMisbehavesBringsTheOldWorldBack(t *testing.T) {
 			last := b.put("fen", "north", nil)
 			require.Equal(t, plan.Undone, last.State, last.Failure)
 			assert.Contains(t, last.Failure.What, words)
+			require.NotNil(t, last.Window)
+			assert.Greater(t, last.Window.TotalMS, int64(20), "counted to the old world's return")
 			s, err := b.api.Server(context.Background(), "north")
 			require.NoError(t, err)
 			assert.Equal(t, "running", s.Server.State)

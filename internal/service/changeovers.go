@@ -447,11 +447,25 @@ func window(c records.Changeover) *wire.Window {
 	if len(times) != len(c.Plan.V.Steps) {
 		return nil
 	}
+	if c.State != plan.Done {
+		return lockedOutInVain(c)
+	}
 	w, total, ok := changeover.Window(c.Plan.V.Steps, times)
 	if !ok {
 		return nil
 	}
 	return &wire.Window{TotalMS: total.Milliseconds(), StoppingMS: w.Stopping, OursMS: w.Ours, StartingMS: w.Starting}
+}
+
+// lockedOutInVain is how long players waited for a changeover that went back:
+// from the stop to the old world's return. Its parts are not told apart.
+func lockedOutInVain(c records.Changeover) *wire.Window {
+	for n, st := range c.Steps {
+		if c.Plan.V.Steps[n].Kind == plan.Stop && st.IntendedAt != nil && st.UndoneAt != nil {
+			return &wire.Window{TotalMS: st.UndoneAt.Sub(*st.IntendedAt).Milliseconds(), StoppingMS: -1, OursMS: -1, StartingMS: -1}
+		}
+	}
+	return nil
 }
 
 // Watch sends a changeover as it stands now and after every change, until it

@@ -165,7 +165,8 @@ type Changeover struct {
 	Join string `json:"join,omitempty"`
 }
 
-// Window is a measured stop window, in milliseconds.
+// Window is a measured stop window, in milliseconds. Of a changeover that went
+// back only the total is known; its parts are -1.
 type Window struct {
 	TotalMS    int64 `json:"totalMs"`
 	StoppingMS int64 `json:"stoppingMs" doc:"the game's own stopping; -1: it was stopped already"`

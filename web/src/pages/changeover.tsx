@@ -68,6 +68,7 @@ function Outcome({ c }: { c: Changeover }) {
     return (
       <Panel role="alert">
         <h2>{c.state === "held" ? "Held: it could not go back by itself. Nothing was deleted." : c.state === "undone" ? "Undone: what was there before is there again." : "Going back to what was there before."}</h2>
+        {c.window && <p>Players were locked out for <b>{millis(c.window.totalMs)}</b>.</p>}
         {c.failure && <><p>{c.failure.what}</p><Muted>{c.failure.next}</Muted></>}
       </Panel>
     );

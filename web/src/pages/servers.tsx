@@ -43,7 +43,7 @@ export function Servers() {
             <div><ActiveWorld server={s} /></div>
             <div>
               <Mark of={s.state} />
-              {s.changeover ? <small><Link to="/changeovers/$id" params={{ id: String(s.changeover) }}>changeover {s.changeover}</Link></small> : s.since && <small>since {when(s.since)}</small>}
+              {s.changeover ? <small><Link to="/changeovers/$id" params={{ id: String(s.changeover) }}>changeover {s.changeover}</Link></small> : s.since ? <small>since {when(s.since)}</small> : s.state === "exited" && <small>on its own; its log says why</small>}
             </div>
           </li>
         ))}

@@ -6,7 +6,7 @@ export const Page = styled.main`
 `;
 
 export const Head = styled.header`
-  display: flex; align-items: center; gap: 1rem; flex-wrap: wrap;
+  display: flex; align-items: center; gap: 1rem; flex-wrap: wrap; min-height: 2.35rem;
   h1 { margin-right: auto; }
 `;
 
