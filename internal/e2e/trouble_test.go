@@ -95,6 +95,29 @@ func TestServersOutliveTheService(t *testing.T) {
 	require.Error(t, syscall.Kill(pid, 0))
 }
 
+// A server that ended while the service was away is seen, and started again when
+// the service was told to.
+func TestServersAreStartedAgainIfToldTo(t *testing.T) {
+	t.Parallel()
+	b := setup(t)
+	b.quarry("north", plot{})
+	pid := b.pid("north")
+	require.NoError(t, b.daemon.Close())
+	require.NoError(t, syscall.Kill(pid, syscall.SIGINT))
+	require.Eventually(t, func() bool { return syscall.Kill(pid, 0) != nil }, 5*time.Second, 10*time.Millisecond)
+	b.start()
+	s, err := b.api.Server(context.Background(), "north")
+	require.NoError(t, err)
+	assert.Equal(t, "exited", s.Server.State)
+	require.NoError(t, b.daemon.Close())
+	b.startServers = true
+	b.start()
+	require.Eventually(t, func() bool {
+		s, err := b.api.Server(context.Background(), "north")
+		return err == nil && s.Server.State == "running" && s.Server.PID != pid
+	}, 10*time.Second, 20*time.Millisecond)
+}
+
 func TestAServerThatExitsOnItsOwnIsSeen(t *testing.T) {
 	t.Parallel()
 	b := setup(t)
