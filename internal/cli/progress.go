@@ -74,6 +74,9 @@ func (f *follower) see(c wire.Changeover) {
 			f.printed[key] = true
 			a.endProgress()
 			a.print("  %s %s\n", map[string]string{"done": "✓", "undone": "↩"}[s.State], stepDone(s, c))
+			if s.Note != "" {
+				a.wrapped("    ! ", s.Note)
+			}
 		}
 	}
 	if p := c.Progress; p != nil {

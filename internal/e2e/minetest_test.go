@@ -144,3 +144,29 @@ func TestARealGameServer(t *testing.T) {
 	assert.Equal(t, "1954", back.Plan.Expect.Seed)
 	assert.Equal(t, settings, hashFile(t, filepath.Join(root, "minetest.conf")))
 }
+
+// A setting that leads to another folder of the same name: what would be placed
+// is not what would run, and a proof that looked only at the name would be fooled.
+func TestASettingThatLeadsElsewhereBlocks(t *testing.T) {
+	t.Parallel()
+	b := setup(t)
+	root := filepath.Join(b.dir, "servers", "shed")
+	elsewhere := filepath.Join(b.dir, "elsewhere")
+	require.NoError(t, os.MkdirAll(elsewhere, 0o755))
+	minetestConfig(t, root, "shed", "1954")
+	conf, err := os.ReadFile(filepath.Join(root, "minetest.conf"))
+	require.NoError(t, err)
+	text := strings.Replace(string(conf), "worlds/shed", elsewhere+"/worlds/shed", 1)
+	require.NoError(t, os.WriteFile(filepath.Join(root, "minetest.conf"), []byte(text), 0o644))
+	_, err = b.api.AddServer(context.Background(), wire.NewServer{Name: "shed", Game: "minetest", Root: root, Command: minetestCommand()})
+	require.NoError(t, err)
+	fen := filepath.Join(b.dir, "fen")
+	require.NoError(t, os.MkdirAll(fen, 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(fen, "world.mt"), []byte("gameid = minetest\nworld_name = fen\n"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(fen, "map_meta.txt"), []byte("seed = 5\n[end_of_params]\n"), 0o644))
+	code, _, errs := b.cli("send", fen)
+	require.Equal(t, 0, code, errs)
+	code, out, _ := b.cli("fit", "fen", "shed")
+	assert.Equal(t, 3, code)
+	assert.Contains(t, strings.Join(strings.Fields(out), " "), "points outside the server's worlds folder")
+}

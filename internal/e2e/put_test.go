@@ -270,6 +270,18 @@ func (b *bundle) restartServer(name string) {
 	require.NoError(b.t, err)
 }
 
+// A server that ends without saying that all was written: the step tells it.
+func TestAnUncleanStopIsTold(t *testing.T) {
+	t.Parallel()
+	b := setup(t)
+	b.quarry("north", plot{mischief: "quiet-halt winter"})
+	b.restartServer("north")
+	b.send("fen", quarrymoss.Options{Title: "Fen"})
+	code, out, errs := b.cli("put", "fen", "north", "--yes")
+	require.Equal(t, 0, code, errs)
+	assert.Contains(t, strings.Join(strings.Fields(out), " "), "ended without saying that everything was written")
+}
+
 // A put onto a stopped server that has never had a world works too.
 func TestPutOntoAStoppedEmptyServer(t *testing.T) {
 	t.Parallel()

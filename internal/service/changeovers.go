@@ -110,7 +110,7 @@ func (s *Service) DraftUndo(ctx context.Context, id int64, by string) (wire.Chan
 	}
 	running := l.control.Status().State != control.Stopped
 	p, err := plan.DraftUndo(plan.UndoInput{
-		Of: of.Plan.V, ID: id, Profile: l.profile, State: state, Running: running, Server: of.Server,
+		Of: of.Plan.V, ID: id, Profile: l.profile, State: state, Running: running, Server: of.Server, Roots: rootsOf(rec),
 		Work: workFolder(l, newID), Tree: l.place.FS(), Window: estimate(rec, running), After: hashesAfter(of),
 	})
 	if err != nil {
@@ -419,7 +419,11 @@ func (s *Service) wireChangeover(c records.Changeover) wire.Changeover {
 	}
 	for n, st := range c.Steps {
 		planned := c.Plan.V.Steps[n]
-		out.Steps = append(out.Steps, wire.Step{Kind: st.Kind, Say: planned.Say, Switch: planned.Switch, State: string(st.State), DoneAt: st.DoneAt})
+		one := wire.Step{Kind: st.Kind, Say: planned.Say, Switch: planned.Switch, State: string(st.State), DoneAt: st.DoneAt}
+		if st.Kind == plan.Stop && st.State == plan.StepDone && !detailOf(st).Clean {
+			one.Note = "The server ended without saying that everything was written: the last things that were done in the old world may be missing from it."
+		}
+		out.Steps = append(out.Steps, one)
 		// A proof that failed is kept with its step, so that it can be read.
 		if d := detailOf(st); d.Proof != nil && out.Proof == nil {
 			out.Proof = d.Proof

@@ -340,10 +340,20 @@ func (s *Service) fitInput(ctx context.Context, ref, name string, choices fit.Ch
 	return fit.Input{
 		Profile: l.profile, World: c.Facts.V, Server: state, Choices: choices,
 		Live: fit.Live{
-			State: l.control.Status().State, DeclaredVersion: rec.DeclaredVersion,
+			Roots: rootsOf(rec), State: l.control.Status().State, DeclaredVersion: rec.DeclaredVersion,
 			FreeBytes: l.place.Free(), SameFilesystem: l.place.SameFilesystem(worlds, path.Dir(worlds)), Players: -1,
 		},
 	}, c, l, nil
+}
+
+// rootsOf gives a server's root as it was told, and with links resolved: a log
+// may name either.
+func rootsOf(rec records.Server) []string {
+	roots := []string{rec.Root}
+	if real, err := filepath.EvalSymlinks(rec.Root); err == nil && real != rec.Root {
+		roots = append(roots, real)
+	}
+	return roots
 }
 
 // Fit makes the fit sheet of a world and a server.

@@ -188,4 +188,6 @@ type Step struct {
 	Switch bool       `json:"switch"`
 	State  string     `json:"state" enum:"planned,intended,done,undone"`
 	DoneAt *time.Time `json:"doneAt,omitempty"`
+	// Note is what a person should know of how it went.
+	Note string `json:"note,omitempty"`
 }

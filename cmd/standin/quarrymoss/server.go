@@ -59,7 +59,8 @@ type serverRun struct {
 
 // Run plays a server in root until it is told to halt; it returns the exit
 // code. The file misbehave in the root may name one of: never-ready,
-// opens-other, ignores-halt, exits-early, regenerates, slow-halt; a folder name
+// opens-other, ignores-halt, exits-early, regenerates, slow-halt,
+// quiet-halt; a folder name
 // behind it makes that true for this world only.
 func Run(ctx context.Context, root string, in io.Reader, out io.Writer) int {
 	s := &serverRun{root: root, out: out, folk: map[string]net.Conn{}}
@@ -281,6 +282,9 @@ func (s *serverRun) command(line string) (done bool) {
 		if s.mischief == "ignores-halt" {
 			s.say("the kettle is on, not now")
 			return false
+		}
+		if s.mischief == "quiet-halt" {
+			return true // nothing is saved and nothing is said
 		}
 		if err := s.save(); err != nil {
 			s.say("saving failed: %v", err)

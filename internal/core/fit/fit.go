@@ -66,8 +66,11 @@ type Live struct {
 	State           string // running, stopped, starting, stopping or unknown
 	DeclaredVersion string // a person's word, used when no file says it
 	FreeBytes       int64  // on the file system of the worlds; -1 unknown
-	SameFilesystem  bool   // worlds and the working folder can be renamed into each other
-	Players         int    // joined now; -1 unknown
+	// Roots are the absolute paths of the server's root on its host: as given, and
+	// with links resolved.
+	Roots          []string
+	SameFilesystem bool // worlds and the working folder can be renamed into each other
+	Players        int  // joined now; -1 unknown
 }
 
 // Input is everything a rule may look at.

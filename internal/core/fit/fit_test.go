@@ -81,6 +81,14 @@ func TestRules(t *testing.T) {
 			setting(in, "active-world", func(s *server.Setting) { s.Value = "cafe\u0301" })
 		}, "folder-name", fit.Adjust, "composed of other characters", ""},
 		{"waits for a name", func(in *fit.Input) { in.World.Folder = "a b" }, "folder-name", fit.Fits, "Waits", ""},
+		{"setting points elsewhere", func(in *fit.Input) {
+			in.Live.Roots = []string{"/srv/north"}
+			setting(in, "active-world", func(s *server.Setting) { s.Writes, s.Value = "path", "/var/games/worlds/fen" })
+		}, "folder-name", fit.Blocks, "outside the server's worlds folder", ""},
+		{"setting points there by its whole path", func(in *fit.Input) {
+			in.Live.Roots = []string{"/srv/north"}
+			setting(in, "active-world", func(s *server.Setting) { s.Writes, s.Value = "path", "/srv/north/worlds/fen" })
+		}, "folder-name", fit.Fits, "exactly", ""},
 		{"worlds folder unreadable", func(in *fit.Input) { in.Server.WorldsWhy = "path escapes" }, "folder-name", fit.Blocks, "cannot be read", ""},
 		{"setting absent", func(in *fit.Input) {
 			setting(in, "active-world", func(s *server.Setting) { s.Found, s.Value = false, "" })

@@ -36,6 +36,9 @@ var folderNameRule = Rule{Concern: "folder-name", Title: "Folder name", check: f
 	case in.Server.WorldsWhy != "":
 		r.block("The server's worlds folder cannot be read: "+in.Server.WorldsWhy+".",
 			"It must be a folder inside of the server's own folder, not a link that leads out of it. Give the server's real folder as its root.")
+	case server.Outside(setting, in.Profile.Server.Worlds, in.Live.Roots):
+		r.block("The setting points outside the server's worlds folder "+in.Profile.Server.Worlds+". A world placed there would not be the one that runs.",
+			"Move the server's worlds into "+in.Profile.Server.Worlds+" below its root and let "+setting.Key+" point there.")
 	case len(rule.BadRunes(target)) > 0 || rule.TooLong(target):
 		r.say("Waits for a folder name that the game allows.")
 	case taken && target != active && in.Choices["replace"] != "yes":

@@ -311,7 +311,7 @@ func Apply(file, format string, data []byte, edits []Edit) ([]byte, error) {
 }
 
 func expectPut(in PutInput, worlds, folder string, leave []string) Expect {
-	e := Expect{Folder: folder, Opened: openedForms(worlds, folder), Title: in.Fit.World.Title, Folders: []string{folder}}
+	e := Expect{Folder: folder, Opened: openedForms(in.Fit.Live.Roots, worlds, folder), Title: in.Fit.World.Title, Folders: []string{folder}}
 	if seed := in.Fit.World.Fact("seed"); seed.Known() {
 		e.Seed = seed.Text
 	}
@@ -328,8 +328,14 @@ func expectPut(in PutInput, worlds, folder string, leave []string) Expect {
 	return e
 }
 
-func openedForms(worlds, folder string) []string {
-	return []string{folder, path.Join(worlds, folder)}
+// openedForms are the ways in which a log may name the opened world. A path is
+// compared as a whole: the same folder name elsewhere is another world.
+func openedForms(roots []string, worlds, folder string) []string {
+	forms := []string{folder, path.Join(worlds, folder)}
+	for _, root := range roots {
+		forms = append(forms, path.Join(root, worlds, folder))
+	}
+	return forms
 }
 
 func putNotes(in PutInput, leave []string) []string {
@@ -362,6 +368,7 @@ type UndoInput struct {
 	Running bool
 	Server  string
 	Work    string
+	Roots   []string // absolute paths of the server's root
 	Tree    fs.FS
 	Window  Window
 	// After holds, by settings file, the hash of its bytes after the changeover.
@@ -470,7 +477,7 @@ func (p *Plan) expectUndo(in UndoInput, worlds string, leave map[string]bool, ba
 		}
 	}
 	p.Folder = folder
-	p.Expect = Expect{Folder: folder, Opened: openedForms(worlds, folder), Folders: []string{folder}}
+	p.Expect = Expect{Folder: folder, Opened: openedForms(in.Roots, worlds, folder), Folders: []string{folder}}
 	for _, s := range back {
 		p.Expect.Folders = append(p.Expect.Folders, path.Base(s.From))
 		if path.Base(s.From) != folder {

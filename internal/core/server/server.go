@@ -169,6 +169,26 @@ func FolderOf(s Setting) string {
 	return s.Value
 }
 
+// Outside reports whether a setting that names a world by its path points to
+// another folder than the one that holds the worlds. roots are the absolute
+// paths of the server's root.
+func Outside(s Setting, worldsDir string, roots []string) bool {
+	if s.Writes != "path" || !s.Found || s.Value == "" {
+		return false
+	}
+	dir := path.Dir(path.Clean(strings.ReplaceAll(s.Value, `\`, "/")))
+	worlds := path.Clean(worldsDir)
+	if dir == worlds {
+		return false
+	}
+	for _, root := range roots {
+		if dir == path.Join(root, worlds) {
+			return false
+		}
+	}
+	return true
+}
+
 // ValueFor gives what to write so that the setting names a folder.
 func ValueFor(s Setting, worldsDir, folder string) string {
 	if s.Writes != "path" {

@@ -786,6 +786,7 @@ export interface components {
             /** Format: date-time */
             doneAt?: string;
             kind: string;
+            note?: string;
             say: string;
             /** @enum {string} */
             state: "planned" | "intended" | "done" | "undone";

@@ -25,7 +25,7 @@ export function PlanSteps({ plan, steps }: { plan: Plan; steps?: Changeover["ste
     rows.push(
       // oxlint-disable-next-line react/no-array-index-key -- a step is its place in the plan
       <li key={n} data-window={s.switch || undefined} data-step={s.kind} data-state={state}>
-        <span>{state ? <Mark of={state} quiet>{state === "intended" ? "under way" : state}</Mark> : <b>{s.kind}</b>}</span><span>{s.say}</span>
+        <span>{state ? <Mark of={state} quiet>{state === "intended" ? "under way" : state}</Mark> : <b>{s.kind}</b>}</span><span>{s.say}{steps?.[n]?.note && <b> {steps[n]?.note}</b>}</span>
       </li>,
     );
   });
