@@ -1,0 +1,95 @@
+package server_test
+
+import (
+	"testing"
+	"testing/fstest"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"reshard/games"
+	"reshard/internal/core/server"
+)
+
+func minetest(t *testing.T, files map[string]string) server.State {
+	t.Helper()
+	p, err := games.Find("minetest")
+	require.NoError(t, err)
+	tree := fstest.MapFS{}
+	for name, data := range files {
+		tree[name] = &fstest.MapFile{Data: []byte(data)}
+	}
+	s, err := server.Read(tree, p, "minetest")
+	require.NoError(t, err)
+	return s
+}
+
+func TestReadsEffectiveSettings(t *testing.T) {
+	t.Parallel()
+	s := minetest(t, map[string]string{
+		"minetest.conf":             "map-dir = worlds/old\n# map-dir = worlds/no\nmap-dir = worlds/shed\nport = 1\n",
+		"worlds/shed/world.mt":      "gameid = minetest\nworld_name = The Shed\n",
+		"worlds/shed/map_meta.txt":  "seed = 7\n",
+		"worlds/barn/world.mt":      "gameid = minetest\nworld_name = Barn\n",
+		"worlds/barn/map_meta.txt":  "seed = 8\n",
+		"worlds/notes/todo.txt":     "x",
+		"worlds/deep/in/world.mt":   "gameid = minetest\n",
+		"worlds/deep/in/map_meta.t": "",
+	})
+	active := s.Keys["active-world"]
+	assert.Equal(t, "worlds/shed", active.Value)
+	assert.Equal(t, 3, active.Line)
+	assert.Equal(t, []int{1}, active.Repeats)
+	assert.Equal(t, "shed", s.Active)
+	assert.False(t, s.Keys["seed"].Found)
+	assert.Equal(t, "minetest.conf", s.Keys["seed"].File, "where it would be written")
+	require.Len(t, s.Worlds, 2)
+	shed, ok := s.World("shed")
+	require.True(t, ok)
+	assert.Equal(t, "The Shed", shed.Title)
+	assert.Equal(t, "7", shed.Seed)
+	_, ok = s.World("Shed")
+	assert.False(t, ok, "names are exact")
+	assert.Equal(t, []string{"barn", "deep", "notes", "shed"}, s.Folders)
+}
+
+func TestWhatCannotBeReadIsToldAndStopsNothing(t *testing.T) {
+	t.Parallel()
+	s := minetest(t, map[string]string{"readme": "x"})
+	assert.Contains(t, s.Settings[0].Why, "there is no minetest.conf")
+	assert.Empty(t, s.Worlds)
+	assert.Empty(t, s.WorldsWhy, "no worlds folder yet is no trouble")
+	broken := minetest(t, map[string]string{"minetest.conf": "k = {\n", "worlds": "a file where a folder belongs"})
+	assert.Contains(t, broken.Settings[0].Why, "has no end")
+	assert.NotEmpty(t, broken.WorldsWhy)
+}
+
+func TestFingerprintChangesWithWhatAPlanReliesOn(t *testing.T) {
+	t.Parallel()
+	files := map[string]string{"minetest.conf": "port = 1\n", "worlds/a/x": ""}
+	first := minetest(t, files).Fingerprint()
+	assert.Equal(t, first, minetest(t, files).Fingerprint())
+	files["worlds/a/y"] = "played"
+	assert.Equal(t, first, minetest(t, files).Fingerprint(), "play does not matter")
+	files["minetest.conf"] = "port = 2\n"
+	second := minetest(t, files).Fingerprint()
+	assert.NotEqual(t, first, second)
+	files["worlds/b/x"] = ""
+	assert.NotEqual(t, second, minetest(t, files).Fingerprint())
+}
+
+func TestPathsAndFolders(t *testing.T) {
+	t.Parallel()
+	set := func(v string) server.Setting { return server.Setting{Value: v, Found: true, Writes: "path"} }
+	roots := []string{"/srv/shed", "/mnt/disk/shed"}
+	for value, outside := range map[string]bool{
+		"worlds/a": false, "./worlds/a": false, "worlds/a/": false, `worlds\a`: false, "/srv/shed/worlds/a": false, "/mnt/disk/shed/worlds/a": false,
+		"a": true, "/a": true, "/srv/other/worlds/a": true, "../worlds/a": true, "worlds/a/b": true, "": false,
+	} {
+		assert.Equal(t, outside, server.Outside(set(value), "worlds/", roots), value)
+	}
+	assert.Equal(t, "a", server.FolderOf(set("/srv/shed/worlds/a/")))
+	assert.Equal(t, "worlds/new", server.ValueFor(set("worlds/a"), "worlds/", "new"))
+	assert.Equal(t, "/srv/shed/worlds/new", server.ValueFor(set("/srv/shed/worlds/a"), "worlds/", "new"), "the way the file names it is kept")
+	assert.Equal(t, "new", server.ValueFor(server.Setting{Writes: "folder"}, "worlds/", "new"))
+}

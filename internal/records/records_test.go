@@ -1,0 +1,209 @@
+package records_test
+
+import (
+	"context"
+	"fmt"
+	"log"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"reshard/internal/core/fault"
+	"reshard/internal/core/plan"
+	"reshard/internal/core/world"
+	"reshard/internal/pgserver"
+	"reshard/internal/records"
+)
+
+var (
+	postgres *pgserver.Server
+	counter  atomic.Int64
+)
+
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "reshard-records-")
+	if err != nil {
+		log.Fatal(err)
+	}
+	if err := os.Chmod(dir, 0o755); err != nil { // the user postgres must get through
+		log.Fatal(err)
+	}
+	if postgres, err = pgserver.Start(context.Background(), filepath.Join(dir, "pg"), "fsync=off"); err != nil {
+		log.Fatal(err)
+	}
+	code := m.Run()
+	_ = postgres.Stop()
+	_ = os.RemoveAll(dir)
+	os.Exit(code)
+}
+
+func setup(t *testing.T) (*records.Records, string) {
+	t.Helper()
+	url, err := postgres.Database(context.Background(), fmt.Sprintf("r%d", counter.Add(1)))
+	require.NoError(t, err)
+	r, err := records.Open(context.Background(), url)
+	require.NoError(t, err)
+	t.Cleanup(r.Close)
+	return r, url
+}
+
+func draft(t *testing.T, r *records.Records, server int64) int64 {
+	t.Helper()
+	ctx := context.Background()
+	id, err := r.NextChangeoverID(ctx)
+	require.NoError(t, err)
+	p := plan.Plan{Kind: plan.Put, Steps: []plan.Step{{Kind: plan.Stage}, {Kind: plan.Prove}}}
+	require.NoError(t, r.AddDraft(ctx, records.Changeover{ID: id, ServerID: server, Kind: plan.Put, Plan: records.JSON[plan.Plan]{V: p}, CreatedBy: "ada"}))
+	return id
+}
+
+func addServer(t *testing.T, r *records.Records, name string) records.Server {
+	t.Helper()
+	s, err := r.AddServer(context.Background(), records.Server{Name: name, Game: "g", Kind: "k", Root: "/srv/" + name, Command: records.JSON[[]string]{V: []string{"x"}}, Env: records.JSON[map[string]string]{V: map[string]string{}}})
+	require.NoError(t, err)
+	return s
+}
+
+func TestTheJournalMovesOnlyFromTheExpectedState(t *testing.T) {
+	t.Parallel()
+	r, _ := setup(t)
+	ctx := context.Background()
+	id := draft(t, r, addServer(t, r, "north").ID)
+	require.NoError(t, r.Advance(ctx, id, plan.Drafted, plan.Staging, records.Patch{}))
+	require.NoError(t, r.Advance(ctx, id, plan.Drafted, plan.Staging, records.Patch{}), "told again after a lost answer")
+	assert.ErrorIs(t, r.Advance(ctx, id, plan.Switching, plan.Proving, records.Patch{}), fault.WrongState.As())
+	assert.Error(t, r.Advance(ctx, id, plan.Staging, plan.Done, records.Patch{}), "no way leads there")
+	cause := &records.Failure{Code: "x", What: "why"}
+	require.NoError(t, r.Advance(ctx, id, plan.Staging, plan.Undoing, records.Patch{Failure: cause}))
+	require.NoError(t, r.Advance(ctx, id, plan.Undoing, plan.Undone, records.Patch{}))
+	c, err := r.Changeover(ctx, id)
+	require.NoError(t, err)
+	assert.Equal(t, cause, c.Failure.V, "a later move keeps it")
+	assert.NotNil(t, c.StartedAt)
+	assert.NotNil(t, c.EndedAt)
+	assert.Len(t, c.Steps, 2)
+}
+
+func TestStepsMoveOnlyFromTheExpectedState(t *testing.T) {
+	t.Parallel()
+	r, _ := setup(t)
+	ctx := context.Background()
+	id := draft(t, r, addServer(t, r, "north").ID)
+	planned, intended := []plan.StepState{plan.StepPlanned}, []plan.StepState{plan.StepIntended}
+	assert.ErrorIs(t, r.AdvanceStep(ctx, id, 0, intended, plan.StepDone, nil), fault.WrongState.As())
+	require.NoError(t, r.AdvanceStep(ctx, id, 0, planned, plan.StepIntended, nil))
+	require.NoError(t, r.AdvanceStep(ctx, id, 0, intended, plan.StepDone, map[string]int{"tookMs": 3}))
+	require.NoError(t, r.AdvanceStep(ctx, id, 0, intended, plan.StepDone, nil), "told again; the detail stays")
+	c, err := r.Changeover(ctx, id)
+	require.NoError(t, err)
+	assert.JSONEq(t, `{"tookMs":3}`, string(c.Steps[0].Detail.V))
+	assert.Equal(t, plan.StepPlanned, c.Steps[1].State)
+}
+
+// Many begin at once on one server, exactly one wins; another server is free.
+func TestOneOpenChangeoverAServer(t *testing.T) {
+	t.Parallel()
+	r, _ := setup(t)
+	ctx := context.Background()
+	north, south := addServer(t, r, "north"), addServer(t, r, "south")
+	var ids []int64
+	for range 12 {
+		ids = append(ids, draft(t, r, north.ID))
+	}
+	var wins, busy atomic.Int64
+	var wg sync.WaitGroup
+	for _, id := range ids {
+		wg.Go(func() {
+			err := r.Advance(ctx, id, plan.Drafted, plan.Staging, records.Patch{})
+			switch fault.CodeOf(err) {
+			case "":
+				wins.Add(1)
+			case fault.Busy:
+				busy.Add(1)
+			}
+		})
+	}
+	wg.Wait()
+	assert.Equal(t, int64(1), wins.Load())
+	assert.Equal(t, int64(11), busy.Load())
+	assert.NoError(t, r.Advance(ctx, draft(t, r, south.ID), plan.Drafted, plan.Staging, records.Patch{}))
+	open, err := r.OpenChangeovers(ctx)
+	require.NoError(t, err)
+	assert.Len(t, open, 2)
+}
+
+func TestOneServiceADatabase(t *testing.T) {
+	t.Parallel()
+	r, url := setup(t)
+	_, err := records.Open(context.Background(), url)
+	assert.ErrorIs(t, err, fault.Busy.As())
+	assert.ErrorContains(t, err, "another service")
+	require.NoError(t, r.KeepLock(context.Background()))
+	_, err = records.Open(context.Background(), "postgres://nobody@127.0.0.1:1/x?connect_timeout=2")
+	assert.ErrorIs(t, err, fault.Unreachable.As())
+	_, err = records.Open(context.Background(), "::not an address")
+	assert.ErrorIs(t, err, fault.Invalid.As())
+	assert.NotContains(t, err.Error(), "not an address", "an address may hold a password")
+}
+
+func copyOf(id byte, title string) records.Copy {
+	return records.Copy{ID: strings.Repeat(fmt.Sprintf("%02x", id), 32), Kind: "arrival", Facts: records.JSON[world.World]{V: world.World{Game: "g", Title: title, Folder: "f"}}, Source: "s", CreatedBy: "ada"}
+}
+
+func TestWorldNames(t *testing.T) {
+	t.Parallel()
+	r, _ := setup(t)
+	ctx := context.Background()
+	names := map[string]bool{}
+	for i, title := range []string{"Fen Garden", "fen garden!", "🍎", "", "Château Über", strings.Repeat("long ", 30)} {
+		c, isNew, err := r.AddCopy(ctx, copyOf(byte(i+1), title))
+		require.NoError(t, err)
+		assert.True(t, isNew)
+		assert.False(t, names[c.World], c.World)
+		names[c.World] = true
+	}
+	for _, want := range []string{"fen-garden", "fen-garden-2", "world", "f", "chateau-uber"} {
+		assert.True(t, names[want], "%s in %v", want, names)
+	}
+	same, isNew, err := r.AddCopy(ctx, copyOf(1, "Another title"))
+	require.NoError(t, err)
+	assert.False(t, isNew)
+	assert.Equal(t, "fen-garden", same.World)
+
+	found, err := r.FindCopy(ctx, "fen-garden-2")
+	require.NoError(t, err)
+	assert.Equal(t, copyOf(2, "").ID, found.ID)
+	found, err = r.FindCopy(ctx, "020202")
+	require.NoError(t, err)
+	assert.Equal(t, "fen-garden-2", found.World)
+	for _, ref := range []string{"", "0", "02020", "%", "ffffffff"} {
+		_, err = r.FindCopy(ctx, ref)
+		assert.ErrorIs(t, err, fault.NotFound.As(), ref)
+	}
+}
+
+func TestKeysExpire(t *testing.T) {
+	t.Parallel()
+	r, _ := setup(t)
+	ctx := context.Background()
+	require.NoError(t, r.AddUser(ctx, "Ada", "hash"))
+	u, err := r.User(ctx, "aDA")
+	require.NoError(t, err)
+	require.NoError(t, r.AddKey(ctx, []byte("live"), u.ID, "token", "", time.Now().Add(time.Hour)))
+	require.NoError(t, r.AddKey(ctx, []byte("dead"), u.ID, "token", "", time.Now().Add(-time.Second)))
+	got, err := r.UserByKey(ctx, []byte("live"))
+	require.NoError(t, err)
+	assert.Equal(t, "Ada", got.Name)
+	_, err = r.UserByKey(ctx, []byte("dead"))
+	assert.ErrorIs(t, err, fault.NotFound.As())
+	require.NoError(t, r.RemoveKey(ctx, []byte("live")))
+	_, err = r.UserByKey(ctx, []byte("live"))
+	assert.ErrorIs(t, err, fault.NotFound.As())
+}

@@ -1,0 +1,60 @@
+package service
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+
+	"reshard/internal/records"
+)
+
+// The order of undoing: what is on top can be taken off, an undo takes off, the
+// undo of an undo puts on again under its own number.
+func TestLastStanding(t *testing.T) {
+	t.Parallel()
+	put := func(id int64) records.Ended { return records.Ended{ID: id} }
+	undo := func(id, of int64) records.Ended { return records.Ended{ID: id, Undoes: &of} }
+	for name, c := range map[string]struct {
+		done []records.Ended
+		want int64
+	}{
+		"nothing":                   {nil, 0},
+		"one put":                   {[]records.Ended{put(1)}, 1},
+		"two puts":                  {[]records.Ended{put(1), put(2)}, 2},
+		"second undone":             {[]records.Ended{put(1), put(2), undo(3, 2)}, 1},
+		"both undone":               {[]records.Ended{put(1), put(2), undo(3, 2), undo(4, 1)}, 0},
+		"undo undone":               {[]records.Ended{put(1), undo(2, 1), undo(3, 2)}, 3},
+		"undo of the undo's undo":   {[]records.Ended{put(1), undo(2, 1), undo(3, 2), undo(4, 3)}, 0},
+		"put after an undo":         {[]records.Ended{put(1), undo(2, 1), put(3)}, 3},
+		"redone below a second put": {[]records.Ended{put(1), undo(2, 1), undo(3, 2), put(4), undo(5, 4)}, 3},
+	} {
+		assert.Equal(t, c.want, lastStanding(c.done), name)
+	}
+}
+
+func TestPasswords(t *testing.T) {
+	t.Parallel()
+	one, two := hashPassword("marrows and leeks"), hashPassword("marrows and leeks")
+	assert.NotEqual(t, one, two, "salted")
+	assert.True(t, strings.HasPrefix(one, "$argon2id$v=19$m=19456,t=2,p=1$"))
+	assert.True(t, checkPassword(one, "marrows and leeks"))
+	assert.False(t, checkPassword(one, "marrows and leek"))
+	for _, damaged := range []string{"", "$argon2id$", "plain", one[:40], strings.Replace(one, "argon2id", "argon2i", 1)} {
+		assert.False(t, checkPassword(damaged, "marrows and leeks"), damaged)
+	}
+}
+
+func TestFailuresAreForgottenAfterAWhile(t *testing.T) {
+	t.Parallel()
+	var f failures
+	now := time.Now()
+	for range mostFailures {
+		assert.False(t, f.tooMany("ada", now))
+		f.add("ada", now)
+	}
+	assert.True(t, f.tooMany("ada", now))
+	assert.False(t, f.tooMany("bryn", now))
+	assert.False(t, f.tooMany("ada", now.Add(failureWindow)))
+}
