@@ -1,0 +1,50 @@
+// @vitest-environment jsdom
+import { cleanup, render, screen } from "@testing-library/react";
+import { afterEach, expect, test } from "vitest";
+import type { Plan } from "../api/client";
+import { Diff, PlanSteps, ProofList, windowText } from "./plan";
+
+afterEach(cleanup);
+
+const plan = {
+  steps: [
+    { kind: "stage", say: "Stage.", switch: false },
+    { kind: "stop", say: "Stop.", switch: true },
+    { kind: "start", say: "Start.", switch: true },
+    { kind: "prove", say: "Prove.", switch: false },
+  ],
+  window: { stopping: 20, ours: 50, starting: 1500 },
+} as Plan;
+
+test("the stop window is fenced in", () => {
+  render(<PlanSteps plan={plan} />);
+  const lines = screen.getAllByRole("listitem").map((l) => l.textContent);
+  expect(lines).toEqual(["stageStage.", "Players are locked out from here", "stopStop.", "startStart.", "Players can join again", "proveProve."]);
+});
+
+const step = (state: "done" | "intended" | "planned", note?: string) => ({ kind: "x", say: "x", switch: false, state, note });
+
+test("states are told in words for people, notes with them", () => {
+  render(<PlanSteps plan={plan} steps={[step("done"), step("intended", "Mind this."), step("planned"), step("planned")]} />);
+  expect(screen.getByText("under way")).toBeDefined();
+  expect(screen.getByText("Mind this.", { exact: false })).toBeDefined();
+  expect(screen.queryByText("intended")).toBeNull();
+});
+
+test("a diff keeps its lines and marks them", () => {
+  render(<Diff file="a.properties" text={"--- a\n+++ a\n@@ -1 +1 @@\n-k=1\n+k=2\n same\n"} />);
+  const box = screen.getByLabelText("Change of a.properties");
+  expect([...box.querySelectorAll("span")].map((s) => s.className)).toEqual(["ctx", "ctx", "ctx", "del", "add", "ctx"]);
+});
+
+test("a check that fails says what was expected", () => {
+  render(<ProofList proof={{ checks: [{ what: "seed", expected: "7", seen: "8", ok: false }, { what: "ready", expected: "running", seen: "running", ok: true }] }} />);
+  expect(screen.getByText("fails")).toBeDefined();
+  expect(screen.getByText("expected 7")).toBeDefined();
+  expect(screen.queryByText("expected running")).toBeNull();
+});
+
+test("an estimate says what it does not know", () => {
+  expect(windowText(plan)).toBe("about 1.6 s: game stopping 20 ms, ours under 0.1 s, game starting 1.5 s");
+  expect(windowText({ ...plan, window: { stopping: -1, ours: 50, starting: 3 } })).toContain("not measured yet");
+});

@@ -1,0 +1,51 @@
+// @vitest-environment jsdom
+import { cleanup, fireEvent, render, screen, within } from "@testing-library/react";
+import { afterEach, expect, test, vi } from "vitest";
+import type { Row, Sheet } from "../api/client";
+import { FitSheet } from "./sheet";
+
+afterEach(cleanup);
+
+const row = (r: Partial<Row>): Row => ({ concern: "seed", title: "Seed", world: { text: "1" }, settings: { text: "" }, server: { text: "2", from: "server.json" }, verdict: "fits", say: "Said.", options: [], ...r });
+
+const sheet = (rows: Row[]): Sheet["sheet"] => ({ rows, verdict: "choose", folder: "fen" });
+
+test("what is broken stands first, whatever the order it came in", () => {
+  render(<FitSheet choices={{}} sheet={sheet([row({ concern: "a", title: "A" }), row({ concern: "b", title: "B", verdict: "adjust" }), row({ concern: "c", title: "C", verdict: "choose" }), row({ concern: "d", title: "D", verdict: "blocks" })])} />);
+  const titles = [...document.querySelectorAll("tbody")].map((b) => b.dataset["concern"]);
+  expect(titles).toEqual(["d", "c", "b", "a"]);
+});
+
+test("a verdict is a shape and a word, and an empty cell says so", () => {
+  render(<FitSheet choices={{}} sheet={sheet([row({ verdict: "blocks" })])} />);
+  expect(document.querySelector('[data-mark="blocks"] svg')).not.toBeNull();
+  expect(screen.getByText("blocks")).toBeDefined();
+  expect(screen.getByLabelText("says nothing")).toBeDefined();
+  expect(screen.getByText("server.json")).toBeDefined();
+});
+
+test("an answer keeps the answers that were given before", () => {
+  const onChoose = vi.fn();
+  const options = [{ choice: "mods", answer: "go-on", say: "Go on." }];
+  render(<FitSheet choices={{ "folder-name": "fen" }} onChoose={onChoose} sheet={sheet([row({ concern: "mods", title: "Mods", verdict: "choose", options })])} />);
+  fireEvent.click(screen.getByRole("radio"));
+  expect(onChoose).toHaveBeenCalledWith({ "folder-name": "fen", mods: "go-on" });
+});
+
+test("a folder name of one's own can be given, and only where a name is asked for", () => {
+  const onChoose = vi.fn();
+  const options = [{ choice: "folder-name", answer: "Orchard", say: "Use it." }];
+  const { container } = render(<FitSheet choices={{}} onChoose={onChoose} sheet={sheet([row({ concern: "characters", verdict: "choose", options }), row({ concern: "mods", verdict: "choose", options: [{ choice: "mods", answer: "go-on", say: "" }] })])} />);
+  expect(screen.getAllByLabelText("Another folder name")).toHaveLength(1);
+  const part = container.querySelector<HTMLElement>('[data-concern="characters"]');
+  if (!part) throw new Error("no row");
+  expect(within(part).getByRole<HTMLButtonElement>("button").disabled).toBe(true);
+  fireEvent.change(screen.getByLabelText("Another folder name"), { target: { value: "apples" } });
+  fireEvent.click(within(part).getByRole("button"));
+  expect(onChoose).toHaveBeenCalledWith({ "folder-name": "apples" });
+});
+
+test("without somebody to answer nothing can be answered", () => {
+  render(<FitSheet choices={{}} sheet={sheet([row({ verdict: "choose", options: [{ choice: "x", answer: "y", say: "z" }] })])} />);
+  expect(screen.queryByRole("radio")).toBeNull();
+});
