@@ -41,7 +41,7 @@ func TestHelpPages(t *testing.T) {
 	t.Parallel()
 	for _, command := range []string{
 		"", "inspect", "send", "worlds", "worlds show", "worlds verify", "fit", "put", "undo", "changeovers", "changeovers show", "changeovers cancel", "changeovers settle", "servers remove", "users remove",
-		"servers", "servers add", "servers show", "servers start", "servers stop", "servers log", "games", "games show", "users", "users add", "users password",
+		"servers", "servers add", "servers show", "servers start", "servers stop", "servers log", "games", "games show", "games lint", "games try", "users", "users add", "users password",
 		"sign-in", "sign-out", "serve", "demo", "api",
 	} {
 		t.Run(command, func(t *testing.T) {

@@ -15,6 +15,7 @@ import (
 	"reshard/games"
 	"reshard/internal/core/fact"
 	"reshard/internal/core/fault"
+	"reshard/internal/core/game"
 	"reshard/internal/core/world"
 	"reshard/internal/pack"
 )
@@ -36,7 +37,7 @@ Examples:
 			if err != nil {
 				return err
 			}
-			local, err := openLocal(paths[0], c.String("root"))
+			local, err := openLocal(paths[0], c.String("root"), games.All())
 			if err != nil {
 				return err
 			}
@@ -63,7 +64,7 @@ type localWorld struct {
 
 // openLocal recognises the world in a folder or a zip archive. A folder is read
 // through its parent, so that realm folders beside it are seen.
-func openLocal(name, root string) (localWorld, error) {
+func openLocal(name, root string, profiles []*game.Profile) (localWorld, error) {
 	info, err := os.Stat(name)
 	if err != nil {
 		if errors.Is(err, fs.ErrNotExist) {
@@ -90,7 +91,7 @@ func openLocal(name, root string) (localWorld, error) {
 		l.tree, l.zip, l.ignored = archive, true, archive.Ignored
 		l.close = func() { _ = archive.Close() } // only read
 	}
-	l.world, l.found, err = world.Inspect(l.tree, start, label, root, games.All())
+	l.world, l.found, err = world.Inspect(l.tree, start, label, root, profiles)
 	if err != nil {
 		l.close()
 		var e *fault.Error

@@ -38,7 +38,11 @@ Examples:
 				return err
 			}
 			// Recognised here first: what is no world is not sent at all.
-			local, err := openLocal(paths[0], c.String("root"))
+			profiles, err := servedProfiles(ctx, api)
+			if err != nil {
+				return err
+			}
+			local, err := openLocal(paths[0], c.String("root"), profiles)
 			if err != nil {
 				return err
 			}

@@ -20,7 +20,6 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"reshard/games"
 	"reshard/internal/api"
 	"reshard/internal/core/fault"
 	"reshard/internal/service"
@@ -45,13 +44,15 @@ Examples:
 			&cli.StringFlag{Name: "database", Usage: "PostgreSQL `URL`", Required: true, Sources: cli.EnvVars("RESHARD_DATABASE")},
 			&cli.StringFlag{Name: "listen", Usage: "`ADDRESS` to listen on; put TLS in front of it when that is not loopback", Value: "127.0.0.1:8474", Sources: cli.EnvVars("RESHARD_LISTEN")},
 			&cli.BoolFlag{Name: "start-servers", Usage: "start servers that should run and do not"},
+			&cli.StringFlag{Name: "games", Usage: "`FOLDER` with profiles of your own (*.yaml)", Sources: cli.EnvVars("RESHARD_GAMES")},
+			&cli.BoolFlag{Name: "games-override", Usage: "let a profile of your own replace a shipped one of the same id"},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
 			defer stop()
 			d, err := Serve(ctx, ServeConfig{
 				Data: c.String("data"), Database: c.String("database"), Listen: c.String("listen"),
-				StartServers: c.Bool("start-servers"), Log: a.Err,
+				StartServers: c.Bool("start-servers"), Log: a.Err, Games: c.String("games"), GamesOverride: c.Bool("games-override"),
 			})
 			if err != nil {
 				return err
@@ -89,6 +90,9 @@ func (a *app) apiCommand() *cli.Command {
 type ServeConfig struct {
 	Data, Database, Listen string
 	StartServers           bool
+	// Games is a folder of profiles beside the shipped ones, "" for none.
+	Games         string
+	GamesOverride bool
 	// FirstUser and FirstPassword make the first user; empty: admin with a
 	// random password, written to first-sign-in.txt.
 	FirstUser, FirstPassword string
@@ -109,12 +113,16 @@ type Daemon struct {
 // Serve starts a service; ctx bounds the start only.
 func Serve(ctx context.Context, c ServeConfig) (*Daemon, error) {
 	log := slog.New(slog.NewTextHandler(c.Log, nil))
+	profiles, sources, err := profilesWith(c.Games, c.GamesOverride)
+	if err != nil {
+		return nil, err
+	}
 	listener, err := net.Listen("tcp", c.Listen)
 	if err != nil {
 		return nil, &fault.Error{Code: fault.Invalid, Op: "listen on", Path: c.Listen, Err: err, Next: "Choose another address with --listen, or stop what listens there."}
 	}
 	s, err := service.Open(ctx, service.Config{
-		Data: c.Data, Database: c.Database, Games: games.All(), GameSource: games.Source,
+		Data: c.Data, Database: c.Database, Games: profiles, GameSource: func(id string) []byte { return sources[id] },
 		StartServers: c.StartServers, Log: log, Trace: c.Trace,
 	})
 	if err != nil {

@@ -17,6 +17,7 @@ import (
 
 	"reshard/cmd/standin/quarrymoss"
 	"reshard/internal/api"
+	"reshard/internal/cli"
 	"reshard/internal/client"
 	"reshard/internal/core/fault"
 	"reshard/internal/wire"
@@ -311,4 +312,47 @@ func TestConsolePage(t *testing.T) {
 	assert.Equal(t, "nosniff", res.Header.Get("X-Content-Type-Options"))
 	other := ask(t, b, "GET", "/", "", "")
 	assert.NotEqual(t, policy, other.Header.Get("Content-Security-Policy"))
+}
+
+// A game that nobody here has heard of: one YAML page in a folder of the service.
+func TestAProfileOfOnesOwn(t *testing.T) {
+	t.Parallel()
+	folder := t.TempDir()
+	page := `reshard: game/1
+id: beanstalk
+title: Beanstalk
+world:
+  shape: folder
+  recognise: {require: [stalk.json]}
+  facts:
+    title: {read: stalk.json, through: [json], pick: /name}
+    seed:  {read: stalk.json, through: [json], pick: /bean, type: int64}
+server:
+  kinds: {giant: {}}
+  worlds: stalks/
+  settings: {main: {file: giant.properties, format: properties}}
+  keys: {active-world: [{in: main, key: stalk}]}
+  console: {ready: 'fee fi fo fum', opened: 'climbing (?P<world>\S+)', stop: {say: chop}}
+`
+	require.NoError(t, os.WriteFile(filepath.Join(folder, "beanstalk.yaml"), []byte(page), 0o600))
+	b := &bundle{t: t, dir: t.TempDir(), database: newDatabase(t), games: folder}
+	b.start()
+	t.Cleanup(b.end)
+	code, out, _ := b.cli("games")
+	assert.Equal(t, 0, code)
+	assert.Contains(t, out, "Beanstalk")
+	dir := filepath.Join(b.dir, "tall")
+	require.NoError(t, os.MkdirAll(dir, 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "stalk.json"), []byte(`{"name": "Tall One", "bean": -3}`), 0o600))
+	code, out, errs := b.cli("send", dir)
+	require.Equal(t, 0, code, errs)
+	assert.Contains(t, out, "“Tall One”")
+
+	// An id that ships already is not replaced unless that is said.
+	shipped := strings.Replace(page, "id: beanstalk", "id: quarrymoss", 1)
+	require.NoError(t, os.WriteFile(filepath.Join(folder, "mine.yaml"), []byte(shipped), 0o600))
+	c := b.config()
+	_, err := cli.Serve(context.Background(), c)
+	assert.ErrorIs(t, err, fault.Exists.As())
+	assert.ErrorContains(t, err, "ships with Reshard")
 }

@@ -116,6 +116,8 @@ type bundle struct {
 	trace    func(point string)
 	// startServers makes the service start servers that should run and do not.
 	startServers bool
+	// games is a folder of profiles beside the shipped ones.
+	games string
 }
 
 func newDatabase(t *testing.T) string {
@@ -134,7 +136,7 @@ func setup(t *testing.T) *bundle {
 }
 
 func (b *bundle) config() cli.ServeConfig {
-	return cli.ServeConfig{Data: filepath.Join(b.dir, "data"), Database: b.database, Listen: "127.0.0.1:0", FirstUser: userName, FirstPassword: password, Log: io.Discard, StartServers: b.startServers, Trace: func(p string) {
+	return cli.ServeConfig{Data: filepath.Join(b.dir, "data"), Database: b.database, Listen: "127.0.0.1:0", FirstUser: userName, FirstPassword: password, Log: io.Discard, StartServers: b.startServers, Games: b.games, Trace: func(p string) {
 		if b.trace != nil {
 			b.trace(p)
 		}

@@ -27,8 +27,7 @@ import (
 func (s *Service) Games() []wire.Game {
 	out := make([]wire.Game, 0, len(s.config.Games))
 	for _, g := range s.config.Games {
-		source, _ := s.config.GameSource(g.ID) // embedded: it is there when the profile is
-		out = append(out, wire.Game{ID: g.ID, Title: g.Title, Kinds: g.KindNames(), Profile: string(source)})
+		out = append(out, wire.Game{ID: g.ID, Title: g.Title, Kinds: g.KindNames(), Profile: string(s.config.GameSource(g.ID))})
 	}
 	return out
 }

@@ -24,8 +24,8 @@ type Config struct {
 	Data     string // folder for the vault, arrivals, consoles and logs
 	Database string // PostgreSQL address
 	Games    []*game.Profile
-	// GameSource gives a shipped profile's document.
-	GameSource func(id string) ([]byte, error)
+	// GameSource gives a profile's document.
+	GameSource func(id string) []byte
 	// StartServers starts servers that should run and do not, at start-up.
 	StartServers bool
 	Limits       pack.Limits

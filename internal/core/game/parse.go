@@ -5,10 +5,12 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
+	"reflect"
 	"regexp"
 	"slices"
 	"sort"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/goccy/go-yaml"
@@ -78,6 +80,9 @@ func complaintOf(err error) Complaint {
 	var ye yaml.Error
 	if errors.As(err, &ye) {
 		c := Complaint{What: ye.GetMessage()}
+		if _, word, ok := strings.Cut(c.What, "unknown field "); ok {
+			c.What += meant(strings.Trim(word, `"`), knownKeys())
+		}
 		if tok := ye.GetToken(); tok != nil && tok.Position != nil {
 			c.Line, c.Column = tok.Position.Line, tok.Position.Column
 		}
@@ -123,7 +128,7 @@ type linter struct {
 }
 
 func (l *linter) complain(key, format string, args ...any) {
-	c := Complaint{Key: strings.TrimPrefix(key, "$."), What: fmt.Sprintf(format, args...)}
+	c := Complaint{Key: strings.ReplaceAll(strings.TrimPrefix(key, "$."), "'", ""), What: fmt.Sprintf(format, args...)}
 	// A missing key is reported at the nearest parent that is there.
 	for k := key; k != "$" && c.Line == 0; k = parentKey(k) {
 		yp, err := yaml.PathString(k)
@@ -366,16 +371,13 @@ func (l *linter) oneOf(key, value string, allowed ...string) {
 	}
 }
 
-// meant proposes the allowed word that shares the longest beginning.
+// meant proposes the allowed word that is nearest, if one is near: at most a third
+// of its letters differ.
 func meant(value string, allowed []string) string {
-	best, length := "", 1
+	best, distance := "", len(value)
 	for _, a := range allowed {
-		n := 0
-		for n < len(a) && n < len(value) && a[n] == value[n] {
-			n++
-		}
-		if n > length {
-			best, length = a, n
+		if d := editDistance(value, a); d < distance && 3*d <= max(len(a), 3) {
+			best, distance = a, d
 		}
 	}
 	if best == "" {
@@ -383,6 +385,56 @@ func meant(value string, allowed []string) string {
 	}
 	return fmt.Sprintf(" (meant: %s?)", best)
 }
+
+// editDistance counts the letters to insert, delete or exchange (Levenshtein,
+// 1965), by the usual table of which two rows are kept.
+func editDistance(a, b string) int {
+	row := make([]int, len(b)+1)
+	for j := range row {
+		row[j] = j
+	}
+	for i := range len(a) {
+		diagonal := row[0]
+		row[0] = i + 1
+		for j := range len(b) {
+			cost := 1
+			if a[i] == b[j] {
+				cost = 0
+			}
+			diagonal, row[j+1] = row[j+1], min(row[j]+1, row[j+1]+1, diagonal+cost)
+		}
+	}
+	return row[len(b)]
+}
+
+// knownKeys lists every key of the language, as the types declare them.
+var knownKeys = sync.OnceValue(func() []string {
+	seen := map[reflect.Type]bool{}
+	keys := map[string]bool{}
+	var walk func(t reflect.Type)
+	walk = func(t reflect.Type) {
+		for t.Kind() == reflect.Pointer || t.Kind() == reflect.Slice || t.Kind() == reflect.Map {
+			t = t.Elem()
+		}
+		if t.Kind() != reflect.Struct || seen[t] {
+			return
+		}
+		seen[t] = true
+		for i := range t.NumField() {
+			if tag := t.Field(i).Tag.Get("yaml"); tag != "" {
+				keys[tag] = true
+				walk(t.Field(i).Type)
+			}
+		}
+	}
+	walk(reflect.TypeFor[Profile]())
+	out := make([]string, 0, len(keys))
+	for k := range keys {
+		out = append(out, k)
+	}
+	sort.Strings(out)
+	return out
+})
 
 func (l *linter) relative(key, name string) {
 	clean := strings.TrimSuffix(name, "/")

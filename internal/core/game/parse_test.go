@@ -27,7 +27,8 @@ func TestLintNamesLineAndMeaning(t *testing.T) {
 	source, err := games.Source("quarrymoss")
 	require.NoError(t, err)
 	for name, c := range map[string]struct{ old, new, words string }{
-		"unknown key":           {"leave-behind:", "leave-behnd:", `unknown field "leave-behnd"`},
+		"unknown key":           {"leave-behind:", "leave-behnd:", `unknown field "leave-behnd" (meant: leave-behind?)`},
+		"far-fetched key":       {"leave-behind:", "zebra-crossing:", `unknown field "zebra-crossing"`},
 		"wrong language":        {"game/1", "game/2", `this program reads "game/1"`},
 		"bad layer":             {"through: [json], pick: /name", "through: [jsn], pick: /name", `"jsn" is none of`},
 		"bad layer, meant":      {"through: [json], pick: /version", "through: [gzi], pick: /version", "(meant: gzip?)"},
