@@ -371,7 +371,7 @@ func decodeAs(how, file string, data []byte) (any, error) {
 			return nil, fmt.Errorf("is not CBOR: %w", err)
 		}
 		return v, nil
-	case "properties", "key-value":
+	case "properties", "key-value", "ini", "env":
 		doc, err := settings.Parse(file, how, data)
 		if err != nil {
 			return nil, err

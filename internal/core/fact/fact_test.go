@@ -53,6 +53,7 @@ func TestLayersAndPicks(t *testing.T) {
 		"a.gz":    {Data: packed(t, "gzip", encoded)},
 		"a.zz":    {Data: packed(t, "zstd", packed(t, "zlib", encoded))},
 		"a.props": {Data: []byte("k = v\n")},
+		"a.ini":   {Data: []byte("[World]\nName=\"v\"\n")},
 		"a.txt":   {Data: []byte("one\nversion 1.2.3\n")},
 		"big.gz":  {Data: packed(t, "gzip", make([]byte, 65<<20))},
 	}
@@ -68,6 +69,7 @@ func TestLayersAndPicks(t *testing.T) {
 		{"two layers", game.Source{Read: "a.zz", Through: []string{"zstd", "zlib", "cbor"}, Pick: "/list/1"}, "2", ""},
 		{"escaped pointer", game.Source{Read: "a.gz", Through: []string{"gzip", "cbor"}, Pick: "/deep/a~1b"}, "x", ""},
 		{"properties", game.Source{Read: "a.props", Through: []string{"properties"}, Pick: "/k"}, "v", ""},
+		{"ini", game.Source{Read: "a.ini", Through: []string{"ini"}, Pick: "/World~1Name"}, "v", ""},
 		{"missing file", game.Source{Read: "none", Through: []string{"json"}, Pick: "/x"}, "", "there is no none"},
 		{"missing key", game.Source{Read: "a.json", Through: []string{"json"}, Pick: "/none"}, "", `there is no "none"`},
 		{"not a number", game.Source{Read: "a.props", Through: []string{"properties"}, Pick: "/k", Type: "int64"}, "", "not a whole number"},
@@ -124,6 +126,8 @@ func FuzzDecode(f *testing.F) {
 	f.Add("cbor", encoded)
 	f.Add("properties", []byte("seed=1"))
 	f.Add("key-value", []byte("seed = {\n}\n"))
+	f.Add("ini", []byte("seed=1\n[s]\nseed=2"))
+	f.Add("env", []byte("seed='1'"))
 	f.Fuzz(func(t *testing.T, layer string, data []byte) {
 		tree := fstest.MapFS{"f": {Data: data}}
 		got := fact.NewReader(tree).Read("seed", game.Sources{{Read: "f", Through: []string{layer}, Pick: "/seed", Type: "int64"}})

@@ -18,6 +18,7 @@ import (
 	"github.com/goccy/go-yaml/parser"
 
 	"reshard/internal/core/fault"
+	"reshard/internal/core/settings"
 )
 
 // Complaint is one thing wrong with a profile. Line and Column count from 1; 0
@@ -241,7 +242,7 @@ func (l *linter) checkPlayers(key string, pl *Players) {
 
 // Layers and Types of the language; package fact implements each.
 var (
-	Layers = []string{"gzip", "zlib", "zstd", "text", "json", "cbor", "properties", "key-value", "sqlite", "folders"}
+	Layers = []string{"gzip", "zlib", "zstd", "text", "json", "cbor", "properties", "key-value", "ini", "env", "sqlite", "folders"}
 	Types  = []string{"text", "int64", "time", "version", "list"}
 )
 
@@ -301,7 +302,7 @@ func (l *linter) checkServer(key string) {
 	}
 	for name, doc := range s.Settings {
 		l.relative(at(key+".settings", name)+".file", doc.File)
-		l.oneOf(at(key+".settings", name)+".format", doc.Format, "properties", "key-value")
+		l.oneOf(at(key+".settings", name)+".format", doc.Format, settings.Formats()...)
 	}
 	for name, places := range s.Keys {
 		kkey := at(key+".keys", name)

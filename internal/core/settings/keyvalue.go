@@ -75,7 +75,7 @@ func skipBlock(lines []line, from int, closing string) int {
 	return from
 }
 
-func (keyValue) encode(value string) (string, error) {
+func (keyValue) encode(value, _ string) (string, error) {
 	if strings.ContainsAny(value, "\r\n\x00") {
 		return "", fmt.Errorf("the value %q holds a line break, which this format cannot write", value)
 	}
@@ -88,4 +88,10 @@ func (keyValue) encode(value string) (string, error) {
 	return value, nil
 }
 
-func (keyValue) line(key, value string) string { return key + " = " + value }
+func (kv keyValue) add(data []byte, key, value, ending string) ([]byte, error) {
+	raw, err := kv.encode(value, "")
+	if err != nil {
+		return nil, err
+	}
+	return appendLine(data, key+" = "+raw, ending), nil
+}

@@ -136,7 +136,7 @@ func unescape(raw string) (string, error) {
 	return b.String(), nil
 }
 
-func (properties) encode(value string) (string, error) {
+func (properties) encode(value, _ string) (string, error) {
 	if !utf8.ValidString(value) {
 		return "", fmt.Errorf("the value %q is not valid UTF-8", value)
 	}
@@ -164,7 +164,11 @@ func (properties) encode(value string) (string, error) {
 	return b.String(), nil
 }
 
-func (p properties) line(key, value string) string {
+func (p properties) add(data []byte, key, value, ending string) ([]byte, error) {
+	raw, err := p.encode(value, "")
+	if err != nil {
+		return nil, err
+	}
 	var k strings.Builder
 	for i, r := range key {
 		if strings.ContainsRune("=: \t\f\\", r) || (i == 0 && (r == '#' || r == '!')) {
@@ -172,6 +176,5 @@ func (p properties) line(key, value string) string {
 		}
 		k.WriteRune(r)
 	}
-	raw, _ := p.encode(value) // Set has encoded the same value already
-	return k.String() + "=" + raw
+	return appendLine(data, k.String()+"="+raw, ending), nil
 }

@@ -6,6 +6,7 @@ package settings
 import (
 	"bytes"
 	"fmt"
+	"sort"
 	"strings"
 
 	"github.com/pmezard/go-difflib/difflib"
@@ -27,14 +28,29 @@ type format interface {
 	// scan lists the entries of a document (without its byte-order mark) in order.
 	scan(data []byte) ([]Entry, error)
 	// encode writes a value so that scan gives it back, or says why it cannot.
-	encode(value string) (string, error)
-	// line writes a whole new entry without its line ending.
-	line(key, value string) string
+	// was is the raw value that stands there, whose quoting is kept; "" for none.
+	encode(value, was string) (string, error)
+	// add gives the document (without its byte-order mark) with a new entry. ending
+	// is the document's line ending.
+	add(data []byte, key, value, ending string) ([]byte, error)
 }
 
 var formats = map[string]format{
 	"properties": properties{},
 	"key-value":  keyValue{},
+	"ini":        ini{},
+	"env":        env{},
+	"json":       jsonc{},
+}
+
+// Formats lists the formats that can be read and edited.
+func Formats() []string {
+	names := make([]string, 0, len(formats))
+	for n := range formats {
+		names = append(names, n)
+	}
+	sort.Strings(names)
+	return names
 }
 
 // byteOrderMark is UTF-8's; some Windows editors write it.
@@ -114,22 +130,27 @@ func (d *Document) Get(key string) (Entry, bool) {
 // its own. The result is parsed again before it is given out, and it is an error
 // if anything but the one value reads differently.
 func (d *Document) Set(key, value string) (*Document, error) {
-	raw, err := d.format.encode(value)
-	if err != nil {
-		return nil, fault.Wrap(fault.BadSettings, "set "+key+" in", d.name, err)
-	}
 	var out []byte
 	if e, ok := d.Get(key); ok {
 		if e.Value == value {
 			return d, nil
 		}
+		raw, err := d.format.encode(value, string(d.data[e.start:e.end]))
+		if err != nil {
+			return nil, fault.Wrap(fault.BadSettings, "set "+key+" in", d.name, err)
+		}
 		out = append(out, d.data[:e.start]...)
-		// "key=" at the end of a line with nothing behind it is fine in all formats.
 		out = append(out, raw...)
 		out = append(out, d.data[e.end:]...)
 	} else {
-		out = d.appendLine(key, value)
+		body := bytes.TrimPrefix(d.data, byteOrderMark)
+		added, err := d.format.add(body, key, value, lineEnding(d.data))
+		if err != nil {
+			return nil, fault.Wrap(fault.BadSettings, "add "+key+" to", d.name, err)
+		}
+		out = append(bytes.Clone(d.data[:len(d.data)-len(body)]), added...)
 	}
+	var err error
 	next := &Document{name: d.name, format: d.format, data: out}
 	body := bytes.TrimPrefix(out, byteOrderMark)
 	if next.entries, err = d.format.scan(body); err != nil {
@@ -145,16 +166,21 @@ func (d *Document) Set(key, value string) (*Document, error) {
 	return next, nil
 }
 
-func (d *Document) appendLine(key, value string) []byte {
-	ending := "\n"
-	if bytes.Contains(d.data, []byte("\r\n")) {
-		ending = "\r\n"
+func lineEnding(data []byte) string {
+	if bytes.Contains(data, []byte("\r\n")) {
+		return "\r\n"
 	}
-	out := bytes.Clone(d.data)
-	if body := bytes.TrimPrefix(d.data, byteOrderMark); len(body) > 0 && !bytes.HasSuffix(body, []byte("\n")) {
+	return "\n"
+}
+
+// appendLine adds a line at the end, with a line ending before it where the
+// last line has none.
+func appendLine(data []byte, text, ending string) []byte {
+	out := bytes.Clone(data)
+	if len(out) > 0 && !bytes.HasSuffix(out, []byte("\n")) {
 		out = append(out, ending...)
 	}
-	return append(out, d.format.line(key, value)+ending...)
+	return append(out, text+ending...)
 }
 
 func (d *Document) onlyChanged(next *Document, key, value string) error {

@@ -1,7 +1,7 @@
 package settings_test
 
 import (
-	"bytes"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -36,6 +36,28 @@ func TestSetTouchesNothingElse(t *testing.T) {
 		{"key-value", "key-value", "map-dir", "worlds/fen", "# c\nmap-dir = worlds/old  \nport = 3\n", "# c\nmap-dir = worlds/fen  \nport = 3\n"},
 		{"key-value group before", "key-value", "seed", "7", "np = {\n seed = 1\n in = {\n seed = 3\n }\n}\nseed = 2\n", "np = {\n seed = 1\n in = {\n seed = 3\n }\n}\nseed = 7\n"},
 		{"key-value text block", "key-value", "seed", "7", "motd = \"\"\"\nseed = 1\n\"\"\"\nseed = 2", "motd = \"\"\"\nseed = 1\n\"\"\"\nseed = 7"},
+		{"ini: the right section", "ini", "World/Name", "fen", "Name=top\n[Rules]\nName=no\n[World]\nName = old\n", "Name=top\n[Rules]\nName=no\n[World]\nName = fen\n"},
+		{"ini: section with slashes and dots", "ini", "/Script/Game.Rules/Name", "fen", "[/Script/Game.Rules]\r\nName=old\r\n", "[/Script/Game.Rules]\r\nName=fen\r\n"},
+		{"ini: quotes are kept", "ini", "W/Name", "fen garden", "[W]\nName=\"old one\"\n", "[W]\nName=\"fen garden\"\n"},
+		{"ini: a blank at an end gets quotes", "ini", "W/Name", "fen ", "[W]\nName=old\n", "[W]\nName=\"fen \"\n"},
+		{"ini: added to its section", "ini", "W/Seed", "7", "[W]\nName=old\n\n[Rules]\nSeed=1\n", "[W]\nName=old\nSeed=7\n\n[Rules]\nSeed=1\n"},
+		{"ini: a section is made", "ini", "W/Seed", "7", "[Rules]\r\nSeed=1", "[Rules]\r\nSeed=1\r\n[W]\r\nSeed=7\r\n"},
+		{"ini: before the first section", "ini", "Seed", "7", "; note\n[Rules]\nSeed=1\n", "; note\nSeed=7\n[Rules]\nSeed=1\n"},
+		{"env: bare", "env", "WORLD", "fen", "# WORLD=no\nexport WORLD=old # kept\nPORT=1\n", "# WORLD=no\nexport WORLD=fen # kept\nPORT=1\n"},
+		{"env: single quotes are kept", "env", "WORLD", "fen $garden", "WORLD='old one'\n", "WORLD='fen $garden'\n"},
+		{"env: double quotes and escapes", "env", "WORLD", "a \"b\" $c \\", "WORLD=\"old \\\"x\\\"\"\n", "WORLD=\"a \\\"b\\\" \\$c \\\\\"\n"},
+		{"env: quotes come where they are needed", "env", "WORLD", "fen garden", "WORLD=old", "WORLD=\"fen garden\""},
+		{"env: added", "env", "SEED", "-7", "WORLD=old", "WORLD=old\nSEED=-7\n"},
+		{"json: a string", "json", "/world/name", "fen \"g\" <é>", "{\n  \"world\": {\"name\": \"old\", \"seed\": 1}\n}\n", "{\n  \"world\": {\"name\": \"fen \\\"g\\\" <é>\", \"seed\": 1}\n}\n"},
+		{"json: a number stays one", "json", "/seed", "-9223372036854775808", "{\"seed\": 1}", "{\"seed\": -9223372036854775808}"},
+		{"json: a word stays one", "json", "/resume", "true", "{\"resume\": false}", "{\"resume\": true}"},
+		{"json: a number becomes text", "json", "/seed", "my seed", "{\"seed\": 1}", "{\"seed\": \"my seed\"}"},
+		{"json: text that looks like a number stays text", "json", "/name", "7", "{\"name\": \"old\"}", "{\"name\": \"7\"}"},
+		{"json: comments and a last comma", "json", "/a/1", "x", "// \"a\": 1\n{ \"a\": [ 1, /* two */ \"y\", ], }", "// \"a\": 1\n{ \"a\": [ 1, /* two */ \"x\", ], }"},
+		{"json: added on a line of its own", "json", "/seed", "7", "{\r\n\t\"name\": \"fen\" // note\r\n}", "{\r\n\t\"name\": \"fen\",\r\n\t\"seed\": \"7\" // note\r\n}"},
+		{"json: added before a last comma", "json", "/seed", "7", "{\"name\": \"fen\",}", "{\"name\": \"fen\", \"seed\": \"7\",}"},
+		{"json: added to an empty object", "json", "/w/seed", "7", "{\"w\": {}}", "{\"w\": {\"seed\": \"7\"}}"},
+		{"json: an escaped pointer", "json", "/a~1b", "x", "{\"a/b\": \"y\"}", "{\"a/b\": \"x\"}"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			t.Parallel()
@@ -70,6 +92,11 @@ func TestRefusals(t *testing.T) {
 		"blank at the end, key-value": {"key-value", "k = 1\n", "k", "a "},
 		"block mark as value":         {"key-value", "k = 1\n}\n", "k", "{"},
 		"invalid UTF-8":               {"properties", "k=1\n", "k", "\xff"},
+		"line break in ini":           {"ini", "k=1\n", "k", "a\nb"},
+		"line break in env":           {"env", "K=1\n", "K", "a\nb"},
+		"no name for a variable":      {"env", "K=1\n", "no name", "a"},
+		"no object to add to":         {"json", "{\"a\": 1}", "/b/c", "x"},
+		"no pointer":                  {"json", "{\"a\": 1}", "b", "x"},
 	} {
 		doc, err := settings.Parse("f", c.format, []byte(c.in))
 		require.NoError(t, err, name)
@@ -81,6 +108,14 @@ func TestRefusals(t *testing.T) {
 		"bad escape":    {"properties", "k=\\u00g1\n"},
 		"endless block": {"key-value", "k = {\n a = 1\n"},
 		"no format":     {"toml2", ""},
+		"open bracket":  {"ini", "[Rules\nk=1\n"},
+		"open quote":    {"env", "K=\"1\n"},
+		"cut short":     {"json", "{\"a\": "},
+		"two values":    {"json", "{} {}"},
+		"no comma":      {"json", "{\"a\": 1 \"b\": 2}"},
+		"bare word":     {"json", "{\"a\": yes}"},
+		"too deep":      {"json", strings.Repeat("[", 100)},
+		"open comment":  {"json", "{ /* \"a\": 1 }"},
 	} {
 		_, err := settings.Parse("f", c.format, []byte(c.in))
 		assert.ErrorIs(t, err, fault.BadSettings.As(), name)
@@ -99,6 +134,9 @@ func FuzzSet(f *testing.F) {
 	f.Add("properties", []byte("a=1\r\nk = 2\\\n 3\n#x"), "k", "v")
 	f.Add("key-value", []byte("\xef\xbb\xbfa = {\nk = 2\n}\nk = 3"), "k", "v w")
 	f.Add("properties", []byte("k"), "k", "=x")
+	f.Add("ini", []byte("[s]\r\nk = \"1\"\n[t]\n"), "s/k", " v")
+	f.Add("env", []byte("export K='a b' # c\n"), "K", "it's")
+	f.Add("json", []byte("{\"a\": [1, {\"k\": null,},], // c\n}"), "/a/1/k", "true")
 	f.Fuzz(func(t *testing.T, format string, data []byte, key, value string) {
 		doc, err := settings.Parse("f", format, data)
 		if err != nil {
@@ -118,8 +156,13 @@ func FuzzSet(f *testing.F) {
 			prefix++
 		}
 		if old, had := doc.Get(key); !had {
-			if !bytes.HasPrefix(after, before) {
-				t.Fatalf("an appended key changed bytes before it: %q -> %q", before, after)
+			// What was added stands in one place; all else is as it was.
+			suffix := 0
+			for suffix < len(before)-prefix && before[len(before)-1-suffix] == after[len(after)-1-suffix] {
+				suffix++
+			}
+			if prefix+suffix < len(before) {
+				t.Fatalf("an added key changed other bytes: %q -> %q", before, after)
 			}
 		} else if len(doc.All(key)) != len(next.All(key)) {
 			t.Fatalf("occurrences of %q changed from line %d", key, old.Line)
