@@ -61,14 +61,18 @@ func (a *API) serverRoutes() {
 			}
 		}), nil
 	})
-	huma.Register(a.huma, op("fit", http.MethodGet, "/fit", "Make the fit sheet of a world and a server", "changeovers"), func(ctx context.Context, in *struct {
-		World  string   `query:"world" required:"true"`
+	huma.Register(a.huma, op("fit", http.MethodGet, "/fit", "Make the fit sheet of a world and a server, or of a server alone", "changeovers"), func(ctx context.Context, in *struct {
+		World  string   `query:"world" doc:"left out: the server is checked alone, with the world that it has"`
 		Server string   `query:"server" required:"true"`
 		Choose []string `query:"choose,explode" doc:"answers as key=value, such as folder-name=fen-garden"`
 	}) (*answer[wire.Sheet], error) {
 		choices, err := choicesOf(in.Choose)
 		if err != nil {
 			return nil, a.failed(err)
+		}
+		if in.World == "" {
+			sheet, err := a.service.CheckServer(ctx, in.Server)
+			return &answer[wire.Sheet]{sheet}, a.failed(err)
 		}
 		sheet, err := a.service.Fit(ctx, in.World, in.Server, choices)
 		return &answer[wire.Sheet]{sheet}, a.failed(err)

@@ -14,19 +14,24 @@ import (
 
 func (a *app) fitCommand() *cli.Command {
 	return &cli.Command{
-		Name: "fit", Usage: "show the fit sheet of a world and a server", ArgsUsage: "WORLD SERVER",
+		Name: "fit", Usage: "show the fit sheet of a world and a server, or of a server alone", ArgsUsage: "[WORLD] SERVER",
 		Description: `Lays world, settings and server side by side, a row a concern, each with a
 verdict: ✓ fits, → adjust (the plan will change it), ? choose (you must),
-✕ blocks. Nothing is changed.
+✕ blocks. Nothing is changed. Without a world the server is checked alone: would
+its next start open the world that people expect?
 
 Exit code 3 when something blocks, 4 when you must choose.
 
 Examples:
   reshard fit fen-garden north-plot
   reshard fit orchard north-plot --folder orchard
-  reshard fit fen-garden north-plot --json`,
+  reshard fit fen-garden north-plot --json
+  reshard fit north-plot`,
 		Flags: choiceFlags(),
 		Action: func(ctx context.Context, c *cli.Command) error {
+			if c.Args().Len() == 1 {
+				return a.checkServer(ctx, c)
+			}
 			_, _, sheet, err := a.askFit(ctx, c)
 			if err != nil {
 				return err
@@ -37,6 +42,31 @@ Examples:
 			return sheetExit(sheet.Sheet)
 		},
 	}
+}
+
+// checkServer shows the sheet of a server alone.
+func (a *app) checkServer(ctx context.Context, c *cli.Command) error {
+	names, api, err := a.ready(c, "SERVER")
+	if err != nil {
+		return err
+	}
+	sheet, err := api.CheckServer(ctx, names[0])
+	if err != nil {
+		return err
+	}
+	err = a.show(sheet, func() {
+		a.print("Server %s, as it is\n\n", sheet.Server)
+		a.printRows(sheet.Sheet.Rows, false)
+		if sheet.Sheet.Verdict == fit.Fits {
+			a.print("\n✓ What its files say agrees.\n")
+		} else {
+			a.print("\n%s Look at the rows above. Nothing has been changed.\n", marks[string(sheet.Sheet.Verdict)])
+		}
+	})
+	if err != nil {
+		return err
+	}
+	return sheetExit(sheet.Sheet)
 }
 
 // askFit asks for the sheet of the world and the server that a command names.
@@ -90,7 +120,24 @@ var worst = map[fit.Verdict]int{fit.Blocks: 0, fit.Choose: 1, fit.Adjust: 2, fit
 // printSheet puts what is broken first.
 func (a *app) printSheet(s wire.Sheet) {
 	a.print("World %s (copy %s) on server %s\n\n", s.World, s.Copy[:12], s.Server)
-	rows := append([]fit.Row{}, s.Sheet.Rows...)
+	a.printRows(s.Sheet.Rows, true)
+	a.print("\n")
+	switch s.Sheet.Verdict {
+	case fit.Blocks:
+		a.print("✕ It does not fit as things are. Nothing has been changed.\n")
+	case fit.Choose:
+		a.print("? You must choose first: add the flags above. Nothing has been changed.\n")
+	case fit.Adjust:
+		a.print("→ It fits with the changes above.\n")
+	default:
+		a.print("✓ It fits as it is.\n")
+	}
+}
+
+// printRows prints rows as a table, what is broken first, and words for each that
+// does not simply fit; answers adds the flags that answer a row that asks.
+func (a *app) printRows(given []fit.Row, answers bool) {
+	rows := append([]fit.Row{}, given...)
 	sort.SliceStable(rows, func(i, j int) bool { return worst[rows[i].Verdict] < worst[rows[j].Verdict] })
 	var cells [][]string
 	for _, r := range rows {
@@ -107,21 +154,13 @@ func (a *app) printSheet(s wire.Sheet) {
 		if r.Mend != "" {
 			a.wrapped("   ", r.Mend)
 		}
+		if !answers {
+			continue
+		}
 		for _, o := range r.Options {
 			a.print("     %s\n", optionFlag(o))
 			a.wrapped("         ", o.Say)
 		}
-	}
-	a.print("\n")
-	switch s.Sheet.Verdict {
-	case fit.Blocks:
-		a.print("✕ It does not fit as things are. Nothing has been changed.\n")
-	case fit.Choose:
-		a.print("? You must choose first: add the flags above. Nothing has been changed.\n")
-	case fit.Adjust:
-		a.print("→ It fits with the changes above.\n")
-	default:
-		a.print("✓ It fits as it is.\n")
 	}
 }
 

@@ -243,6 +243,11 @@ func (c *Client) Fit(ctx context.Context, world, server string, choices map[stri
 	return call[wire.Sheet](ctx, c, http.MethodGet, "/fit?"+q.Encode(), nil)
 }
 
+// CheckServer makes the fit sheet of a server alone.
+func (c *Client) CheckServer(ctx context.Context, server string) (wire.Sheet, error) {
+	return call[wire.Sheet](ctx, c, http.MethodGet, "/fit?"+url.Values{"server": {server}}.Encode(), nil)
+}
+
 // DraftPut works out a put.
 func (c *Client) DraftPut(ctx context.Context, world, server string, choices map[string]string) (wire.Changeover, error) {
 	return call[wire.Changeover](ctx, c, http.MethodPost, "/changeovers", map[string]any{"kind": "put", "world": world, "server": server, "choices": choices})

@@ -56,6 +56,7 @@ func TestGoldenOutputs(t *testing.T) {
 		{"games", 0, []string{"games"}},
 		{"users", 0, []string{"users"}},
 		{"changeovers-none", 0, []string{"changeovers"}},
+		{"fit-server", 0, []string{"fit", "north"}},
 		{"fit-choose", 4, []string{"fit", "fen-garden", "north"}},
 		{"fit-blocks", 3, []string{"fit", "fen-garden", "terraces", "--folder", "fen"}},
 		{"fit", 0, []string{"fit", "fen-garden", "north", "--folder", "fen", "--choose", "mods=go-on"}},

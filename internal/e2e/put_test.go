@@ -165,6 +165,27 @@ func TestACapitalIsSeenAndMended(t *testing.T) {
 	assert.Equal(t, "Fen-Garden", entries[0].Name())
 }
 
+// The same trap seen on a server alone, before its next start falls into it.
+func TestAServerAloneIsChecked(t *testing.T) {
+	t.Parallel()
+	b := setup(t)
+	root := b.quarry("north", plot{stopped: true, folder: "Winter", settings: "listen.port=PORT\nworld.folder=Winter\nworld.seed=9\n"})
+	require.NoError(t, os.Rename(filepath.Join(root, "worlds", "Winter"), filepath.Join(root, "worlds", "winter")))
+	code, out, _ := b.cli("fit", "north")
+	assert.Equal(t, 3, code)
+	assert.Contains(t, out, "they differ by a capital")
+	assert.Contains(t, strings.Join(strings.Fields(out), " "), "write world.folder=winter into quarry.properties")
+	require.NoError(t, os.Rename(filepath.Join(root, "worlds", "winter"), filepath.Join(root, "worlds", "Winter")))
+	code, out, _ = b.cli("fit", "north", "--json")
+	assert.Equal(t, 0, code)
+	var sheet wire.Sheet
+	require.NoError(t, json.Unmarshal([]byte(out), &sheet))
+	row, ok := sheet.Sheet.Row("seed")
+	require.True(t, ok)
+	assert.Equal(t, "111", row.World.Text, "the active world's own seed, beside the other one in the settings")
+	assert.Equal(t, "adjust", string(row.Verdict))
+}
+
 func TestATitleWithEmojiAndBlanksAsksForAName(t *testing.T) {
 	t.Parallel()
 	b := setup(t)

@@ -20,6 +20,7 @@ import (
 	"reshard/internal/core/game"
 	"reshard/internal/core/server"
 	"reshard/internal/core/settings"
+	"reshard/internal/core/world"
 	"reshard/internal/place"
 	"reshard/internal/records"
 	"reshard/internal/wire"
@@ -332,18 +333,25 @@ func (s *Service) fitInput(ctx context.Context, ref, name string, choices fit.Ch
 	if err != nil {
 		return fit.Input{}, c, nil, err
 	}
+	in, err := l.input(rec)
+	in.World, in.Choices = c.Facts.V, choices
+	return in, c, l, err
+}
+
+// input gathers what the fit rules look at of a server.
+func (l *live) input(rec records.Server) (fit.Input, error) {
 	state, err := server.Read(l.place.FS(), l.profile, l.kind)
 	if err != nil {
-		return fit.Input{}, c, nil, fault.Wrap(fault.Unreachable, "read", name, err)
+		return fit.Input{}, fault.Wrap(fault.Unreachable, "read", rec.Name, err)
 	}
 	worlds := path.Clean(l.profile.Server.Worlds)
 	return fit.Input{
-		Profile: l.profile, World: c.Facts.V, Server: state, Choices: choices,
+		Profile: l.profile, Server: state, Choices: fit.Choices{},
 		Live: fit.Live{
 			Roots: rootsOf(rec), State: l.control.Status().State, DeclaredVersion: rec.DeclaredVersion,
 			FreeBytes: l.place.Free(), SameFilesystem: l.place.SameFilesystem(worlds, path.Dir(worlds)), Players: -1,
 		},
-	}, c, l, nil
+	}, nil
 }
 
 // rootsOf gives a server's root as it was told, and with links resolved: a log
@@ -363,6 +371,31 @@ func (s *Service) Fit(ctx context.Context, ref, name string, choices fit.Choices
 		return wire.Sheet{}, err
 	}
 	return wire.Sheet{World: c.World, Copy: c.ID, Server: name, Sheet: fit.Compare(in)}, nil
+}
+
+// CheckServer makes the sheet of a server alone: does what its files say agree,
+// and would its next start open the world that people expect?
+func (s *Service) CheckServer(ctx context.Context, name string) (wire.Sheet, error) {
+	rec, err := s.records.Server(ctx, name)
+	if err != nil {
+		return wire.Sheet{}, err
+	}
+	l, err := s.serverByName(ctx, name)
+	if err != nil {
+		return wire.Sheet{}, err
+	}
+	in, err := l.input(rec)
+	if err != nil {
+		return wire.Sheet{}, err
+	}
+	dir := path.Join(path.Clean(l.profile.Server.Worlds), in.Server.Active)
+	if _, there := in.Server.World(in.Server.Active); there {
+		if in.World, _, err = world.Inspect(l.place.FS(), dir, in.Server.Active, "", []*game.Profile{l.profile}); err != nil {
+			return wire.Sheet{}, err
+		}
+	}
+	in.Live.Exited = in.Live.State == control.Stopped && rec.Wanted == control.Running
+	return wire.Sheet{Server: name, Sheet: fit.Check(in)}, nil
 }
 
 // windowEstimate is what the last stop and start took.

@@ -129,7 +129,8 @@ type NewServer struct {
 	Version string            `json:"version,omitempty" doc:"the server's version, where no file tells it"`
 }
 
-// Sheet is a fit sheet and what was compared.
+// Sheet is a fit sheet and what was compared; World and Copy are empty when a
+// server was checked alone.
 type Sheet struct {
 	World  string    `json:"world"`
 	Copy   string    `json:"copy"`

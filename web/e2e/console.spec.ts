@@ -39,6 +39,8 @@ test("from the sheet over the plan to live progress, proof and undo", async () =
   await page.getByText("“Winter Beds”").first().waitFor();
   await accessible(page);
   await page.getByRole("tab", { name: "Fit" }).click();
+  await page.locator('tbody[data-concern="active-world"]').getByText("fits").waitFor();
+  await accessible(page);
   await page.getByRole("button", { name: "See whether Fen Garden fits" }).click();
   const row = page.locator('tbody[data-concern="folder-name"]');
   await row.getByText("adjust").waitFor();

@@ -24,6 +24,9 @@ test("the console's pages", async () => {
   await page.goto("/servers/north-plot");
   await page.getByText("“Winter Beds”").first().waitFor();
   await shot("server");
+  await page.getByRole("tab", { name: "Fit" }).click();
+  await page.getByText("exactly that name").waitFor();
+  await shot("server-fit");
   await page.goto("/library");
   await page.getByText("“Fen Garden”").waitFor();
   await shot("library");

@@ -71,6 +71,7 @@ type Live struct {
 	Roots          []string
 	SameFilesystem bool // worlds and the working folder can be renamed into each other
 	Players        int  // joined now; -1 unknown
+	Exited         bool // it should run and does not
 }
 
 // Input is everything a rule may look at.
@@ -101,10 +102,29 @@ type Rule struct {
 // verdicts are equal.
 var Rules = []Rule{gameRule, versionRule, folderNameRule, charactersRule, realmsRule, seedRule, modsRule, settingsRule, runningRule, spaceRule}
 
-// Compare makes the sheet. It is pure: equal input gives an equal sheet.
-func Compare(in Input) Sheet {
-	s := Sheet{Verdict: Fits, Folder: in.Target(), Rows: make([]Row, 0, len(Rules))}
-	for _, rule := range Rules {
+// ServerRules are the concerns of a server alone, with the world that it has now.
+var ServerRules = []Rule{activeWorldRule, lastExitRule, gameRule, versionRule, realmsRule, leftoversRule, seedRule, modsRule, settingsRule}
+
+// withoutWorld are those of them that need no world to look at.
+var withoutWorld = []Rule{activeWorldRule, lastExitRule, leftoversRule, settingsRule}
+
+// Check makes the sheet of a server alone: in.World is the active world as it
+// stands on the server, without a folder name when there is none. The verdicts
+// mean what would have to change; nothing is planned.
+func Check(in Input) Sheet {
+	if in.World.Folder == "" {
+		return sheetOf(in, withoutWorld)
+	}
+	return sheetOf(in, ServerRules)
+}
+
+// Compare makes the sheet of a world and a server. It is pure: equal input gives
+// an equal sheet.
+func Compare(in Input) Sheet { return sheetOf(in, Rules) }
+
+func sheetOf(in Input, rules []Rule) Sheet {
+	s := Sheet{Verdict: Fits, Folder: in.Target(), Rows: make([]Row, 0, len(rules))}
+	for _, rule := range rules {
 		row := Row{Concern: rule.Concern, Title: rule.Title, Verdict: Fits, Options: []Option{}}
 		rule.check(in, &row)
 		for i := range row.Options {

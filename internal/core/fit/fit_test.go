@@ -172,13 +172,55 @@ func TestEveryRuleHasWordsAndAFile(t *testing.T) {
 		})
 		assert.LessOrEqual(t, rules, 1, f.Name())
 	}
-	assert.Len(t, declared, len(fit.Rules), "a rule is declared and not in the list")
+	listed := map[string]bool{}
+	for _, r := range append(append([]fit.Rule{}, fit.Rules...), fit.ServerRules...) {
+		listed[r.Concern] = true
+	}
+	assert.Len(t, declared, len(listed), "a rule is declared and not in a list")
 	for _, r := range fit.Compare(situation(t)).Rows {
 		assert.NotEmpty(t, r.Title)
 		assert.NotEmpty(t, r.Say, r.Concern)
 	}
-	for _, r := range fit.Rules {
+	for _, r := range append(append([]fit.Rule{}, fit.Rules...), fit.ServerRules...) {
 		assert.Contains(t, string(guide), "`"+r.Concern+"`", "docs/fit-sheet.md does not tell of it")
+	}
+}
+
+func TestServerAlone(t *testing.T) {
+	t.Parallel()
+	for _, c := range []struct {
+		name    string
+		change  func(in *fit.Input)
+		concern string
+		verdict fit.Verdict
+		words   string
+	}{
+		{"all is well", func(*fit.Input) {}, "active-world", fit.Fits, "exactly that name"},
+		{"one capital", func(in *fit.Input) { in.Server.Active, in.World = "Fen", world.World{} }, "active-world", fit.Blocks, "they differ by a capital"},
+		{"no such world", func(in *fit.Input) { in.Server.Active, in.World = "gone", world.World{} }, "active-world", fit.Blocks, "make an empty one"},
+		{"a folder that is no world", func(in *fit.Input) {
+			in.Server.Active, in.Server.Folders, in.World = "notes", []string{"fen", "notes"}, world.World{}
+		}, "active-world", fit.Blocks, "no world of this game"},
+		{"no setting", func(in *fit.Input) { setting(in, "active-world", func(s *server.Setting) { s.Found = false }) }, "active-world", fit.Blocks, "name no world"},
+		{"points elsewhere", func(in *fit.Input) {
+			setting(in, "active-world", func(s *server.Setting) { s.Writes, s.Value = "path", "/x/fen" })
+		}, "active-world", fit.Blocks, "outside"},
+		{"worlds unreadable", func(in *fit.Input) { in.Server.WorldsWhy = "denied" }, "active-world", fit.Blocks, "cannot be read"},
+		{"exited", func(in *fit.Input) { in.Live.Exited = true }, "state", fit.Blocks, "exited on its own"},
+		{"starting", func(in *fit.Input) { in.Live.State = "starting" }, "state", fit.Adjust, "not ready yet"},
+		{"leftover realms", func(in *fit.Input) { in.Server.Folders = []string{"fen", "fen~caverns", "old~aurora"} }, "leftovers", fit.Choose, "old~aurora"},
+		{"no leftovers", func(in *fit.Input) { in.Server.Folders = []string{"fen", "fen~caverns"} }, "leftovers", fit.Fits, "No realm folders"},
+		{"a seed left behind", func(in *fit.Input) { setting(in, "seed", func(s *server.Setting) { s.Value = "7" }) }, "seed", fit.Adjust, "later reset"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			t.Parallel()
+			in := situation(t)
+			c.change(&in)
+			row, ok := fit.Check(in).Row(c.concern)
+			require.True(t, ok)
+			assert.Equal(t, c.verdict, row.Verdict, row.Say)
+			assert.Contains(t, row.Say+" "+row.Mend, c.words)
+		})
 	}
 }
 

@@ -61,6 +61,7 @@ export const api = {
   verify: (world: string) => taken(client.POST("/v1/worlds/{world}/verify", { params: { path: { world } } })),
   fit: (world: string, server: string, choices: Choices, signal?: AbortSignal) =>
     taken(client.GET("/v1/fit", { params: { query: { world, server, choose: Object.entries(choices).map(([k, v]) => `${k}=${v}`) } }, signal })),
+  check: (server: string, signal?: AbortSignal) => taken(client.GET("/v1/fit", { params: { query: { server } }, signal })),
   draftPut: (world: string, server: string, choices: Choices) => taken(client.POST("/v1/changeovers", { body: { kind: "put", world, server, choices } })),
   draftUndo: (undoes: number) => taken(client.POST("/v1/changeovers", { body: { kind: "undo", undoes } })),
   changeovers: (server?: string, signal?: AbortSignal) => taken(client.GET("/v1/changeovers", { params: { query: { server } }, signal })),

@@ -10,6 +10,7 @@ export const queries = {
   world: (name: string) => queryOptions({ queryKey: ["worlds", name], queryFn: ({ signal }) => api.world(name, signal) }),
   fit: (world: string, server: string, choices: Choices) =>
     queryOptions({ queryKey: ["fit", world, server, choices], queryFn: ({ signal }) => api.fit(world, server, choices, signal), staleTime: 0 }),
+  check: (server: string) => queryOptions({ queryKey: ["fit", "", server], queryFn: ({ signal }) => api.check(server, signal), staleTime: 0 }),
   changeovers: (server?: string) => queryOptions({ queryKey: ["changeovers", server ?? ""], queryFn: ({ signal }) => api.changeovers(server, signal), refetchInterval: 5000 }),
   changeover: (id: number) => queryOptions({ queryKey: ["changeover", id], queryFn: ({ signal }) => api.changeover(id, signal) }),
 };

@@ -131,7 +131,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Make the fit sheet of a world and a server */
+        /** Make the fit sheet of a world and a server, or of a server alone */
         get: operations["fit"];
         put?: never;
         post?: never;
@@ -1144,7 +1144,8 @@ export interface operations {
     fit: {
         parameters: {
             query: {
-                world: string;
+                /** @description left out: the server is checked alone, with the world that it has */
+                world?: string;
                 server: string;
                 /** @description answers as key=value, such as folder-name=fen-garden */
                 choose?: string[];

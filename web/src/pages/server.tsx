@@ -8,6 +8,7 @@ import { queries } from "../api/queries";
 import { Button, Tab, TabList } from "../parts/controls";
 import { Crumb, Facts, Failure, Head, Muted, Page, Panel, Picture, Table } from "../parts/layout";
 import { Mark } from "../parts/marks";
+import { FitSheet } from "../parts/sheet";
 import { bytes, quoted, when } from "../words";
 import { ChangeoverTable } from "./changeovers";
 
@@ -108,11 +109,15 @@ function KeyFact({ name, value, from }: { name: string; value: string; from: str
   return (<><dt>{name.charAt(0).toUpperCase() + name.slice(1).replace("-", " ")}</dt><dd><code>{value}</code><small>{from}</small></dd></>);
 }
 
+const Stack = styled.div`display: grid; gap: 1.2rem; grid-template-columns: minmax(0, 1fr);`;
+
 function FitTab({ facts: { server: s } }: { facts: ServerFacts }) {
+  const check = useQuery(queries.check(s.name));
   const worlds = useQuery(queries.worlds());
   const navigate = useNavigate();
   const mine = worlds.data?.filter((w) => w.game === s.game) ?? [];
   return (
+    <Stack>
     <Panel>
       <h2>Put a world of the library here</h2>
       {worlds.isError && <Failure error={worlds.error} />}
@@ -136,6 +141,12 @@ function FitTab({ facts: { server: s } }: { facts: ServerFacts }) {
         </Table>
       )}
     </Panel>
+    <Panel>
+      <h2>As it is now</h2>
+      {check.isError && <Failure error={check.error} />}
+      {check.data && <FitSheet sheet={check.data.sheet} choices={{}} />}
+    </Panel>
+    </Stack>
   );
 }
 
