@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
@@ -54,7 +55,7 @@ func Open(ctx context.Context, url string) (*Records, error) {
 }
 
 func (r *Records) prepare(ctx context.Context) error {
-	if err := r.takeLock(ctx); err != nil {
+	if err := r.waitForLock(ctx); err != nil {
 		return err
 	}
 	sub, err := fs.Sub(migrations, "migrations")
@@ -67,6 +68,25 @@ func (r *Records) prepare(ctx context.Context) error {
 	}
 	_, err = provider.Up(ctx)
 	return classify("migrate", "database", err)
+}
+
+// lockPatience is how long a start waits for the lock: after an earlier life was
+// killed, the database may need a moment to notice that its connection is gone.
+const lockPatience = 5 * time.Second
+
+func (r *Records) waitForLock(ctx context.Context) error {
+	deadline := time.Now().Add(lockPatience)
+	for {
+		err := r.takeLock(ctx)
+		if fault.CodeOf(err) != fault.Busy || time.Now().After(deadline) {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return err
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
 }
 
 func (r *Records) takeLock(ctx context.Context) error {
