@@ -1,5 +1,5 @@
 import { AxeBuilder } from "@axe-core/playwright";
-import { writeFileSync } from "node:fs";
+import { mkdirSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import type { Page } from "playwright-core";
 import { afterAll, beforeAll, expect, test } from "vitest";
@@ -144,6 +144,52 @@ test("a server is stopped and started from its page, by keyboard", async () => {
   await page.keyboard.press("ArrowRight");
   await page.keyboard.press("ArrowRight");
   await page.getByRole("log").getByText("ready on port").waitFor();
+  await accessible(page);
+  expect(errors).toEqual([]);
+  await context.close();
+});
+
+test("a server is added, looked at and forgotten", async () => {
+  const { page, context, errors } = await demo.page();
+  const root = join(demo.data, "cold-frame");
+  mkdirSync(join(root, "worlds"), { recursive: true });
+  writeFileSync(join(root, "quarry.properties"), "world.folder=frame\nlisten.port=0\n");
+  await page.getByRole("button", { name: "Add a server" }).click();
+  await page.getByText("Quarrymoss, plain").click();
+  await page.getByLabel("Name of the server").fill("cold-frame");
+  await page.getByLabel("Folder").fill(`${root}/nowhere`);
+  await page.getByLabel("Start command").fill("sh -c 'sleep 1'");
+  await accessible(page);
+  await page.getByRole("button", { name: "Add the server" }).click();
+  await page.getByRole("alert").getByText("is not an absolute path of a folder").waitFor();
+  await page.getByLabel("Folder").fill(root);
+  await page.getByRole("button", { name: "Add the server" }).click();
+  await page.getByText("At its next start it would make a new one.").waitFor();
+  await page.getByRole("tab", { name: "Fit" }).click();
+  await page.locator('tbody[data-concern="active-world"]').getByText("blocks").waitFor();
+  await page.getByRole("button", { name: "Forget this server" }).click();
+  await page.getByRole("heading", { name: "Servers" }).waitFor();
+  expect(await page.getByRole("link", { name: "cold-frame" }).count()).toBe(0);
+  expect(errors.filter((e) => !e.includes("422"))).toEqual([]);
+  await context.close();
+});
+
+test("users are added, given a password and removed; games are shown", async () => {
+  const { page, context, errors } = await demo.page();
+  await page.getByRole("link", { name: "Users" }).click();
+  await page.getByLabel("User name").fill("bryn");
+  await page.getByLabel("New password").fill("leeks and marrows");
+  await page.getByRole("button", { name: "Add the user" }).click();
+  await page.getByRole("cell", { name: "bryn", exact: true }).waitFor();
+  await page.getByLabel("New password").fill("marrows and leeks");
+  await page.getByRole("button", { name: "Set the password" }).click();
+  await page.getByText("Saved.").waitFor();
+  await accessible(page);
+  await page.getByRole("button", { name: "Remove bryn" }).click();
+  await page.getByRole("cell", { name: "bryn", exact: true }).waitFor({ state: "detached" });
+  await page.getByRole("link", { name: "Games" }).click();
+  await page.getByText("Profile of Quarrymoss").click();
+  await page.getByText("# Quarrymoss, block building").waitFor();
   await accessible(page);
   expect(errors).toEqual([]);
   await context.close();

@@ -7,13 +7,16 @@ import { createRoot } from "react-dom/client";
 import styled from "styled-components";
 import { api, Problem } from "./api/client";
 import { queries } from "./api/queries";
+import { AddServer } from "./pages/add-server";
 import { ChangeoverPage } from "./pages/changeover";
 import { Changeovers } from "./pages/changeovers";
+import { Games } from "./pages/games";
 import { Library } from "./pages/library";
 import { Put } from "./pages/put";
 import { ServerPage } from "./pages/server";
 import { Servers } from "./pages/servers";
 import { SignIn } from "./pages/sign-in";
+import { Users } from "./pages/users";
 import { WorldPage } from "./pages/world";
 import { Button } from "./parts/controls";
 import { Page } from "./parts/layout";
@@ -49,7 +52,7 @@ function SignedIn() {
     <>
       <Bar><div>
         <Link to="/servers" className="name"><img src="/mark.svg" alt="" />Reshard</Link>
-        <nav aria-label="Main"><Link to="/servers">Servers</Link><Link to="/library">Library</Link><Link to="/changeovers">Changeovers</Link></nav>
+        <nav aria-label="Main"><Link to="/servers">Servers</Link><Link to="/library">Library</Link><Link to="/changeovers">Changeovers</Link><Link to="/games">Games</Link><Link to="/users">Users</Link></nav>
         {me.data && <span className="who">{me.data.name}</span>}
         <Button onPress={() => out.mutate()}>Sign out</Button>
       </div></Bar>
@@ -68,6 +71,9 @@ const routes = root.addChildren([
   createRoute({ getParentRoute: () => root, path: "/", beforeLoad: () => { throw redirect({ to: "/servers" }); } }),
   createRoute({ getParentRoute: () => root, path: "/sign-in", component: SignIn }),
   createRoute({ getParentRoute: () => root, path: "/servers", component: Servers }),
+  createRoute({ getParentRoute: () => root, path: "/add-server", component: AddServer }),
+  createRoute({ getParentRoute: () => root, path: "/games", component: Games }),
+  createRoute({ getParentRoute: () => root, path: "/users", component: Users }),
   createRoute({ getParentRoute: () => root, path: "/servers/$server", component: ServerPage }),
   createRoute({ getParentRoute: () => root, path: "/library", component: Library }),
   createRoute({ getParentRoute: () => root, path: "/library/$world", component: WorldPage }),

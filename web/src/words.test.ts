@@ -1,5 +1,5 @@
 import { expect, test } from "vitest";
-import { bytes, count, millis, quoted, when } from "./words";
+import { bytes, count, millis, quoted, splitCommand, when } from "./words";
 
 test("sizes keep to binary units", () => {
   expect(bytes(0)).toBe("0 B");
@@ -19,6 +19,12 @@ test("Go's zero time is no date", () => {
   expect(when("0001-01-01T00:00:00Z")).toBe("unknown");
   expect(when(undefined)).toBe("unknown");
   expect(when("2026-11-20T21:15:00Z")).toContain("2026");
+});
+
+test("a command is split as a shell would", () => {
+  expect(splitCommand("./quarry serve .")).toEqual(["./quarry", "serve", "."]);
+  expect(splitCommand(`server --logfile '' --name "a b" x"y z"`)).toEqual(["server", "--logfile", "", "--name", "a b", "xy z"]);
+  expect(splitCommand("  ")).toEqual([]);
 });
 
 test("counts and quotes", () => {

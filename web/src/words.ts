@@ -27,5 +27,11 @@ export function count(n: number, one: string, many: string): string {
   return n === 1 ? `1 ${one}` : `${n.toLocaleString("en-GB")} ${many}`;
 }
 
+/** Splits a command into words as a shell does: at blanks, but not within quotes. */
+export function splitCommand(text: string): string[] {
+  const words = text.match(/(?:[^\s"']|"[^"]*"|'[^']*')+/g) ?? [];
+  return words.map((w) => w.replaceAll(/"([^"]*)"|'([^']*)'/g, (_, a: string | undefined, b: string | undefined) => a ?? b ?? ""));
+}
+
 /** A name between quotes, so that blanks at its ends can be seen. */
 export const quoted = (s: string) => `“${s}”`;

@@ -20,6 +20,15 @@ export function ServerPage() {
     mutationFn: (what: "start" | "stop") => (what === "start" ? api.start(name) : api.stop(name)),
     onSettled: () => client.invalidateQueries({ queryKey: ["servers"] }),
   });
+  const navigate = useNavigate();
+  const remove = useMutation({
+    mutationFn: () => api.removeServer(name),
+    onSuccess: async () => {
+      await navigate({ to: "/servers" });
+      client.removeQueries({ queryKey: ["servers", name] });
+      await client.invalidateQueries({ queryKey: ["servers"] });
+    },
+  });
   const s = server.data?.server;
   const down = s?.state === "stopped" || s?.state === "exited";
   return (
@@ -29,11 +38,13 @@ export function ServerPage() {
         <Head>
           <h1>{name}</h1>
           {s && <Mark of={s.state}>{s.state}{s.state === "exited" && (s.exitCode ?? -1) >= 0 ? ` with code ${s.exitCode}` : ""}</Mark>}
+          {s && down && <Button look="grave" isDisabled={remove.isPending || Boolean(s.changeover)} onPress={() => remove.mutate()}>Forget this server</Button>}
           {s && <Button onPress={() => operate.mutate(down ? "start" : "stop")} isDisabled={operate.isPending || Boolean(s.changeover)}>{operate.isPending ? "Waiting for the server …" : down ? "Start" : "Stop"}</Button>}
         </Head>
       </div>
       {server.isError && <Failure error={server.error} />}
       {operate.isError && <Failure error={operate.error} />}
+      {remove.isError && <Failure error={remove.error} />}
       {s?.changeover ? <Panel>Changeover <Link to="/changeovers/$id" params={{ id: String(s.changeover) }}>{s.changeover}</Link> holds this server.</Panel> : null}
       {server.data && (
         <Tabs>

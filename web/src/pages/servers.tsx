@@ -1,8 +1,9 @@
 import { useQuery } from "@tanstack/react-query";
-import { Link } from "@tanstack/react-router";
+import { Link, useNavigate } from "@tanstack/react-router";
 import styled from "styled-components";
 import type { Server } from "../api/client";
 import { queries } from "../api/queries";
+import { Button } from "../parts/controls";
 import { Failure, Head, Muted, Page, Panel, Picture } from "../parts/layout";
 import { Mark } from "../parts/marks";
 import { quoted, when } from "../words";
@@ -23,13 +24,14 @@ export function ActiveWorld({ server }: { server: Server }) {
 }
 
 export function Servers() {
+  const navigate = useNavigate();
   const servers = useQuery(queries.servers());
   return (
     <Page>
-      <Head><h1>Servers</h1></Head>
+      <Head><h1>Servers</h1><Button onPress={() => void navigate({ to: "/add-server" })}>Add a server</Button></Head>
       {servers.isError && <Failure error={servers.error} />}
       {servers.data?.length === 0 && (
-        <Panel><Muted>No servers yet. Add one on the service's host: <code>reshard servers add --help</code></Muted></Panel>
+        <Panel><Muted>No servers yet. Add one that runs on the service's host.</Muted></Panel>
       )}
       <Rows>
         {servers.data?.map((s) => (
