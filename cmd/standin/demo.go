@@ -15,17 +15,8 @@ import (
 	"time"
 
 	"reshard/cmd/standin/quarrymoss"
+	"reshard/internal/wire"
 )
-
-// demoServer is one server as the demo registers it.
-type demoServer struct {
-	Name    string            `json:"name"`
-	Game    string            `json:"game"`
-	Kind    string            `json:"kind"`
-	Root    string            `json:"root"`
-	Command []string          `json:"command"`
-	Env     map[string]string `json:"env"`
-}
 
 // demoData writes the servers and sample worlds of the made-up Tollen Valley
 // Allotment Society, whose members keep winter gardens in a game, below dir, and
@@ -45,8 +36,8 @@ func demoData(dir string) error {
 		}
 	}
 	var out struct {
-		Servers []demoServer `json:"servers"`
-		Send    []string     `json:"send"`
+		Servers []wire.NewServer `json:"servers"`
+		Send    []string         `json:"send"`
 	}
 	mods := []quarrymoss.Mod{{Name: "marrow-scales", Version: "1.2.0"}, {Name: "rain-butts", Version: "0.9.1"}}
 	for _, s := range []struct {
@@ -68,7 +59,7 @@ func demoData(dir string) error {
 		if err := quarrymoss.Make(filepath.Join(root, "worlds", s.folder), s.world); err != nil {
 			return err
 		}
-		out.Servers = append(out.Servers, demoServer{Name: s.name, Game: "quarrymoss", Kind: s.kind, Root: root, Command: []string{self, "quarrymoss", "serve", "."}})
+		out.Servers = append(out.Servers, wire.NewServer{Name: s.name, Game: "quarrymoss", Kind: s.kind, Root: root, Command: []string{self, "quarrymoss", "serve", "."}})
 	}
 	if program, err := exec.LookPath("/usr/games/minetestserver"); err == nil {
 		shed, err := minetestServer(filepath.Join(dir, "servers", "shed"), program)
@@ -86,16 +77,16 @@ func demoData(dir string) error {
 	return json.NewEncoder(os.Stdout).Encode(out)
 }
 
-func minetestServer(root, program string) (demoServer, error) {
+func minetestServer(root, program string) (wire.NewServer, error) {
 	if err := os.MkdirAll(filepath.Join(root, "worlds"), 0o755); err != nil {
-		return demoServer{}, err
+		return wire.NewServer{}, err
 	}
 	port, err := freePort()
 	if err != nil {
-		return demoServer{}, err
+		return wire.NewServer{}, err
 	}
 	text := fmt.Sprintf("# Minetest in the shed\nmap-dir = worlds/shed\nfixed_map_seed = 1954\nport = %d\nbind_address = 127.0.0.1\nserver_announce = false\n", port)
-	return demoServer{
+	return wire.NewServer{
 		Name: "shed", Game: "minetest", Kind: "minetest", Root: root,
 		Command: []string{program, "--config", "minetest.conf", "--gameid", "minetest", "--logfile", "", "--color", "never"},
 	}, os.WriteFile(filepath.Join(root, "minetest.conf"), []byte(text), 0o644)

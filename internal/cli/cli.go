@@ -253,7 +253,7 @@ func (a *app) client() (*client.Client, error) {
 	return client.New(s.Address, s.Token)
 }
 
-// WriteSignedIn keeps an address and token for later commands.
+// writeSignedIn keeps an address and token for later commands.
 func writeSignedIn(file string, s signedIn) error {
 	data, err := json.MarshalIndent(s, "", "  ")
 	if err != nil {

@@ -185,17 +185,6 @@ func (a *app) demoSignIn(ctx context.Context, d *Daemon, data string, s demoStat
 	return client.New(d.Address, token.Secret)
 }
 
-// demoServer is one server of the demo, as the stand-in program's demo-data
-// command lists them.
-type demoServer struct {
-	Name    string            `json:"name"`
-	Game    string            `json:"game"`
-	Kind    string            `json:"kind"`
-	Root    string            `json:"root"`
-	Command []string          `json:"command"`
-	Env     map[string]string `json:"env"`
-}
-
 func (a *app) demoLoad(ctx context.Context, api *client.Client, data, standin string, s *demoState) error {
 	if s.Loaded {
 		for _, name := range s.Running {
@@ -212,14 +201,14 @@ func (a *app) demoLoad(ctx context.Context, api *client.Client, data, standin st
 		return &fault.Error{Code: fault.Internal, Op: "make", Path: "demo data", Err: err, Next: "Start afresh: make demo-reset"}
 	}
 	var made struct {
-		Servers []demoServer `json:"servers"`
-		Send    []string     `json:"send"`
+		Servers []wire.NewServer `json:"servers"`
+		Send    []string         `json:"send"`
 	}
 	if err := json.Unmarshal(out, &made); err != nil {
 		return fault.Wrap(fault.Internal, "read", "demo data", err)
 	}
 	for _, m := range made.Servers {
-		_, err := api.AddServer(ctx, wire.NewServer{Name: m.Name, Game: m.Game, Kind: m.Kind, Root: m.Root, Command: m.Command, Env: m.Env})
+		_, err := api.AddServer(ctx, m)
 		if err != nil && fault.CodeOf(err) != fault.Exists {
 			return err
 		}

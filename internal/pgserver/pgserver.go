@@ -131,7 +131,7 @@ func (s *Server) stopLeftover() error {
 func (s *Server) command(name string, args ...string) *exec.Cmd {
 	cmd := exec.Command(filepath.Join(s.bin, name), args...)
 	cmd.Dir = s.dir
-	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: s.cred, Setpgid: true, Pdeathsig: 0}
+	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: s.cred, Setpgid: true}
 	return cmd
 }
 
@@ -149,8 +149,7 @@ func (s *Server) run() error {
 		return err
 	}
 	defer log.Close() //nolint:errcheck // the process has its own handle
-	// The thread that starts a child with a death signal must live on, so none
-	// is used; the next Start ends what a killed life left.
+	// What a killed life leaves running, the next Start ends.
 	args := []string{"-D", s.cluster(), "-k", s.dir, "-h", "127.0.0.1", "-p", strconv.Itoa(s.port)}
 	for _, setting := range s.settings {
 		args = append(args, "-c", setting)
@@ -209,9 +208,6 @@ func (s *Server) Database(ctx context.Context, name string) (string, error) {
 	}
 	return s.url(name), nil
 }
-
-// Signal sends a signal to the server: tests suspend it.
-func (s *Server) Signal(sig syscall.Signal) error { return syscall.Kill(-s.cmd.Process.Pid, sig) }
 
 // Stop ends the server and waits for its end.
 func (s *Server) Stop() error {

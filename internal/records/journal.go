@@ -88,8 +88,14 @@ func (r *Records) Changeover(ctx context.Context, id int64) (c Changeover, err e
 		}
 		return c, e
 	}
-	err = r.db.SelectContext(ctx, &c.Steps, `SELECT n, kind, state, detail, intended_at, done_at, undone_at FROM steps WHERE changeover_id = $1 ORDER BY n`, id)
-	return c, classify("find steps of", "changeover", err)
+	c.Steps, err = r.Steps(ctx, id)
+	return c, err
+}
+
+// Steps gives a changeover's steps in their order.
+func (r *Records) Steps(ctx context.Context, id int64) (out []Step, err error) {
+	err = r.db.SelectContext(ctx, &out, `SELECT n, kind, state, detail, intended_at, done_at, undone_at FROM steps WHERE changeover_id = $1 ORDER BY n`, id)
+	return out, classify("find steps of", "changeover", err)
 }
 
 // Changeovers gives the newest changeovers first, at most 200; server "" means
@@ -115,6 +121,21 @@ func (r *Records) OpenChangeovers(ctx context.Context) ([]Changeover, error) {
 		out = append(out, c)
 	}
 	return out, nil
+}
+
+// Holders maps the name of each server that is held to the changeover that holds it.
+func (r *Records) Holders(ctx context.Context) (map[string]int64, error) {
+	var rows []struct {
+		ID     int64  `db:"id"`
+		Server string `db:"server"`
+	}
+	err := r.db.SelectContext(ctx, &rows, `SELECT c.id, s.name AS server FROM changeovers c JOIN servers s ON s.id = c.server_id
+		WHERE c.state IN ('staging', 'switching', 'proving', 'undoing', 'held')`)
+	out := make(map[string]int64, len(rows))
+	for _, row := range rows {
+		out[row.Server] = row.ID
+	}
+	return out, classify("list open", "changeovers", err)
 }
 
 // Ended is a changeover that succeeded: what the order of undoing needs.

@@ -137,6 +137,9 @@ func TestOneOpenChangeoverAServer(t *testing.T) {
 	open, err := r.OpenChangeovers(ctx)
 	require.NoError(t, err)
 	assert.Len(t, open, 2)
+	holders, err := r.Holders(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, map[string]int64{"north": open[0].ID, "south": open[1].ID}, holders)
 }
 
 func TestOneServiceADatabase(t *testing.T) {

@@ -142,26 +142,32 @@ func detailOf(s records.Step) (d changeover.Detail) {
 	return d
 }
 
-// undoable tells whether a changeover can be undone now, or why not. Only the
-// last one that stands can: what it moved must still be where it put it.
+// undoable tells whether a changeover can be undone now, or why not.
 func (s *Service) undoable(ctx context.Context, c records.Changeover) (ok bool, why string, err error) {
-	switch {
-	case c.State == plan.Held:
-		return false, "it is held: reshard undo " + fmt.Sprint(c.ID) + " tries to go back once more", nil
-	case c.State != plan.Done:
-		return false, fmt.Sprintf("it is %s; only a changeover that is done can be undone", c.State), nil
-	case c.UndoneBy != nil:
-		return false, fmt.Sprintf("changeover %d has undone it already", *c.UndoneBy), nil
-	}
 	done, err := s.records.Done(ctx, c.ServerID)
 	if err != nil {
 		return false, "", err
 	}
-	last := lastStanding(done)
-	if last != c.ID && done[len(done)-1].ID != c.ID {
-		return false, fmt.Sprintf("changeover %d came after it: undo that first", last), nil
+	ok, why = standing(c, done)
+	return ok, why, nil
+}
+
+// standing tells the same from its server's history. Only the last changeover
+// that stands can be undone: what it moved must still be where it put it.
+func standing(c records.Changeover, done []records.Ended) (ok bool, why string) {
+	switch {
+	case c.State == plan.Held:
+		return false, "it is held: reshard undo " + fmt.Sprint(c.ID) + " tries to go back once more"
+	case c.State != plan.Done:
+		return false, fmt.Sprintf("it is %s; only a changeover that is done can be undone", c.State)
+	case c.UndoneBy != nil:
+		return false, fmt.Sprintf("changeover %d has undone it already", *c.UndoneBy)
 	}
-	return true, "", nil
+	last := lastStanding(done)
+	if last != c.ID && (len(done) == 0 || done[len(done)-1].ID != c.ID) {
+		return false, fmt.Sprintf("changeover %d came after it: undo that first", last)
+	}
+	return true, ""
 }
 
 // lastStanding replays a server's history: a changeover is put on top, its undo
@@ -374,7 +380,8 @@ func (s *Service) Changeover(ctx context.Context, id int64) (wire.Changeover, er
 	return out, nil
 }
 
-// Changeovers lists the newest first; server "" means all. Steps are left out.
+// Changeovers lists the newest first; server "" means all. Where to join is left
+// out: it is read from the server's files.
 func (s *Service) Changeovers(ctx context.Context, server string) ([]wire.Changeover, error) {
 	if server != "" {
 		if _, err := s.records.Server(ctx, server); err != nil {
@@ -386,12 +393,19 @@ func (s *Service) Changeovers(ctx context.Context, server string) ([]wire.Change
 		return nil, err
 	}
 	out := make([]wire.Changeover, 0, len(list))
+	done := map[int64][]records.Ended{} // by server
 	for _, c := range list {
-		full, err := s.Changeover(ctx, c.ID)
-		if err != nil {
+		if _, asked := done[c.ServerID]; !asked {
+			if done[c.ServerID], err = s.records.Done(ctx, c.ServerID); err != nil {
+				return nil, err
+			}
+		}
+		if c.Steps, err = s.records.Steps(ctx, c.ID); err != nil {
 			return nil, err
 		}
-		out = append(out, full)
+		one := s.wireChangeover(c)
+		one.Undoable, one.WhyNot = standing(c, done[c.ServerID])
+		out = append(out, one)
 	}
 	return out, nil
 }

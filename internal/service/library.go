@@ -205,7 +205,7 @@ func (s *Service) VerifyCopy(ctx context.Context, ref string) (wire.Copy, error)
 	if err != nil {
 		return wire.Copy{}, err
 	}
-	return wireCopy(rec), s.vault.Verify(ctx, c, nil)
+	return wireCopy(rec), s.vault.Verify(ctx, c)
 }
 
 func wireCopy(c records.Copy) wire.Copy {

@@ -7,6 +7,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
+	"reshard/internal/core/plan"
 	"reshard/internal/records"
 )
 
@@ -31,6 +32,30 @@ func TestLastStanding(t *testing.T) {
 		"redone below a second put": {[]records.Ended{put(1), undo(2, 1), undo(3, 2), put(4), undo(5, 4)}, 3},
 	} {
 		assert.Equal(t, c.want, lastStanding(c.done), name)
+	}
+}
+
+func TestStanding(t *testing.T) {
+	t.Parallel()
+	two := int64(2)
+	history := []records.Ended{{ID: 1}, {ID: 2}}
+	for name, c := range map[string]struct {
+		c    records.Changeover
+		done []records.Ended
+		want bool
+		why  string
+	}{
+		"the last one":          {records.Changeover{ID: 2, State: plan.Done}, history, true, ""},
+		"one below":             {records.Changeover{ID: 1, State: plan.Done}, history, false, "changeover 2 came after it"},
+		"undone already":        {records.Changeover{ID: 1, State: plan.Done, UndoneBy: &two}, history, false, "changeover 2 has undone it"},
+		"a draft":               {records.Changeover{ID: 3, State: plan.Drafted}, history, false, "it is drafted"},
+		"held":                  {records.Changeover{ID: 3, State: plan.Held}, history, false, "tries to go back once more"},
+		"an undo can be undone": {records.Changeover{ID: 3, State: plan.Done}, append(history, records.Ended{ID: 3, Undoes: &two}), true, ""},
+		"no history":            {records.Changeover{ID: 9, State: plan.Done}, nil, false, "came after"},
+	} {
+		ok, why := standing(c.c, c.done)
+		assert.Equal(t, c.want, ok, name)
+		assert.Contains(t, why, c.why, name)
 	}
 }
 

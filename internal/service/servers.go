@@ -137,7 +137,7 @@ func (s *Service) Servers(ctx context.Context) ([]wire.Server, error) {
 	if err != nil {
 		return nil, err
 	}
-	holding, err := s.holding(ctx)
+	holding, err := s.records.Holders(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -155,25 +155,12 @@ func (s *Service) Server(ctx context.Context, name string) (wire.ServerFacts, er
 	if err != nil {
 		return wire.ServerFacts{}, err
 	}
-	holding, err := s.holding(ctx)
+	holding, err := s.records.Holders(ctx)
 	if err != nil {
 		return wire.ServerFacts{}, err
 	}
 	view, state := s.view(ctx, rec, holding)
 	return wire.ServerFacts{Server: view, Facts: state}, nil
-}
-
-// holding maps a server's id to the changeover that holds it.
-func (s *Service) holding(ctx context.Context) (map[string]int64, error) {
-	open, err := s.records.OpenChangeovers(ctx)
-	if err != nil {
-		return nil, err
-	}
-	out := map[string]int64{}
-	for _, c := range open {
-		out[c.Server] = c.ID
-	}
-	return out, nil
 }
 
 func (s *Service) view(ctx context.Context, rec records.Server, holding map[string]int64) (wire.Server, server.State) {
@@ -300,7 +287,7 @@ func (s *Service) operate(ctx context.Context, name, op string, act func(context
 		return err
 	}
 	defer release()
-	holding, err := s.holding(ctx)
+	holding, err := s.records.Holders(ctx)
 	if err != nil {
 		return err
 	}

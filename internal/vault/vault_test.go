@@ -66,7 +66,7 @@ func TestStoreGivesBackTheSameBytes(t *testing.T) {
 		require.NoError(t, err)
 		assert.True(t, bytes.Equal(contents[filepath.Base(f.Path)], got), f.Path)
 	}
-	require.NoError(t, v.Verify(context.Background(), loaded, nil))
+	require.NoError(t, v.Verify(context.Background(), loaded))
 }
 
 func TestAChangeInTheMiddleStoresLittleNew(t *testing.T) {
@@ -106,7 +106,7 @@ func TestDamageIsSeen(t *testing.T) {
 			c, err := v.Store(context.Background(), []vault.Source{source("a", random(3000))}, nil)
 			require.NoError(t, err)
 			harm(t, chunkFiles(t, dir)[0])
-			assert.ErrorIs(t, v.Verify(context.Background(), c, nil), fault.Damaged.As())
+			assert.ErrorIs(t, v.Verify(context.Background(), c), fault.Damaged.As())
 		})
 	}
 }
@@ -164,5 +164,5 @@ func TestOpenDropsChunksThatACrashCutShort(t *testing.T) {
 	assert.Empty(t, chunkFiles(t, dir))
 	_, err = v.Store(context.Background(), files, nil)
 	require.NoError(t, err)
-	require.NoError(t, v.Verify(context.Background(), c, nil))
+	require.NoError(t, v.Verify(context.Background(), c))
 }
