@@ -101,7 +101,7 @@ test("a world is dropped, several are asked about, and what is none is explained
   await page.getByText("two-plots.zip holds 2 worlds. Which one?").waitFor();
   await accessible(page);
   await page.getByText("plots/East Plot").click();
-  await page.getByText("Stored").waitFor();
+  await page.getByText("Stored “East Plot”, 7.1 KiB.").waitFor();
   await page.getByRole("link", { name: "“East Plot”" }).waitFor();
   await drop(page, sample("minutes.zip"));
   await page.getByRole("alert").getByText("Found instead: minutes-of-the-meeting.txt").waitFor();
