@@ -324,7 +324,7 @@ func (r *Runner) settingsAfter(step plan.Step, before []byte) ([]byte, error) {
 			return earlier, err
 		}
 	}
-	return plan.Apply(step.File, step.Format, before, step.Edits)
+	return plan.Apply(step.File, step.Syntax, before, step.Edits)
 }
 
 // unwrite puts the kept bytes back whole; what stands there now is kept too. A
@@ -360,7 +360,7 @@ func (r *Runner) unwrite(step plan.Step) error {
 
 // withoutOurs sets those keys back that hold what the step wrote.
 func withoutOurs(step plan.Step, now []byte) ([]byte, error) {
-	doc, err := settings.Parse(step.File, step.Format, now)
+	doc, err := settings.Parse(step.File, step.Syntax, now)
 	if err != nil {
 		return nil, err
 	}

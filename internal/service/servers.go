@@ -210,7 +210,7 @@ func joinAddress(l *live) string {
 	if err != nil {
 		return ""
 	}
-	parsed, err := settings.Parse(doc.File, doc.Format, data)
+	parsed, err := settings.Parse(doc.File, doc.Syntax(), data)
 	if err != nil {
 		return ""
 	}

@@ -16,6 +16,7 @@ import (
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
 	"github.com/goccy/go-yaml/parser"
+	"github.com/google/uuid"
 
 	"reshard/internal/core/fault"
 	"reshard/internal/core/settings"
@@ -114,7 +115,7 @@ func (p *Profile) fillDefaults() {
 	for _, places := range p.Server.Keys {
 		for i := range places {
 			if places[i].Writes == "" {
-				places[i].Writes = "folder"
+				places[i].Writes = "name"
 			}
 		}
 	}
@@ -184,28 +185,14 @@ func (l *linter) check() {
 
 func (l *linter) checkWorld(key string) {
 	w := &l.p.World
-	l.oneOf(key+".shape", w.Shape, "folder")
-	if len(w.Recognise.Require) == 0 {
-		l.complain(key+".recognise.require", "at least one file or folder must mark a world")
-	}
-	for i, r := range append(slices.Clone(w.Recognise.Require), w.Recognise.Expect...) {
-		l.relative(fmt.Sprintf("%s.recognise.require[%d]", key, i), r)
-	}
-	if w.FolderName.Allow != "" {
-		re, err := regexp.Compile("^[" + w.FolderName.Allow + "]$")
-		if err != nil {
-			l.complain(at(key, "folder-name")+".allow", "not the inside of a character class: %v", err)
-		}
-		w.FolderName.allowed = re
-	}
+	l.checkShape(key, w)
+	l.checkNames(key, w)
 	for name := range w.Facts {
 		fkey := at(key+".facts", name)
 		if !idPattern.MatchString(name) {
 			l.complain(fkey, "a fact's name is 1 to 40 of a-z, 0-9 and hyphen")
 		}
-		for i := range w.Facts[name] {
-			l.checkSource(fkey, &w.Facts[name][i], false)
-		}
+		l.checkSources(fkey, w.Facts[name])
 	}
 	for name, r := range w.Realms {
 		rkey := at(key+".realms", name)
@@ -214,15 +201,105 @@ func (l *linter) checkWorld(key string) {
 			l.complain(rkey+".split", "the sibling folder's name must hold {folder} and no slash; this one is %q", r.Split)
 		}
 	}
+	if len(w.Realms) > 0 && w.Shape != ShapeFolder {
+		l.complain(key+".realms", "only worlds that are folders have realms")
+	}
 	if w.Players != nil {
 		l.checkPlayers(key+".players", w.Players)
 	}
-	for i, g := range append(slices.Clone(w.LeaveBehind), w.Steady...) {
-		if _, err := path.Match(strings.ReplaceAll(g, "**", "*"), "x"); err != nil {
-			l.complain(key, "pattern %d, %q: %v", i, g, err)
+	for i, o := range w.Overrides {
+		okey := fmt.Sprintf("%s.overrides[%d]", key, i)
+		l.relative(okey+".file", o.File)
+		if o.Says == "" {
+			l.complain(okey+".says", "say for people what the file decides")
+		}
+	}
+	if w.Picture != nil {
+		l.checkPicture(key+".picture", w.Picture)
+	}
+	for _, group := range []struct {
+		name     string
+		patterns []string
+	}{{"leave-behind", w.LeaveBehind}, {"locks", w.Locks}, {"steady", w.Steady}} {
+		for i, g := range group.patterns {
+			if _, err := path.Match(strings.ReplaceAll(g, "**", "*"), "x"); err != nil {
+				l.complain(fmt.Sprintf("%s[%d]", at(key, group.name), i), "%q is no pattern: %v", g, err)
+			}
 		}
 	}
 }
+
+func (l *linter) checkShape(key string, w *World) {
+	l.oneOf(key+".shape", w.Shape, ShapeFolder, ShapeFile, ShapeSession)
+	if w.Shape == ShapeFolder {
+		if len(w.Recognise.Require) == 0 {
+			l.complain(key+".recognise.require", "at least one file or folder must mark a world")
+		}
+		for i, r := range w.Recognise.Require {
+			l.relative(fmt.Sprintf("%s.recognise.require[%d]", key, i), r)
+		}
+		for i, r := range w.Recognise.Expect {
+			l.relative(fmt.Sprintf("%s.recognise.expect[%d]", key, i), r)
+		}
+		if len(w.Files) > 0 || len(w.Recognise.Begins) > 0 {
+			l.complain(key+".files", "files and begins go with the shapes file and session")
+		}
+		return
+	}
+	if len(w.Recognise.Require)+len(w.Recognise.Expect) > 0 {
+		l.complain(key+".recognise", "require and expect go with the shape folder")
+	}
+	if len(w.Files) == 0 {
+		l.complain(key+".files", "the names of a world's files are missing, such as \"{name}.sav\"")
+	}
+	for i, f := range w.Files {
+		fkey := fmt.Sprintf("%s.files[%d]", key, i)
+		before, after, ok := strings.Cut(f, "{name}")
+		_, err := path.Match(after, "x")
+		switch {
+		case !ok || strings.Contains(after, "{name}") || strings.Contains(f, "/") || strings.Contains(before, "*") || err != nil:
+			l.complain(fkey, "a file's name holds {name} once, no slash and no * before it; this one is %q", f)
+		case w.Shape == ShapeFile && strings.Contains(f, "*"):
+			l.complain(fkey, "a world that is one file has no *; several files of one name are the shape session")
+		}
+	}
+	for i, b := range w.Recognise.Begins {
+		if _, err := begin(b); err != nil {
+			l.complain(fmt.Sprintf("%s.recognise.begins[%d]", key, i), "%v", err)
+		}
+	}
+}
+
+func (l *linter) checkNames(key string, w *World) {
+	nkey := at(key, "folder-name")
+	var err error
+	if w.FolderName.Allow != "" {
+		if w.FolderName.allowed, err = regexp.Compile("^[" + w.FolderName.Allow + "]$"); err != nil {
+			l.complain(nkey+".allow", "not the inside of a character class: %v", err)
+		}
+	}
+	if w.FolderName.Pattern != "" {
+		if w.FolderName.whole, err = regexp.Compile("^(?:" + w.FolderName.Pattern + ")$"); err != nil {
+			l.complain(nkey+".pattern", "not a regular expression: %v", err)
+		}
+	}
+	for i, e := range w.Packed.Endings {
+		if !strings.HasPrefix(e, ".") || len(e) < 2 {
+			l.complain(fmt.Sprintf("%s.packed.endings[%d]", key, i), "an ending begins with a dot; this one is %q", e)
+		}
+	}
+	for system, paths := range l.p.Store {
+		l.oneOf(at("$.store", system), system, Systems...)
+		for _, text := range paths {
+			if strings.Contains(text, `\`) || strings.Contains(text, "..") {
+				l.complain(at("$.store", system), "%q: write forward slashes and no '..'", text)
+			}
+		}
+	}
+}
+
+// IDFormats are the ways in which a player's id may be written.
+var IDFormats = []string{"uuid", "uuid-plain", "hex", "decimal", "name"}
 
 func (l *linter) checkPlayers(key string, pl *Players) {
 	switch {
@@ -230,6 +307,9 @@ func (l *linter) checkPlayers(key string, pl *Players) {
 		l.complain(key, "player records are either each a file or rows, not both")
 	case pl.Rows != nil:
 		l.checkSource(key+".rows", pl.Rows, false)
+		if pl.Rows.Query == "" && pl.Rows.ID == "" {
+			l.complain(key+".rows.id", "a pointer to the id within each item is missing")
+		}
 	case strings.Count(pl.Each, "{id}") != 1:
 		l.complain(key+".each", "the path of one record must hold {id} once; this one is %q", pl.Each)
 	default:
@@ -238,13 +318,91 @@ func (l *linter) checkPlayers(key string, pl *Players) {
 			l.checkSource(key+".name", pl.Name, true)
 		}
 	}
+	if pl.ID != "" {
+		l.oneOf(key+".id", pl.ID, IDFormats...)
+	}
+	if pl.Host != "" && !ValidID(pl.ID, pl.Host) {
+		l.complain(key+".host", "%q is no id of the form %s", pl.Host, pl.ID)
+	}
+	if pl.Derive != nil {
+		if _, err := uuid.Parse(pl.Derive.UUID5); err != nil {
+			l.complain(key+".derive.uuid5", "%q is no UUID", pl.Derive.UUID5)
+		}
+	}
+	for i, r := range pl.References {
+		rkey := fmt.Sprintf("%s.references[%d]", key, i)
+		l.relative(rkey+".read", r.Read)
+		l.checkLayers(rkey, r.Through)
+		switch {
+		case (r.Pick == "") == (r.Bytes == 0):
+			l.complain(rkey, "ids are found either by pick or as bytes")
+		case r.Bytes < 0 || r.Bytes > 64:
+			l.complain(rkey+".bytes", "an id has 1 to 64 bytes")
+		case r.Pick != "" && !strings.HasPrefix(r.Pick, "/"):
+			l.complain(rkey+".pick", "a pointer begins with a slash; this one is %q", r.Pick)
+		}
+	}
 }
 
-// Layers and Types of the language; package fact implements each.
+func (l *linter) checkPicture(key string, p *Picture) {
+	ways := 0
+	if p.Tiles != "" {
+		ways++
+		if strings.Count(p.Tiles, "{x}") != 1 || strings.Count(p.Tiles, "{z}") != 1 {
+			l.complain(key+".tiles", "the path of a tile holds {x} and {z} once each; this one is %q", p.Tiles)
+		}
+		l.relative(key+".tiles", p.Tiles)
+		l.checkLayers(key, p.Through)
+	}
+	if p.Query != nil {
+		ways++
+		l.checkSource(key+".query", p.Query, false)
+	}
+	if p.Image != "" {
+		ways++
+		l.relative(key+".image", p.Image)
+	}
+	if ways != 1 {
+		l.complain(key, "a picture is drawn from tiles, or from a query, or is an image: one of them")
+	}
+	if c := p.Colours; c != nil {
+		if c.Width < 1 || c.Height < 1 || c.Width*c.Height > 1<<20 || c.At < 0 {
+			l.complain(key+".colours", "width and height are at least 1, and at most 1,048,576 colours together")
+		}
+		for i, colour := range c.Palette {
+			if !colourPattern.MatchString(colour) {
+				l.complain(fmt.Sprintf("%s.colours.palette[%d]", key, i), "a colour is #rrggbb; this one is %q", colour)
+			}
+		}
+	}
+}
+
+var colourPattern = regexp.MustCompile(`^#[0-9a-fA-F]{6}$`)
+
+// The words of the language; package fact implements each.
 var (
-	Layers = []string{"gzip", "zlib", "zstd", "text", "json", "cbor", "properties", "key-value", "ini", "env", "sqlite", "folders"}
-	Types  = []string{"text", "int64", "time", "version", "list"}
+	// Layers are the layers that are a word: first those that unwrap, then those
+	// that decode.
+	Unwraps  = []string{"gzip", "zlib", "zstd", "xz"}
+	Decoders = []string{"text", "json", "yaml", "toml", "xml", "cbor", "msgpack", "properties", "key-value", "ini", "env", "sqlite", "folders", "files"}
+	Types    = []string{"text", "int64", "float", "bool", "time", "version", "hex", "uuid", "list"}
+	// Numbers are the ways in which a binary number may stand.
+	Numbers = []string{
+		"u8", "i8", "u16le", "u16be", "i16le", "i16be", "u32le", "u32be", "i32le", "i32be",
+		"u64le", "u64be", "i64le", "i64be", "f32le", "f32be", "f64le", "f64be",
+	}
+	Checksums = []string{"crc32", "crc32c", "adler32"}
 )
+
+func (l *linter) checkSources(key string, sources Sources) {
+	for i := range sources {
+		skey := key
+		if len(sources) > 1 {
+			skey = fmt.Sprintf("%s[%d]", key, i)
+		}
+		l.checkSource(skey, &sources[i], false)
+	}
+}
 
 func (l *linter) checkSource(key string, s *Source, fileGiven bool) {
 	if fileGiven == (s.Read != "") {
@@ -256,23 +414,80 @@ func (l *linter) checkSource(key string, s *Source, fileGiven bool) {
 	} else if !fileGiven {
 		l.relative(key+".read", s.Read)
 	}
-	for i, t := range s.Through {
-		l.oneOf(fmt.Sprintf("%s.through[%d]", key, i), t, Layers...)
-	}
+	l.checkLayers(key, s.Through)
 	if s.Type != "" {
 		l.oneOf(key+".type", s.Type, Types...)
 	}
-	if s.Pick != "" && !strings.HasPrefix(s.Pick, "/") {
-		l.complain(key+".pick", "a pointer begins with a slash; this one is %q", s.Pick)
+	for _, p := range []struct{ name, pointer string }{{"pick", s.Pick}, {"id", s.ID}, {"name", s.Name}, {"version", s.Version}} {
+		if p.pointer != "" && !strings.HasPrefix(p.pointer, "/") {
+			l.complain(key+"."+p.name, "a pointer begins with a slash; this one is %q", p.pointer)
+		}
 	}
 	last := ""
 	if len(s.Through) > 0 {
-		last = s.Through[len(s.Through)-1]
+		last = s.Through[len(s.Through)-1].String()
 	}
 	if (last == "sqlite") != (s.Query != "") {
 		l.complain(key+".query", "a query goes with through: [sqlite], and the other way round")
 	}
+	if !s.Match.IsZero() && (s.Pick != "" || s.Query != "") {
+		l.complain(key+".match", "a value is found by match, or pick, or query: one of them")
+	}
 	l.compile(key+".match", &s.Match, "value", false)
+}
+
+func (l *linter) checkLayers(key string, layers []Layer) {
+	for i, t := range layers {
+		lkey := fmt.Sprintf("%s.through[%d]", key, i)
+		decodes := t.Fields != nil || slices.Contains(Decoders, t.Word)
+		switch {
+		case t.Header != nil && t.Fields != nil:
+			l.complain(lkey, "a header and fields are layers of their own")
+		case t.Header != nil:
+			l.checkHeader(lkey+".header", t.Header)
+		case t.Fields != nil:
+			for name, f := range t.Fields {
+				l.checkField(at(lkey+".fields", name), f)
+			}
+		default:
+			l.oneOf(lkey, t.Word, append(slices.Clone(Unwraps), Decoders...)...)
+		}
+		if decodes && i < len(layers)-1 {
+			l.complain(lkey, "%s decodes, so it stands last", t)
+		}
+	}
+}
+
+func (l *linter) checkHeader(key string, h *Header) {
+	if h.Size.As != "" {
+		l.oneOf(key+".size.as", h.Size.As, Numbers...)
+	} else if h.Size.Fixed < 1 {
+		l.complain(key+".size", "the header's size is missing: a number of bytes, or {at: …, as: …}")
+	}
+	if c := h.Checksum; c != nil {
+		l.oneOf(key+".checksum.as", c.As, Numbers...)
+		l.oneOf(key+".checksum.kind", c.Kind, Checksums...)
+	}
+	for i, n := range h.Lengths {
+		lkey := fmt.Sprintf("%s.lengths[%d]", key, i)
+		l.oneOf(lkey+".as", n.As, Numbers...)
+		l.oneOf(lkey+".of", n.Of, "follows", "inside")
+	}
+}
+
+func (l *linter) checkField(key string, f Field) {
+	l.oneOf(key+".as", f.As, append(slices.Clone(Numbers), "text", "hex")...)
+	wide := f.As == "text" || f.As == "hex"
+	switch {
+	case f.At < 0:
+		l.complain(key+".at", "a place counts from 0")
+	case wide && (f.Width > 0) == (f.Length != ""):
+		l.complain(key, "%s needs either width, in bytes, or length, the number that stands before it", f.As)
+	case !wide && (f.Width != 0 || f.Length != ""):
+		l.complain(key, "a number has its width in its name")
+	case f.Length != "":
+		l.oneOf(key+".length", f.Length, Numbers...)
+	}
 }
 
 func (l *linter) checkServer(key string) {
@@ -285,60 +500,124 @@ func (l *linter) checkServer(key string) {
 			l.oneOf(at(key+".kinds", name)+".realms", k.Realms, "nested", "split")
 		}
 	}
-	for _, group := range []struct {
-		name    string
-		sources Sources
-	}{{"version", s.Version}, {"mods", s.Mods}} {
-		for i := range group.sources {
-			l.checkSource(key+"."+group.name, &group.sources[i], false)
-		}
-	}
+	l.checkSources(key+".version", s.Version)
+	l.checkSources(key+".mods", s.Mods)
 	if s.Accepts.Version != "" {
-		l.oneOf(key+".accepts.version", s.Accepts.Version, "any", "exact", "same-minor", "not-newer")
+		l.oneOf(key+".accepts.version", s.Accepts.Version, "any", "exact", "same-minor", "not-newer", "listed")
+	}
+	if (s.Accepts.Version == "listed") != (len(s.Accepts.Versions) > 0) {
+		l.complain(key+".accepts.versions", "versions goes with version: listed, and the other way round")
 	}
 	l.relative(key+".worlds", s.Worlds)
 	if strings.Trim(path.Clean(s.Worlds), "/") == "." {
 		l.complain(key+".worlds", "worlds must stand in a folder of their own below the server's root")
 	}
-	for name, doc := range s.Settings {
-		l.relative(at(key+".settings", name)+".file", doc.File)
-		l.oneOf(at(key+".settings", name)+".format", doc.Format, settings.Formats()...)
+	for name := range s.Settings {
+		l.checkSettings(at(key+".settings", name), name)
 	}
 	for name, places := range s.Keys {
 		kkey := at(key+".keys", name)
-		l.oneOf(kkey, name, KeyActiveWorld, KeySeed)
+		if !idPattern.MatchString(name) {
+			l.complain(kkey, "a key's name is 1 to 40 of a-z, 0-9 and hyphen")
+		}
 		for i, kp := range places {
-			l.checkPlace(fmt.Sprintf("%s[%d]", kkey, i), kp)
+			l.checkPlace(fmt.Sprintf("%s[%d]", kkey, i), kp, i == len(places)-1)
 		}
 	}
 	if len(s.Keys[KeyActiveWorld]) == 0 {
 		l.complain(key+".keys", "active-world is missing: Reshard must know which setting names the world to open")
 	}
-	if s.Join != (KeyPlace{}) {
-		l.checkPlace(key+".join", s.Join)
+	if s.Join.In != "" || s.Join.Key != "" {
+		l.checkPlace(key+".join", s.Join, false)
+	}
+	for i, f := range s.FirstStart {
+		l.relative(fmt.Sprintf("%s[%d]", at(key, "first-start"), i), f)
 	}
 	l.checkConsole(key + ".console")
 }
 
-func (l *linter) checkPlace(key string, kp KeyPlace) {
-	if _, ok := l.p.Server.Settings[kp.In]; !ok {
-		l.complain(key+".in", "there is no settings document %q", kp.In)
+func (l *linter) checkSettings(key, name string) {
+	doc := l.p.Server.Settings[name]
+	if name == InCommand {
+		l.complain(key, "command names the start command; call the document otherwise")
 	}
-	if kp.Key == "" {
-		l.complain(key+".key", "the key is missing")
+	if len(doc.File) == 0 {
+		l.complain(key+".file", "the file is missing")
 	}
+	for system, file := range doc.File {
+		if system != "" {
+			l.oneOf(at(key+".file", system), system, Systems...)
+		}
+		l.relative(key+".file", file)
+	}
+	l.oneOf(key+".format", doc.Format, settings.Formats()...)
+	if err := doc.Syntax().Check(); err != nil && slices.Contains(settings.Formats(), doc.Format) {
+		l.complain(key+".line", "%v", err)
+	}
+	if doc.Encoding != "" {
+		l.oneOf(key+".encoding", doc.Encoding, settings.Encodings()...)
+	}
+	compiled := doc
+	l.compile(key+".include", &compiled.Include, "value", false)
+	l.p.Server.Settings[name] = compiled
+}
+
+func (l *linter) checkPlace(key string, kp KeyPlace, last bool) {
+	if kp.Default != "" {
+		if kp.In != "" || kp.Key != "" || !last {
+			l.complain(key+".default", "a default stands alone and last")
+		}
+		return
+	}
+	l.checkIn(key, kp.In, kp.Key, true)
 	if kp.Writes != "" {
-		l.oneOf(key+".writes", kp.Writes, "folder", "path")
+		l.oneOf(key+".writes", kp.Writes, "name", "file", "path")
+	}
+	for i, c := range kp.With {
+		l.checkIn(fmt.Sprintf("%s.with[%d]", key, i), c.In, c.Key, false)
+	}
+}
+
+func (l *linter) checkIn(key, in, name string, command bool) {
+	if _, ok := l.p.Server.Settings[in]; !ok && (!command || in != InCommand) {
+		docs := make([]string, 0, len(l.p.Server.Settings))
+		for d := range l.p.Server.Settings {
+			docs = append(docs, d)
+		}
+		l.complain(key+".in", "there is no settings document %q%s", in, meant(in, docs))
+	}
+	if name == "" {
+		l.complain(key+".key", "the key is missing")
 	}
 }
 
 func (l *linter) checkConsole(key string) {
 	c := &l.p.Server.Console
+	if c.Log != "" {
+		l.relative(key+".log", c.Log)
+	}
 	l.compile(key+".ready", &c.Ready, "", true)
-	l.compile(key+".opened", &c.Opened, "world", true)
+	l.compile(key+".opened", &c.Opened, "world", false)
 	l.compile(key+".refused", &c.Refused, "", false)
+	l.compile(key+".harmless", &c.Harmless, "", false)
 	l.compile(key+".stop.expect", &c.Stop.Expect, "", false)
 	l.compile(key+".seed.answer", &c.Seed.Answer, "value", c.Seed.Say != "")
+	l.compile(key+".version.answer", &c.Version.Answer, "value", c.Version.Say != "")
+	for _, e := range []struct {
+		name     string
+		exchange *Exchange
+	}{{"hold", &c.Hold}, {"flush", &c.Flush}, {"release", &c.Release}, {"load", &c.Load}} {
+		l.compile(key+"."+e.name+".expect", &e.exchange.Expect, "", false)
+		if e.exchange.Say == "" && !e.exchange.Expect.IsZero() {
+			l.complain(key+"."+e.name+".say", "the line to say is missing")
+		}
+	}
+	if (c.Hold.Say == "") != (c.Release.Say == "") {
+		l.complain(key+".release", "hold and release go together: what is held must be let go")
+	}
+	if c.Load.Say != "" && !strings.Contains(c.Load.Say, "{name}") && !strings.Contains(c.Load.Say, "{file}") {
+		l.complain(key+".load.say", "the line must hold {name} or {file}")
+	}
 	if (c.Stop.Say == "") == (c.Stop.Signal == "") {
 		l.complain(key+".stop", "a clean stop is either a line to say or a signal to send")
 	}
@@ -422,7 +701,7 @@ var knownKeys = sync.OnceValue(func() []string {
 		}
 		seen[t] = true
 		for i := range t.NumField() {
-			if tag := t.Field(i).Tag.Get("yaml"); tag != "" {
+			if tag := t.Field(i).Tag.Get("yaml"); tag != "" && tag != "-" {
 				keys[tag] = true
 				walk(t.Field(i).Type)
 			}
@@ -439,6 +718,9 @@ var knownKeys = sync.OnceValue(func() []string {
 
 func (l *linter) relative(key, name string) {
 	clean := strings.TrimSuffix(name, "/")
+	if strings.Contains(clean, "{file}") && l.p.World.Shape == ShapeFolder {
+		l.complain(key, "{file} is the file of a world that is one, and this game's worlds are folders")
+	}
 	if clean == "" || !fs.ValidPath(clean) || clean == "." || strings.Contains(name, `\`) {
 		l.complain(key, "%q is not a path below the root, with forward slashes and without '..'", name)
 	}

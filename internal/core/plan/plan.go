@@ -451,7 +451,7 @@ func undoWrites(in UndoInput, p *Plan) error {
 		for _, e := range s.Edits {
 			edits = append(edits, Edit{Key: e.Key, Value: e.Was, Was: e.Value, WasSet: true})
 		}
-		step, diff, err := WriteStep(in.Tree, game.Settings{File: s.File, Format: s.Format}, edits, in.Work)
+		step, diff, err := WriteStep(in.Tree, game.Settings{File: s.File, Format: s.Syntax}, edits, in.Work)
 		if err != nil {
 			return err
 		}

@@ -115,7 +115,7 @@ func (s *State) readSettings(fsys fs.FS, p *game.Profile) map[string]*settings.D
 		data, err := fs.ReadFile(fsys, doc.File)
 		if err == nil {
 			d.Hash = Hash(data)
-			docs[name], err = settings.Parse(doc.File, doc.Format, data)
+			docs[name], err = settings.Parse(doc.File, doc.Syntax(), data)
 		}
 		switch {
 		case errors.Is(err, fs.ErrNotExist):

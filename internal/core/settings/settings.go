@@ -5,7 +5,9 @@ package settings
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
+	"slices"
 	"sort"
 	"strings"
 
@@ -21,16 +23,20 @@ type Entry struct {
 	Line  int    // of the key, from 1
 	// start and end bound the raw value in the document's bytes.
 	start, end int
+	// fixed says why the value can be read and not be edited; "" when it can.
+	fixed string
+	// bare values run to the end of their line and know no quotes.
+	bare bool
 }
 
 // format is what a settings format must know; everything else is shared.
 type format interface {
-	// scan lists the entries of a document (without its byte-order mark) in order.
+	// scan lists the entries of a document (UTF-8, no byte-order mark) in order.
 	scan(data []byte) ([]Entry, error)
 	// encode writes a value so that scan gives it back, or says why it cannot.
 	// was is the raw value that stands there, whose quoting is kept; "" for none.
 	encode(value, was string) (string, error)
-	// add gives the document (without its byte-order mark) with a new entry. ending
+	// add gives the document with a new entry. ending
 	// is the document's line ending.
 	add(data []byte, key, value, ending string) ([]byte, error)
 }
@@ -41,11 +47,19 @@ var formats = map[string]format{
 	"ini":        ini{},
 	"env":        env{},
 	"json":       jsonc{},
+	"yaml":       yamlFormat{},
+	"toml":       tomlFormat{},
+	"xml":        xmlFormat{},
+	"shell":      script{dialect: shell},
+	"batch":      script{dialect: batch},
 }
+
+// linesFormat is the name of the format whose lines follow a pattern.
+const linesFormat = "lines"
 
 // Formats lists the formats that can be read and edited.
 func Formats() []string {
-	names := make([]string, 0, len(formats))
+	names := []string{linesFormat}
 	for n := range formats {
 		names = append(names, n)
 	}
@@ -53,8 +67,34 @@ func Formats() []string {
 	return names
 }
 
-// byteOrderMark is UTF-8's; some Windows editors write it.
-var byteOrderMark = []byte("\xef\xbb\xbf")
+// Syntax says how a settings document is written.
+type Syntax struct {
+	// Format is one of Formats.
+	Format string `json:"format"`
+	// Line is the pattern of a line of the format lines, with {key} and {value}.
+	Line string `json:"line,omitempty"`
+	// Encoding is one of Encodings; empty: found out from the bytes.
+	Encoding string `json:"encoding,omitempty"`
+}
+
+// Check says what is wrong with a syntax, nil when nothing is.
+func (s Syntax) Check() error {
+	_, err := s.format()
+	return err
+}
+
+func (s Syntax) format() (format, error) {
+	if (s.Format == linesFormat) != (s.Line != "") {
+		return nil, fmt.Errorf("line goes with the format lines, and the other way round")
+	}
+	if s.Format == linesFormat {
+		return newLines(s.Line)
+	}
+	if f, ok := formats[s.Format]; ok {
+		return f, nil
+	}
+	return nil, fmt.Errorf("unknown format %q", s.Format)
+}
 
 // longestDocument bounds a settings document, in bytes.
 const longestDocument = 4 << 20
@@ -63,37 +103,43 @@ const longestDocument = 4 << 20
 type Document struct {
 	name    string
 	format  format
-	data    []byte
+	text    textForm
+	data    []byte // as stored
+	body    []byte // as UTF-8, without a mark; entries stand here
 	entries []Entry
 }
 
-// Parse reads a document of a named format. name is used in messages.
-func Parse(name, formatName string, data []byte) (*Document, error) {
-	f, ok := formats[formatName]
-	if !ok {
-		return nil, fault.New(fault.BadSettings, "read settings", name, "unknown format %q", formatName)
+// Parse reads a document. name is used in messages. The error has code
+// BadSettings.
+func Parse(name string, syntax Syntax, data []byte) (*Document, error) {
+	f, err := syntax.format()
+	if err != nil {
+		return nil, fault.Wrap(fault.BadSettings, "read settings", name, err)
 	}
 	if len(data) > longestDocument {
 		return nil, fault.New(fault.BadSettings, "read settings", name, "%d bytes are more than a settings file may have (%d)", len(data), longestDocument)
 	}
-	if i := bytes.IndexByte(data, 0); i >= 0 {
-		return nil, fault.New(fault.BadSettings, "read settings", name, "byte %d is zero: not a text file of this format, or an encoding that is not read yet", i)
-	}
-	body := bytes.TrimPrefix(data, byteOrderMark)
-	skip := len(data) - len(body)
-	entries, err := f.scan(body)
-	if err != nil {
+	d := &Document{name: name, format: f, data: data}
+	if d.text, d.body, err = decodeText(syntax.Encoding, data); err != nil {
 		return nil, fault.Wrap(fault.BadSettings, "read settings", name, err)
 	}
-	for i := range entries {
-		entries[i].start += skip
-		entries[i].end += skip
+	if i := bytes.IndexByte(d.body, 0); i >= 0 {
+		return nil, fault.New(fault.BadSettings, "read settings", name, "character %d is zero: this is no text file", i)
 	}
-	return &Document{name: name, format: f, data: data, entries: entries}, nil
+	if d.entries, err = f.scan(d.body); err != nil {
+		return nil, fault.Wrap(fault.BadSettings, "read settings", name, err)
+	}
+	return d, nil
 }
 
 // Bytes gives the document as it was parsed.
 func (d *Document) Bytes() []byte { return bytes.Clone(d.data) }
+
+// Entries gives all entries in order.
+func (d *Document) Entries() []Entry { return slices.Clone(d.entries) }
+
+// Text gives the document as UTF-8.
+func (d *Document) Text() string { return string(d.body) }
 
 // Map gives each key's effective value.
 func (d *Document) Map() map[string]any {
@@ -126,44 +172,54 @@ func (d *Document) Get(key string) (Entry, bool) {
 }
 
 // Set gives the document with a key's effective value changed. Every byte
-// outside that value stays; a key that is not there is appended as a line of
-// its own. The result is parsed again before it is given out, and it is an error
-// if anything but the one value reads differently.
+// outside that value stays; a key that is not there is added in the format's
+// way. The result is parsed again before it is given out, and it is an error if
+// anything but the one value reads differently.
 func (d *Document) Set(key, value string) (*Document, error) {
-	var out []byte
+	fail := func(err error) (*Document, error) {
+		return nil, fault.Wrap(fault.BadSettings, "set "+key+" in", d.name, err)
+	}
+	var body []byte
 	if e, ok := d.Get(key); ok {
 		if e.Value == value {
 			return d, nil
 		}
-		raw, err := d.format.encode(value, string(d.data[e.start:e.end]))
-		if err != nil {
-			return nil, fault.Wrap(fault.BadSettings, "set "+key+" in", d.name, err)
+		if e.fixed != "" {
+			return fail(errors.New(e.fixed + "; change it by hand"))
 		}
-		out = append(out, d.data[:e.start]...)
-		out = append(out, raw...)
-		out = append(out, d.data[e.end:]...)
+		raw, err := d.encode(e, value)
+		if err != nil {
+			return fail(err)
+		}
+		body = slices.Concat(d.body[:e.start], []byte(raw), d.body[e.end:])
 	} else {
-		body := bytes.TrimPrefix(d.data, byteOrderMark)
-		added, err := d.format.add(body, key, value, lineEnding(d.data))
-		if err != nil {
-			return nil, fault.Wrap(fault.BadSettings, "add "+key+" to", d.name, err)
+		var err error
+		if body, err = d.format.add(d.body, key, value, lineEnding(d.body)); err != nil {
+			return fail(err)
 		}
-		out = append(bytes.Clone(d.data[:len(d.data)-len(body)]), added...)
 	}
+	next := &Document{name: d.name, format: d.format, text: d.text, body: body}
 	var err error
-	next := &Document{name: d.name, format: d.format, data: out}
-	body := bytes.TrimPrefix(out, byteOrderMark)
-	if next.entries, err = d.format.scan(body); err != nil {
-		return nil, fault.Wrap(fault.BadSettings, "set "+key+" in", d.name, err)
+	if next.data, err = d.text.encode(body); err != nil {
+		return fail(err)
 	}
-	for i := range next.entries {
-		next.entries[i].start += len(out) - len(body)
-		next.entries[i].end += len(out) - len(body)
+	if next.entries, err = d.format.scan(body); err != nil {
+		return fail(err)
 	}
 	if err := d.onlyChanged(next, key, value); err != nil {
 		return nil, err
 	}
 	return next, nil
+}
+
+func (d *Document) encode(e Entry, value string) (string, error) {
+	if !e.bare {
+		return d.format.encode(value, string(d.body[e.start:e.end]))
+	}
+	if strings.ContainsAny(value, "\r\n\x00\"%!^&|<>") {
+		return "", fmt.Errorf("the value %q holds characters that cannot be written there", value)
+	}
+	return value, nil
 }
 
 func lineEnding(data []byte) string {
@@ -186,6 +242,15 @@ func appendLine(data []byte, text, ending string) []byte {
 func (d *Document) onlyChanged(next *Document, key, value string) error {
 	was, is := d.Map(), next.Map()
 	was[key] = value
+	if e, ok := d.Get(key); ok {
+		// Keys that stand for the same place, such as a script's variable and the
+		// argument that is this variable, change together.
+		for _, other := range d.entries {
+			if other.start == e.start && other.end == e.end {
+				was[other.Key] = value
+			}
+		}
+	}
 	same := len(was) == len(is)
 	for k, v := range was {
 		same = same && is[k] == v

@@ -11,6 +11,15 @@ import (
 	"reshard/internal/core/settings"
 )
 
+// syntax reads "lines: PATTERN" and "FORMAT in ENCODING".
+func syntax(s string) settings.Syntax {
+	if line, ok := strings.CutPrefix(s, "lines: "); ok {
+		return settings.Syntax{Format: "lines", Line: line}
+	}
+	format, encoding, _ := strings.Cut(s, " in ")
+	return settings.Syntax{Format: format, Encoding: encoding}
+}
+
 func TestSetTouchesNothingElse(t *testing.T) {
 	t.Parallel()
 	for _, c := range []struct {
@@ -58,10 +67,49 @@ func TestSetTouchesNothingElse(t *testing.T) {
 		{"json: added before a last comma", "json", "/seed", "7", "{\"name\": \"fen\",}", "{\"name\": \"fen\", \"seed\": \"7\",}"},
 		{"json: added to an empty object", "json", "/w/seed", "7", "{\"w\": {}}", "{\"w\": {\"seed\": \"7\"}}"},
 		{"json: an escaped pointer", "json", "/a~1b", "x", "{\"a/b\": \"y\"}", "{\"a/b\": \"x\"}"},
+		{"yaml: plain", "yaml", "/world/name", "fen", "# c\nworld:\n  name: old   # kept\n  seed: 12\n", "# c\nworld:\n  name: fen   # kept\n  seed: 12\n"},
+		{"yaml: CRLF and a mark", "yaml", "/seed", "-7", "\xef\xbb\xbfname: é\r\nseed: 12\r\n", "\xef\xbb\xbfname: é\r\nseed: -7\r\n"},
+		{"yaml: double quotes are kept", "yaml", "/a", "b \"c\" <é>", "a: \"old\"\n", "a: \"b \\\"c\\\" <é>\"\n"},
+		{"yaml: single quotes are kept", "yaml", "/a", "it's", "a: 'ol''d' # c\n", "a: 'it''s' # c\n"},
+		{"yaml: text that looks like a number gets quotes", "yaml", "/a", "12", "a: old\n", "a: \"12\"\n"},
+		{"yaml: so does yes", "yaml", "/a", "yes", "a: old\n", "a: \"yes\"\n"},
+		{"yaml: a truth value stays one", "yaml", "/a", "true", "a: false\n", "a: true\n"},
+		{"yaml: in braces", "yaml", "/w/name", "fen, garden", "w: {name: old, seed: 1}\n", "w: {name: \"fen, garden\", seed: 1}\n"},
+		{"yaml: in a list", "yaml", "/w/1/name", "fen", "w:\n- x\n- name: old\n  seed: 1\n", "w:\n- x\n- name: fen\n  seed: 1\n"},
+		{"yaml: added at the top", "yaml", "/seed", "7", "world:\n  name: old\n", "world:\n  name: old\nseed: \"7\"\n"},
+		{"yaml: added below", "yaml", "/world/mode", "fen", "world:\n    name: old\n    # note\nport: 1\n", "world:\n    name: old\n    # note\n    mode: fen\nport: 1\n"},
+		{"yaml: added without a last newline", "yaml", "/b", "x", "a: 1", "a: 1\nb: x\n"},
+		{"toml: text", "toml", "/world/name", "fen \"g\"", "# c\n[world]\nname = \"old\" # kept\nseed = 1\n", "# c\n[world]\nname = \"fen \\\"g\\\"\" # kept\nseed = 1\n"},
+		{"toml: literal quotes are kept", "toml", "/world/path", "C:\\fen", "[world]\npath = 'C:\\old'\n", "[world]\npath = 'C:\\fen'\n"},
+		{"toml: a number stays one", "toml", "/seed", "-9223372036854775808", "seed = 1\r\n", "seed = -9223372036854775808\r\n"},
+		{"toml: a truth value stays one", "toml", "/resume", "true", "resume = false", "resume = true"},
+		{"toml: dotted key and inline table", "toml", "/w/x/name", "fen", "w.x = { name = \"old\", n = [1, 2] }\n", "w.x = { name = \"fen\", n = [1, 2] }\n"},
+		{"toml: the second table of a list", "toml", "/world/1/name", "fen", "[[world]]\nname = \"a\"\n[[world]]\nname = \"b\"\n", "[[world]]\nname = \"a\"\n[[world]]\nname = \"fen\"\n"},
+		{"toml: added to its table", "toml", "/world/seed", "7", "[world]\nname = \"a\"\n\n[rules]\nx = 1\n", "[world]\nname = \"a\"\nseed = \"7\"\n\n[rules]\nx = 1\n"},
+		{"toml: a table is made", "toml", "/my world/seed", "7", "x = 1", "x = 1\n[\"my world\"]\nseed = \"7\"\n"},
+		{"xml: an element's text", "xml", "/server/world/name", "fen & <co>", "<?xml version=\"1.0\"?>\n<server>\n <!-- <name>no</name> -->\n <world seed=\"1\"><name> old </name></world>\n</server>\n", "<?xml version=\"1.0\"?>\n<server>\n <!-- <name>no</name> -->\n <world seed=\"1\"><name> fen &amp; &lt;co&gt; </name></world>\n</server>\n"},
+		{"xml: an attribute", "xml", "/server/world/@seed", "-2", "<server><world a='x' seed = '1'/></server>", "<server><world a='x' seed = '-2'/></server>"},
+		{"xml: one of several by its name", "xml", "/s/p[@name='World']/@value", "fen", "<s>\r\n\t<p name=\"Port\" value=\"1\"/>\r\n\t<p name=\"World\" value=\"old\"/>\r\n</s>", "<s>\r\n\t<p name=\"Port\" value=\"1\"/>\r\n\t<p name=\"World\" value=\"fen\"/>\r\n</s>"},
+		{"xml: an empty element", "xml", "/s/n", "fen", "<s><n></n></s>", "<s><n>fen</n></s>"},
+		{"xml: added to its parent", "xml", "/s/w/seed", "7", "<s>\n  <w>\n    <n>a</n>\n  </w>\n</s>", "<s>\n  <w>\n    <n>a</n>\n    <seed>7</seed>\n  </w>\n</s>"},
+		{"shell: two words", "shell", "--world", "fen", "#!/bin/sh\n# --world no\nexec ./game --port 1 --world old --resume # c\n", "#!/bin/sh\n# --world no\nexec ./game --port 1 --world fen --resume # c\n"},
+		{"shell: one word", "shell", "--world", "fen garden", "./game --world='old' -v\n", "./game --world='fen garden' -v\n"},
+		{"shell: quotes come where they are needed", "shell", "--world", "fen $g", "./game --world old\n", "./game --world \"fen \\$g\"\n"},
+		{"shell: over continued lines", "shell", "-g", "save/fen.sav", "./game \\\n  -D 1 \\\n  -g save/old.sav\n", "./game \\\n  -D 1 \\\n  -g save/fen.sav\n"},
+		{"shell: a variable of the script", "shell", "--world", "fen", "WORLD=old\n./game --world \"$WORLD\"\n", "WORLD=fen\n./game --world \"$WORLD\"\n"},
+		{"shell: plus arguments, last one counts", "shell", "+map", "fen", "./game +map a; ./game +map b\n", "./game +map a; ./game +map fen\n"},
+		{"batch: two words, CRLF", "batch", "-world", "fen garden", "@echo off\r\nrem -world no\r\ngame.exe -world old ^\r\n -port 1\r\n", "@echo off\r\nrem -world no\r\ngame.exe -world \"fen garden\" ^\r\n -port 1\r\n"},
+		{"batch: a variable of the script", "batch", "-world", "fen garden", "set \"WORLD=old one\"\r\ngame.exe -world \"%WORLD%\"\r\n", "set \"WORLD=fen garden\"\r\ngame.exe -world \"%WORLD%\"\r\n"},
+		{"lines: a pattern of the game's own", "lines: set {key} {value}", "world", "fen garden", "// c\nset  world   old\nbind x y\n", "// c\nset  world   \"fen garden\"\nbind x y\n"},
+		{"lines: with an end", "lines: {key} => {value};", "seed", "-7", "world => a;\r\nseed => 1 ;\r\n", "world => a;\r\nseed => -7 ;\r\n"},
+		{"lines: added", "lines: set {key} {value}", "seed", "7", "set world a", "set world a\nset seed 7\n"},
+		{"UTF-16, little end first", "ini", "W/Name", "fén", "\xff\xfe[\x00W\x00]\x00\r\x00\n\x00N\x00a\x00m\x00e\x00=\x00o\x00\xe9\x00\r\x00\n\x00", "\xff\xfe[\x00W\x00]\x00\r\x00\n\x00N\x00a\x00m\x00e\x00=\x00f\x00\xe9\x00n\x00\r\x00\n\x00"},
+		{"UTF-16, big end first, no mark", "properties in utf-16be", "k", "v", "\x00k\x00=\x001\x00\n", "\x00k\x00=\x00v\x00\n"},
+		{"Latin-1 is written as such", "properties", "k", "été", "c=caf\xe9\nk=old\n", "c=caf\xe9\nk=\xe9t\xe9\n"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			t.Parallel()
-			doc, err := settings.Parse("f", c.format, []byte(c.in))
+			doc, err := settings.Parse("f", syntax(c.format), []byte(c.in))
 			require.NoError(t, err)
 			next, err := doc.Set(c.key, c.value)
 			require.NoError(t, err)
@@ -75,7 +123,7 @@ func TestSetTouchesNothingElse(t *testing.T) {
 
 func TestReadsEscapesAndRepeats(t *testing.T) {
 	t.Parallel()
-	doc, err := settings.Parse("f", "properties", []byte("a\\ b = caf\\u00e9 \\ud83c\\udf4e\nk=1\nk=2\n"))
+	doc, err := settings.Parse("f", syntax("properties"), []byte("a\\ b = caf\\u00e9 \\ud83c\\udf4e\nk=1\nk=2\n"))
 	require.NoError(t, err)
 	e, _ := doc.Get("a b")
 	assert.Equal(t, "café 🍎", e.Value)
@@ -97,14 +145,38 @@ func TestRefusals(t *testing.T) {
 		"no name for a variable":      {"env", "K=1\n", "no name", "a"},
 		"no object to add to":         {"json", "{\"a\": 1}", "/b/c", "x"},
 		"no pointer":                  {"json", "{\"a\": 1}", "b", "x"},
+		"yaml: a block of text":       {"yaml", "a: |\n  x\n", "/a", "y"},
+		"yaml: no mapping to add to":  {"yaml", "a: 1\n", "/b/c", "x"},
+		"yaml: added in braces":       {"yaml", "a: {b: 1}\n", "/a/c", "x"},
+		"toml: no pointer":            {"toml", "a = 1\n", "b", "x"},
+		"xml: CDATA":                  {"xml", "<a><![CDATA[x]]></a>", "/a", "y"},
+		"xml: an attribute to add":    {"xml", "<a/>", "/a/@b", "y"},
+		"xml: a blank at the end":     {"xml", "<a>x</a>", "/a", "y "},
+		"shell: an argument to add":   {"shell", "./game\n", "--world", "fen"},
+		"shell: worked out":           {"shell", "./game --world \"$1\"\n", "--world", "fen"},
+		"shell: no value there":       {"shell", "./game --resume\n", "--resume", "fen"},
+		"batch: a meaning of its own": {"batch", "game -w old\n", "-w", "50%"},
+		"lines: line break":           {"lines: set {key} {value}", "set a b\n", "a", "x\ny"},
+		"Latin-1 has no such letter":  {"properties", "k=\xe9\n", "k", "🍎"},
 	} {
-		doc, err := settings.Parse("f", c.format, []byte(c.in))
+		doc, err := settings.Parse("f", syntax(c.format), []byte(c.in))
 		require.NoError(t, err, name)
 		_, err = doc.Set(c.key, c.value)
 		assert.ErrorIs(t, err, fault.BadSettings.As(), name)
 	}
 	for name, c := range map[string]struct{ format, in string }{
-		"UTF-16":        {"properties", "\xff\xfek\x00=\x001\x00"},
+		"half UTF-16":   {"properties", "\xff\xfek\x00=\x001\x00\x00\xd8"},
+		"no text":       {"properties", "k=\x00\n"},
+		"no encoding":   {"properties in ebcdic", "k=1\n"},
+		"no yaml":       {"yaml", "a: [1\n"},
+		"deep yaml":     {"yaml", strings.Repeat("[", 200)},
+		"no toml":       {"toml", "a = \n"},
+		"repeated toml": {"toml", "a = 1\na = 2\n"},
+		"no xml":        {"xml", "<a><b></a>"},
+		"open xml":      {"xml", "<a>"},
+		"no line":       {"lines", "a"},
+		"bad line":      {"lines: {key}{value}", "a"},
+		"open quote sh": {"shell", "./game 'x\n"},
 		"bad escape":    {"properties", "k=\\u00g1\n"},
 		"endless block": {"key-value", "k = {\n a = 1\n"},
 		"no format":     {"toml2", ""},
@@ -117,7 +189,7 @@ func TestRefusals(t *testing.T) {
 		"too deep":      {"json", strings.Repeat("[", 100)},
 		"open comment":  {"json", "{ /* \"a\": 1 }"},
 	} {
-		_, err := settings.Parse("f", c.format, []byte(c.in))
+		_, err := settings.Parse("f", syntax(c.format), []byte(c.in))
 		assert.ErrorIs(t, err, fault.BadSettings.As(), name)
 	}
 }
@@ -136,9 +208,16 @@ func FuzzSet(f *testing.F) {
 	f.Add("properties", []byte("k"), "k", "=x")
 	f.Add("ini", []byte("[s]\r\nk = \"1\"\n[t]\n"), "s/k", " v")
 	f.Add("env", []byte("export K='a b' # c\n"), "K", "it's")
+	f.Add("yaml", []byte("a: &x {k: 'v'}\r\nb:\n- k: 1 # c\n- *x\n"), "/b/0/k", "on")
+	f.Add("toml", []byte("[[a]]\nk.b = [1, {x = 'y'}] # c\n[a.c]\r\nz = 1979-05-27\n"), "/a/0/k/b/1/x", "it's")
+	f.Add("xml", []byte("<?xml version='1.0'?><a b=\"c\"><p name='k' v='1'/>x &amp; <!-- k --></a>"), "/a/p[@name='k']/@v", "<")
+	f.Add("shell", []byte("W=1 # c\nexec ./g -w \"$W\" --x='y' \\\n +s 3; y"), "-w", "a b")
+	f.Add("batch", []byte("set \"W=1\"\r\ng.exe -w %W% ^\r\n /x \"y\""), "-w", "a b")
+	f.Add("lines: set {key} {value}", []byte("set k \"v\" \n#"), "k", "a b")
+	f.Add("ini in utf-16le", []byte("[\x00s\x00]\x00\n\x00k\x00=\x001\x00"), "s/k", "é")
 	f.Add("json", []byte("{\"a\": [1, {\"k\": null,},], // c\n}"), "/a/1/k", "true")
 	f.Fuzz(func(t *testing.T, format string, data []byte, key, value string) {
-		doc, err := settings.Parse("f", format, data)
+		doc, err := settings.Parse("f", syntax(format), data)
 		if err != nil {
 			return
 		}
