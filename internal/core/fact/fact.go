@@ -1,33 +1,25 @@
 // Package fact reads facts out of files as a game profile says: it unwraps a
-// file (gzip, zlib, zstd), decodes it (text, JSON, CBOR, key-value, properties,
-// SQLite, folder names) and picks values. Every value knows where it was read;
+// file (compression, headers), decodes it (text and settings formats, JSON,
+// CBOR, SQLite, bytes at fixed places, names of files) and picks values. Every value knows where it was read;
 // a fact that does not read says why and stops nothing else. All reading is
 // bounded, since worlds come from strangers.
 package fact
 
 import (
-	"bytes"
-	"compress/gzip"
-	"compress/zlib"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"math"
-	"path"
-	"slices"
 	"sort"
 	"strconv"
 	"strings"
 	"time"
-	"unicode/utf8"
 
-	"github.com/fxamacker/cbor/v2"
-	"github.com/klauspost/compress/zstd"
+	"github.com/google/uuid"
 
 	"reshard/internal/core/game"
-	"reshard/internal/core/settings"
 )
 
 // Bounds on what is read for one fact, in bytes and items.
@@ -40,6 +32,7 @@ const (
 
 // Item is one entry of a list fact, such as a mod.
 type Item struct {
+	ID      string `json:"id,omitempty"`
 	Name    string `json:"name"`
 	Version string `json:"version,omitempty"`
 }
@@ -66,8 +59,10 @@ func (f Fact) Known() bool { return f.Why == "" && f.Name != "" }
 type Reader struct {
 	fsys fs.FS
 	// Temp is where SQLite files are copied to be queried; "": the system's.
-	Temp    string
-	decoded map[string]decoding
+	Temp string
+	// File and Name are what {file} and {name} stand for in a source's path.
+	File, Name string
+	decoded    map[string]decoding
 }
 
 type decoding struct {
@@ -84,19 +79,42 @@ func NewReader(fsys fs.FS) *Reader {
 // the Fact's Why joins the reasons.
 func (r *Reader) Read(name string, sources game.Sources) Fact {
 	var whys []string
-	for _, s := range sources {
-		f, err := r.one(s)
-		if err == nil {
-			f.Name = name
-			return f
+	out := Fact{Name: name}
+	for i, s := range sources {
+		file, err := r.locate(s.Read)
+		if i == 0 {
+			out.Type, out.File = s.Type, file
 		}
-		whys = append(whys, reason(s.Read, err))
+		s.Read = file
+		if err == nil {
+			var f Fact
+			if f, err = r.one(s); err == nil {
+				f.Name = name
+				return f
+			}
+		}
+		whys = append(whys, reason(file, err))
 	}
-	out := Fact{Name: name, Why: strings.Join(whys, "; ")}
-	if len(sources) > 0 {
-		out.Type, out.File = sources[0].Type, sources[0].Read
-	}
+	out.Why = strings.Join(whys, "; ")
 	return out
+}
+
+// locate fills in a source's path; of several files that match a pattern it gives
+// the last by name.
+func (r *Reader) locate(name string) (string, error) {
+	name = strings.NewReplacer("{file}", r.File, "{name}", r.Name).Replace(name)
+	if !strings.Contains(name, "*") {
+		return name, nil
+	}
+	found, err := fs.Glob(r.fsys, name)
+	if err != nil {
+		return name, err
+	}
+	if len(found) == 0 {
+		return name, fs.ErrNotExist
+	}
+	sort.Strings(found)
+	return found[len(found)-1], nil
 }
 
 func reason(file string, err error) string {
@@ -129,6 +147,14 @@ func (r *Reader) one(s game.Source) (Fact, error) {
 		if !ok {
 			return f, errors.New("a pattern needs text, put text last in through")
 		}
+		if s.Type == "list" {
+			found := s.Match.FindAll(text, mostItems+1)
+			values := make([]any, len(found))
+			for i, v := range found {
+				values[i] = v
+			}
+			return fill(f, s, values)
+		}
 		groups, ok := s.Match.Find(text)
 		if !ok {
 			return f, errors.New("no line matches the pattern")
@@ -152,7 +178,8 @@ func rowsToValues(rows [][]string) []any {
 }
 
 func fill(f Fact, s game.Source, values []any) (Fact, error) {
-	if f.Type == "list" {
+	if f.Type == "list" || s.ID != "" {
+		f.Type = "list"
 		items, err := toItems(s, values)
 		f.Items = items
 		return f, err
@@ -172,9 +199,16 @@ func toItems(s game.Source, values []any) ([]Item, error) {
 	items := make([]Item, 0, len(values))
 	for _, v := range values {
 		it := Item{}
-		if s.Name == "" {
+		if s.ID != "" {
+			id, err := pick(v, s.ID)
+			if err != nil || len(id) == 0 {
+				continue
+			}
+			it.ID = identifier(id[0])
+		}
+		if s.Name == "" && s.ID == "" {
 			it.Name = scalar(v)
-		} else {
+		} else if s.Name != "" {
 			n, err := pick(v, s.Name)
 			if err != nil || len(n) == 0 {
 				continue // an item without a name cannot be compared
@@ -190,13 +224,37 @@ func toItems(s game.Source, values []any) ([]Item, error) {
 	return items, nil
 }
 
+// identifier writes an id: bytes as hexadecimal digits, all else as it stands.
+func identifier(v any) string {
+	if b, ok := v.([]byte); ok {
+		return hex.EncodeToString(b)
+	}
+	return scalar(v)
+}
+
 // convert brings a decoded value into the canonical text of a type.
 func convert(typ string, v any) (string, error) {
 	switch typ {
 	case "int64":
 		return toInt64(v)
+	case "float":
+		n, err := strconv.ParseFloat(strings.TrimSpace(scalar(v)), 64)
+		if err != nil || math.IsNaN(n) || math.IsInf(n, 0) {
+			return "", fmt.Errorf("%q is no number", scalar(v))
+		}
+		return strconv.FormatFloat(n, 'g', -1, 64), nil
+	case "bool":
+		switch strings.ToLower(strings.TrimSpace(scalar(v))) {
+		case "true", "yes", "on", "1":
+			return "true", nil
+		case "false", "no", "off", "0":
+			return "false", nil
+		}
+		return "", fmt.Errorf("%q is neither true nor false", scalar(v))
 	case "time":
 		return toTime(v)
+	case "hex", "uuid":
+		return toHex(typ, v)
 	case "version":
 		s := strings.TrimSpace(scalar(v))
 		if s == "" {
@@ -204,19 +262,53 @@ func convert(typ string, v any) (string, error) {
 		}
 		return s, nil
 	default:
-		switch v.(type) {
-		case map[string]any, []any, nil:
-			return "", fmt.Errorf("a %T stands there, not a single value", v)
-		}
-		s := scalar(v)
-		if len(s) > longestTextKept {
-			return "", fmt.Errorf("the text has %d bytes, more than the %d that are read", len(s), longestTextKept)
-		}
-		if !utf8.ValidString(s) {
-			return strings.ToValidUTF8(s, "�"), nil
-		}
-		return s, nil
+		return toText(v)
 	}
+}
+
+func toText(v any) (string, error) {
+	switch v.(type) {
+	case map[string]any, []any, nil:
+		return "", fmt.Errorf("a %s stands there, not a single value", kindOf(v))
+	}
+	s := scalar(v)
+	if len(s) > longestTextKept {
+		return "", fmt.Errorf("the text has %d bytes, more than the %d that are read", len(s), longestTextKept)
+	}
+	return strings.ToValidUTF8(s, "�"), nil
+}
+
+func kindOf(v any) string {
+	switch v.(type) {
+	case nil:
+		return "null"
+	case []any:
+		return "list"
+	}
+	return "mapping"
+}
+
+// toHex writes bytes, or text that is hexadecimal already, as digits; as a UUID
+// when there are 16 of them.
+func toHex(typ string, v any) (string, error) {
+	b, ok := v.([]byte)
+	if !ok {
+		var err error
+		if b, err = hex.DecodeString(strings.ReplaceAll(strings.TrimSpace(scalar(v)), "-", "")); err != nil {
+			return "", fmt.Errorf("%q is not hexadecimal", scalar(v))
+		}
+	}
+	if len(b) > longestTextKept/2 {
+		return "", fmt.Errorf("%d bytes are more than are read", len(b))
+	}
+	if typ == "hex" {
+		return hex.EncodeToString(b), nil
+	}
+	id, err := uuid.FromBytes(b)
+	if err != nil {
+		return "", fmt.Errorf("%d bytes are no UUID", len(b))
+	}
+	return id.String(), nil
 }
 
 func toInt64(v any) (string, error) {
@@ -269,130 +361,10 @@ func scalar(v any) string {
 		return string(s)
 	case json.Number:
 		return s.String()
+	case time.Time:
+		return s.UTC().Format(time.RFC3339)
 	case nil:
 		return ""
 	}
 	return fmt.Sprint(v)
-}
-
-// decode unwraps and decodes a file once; later facts share the result.
-func (r *Reader) decode(file string, through []string) (any, error) {
-	key := file + "\x00" + strings.Join(through, ",")
-	if d, ok := r.decoded[key]; ok {
-		return d.value, d.err
-	}
-	v, err := r.decodeFresh(file, through)
-	r.decoded[key] = decoding{v, err}
-	return v, err
-}
-
-func (r *Reader) decodeFresh(file string, through []string) (any, error) {
-	if slices.Contains(through, "folders") {
-		return r.folders(file)
-	}
-	f, err := r.fsys.Open(path.Clean(file))
-	if err != nil {
-		return nil, err
-	}
-	defer f.Close() //nolint:errcheck // only read
-	var in io.Reader = io.LimitReader(f, longestFile)
-	rest := through
-	for ; len(rest) > 0; rest = rest[1:] {
-		next, wrapped, err := unwrap(rest[0], in)
-		if err != nil {
-			return nil, err
-		}
-		if !wrapped {
-			break
-		}
-		in = next
-	}
-	data, err := io.ReadAll(io.LimitReader(in, longestUnwrap+1))
-	if err != nil {
-		return nil, fmt.Errorf("cannot be unwrapped: %w", err)
-	}
-	if len(data) > longestUnwrap {
-		return nil, fmt.Errorf("unwraps to more than %d bytes", longestUnwrap)
-	}
-	how := "text"
-	if len(rest) > 0 {
-		how = rest[0]
-	}
-	return decodeAs(how, file, data)
-}
-
-// unwrap opens one compression layer; wrapped is false for a decoder.
-func unwrap(layer string, in io.Reader) (out io.Reader, wrapped bool, err error) {
-	switch layer {
-	case "gzip":
-		out, err = gzip.NewReader(in)
-	case "zlib":
-		out, err = zlib.NewReader(in)
-	case "zstd":
-		var d *zstd.Decoder
-		d, err = zstd.NewReader(in, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(longestUnwrap))
-		out = d
-	default:
-		return nil, false, nil
-	}
-	if err != nil {
-		return nil, true, fmt.Errorf("is not %s: %w", layer, err)
-	}
-	return out, true, nil
-}
-
-// cborMode bounds nesting and counts and gives maps with text keys.
-var cborMode = func() cbor.DecMode {
-	m, err := cbor.DecOptions{
-		MaxNestedLevels: 32, MaxArrayElements: 1 << 20, MaxMapPairs: 1 << 20,
-		DefaultMapType: mapType, IntDec: cbor.IntDecConvertNone,
-	}.DecMode()
-	if err != nil {
-		panic(err)
-	}
-	return m
-}()
-
-func decodeAs(how, file string, data []byte) (any, error) {
-	switch how {
-	case "text":
-		return string(data), nil
-	case "json":
-		dec := json.NewDecoder(bytes.NewReader(data))
-		dec.UseNumber()
-		var v any
-		if err := dec.Decode(&v); err != nil {
-			return nil, fmt.Errorf("is not JSON: %w", err)
-		}
-		return v, nil
-	case "cbor":
-		var v any
-		if err := cborMode.Unmarshal(data, &v); err != nil {
-			return nil, fmt.Errorf("is not CBOR: %w", err)
-		}
-		return v, nil
-	case "properties", "key-value", "ini", "env":
-		doc, err := settings.Parse(file, how, data)
-		if err != nil {
-			return nil, err
-		}
-		return doc.Map(), nil
-	}
-	return nil, fmt.Errorf("no decoder is called %q", how)
-}
-
-// folders lists the names of a folder's sub-folders; a folder that is not there
-// has none.
-func (r *Reader) folders(dir string) (any, error) {
-	entries, err := fs.ReadDir(r.fsys, path.Clean(dir))
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return nil, err
-	}
-	names := []any{}
-	for _, e := range entries {
-		if e.IsDir() {
-			names = append(names, e.Name())
-		}
-	}
-	return names, nil
 }

@@ -3,11 +3,46 @@ package fact
 import (
 	"fmt"
 	"reflect"
+	"sort"
 	"strconv"
 	"strings"
 )
 
 var mapType = reflect.TypeFor[map[string]any]()
+
+// flat is a document of keys without levels, such as a settings file. A pointer
+// names a key: the pointer itself, or what follows its first slash.
+type flat map[string]any
+
+func (f flat) pick(pointer string) ([]any, error) {
+	if v, ok := f[pointer]; ok {
+		return []any{v}, nil
+	}
+	key := strings.TrimPrefix(pointer, "/")
+	if v, ok := f[key]; ok {
+		return []any{v}, nil
+	}
+	// The last step may be every key that begins so.
+	if before, all := strings.CutSuffix(key, "*"); all {
+		var out []any
+		for _, k := range sortedKeys(f) {
+			if strings.HasPrefix(strings.TrimPrefix(k, "/"), before) {
+				out = append(out, f[k])
+			}
+		}
+		return out, nil
+	}
+	return nil, fmt.Errorf("there is no key %q", key)
+}
+
+func sortedKeys(f flat) []string {
+	keys := make([]string, 0, len(f))
+	for k := range f {
+		keys = append(keys, k)
+	}
+	sort.Strings(keys)
+	return keys
+}
 
 // pick follows a JSON pointer (RFC 6901); a step "*" means every item of a list
 // or map. The empty pointer means the whole, and a list as a whole its items.
@@ -17,6 +52,9 @@ func pick(doc any, pointer string) ([]any, error) {
 			return list, nil
 		}
 		return []any{doc}, nil
+	}
+	if f, ok := doc.(flat); ok {
+		return f.pick(pointer)
 	}
 	at := []any{doc}
 	for _, step := range strings.Split(pointer, "/")[1:] {
