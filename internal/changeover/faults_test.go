@@ -231,7 +231,7 @@ func setup(t *testing.T, failAt int64, err error) stage {
 	_, serr := ctl.Start(context.Background())
 	require.NoError(t, serr)
 
-	state, rerr := server.Read(driver, &quick, "plain")
+	state, rerr := server.Read(driver, &quick, server.Machine{Kind: "plain"})
 	require.NoError(t, rerr)
 	in := fit.Input{Profile: &quick, World: w, Server: state, Live: fit.Live{State: "running", FreeBytes: -1, SameFilesystem: true, Players: -1}}
 	p, derr := plan.DraftPut(plan.PutInput{Fit: in, Sheet: fit.Compare(in), Server: "north", Copy: c.ID, Parts: c.Parts(), Work: ".reshard/1", Tree: driver})

@@ -45,13 +45,16 @@ const (
 
 // takeSamples remembers blocks of files that the profile calls steady, spread
 // evenly over the folder; when the profile names none, of any files.
-func takeSamples(tree fs.FS, dir string, p *game.Profile) ([]Sample, error) {
+func takeSamples(tree fs.FS, dir string, names []string, p *game.Profile) ([]Sample, error) {
 	var steady, all []string
 	err := fs.WalkDir(tree, dir, func(name string, d fs.DirEntry, err error) error {
 		if err != nil || !d.Type().IsRegular() {
 			return err
 		}
 		rel := strings.TrimPrefix(name, dir+"/")
+		if len(names) > 0 && !slices.Contains(names, rel) {
+			return nil
+		}
 		all = append(all, rel)
 		if slices.ContainsFunc(p.World.Steady, func(pattern string) bool { return world.Match(pattern, rel) }) {
 			steady = append(steady, rel)
@@ -179,21 +182,32 @@ func compareSamples(tree fs.FS, dir string, samples []Sample) plan.Check {
 // was expected and what was seen; each can fail on its own.
 func (r *Runner) prove(ctx context.Context) plan.Proof {
 	expect := r.job.Plan.Expect
-	worlds := path.Clean(r.Profile.Server.Worlds)
-	dir := path.Join(worlds, expect.Folder)
-	proof := plan.Proof{Checks: []plan.Check{r.proveOpened(expect)}}
+	proof := plan.Proof{Checks: []plan.Check{}}
+	if !r.Profile.Server.Console.Opened.IsZero() {
+		proof.Checks = append(proof.Checks, r.proveOpened(expect))
+	}
 	r.trace(len(r.job.Plan.Steps)-1, plan.Step{Kind: plan.Prove}, "halfway")
 	if expect.Seed != "" {
-		proof.Checks = append(proof.Checks, r.proveSeed(ctx, expect, dir))
+		proof.Checks = append(proof.Checks, r.proveSeed(ctx, expect))
 	}
 	if expect.WorldID != "" {
-		seen, from := r.worldFact(dir, "world-id")
+		seen, from := r.worldFact("world-id")
 		proof.Checks = append(proof.Checks, plan.Check{What: "world id in " + from, Expected: expect.WorldID, Seen: seen, OK: seen == expect.WorldID})
 	}
-	if samples := r.samples(expect.Folder); len(samples) > 0 {
+	if samples, sampled := r.samples(expect.Folder); len(samples) > 0 {
+		dir := path.Join(r.job.Plan.Worlds, expect.Folder)
+		if len(sampled.Names) > 0 {
+			dir = r.job.Plan.Worlds
+		}
 		proof.Checks = append(proof.Checks, compareSamples(r.Place.FS(), dir, samples))
 	}
-	proof.Checks = append(proof.Checks, r.proveNoStray(worlds), r.proveStillUp())
+	if expect.Players > 0 {
+		proof.Checks = append(proof.Checks, r.provePlayers(expect))
+	}
+	if !r.Profile.Server.Console.Refused.IsZero() {
+		proof.Checks = append(proof.Checks, r.proveNotRefused())
+	}
+	proof.Checks = append(proof.Checks, r.proveNoStray(), r.proveStillUp())
 	return proof
 }
 
@@ -206,7 +220,23 @@ func (r *Runner) proveOpened(e plan.Expect) plan.Check {
 	return c
 }
 
-func (r *Runner) proveSeed(ctx context.Context, e plan.Expect, dir string) plan.Check {
+func (r *Runner) proveNotRefused() plan.Check {
+	c := plan.Check{What: "the log holds no refusal", Expected: "none", Seen: "none", OK: true}
+	if lines := r.Control.Refusals(); len(lines) > 0 {
+		c.Seen, c.OK = lines[0], false
+	}
+	return c
+}
+
+func (r *Runner) provePlayers(e plan.Expect) plan.Check {
+	c := plan.Check{What: "player records are there", Expected: fmt.Sprintf("at least %d", e.Players), Seen: "no world"}
+	if w, err := r.readWorld(); err == nil {
+		c.Seen, c.OK = fmt.Sprint(len(w.Players)), len(w.Players) >= e.Players
+	}
+	return c
+}
+
+func (r *Runner) proveSeed(ctx context.Context, e plan.Expect) plan.Check {
 	c := plan.Check{Expected: e.Seed}
 	if q := r.Profile.Server.Console.Seed; q.Say != "" {
 		c.What = "the console answers " + q.Say
@@ -216,21 +246,31 @@ func (r *Runner) proveSeed(ctx context.Context, e plan.Expect, dir string) plan.
 		}
 		c.Seen = seen
 	} else {
-		seen, from := r.worldFact(dir, "seed")
+		seen, from := r.worldFact("seed")
 		c.What, c.Seen = "seed in "+from+" after the start", seen
 	}
 	c.OK = c.Seen == c.Expected
 	return c
 }
 
-func (r *Runner) worldFact(dir, name string) (value, from string) {
-	search, err := world.Find(r.Place.FS(), dir, path.Base(dir), []*game.Profile{r.Profile})
-	if err != nil || len(search.Worlds) == 0 {
-		return "no world in " + dir, dir
-	}
-	w, err := world.Read(r.Place.FS(), search.Worlds[0])
+// readWorld reads the world that should run, as it stands now.
+func (r *Runner) readWorld() (world.World, error) {
+	found, err := world.Direct(r.Place.FS(), r.job.Plan.Worlds, r.Profile)
 	if err != nil {
-		return "not readable", dir
+		return world.World{}, err
+	}
+	for _, f := range found {
+		if f.Folder == r.job.Plan.Expect.Folder {
+			return world.Read(r.Place.FS(), f)
+		}
+	}
+	return world.World{}, fmt.Errorf("no world in %s", path.Join(r.job.Plan.Worlds, r.job.Plan.Expect.Folder))
+}
+
+func (r *Runner) worldFact(name string) (value, from string) {
+	w, err := r.readWorld()
+	if err != nil {
+		return err.Error(), path.Join(r.job.Plan.Worlds, r.job.Plan.Expect.Folder)
 	}
 	f := w.Fact(name)
 	if !f.Known() {
@@ -240,24 +280,24 @@ func (r *Runner) worldFact(dir, name string) (value, from string) {
 }
 
 // samples finds what the sample steps remembered of the world that now has
-// this folder name.
-func (r *Runner) samples(folder string) []Sample {
+// this name on disk.
+func (r *Runner) samples(folder string) ([]Sample, plan.Step) {
 	for n, s := range r.job.Plan.Steps {
-		if s.Kind != plan.Sample || path.Base(s.Dir) != folder {
+		if s.Kind != plan.Sample || s.World != folder {
 			continue
 		}
 		var d Detail
 		if json.Unmarshal(r.job.Steps[n].Detail, &d) == nil {
-			return d.Samples
+			return d.Samples, s
 		}
 	}
-	return nil
+	return nil, plan.Step{}
 }
 
-func (r *Runner) proveNoStray(worlds string) plan.Check {
-	c := plan.Check{What: "no new folder beside the worlds", Expected: "none", Seen: "none", OK: true}
+func (r *Runner) proveNoStray() plan.Check {
+	c := plan.Check{What: "no new world beside it", Expected: "none", Seen: "none", OK: true}
 	var strays []string
-	allowed := server.Siblings(r.Place.FS(), r.Profile, worlds, r.job.Plan.Expect.Folder)
+	allowed := server.Siblings(r.Place.FS(), r.Profile, r.job.Plan.Worlds, r.job.Plan.Expect.Folder)
 	for _, name := range r.strays() {
 		if !slices.Contains(allowed, name) { // realms that the server made for this world are its own
 			strays = append(strays, name)

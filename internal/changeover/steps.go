@@ -19,10 +19,10 @@ import (
 
 	"reshard/internal/control"
 	"reshard/internal/core/fault"
+	"reshard/internal/core/game"
 	"reshard/internal/core/plan"
 	"reshard/internal/core/server"
 	"reshard/internal/core/settings"
-	"reshard/internal/core/world"
 	"reshard/internal/vault"
 )
 
@@ -49,7 +49,7 @@ func (r *Runner) act(ctx context.Context, n int, step plan.Step) (*Detail, error
 	case plan.Stage:
 		return nil, r.stage(ctx, n, step)
 	case plan.Sample:
-		samples, err := takeSamples(r.Place.FS(), step.Dir, r.Profile)
+		samples, err := takeSamples(r.Place.FS(), step.Dir, step.Names, r.Profile)
 		return &Detail{Samples: samples}, err
 	case plan.Stop:
 		r.report(func(p *Progress) { p.StoppedAt = r.Now() })
@@ -133,13 +133,16 @@ func (r *Runner) stage(ctx context.Context, n int, step plan.Step) error {
 func (r *Runner) makeFolders(c vault.Copy, step plan.Step) error {
 	made := map[string]bool{}
 	for _, f := range c.Files {
-		root, ok := step.Parts[f.Part]
-		if !ok {
-			return fault.New(fault.Internal, "stage", f.Path, "the plan has no place for the part %q", f.Part)
+		if step.Skipped(f.Part, f.Path) {
+			continue
 		}
-		dir := path.Dir(path.Join(root, f.Path))
+		to, ok := step.Target(f.Part, f.Path)
+		if !ok {
+			return fault.New(fault.Internal, "stage", f.Path, "the plan has no place for it (part %q)", f.Part)
+		}
+		dir := path.Dir(to)
 		if f.Dir() {
-			dir = path.Join(root, f.Path)
+			dir = to
 		}
 		if made[dir] {
 			continue
@@ -159,14 +162,15 @@ func (r *Runner) stageFiles(ctx context.Context, c vault.Copy, step plan.Step, h
 	group, gctx := errgroup.WithContext(ctx)
 	group.SetLimit(2)
 	for _, f := range c.Files {
-		if f.Dir() {
+		to, ok := step.Target(f.Part, f.Path)
+		if f.Dir() || !ok {
 			continue
 		}
 		group.Go(func() error {
 			if err := context.Cause(gctx); err != nil {
 				return fault.Wrap(fault.Interrupted, "stage", r.job.Plan.World, err)
 			}
-			if err := r.stageFile(f, path.Join(step.Parts[f.Part], f.Path)); err != nil {
+			if err := r.stageFile(f, to); err != nil {
 				return err
 			}
 			mu.Lock()
@@ -378,7 +382,7 @@ func withoutOurs(step plan.Step, now []byte) ([]byte, error) {
 // failed start (a mistyped world, empty realms) into the working folder, so
 // that nothing new stands beside the old world when it comes back.
 func (r *Runner) setStraysAside() error {
-	worlds := path.Clean(r.Profile.Server.Worlds)
+	worlds := r.job.Plan.Worlds
 	for _, name := range r.strays() {
 		if err := r.Place.MkdirAll(path.Join(r.job.Plan.Work, "strays")); err != nil {
 			return err
@@ -390,13 +394,13 @@ func (r *Runner) setStraysAside() error {
 	return nil
 }
 
-// strays lists the folders in the worlds folder that the plan does not know:
+// strays lists what could be a world in the worlds folder that the plan does not know:
 // neither left there nor placed.
 func (r *Runner) strays() []string {
-	worlds := path.Clean(r.Profile.Server.Worlds)
+	worlds := r.job.Plan.Worlds
 	known := slices.Clone(r.job.Plan.Expect.Folders)
 	for _, s := range r.job.Plan.Steps {
-		if s.Kind == plan.Move && world.Inside(worlds, s.To) {
+		if s.Kind == plan.Move && path.Dir(s.To) == worlds {
 			known = append(known, path.Base(s.To))
 		}
 	}
@@ -406,11 +410,21 @@ func (r *Runner) strays() []string {
 	}
 	var out []string
 	for _, e := range entries {
-		if e.IsDir() && !slices.Contains(known, e.Name()) {
+		if server.TakesName(r.Profile, e) && !slices.Contains(known, e.Name()) && !r.partOfWorld(e.Name()) {
 			out = append(out, e.Name())
 		}
 	}
 	return out
+}
+
+// partOfWorld reports whether a file belongs to the world that is to run: a game
+// adds files to a session while it is played.
+func (r *Runner) partOfWorld(file string) bool {
+	if r.Profile.World.Shape != game.ShapeSession {
+		return false
+	}
+	name, _, ok := r.Profile.World.NameOf(file)
+	return ok && name == r.job.Plan.Expect.Folder
 }
 
 func (r *Runner) proof() (plan.Proof, error) {

@@ -140,11 +140,19 @@ func (a *app) printRows(given []fit.Row, answers bool) {
 	rows := append([]fit.Row{}, given...)
 	sort.SliceStable(rows, func(i, j int) bool { return worst[rows[i].Verdict] < worst[rows[j].Verdict] })
 	var cells [][]string
+	var idle []string
 	for _, r := range rows {
+		if r.Idle && r.Verdict == fit.Fits {
+			idle = append(idle, r.Title)
+			continue
+		}
 		cells = append(cells, []string{marked(r.Verdict), r.Title, r.World.Text, r.Settings.Text, r.Server.Text})
 	}
 	w := max(16, (a.width-32)/3)
 	a.table([]string{"verdict", "concern", "world says", "settings say", "server has"}, cells, 0, 0, w, w, w)
+	if len(idle) > 0 {
+		a.wrapped("", "Nothing to compare: "+strings.ToLower(strings.Join(idle, ", "))+".")
+	}
 	for _, r := range rows {
 		if r.Verdict == fit.Fits {
 			continue
@@ -154,7 +162,10 @@ func (a *app) printRows(given []fit.Row, answers bool) {
 		if r.Mend != "" {
 			a.wrapped("   ", r.Mend)
 		}
-		if !answers {
+		for _, todo := range r.Todo {
+			a.wrapped("     · ", todo)
+		}
+		if !answers || r.Verdict != fit.Choose {
 			continue
 		}
 		for _, o := range r.Options {

@@ -123,6 +123,7 @@ Examples:
 			&cli.StringFlag{Name: "world", Usage: "a world to read: a folder or an archive, `PATH`"},
 			&cli.StringFlag{Name: "server", Usage: "a server's `FOLDER` to read"},
 			&cli.StringFlag{Name: "kind", Usage: "the server's `KIND`, when the profile has several"},
+			&cli.StringFlag{Name: "system", Usage: "the server's operating `SYSTEM`: linux, macos or windows"},
 		},
 		Action: func(_ context.Context, c *cli.Command) error {
 			files, err := args(c, "FILE")
@@ -136,7 +137,7 @@ Examples:
 			if err != nil {
 				return err
 			}
-			got, err := tryProfile(p, c.String("world"), c.String("server"), c.String("kind"))
+			got, err := tryProfile(p, c.String("world"), c.String("server"), c.String("kind"), c.String("system"))
 			if err != nil {
 				return err
 			}
@@ -153,7 +154,7 @@ func readProfile(file string) (*game.Profile, error) {
 	return game.Parse(file, data)
 }
 
-func tryProfile(p *game.Profile, worldPath, serverPath, kind string) (tried, error) {
+func tryProfile(p *game.Profile, worldPath, serverPath, kind, system string) (tried, error) {
 	var got tried
 	if worldPath != "" {
 		local, err := openLocal(worldPath, "", []*game.Profile{p})
@@ -172,12 +173,21 @@ func tryProfile(p *game.Profile, worldPath, serverPath, kind string) (tried, err
 	if _, ok := p.Server.Kinds[kind]; !ok {
 		return got, usage("the profile has the kinds %s; say which with --kind", strings.Join(p.KindNames(), ", "))
 	}
-	state, err := server.Read(os.DirFS(serverPath), p, kind)
+	state, err := server.Read(os.DirFS(serverPath), p, server.Machine{Kind: kind, System: system, Roots: rootsOf(serverPath)})
 	if err != nil {
 		return got, fault.New(fault.NotFound, "read server", serverPath, "it cannot be listed: %v", err)
 	}
 	got.Server = &state
 	return got, nil
+}
+
+// rootsOf gives a folder's absolute path, which settings may name.
+func rootsOf(folder string) []string {
+	full, err := filepath.Abs(folder)
+	if err != nil {
+		return nil
+	}
+	return []string{full}
 }
 
 func (a *app) printTried(p *game.Profile, got tried) {
@@ -206,17 +216,30 @@ func (a *app) printTried(p *game.Profile, got tried) {
 		rows := [][]string{factRow("version", s.Version), factRow("mods", s.Mods)}
 		for _, name := range sortedNames(s.Keys) {
 			k := s.Keys[name]
-			if k.Found {
+			switch {
+			case k.Found:
 				rows = append(rows, []string{"✓ " + name, k.Value, k.File, "line " + strconv.Itoa(k.Line) + ", " + k.Key})
-			} else {
+			case k.Default:
+				rows = append(rows, []string{"✓ " + name, k.Value, "game profile", "default"})
+			default:
 				rows = append(rows, []string{"✕ " + name, "not set", k.File, k.Key})
+			}
+			for _, h := range k.Hides {
+				rows = append(rows, []string{"  beats", h.Value, h.File, "line " + strconv.Itoa(h.Line) + ", " + h.Key})
+			}
+			for _, h := range k.With {
+				mark := "✓"
+				if !h.OK() {
+					mark = "✕"
+				}
+				rows = append(rows, []string{"  " + mark + " with", orText(h.Value, "not set"), h.File, h.Key + " = " + h.Want})
 			}
 		}
 		var worlds []string
 		for _, w := range s.Worlds {
 			worlds = append(worlds, w.Folder)
 		}
-		rows = append(rows, []string{"✓ worlds", orText(strings.Join(worlds, ", "), "none"), p.Server.Worlds, ""})
+		rows = append(rows, []string{"✓ worlds", orText(strings.Join(worlds, ", "), "none"), s.WorldsFolder + "/", ""})
 		a.table([]string{"fact or key", "read", "file", "place"}, rows, 0, 48, 24, 40)
 		for _, d := range s.Settings {
 			if d.Why != "" {

@@ -2,6 +2,7 @@ package control
 
 import (
 	"bytes"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -52,6 +53,8 @@ type child struct {
 	cmd  Command
 	dir  string // state: console pipe and logs
 	mark string // NAME=value in the process's environment
+	// logFile is the file that the server writes its log to; "": its output.
+	logFile string
 
 	mu   sync.Mutex
 	proc Process
@@ -67,12 +70,17 @@ const keptRuns = 10
 
 // NewChild makes the driver for one server. dir is a folder of its own for
 // pipe and logs; id must be unique among all servers of all services of this
-// machine, and stay the same over restarts.
-func NewChild(cmd Command, dir, id string) (Driver, error) {
+// machine, and stay the same over restarts. logFile, from the server's root, is
+// the file that the server writes its log to; "" when that is its output.
+func NewChild(cmd Command, dir, id, logFile string) (Driver, error) {
 	if err := os.MkdirAll(filepath.Join(dir, "runs"), 0o700); err != nil {
 		return nil, fault.Wrap(fault.Internal, "prepare", dir, err)
 	}
-	return &child{cmd: cmd, dir: dir, mark: "RESHARD_SERVER_ID=" + id}, nil
+	c := &child{cmd: cmd, dir: dir, mark: "RESHARD_SERVER_ID=" + id}
+	if logFile != "" {
+		c.logFile = filepath.Join(cmd.Dir, logFile)
+	}
+	return c, nil
 }
 
 func (c *child) pipe() string { return filepath.Join(c.dir, "console") }
@@ -93,6 +101,9 @@ func (c *child) Spawn() error {
 		return fmt.Errorf("open log: %w", err)
 	}
 	defer log.Close() //nolint:errcheck // the process has its own handle
+	if err := c.markLog(log.Name()); err != nil {
+		return err
+	}
 	program, err := c.cmd.Program()
 	if err != nil {
 		return err
@@ -114,6 +125,48 @@ func (c *child) Spawn() error {
 	go c.reap(cmd, reaped)
 	c.pruneRuns()
 	return nil
+}
+
+// logMark tells where a run begins in a log file that servers share over runs.
+type logMark struct {
+	Inode uint64 `json:"inode"`
+	Size  int64  `json:"size"`
+}
+
+// markLog notes how long the server's own log file is before a run.
+func (c *child) markLog(run string) error {
+	if c.logFile == "" {
+		return nil
+	}
+	data, err := json.Marshal(lookAtLog(c.logFile))
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(run+".from", data, 0o600)
+}
+
+func lookAtLog(name string) logMark {
+	var st unix.Stat_t
+	if unix.Stat(name, &st) != nil {
+		return logMark{}
+	}
+	return logMark{Inode: st.Ino, Size: st.Size}
+}
+
+// runLog gives the file that holds a run's log and where the run begins in it. A
+// server that begins its log anew (another file, or a shorter one) begins at 0.
+func (c *child) runLog(run string) (name string, base int64) {
+	if c.logFile == "" {
+		return run, 0
+	}
+	var mark logMark
+	if data, err := os.ReadFile(run + ".from"); err != nil || json.Unmarshal(data, &mark) != nil {
+		return c.logFile, 0
+	}
+	if now := lookAtLog(c.logFile); now.Inode == mark.Inode && now.Size >= mark.Size {
+		return c.logFile, mark.Size
+	}
+	return c.logFile, 0
 }
 
 func (c *child) environment() []string {
@@ -146,6 +199,7 @@ func (c *child) pruneRuns() {
 	sort.Strings(runs)
 	for i := 0; i < len(runs)-keptRuns; i++ {
 		_ = os.Remove(runs[i]) // an old log that stays harms nobody
+		_ = os.Remove(runs[i] + ".from")
 	}
 }
 
@@ -300,12 +354,16 @@ func (c *child) ReadLog(p []byte, offset int64) (n int, run string, err error) {
 	}
 	sort.Strings(runs)
 	newest := runs[len(runs)-1]
-	f, err := os.Open(newest)
+	file, base := c.runLog(newest)
+	f, err := os.Open(file)
+	if errors.Is(err, os.ErrNotExist) && c.logFile != "" {
+		return 0, filepath.Base(newest), nil // the server has not begun its log yet
+	}
 	if err != nil {
 		return 0, filepath.Base(newest), err
 	}
 	defer f.Close() //nolint:errcheck // only read
-	n, err = f.ReadAt(p, offset)
+	n, err = f.ReadAt(p, base+offset)
 	if errors.Is(err, io.EOF) {
 		err = nil
 	}

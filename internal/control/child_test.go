@@ -25,7 +25,7 @@ func script(t *testing.T, text string) (*control.Control, control.Driver, string
 	file := filepath.Join(dir, "run")
 	require.NoError(t, os.WriteFile(file, []byte("#!/bin/sh\n"+text), 0o755))
 	p := profile(t)
-	d, err := control.NewChild(control.Command{Args: []string{"./run"}, Dir: dir}, filepath.Join(dir, "state"), dir)
+	d, err := control.NewChild(control.Command{Args: []string{"./run"}, Dir: dir}, filepath.Join(dir, "state"), dir, "")
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = d.Signal(syscall.SIGKILL) })
 	return control.New("north", d, p), d, dir
@@ -111,7 +111,7 @@ func TestAdoption(t *testing.T) {
 	_, err := c.Start(context.Background())
 	require.NoError(t, err)
 	first, _ := d.Find()
-	again, err := control.NewChild(control.Command{Args: []string{"./run"}, Dir: dir}, filepath.Join(dir, "state"), dir)
+	again, err := control.NewChild(control.Command{Args: []string{"./run"}, Dir: dir}, filepath.Join(dir, "state"), dir, "")
 	require.NoError(t, err)
 	found, alive := again.Find()
 	require.True(t, alive)

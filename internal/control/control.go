@@ -7,6 +7,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -60,6 +61,9 @@ type Status struct {
 	PID    int       `json:"pid,omitempty"`
 	Since  time.Time `json:"since,omitzero"`
 	Opened string    `json:"opened,omitempty"` // the world that the log names
+	// Version is what the log says of the server's version; of a stopped server the
+	// log of its last run.
+	Version string `json:"version,omitempty"`
 	// ExitCode of the last run, when known; nil while running or unknown.
 	ExitCode *int      `json:"exitCode,omitempty"`
 	ExitedAt time.Time `json:"exitedAt,omitzero"`
@@ -93,14 +97,14 @@ func (c *Control) Status() Status {
 	c.log.read(c.driver, c.profile)
 	if !alive {
 		c.stopping = false
-		st := Status{State: Stopped}
+		st := Status{State: Stopped, Version: c.log.version}
 		if e, ok := c.driver.LastExit(); ok {
 			code := e.Code
 			st.ExitCode, st.ExitedAt = &code, e.At
 		}
 		return st
 	}
-	st := Status{State: Starting, PID: proc.PID, Since: proc.Since, Opened: c.log.opened}
+	st := Status{State: Starting, PID: proc.PID, Since: proc.Since, Opened: c.log.opened, Version: c.log.version}
 	switch {
 	case c.stopping:
 		st.State = Stopping
@@ -161,6 +165,15 @@ func exitText(st Status) string {
 		return ""
 	}
 	return fmt.Sprintf(" with code %d", *st.ExitCode)
+}
+
+// Refusals gives the lines of the current run that say that the server could not do
+// what it was started for.
+func (c *Control) Refusals() []string {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.log.read(c.driver, c.profile)
+	return slices.Clone(c.log.refused)
 }
 
 // notReady quotes the last lines of the log: they usually say why.

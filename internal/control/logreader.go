@@ -17,6 +17,7 @@ type logReader struct {
 	partial string
 	ready   bool
 	opened  string
+	version string
 	refused []string
 	tail    []string // the last lines
 }
@@ -52,7 +53,11 @@ func (l *logReader) line(line string, p *game.Profile) {
 	if groups, ok := console.Opened.Find(line); ok {
 		l.opened = groups["world"]
 	}
-	if _, ok := console.Refused.Find(line); ok {
+	if groups, ok := console.Version.Answer.Find(line); ok && console.Version.Say == "" {
+		l.version = groups["value"]
+	}
+	_, harmless := console.Harmless.Find(line)
+	if _, ok := console.Refused.Find(line); ok && !harmless {
 		l.refused = append(l.refused, line)
 	}
 	if strings.TrimSpace(line) == "" {

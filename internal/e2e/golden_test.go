@@ -39,7 +39,7 @@ func TestGoldenOutputs(t *testing.T) {
 	t.Parallel()
 	b := setup(t)
 	b.quarry("north", plot{world: quarrymoss.Options{Title: "Winter Beds", Seed: 111, Realms: []string{"caverns"}}})
-	b.quarry("terraces", plot{kind: "terrace", stopped: true})
+	b.quarry("pebbles", plot{kind: "mossling", stopped: true, noWorld: true})
 	b.send("Fen Garden", quarrymoss.Options{Title: "Fen Garden", Seed: -9, Folk: []string{"Ada", "Bryn"}, Realms: []string{"caverns"}, Mods: []quarrymoss.Mod{{Name: "rain-butts", Version: "0.9"}}})
 	fen := filepath.Join(b.madeDir(), "Fen Garden")
 	for _, c := range []struct {
@@ -58,7 +58,7 @@ func TestGoldenOutputs(t *testing.T) {
 		{"changeovers-none", 0, []string{"changeovers"}},
 		{"fit-server", 0, []string{"fit", "north"}},
 		{"fit-choose", 4, []string{"fit", "fen-garden", "north"}},
-		{"fit-blocks", 3, []string{"fit", "fen-garden", "terraces", "--folder", "fen"}},
+		{"fit-blocks", 3, []string{"fit", "fen-garden", "pebbles", "--folder", "fen"}},
 		{"fit", 0, []string{"fit", "fen-garden", "north", "--folder", "fen", "--choose", "mods=go-on"}},
 		{"put-plan", 0, []string{"put", "fen-garden", "north", "--folder", "fen", "--choose", "mods=go-on", "--plan-only"}},
 		{"put", 0, []string{"put", "fen-garden", "north", "--folder", "fen", "--choose", "mods=go-on", "--yes"}},

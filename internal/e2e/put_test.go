@@ -174,7 +174,7 @@ func TestAServerAloneIsChecked(t *testing.T) {
 	code, out, _ := b.cli("fit", "north")
 	assert.Equal(t, 3, code)
 	assert.Contains(t, out, "they differ by a capital")
-	assert.Contains(t, strings.Join(strings.Fields(out), " "), "write world.folder=winter into quarry.properties")
+	assert.Contains(t, strings.Join(strings.Fields(out), " "), "Write world.folder=winter into quarry.properties")
 	require.NoError(t, os.Rename(filepath.Join(root, "worlds", "winter"), filepath.Join(root, "worlds", "Winter")))
 	code, out, _ = b.cli("fit", "north", "--json")
 	assert.Equal(t, 0, code)
@@ -229,13 +229,11 @@ func TestWhatDoesNotFitIsRefused(t *testing.T) {
 	t.Parallel()
 	b := setup(t)
 	b.quarry("north", plot{})
-	b.quarry("terraces", plot{kind: "terrace"})
 	b.quarry("pebbles", plot{kind: "mossling", stopped: true, noWorld: true})
 	b.send("newer", quarrymoss.Options{Title: "Newer", Version: "3.0.0"})
 	b.send("nested", quarrymoss.Options{Title: "Nested", Realms: []string{"aurora"}})
 	for _, c := range []struct{ world, server, words string }{
 		{"newer", "north", "newer than the server's"},
-		{"nested", "terraces", "looks for them split"},
 		{"nested", "pebbles", "does not read the family"},
 	} {
 		code, out, _ := b.cli("fit", c.world, c.server)
@@ -244,6 +242,32 @@ func TestWhatDoesNotFitIsRefused(t *testing.T) {
 		_, err := b.api.DraftPut(context.Background(), c.world, c.server, nil)
 		assert.ErrorIs(t, err, fault.Blocked.As())
 	}
+}
+
+// A world that keeps its realms inside goes onto a server that keeps them beside,
+// and the other way round: each realm's files end where that server looks.
+func TestRealmsAreConvertedBothWays(t *testing.T) {
+	t.Parallel()
+	b := setup(t)
+	plain := b.quarry("north", plot{})
+	terrace := b.quarry("terraces", plot{kind: "terrace"})
+	b.send("inside", quarrymoss.Options{Title: "Inside", Realms: []string{"aurora", "caverns"}})
+	b.send("beside", quarrymoss.Options{Title: "Beside", Realms: []string{"caverns"}, Split: true})
+
+	code, out, errs := b.cli("put", "inside", "terraces", "--yes")
+	require.Equal(t, 0, code, out+errs)
+	assert.FileExists(t, filepath.Join(terrace, "worlds/inside~aurora/t.0.0.qt"))
+	assert.FileExists(t, filepath.Join(terrace, "worlds/inside~caverns/t.0.0.qt"))
+	assert.NoDirExists(t, filepath.Join(terrace, "worlds/inside/realms/caverns"))
+
+	code, out, errs = b.cli("put", "beside", "north", "--yes")
+	require.Equal(t, 0, code, out+errs)
+	assert.FileExists(t, filepath.Join(plain, "worlds/beside/realms/caverns/t.0.0.qt"))
+	assert.NoDirExists(t, filepath.Join(plain, "worlds/beside~caverns"))
+
+	code, out, errs = b.cli("undo", "1", "--yes")
+	require.Equal(t, 0, code, out+errs)
+	assert.NoDirExists(t, filepath.Join(terrace, "worlds/inside~aurora"))
 }
 
 func TestADraftIsRefusedWhenTheServerHasChangedSince(t *testing.T) {

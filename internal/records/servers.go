@@ -13,6 +13,7 @@ type Server struct {
 	Name            string                  `db:"name"`
 	Game            string                  `db:"game"`
 	Kind            string                  `db:"kind"`
+	System          string                  `db:"system"` // linux, macos or windows; "": linux
 	Root            string                  `db:"root"`
 	Command         JSON[[]string]          `db:"command"`
 	Env             JSON[map[string]string] `db:"env"`
@@ -26,8 +27,8 @@ type Server struct {
 
 // AddServer records a server; its name and root must be new.
 func (r *Records) AddServer(ctx context.Context, s Server) (Server, error) {
-	err := r.db.GetContext(ctx, &s.ID, `INSERT INTO servers (name, game, kind, root, command, env, declared_version) VALUES ($1,$2,$3,$4,$5,$6,$7) RETURNING id`,
-		s.Name, s.Game, s.Kind, s.Root, s.Command, s.Env, s.DeclaredVersion)
+	err := r.db.GetContext(ctx, &s.ID, `INSERT INTO servers (name, game, kind, root, command, env, declared_version, system) VALUES ($1,$2,$3,$4,$5,$6,$7,$8) RETURNING id`,
+		s.Name, s.Game, s.Kind, s.Root, s.Command, s.Env, s.DeclaredVersion, s.System)
 	if e := classify("add server", s.Name, err); fault.CodeOf(e) == fault.Exists {
 		return s, fault.New(fault.Exists, "add server", s.Name, "a server of that name, or with the folder %s, is there already", s.Root).With("reshard servers lists them.")
 	} else if e != nil {

@@ -56,7 +56,7 @@ func (s *Service) DraftPut(ctx context.Context, ref, name string, choices fit.Ch
 	}
 	p, err := plan.DraftPut(plan.PutInput{
 		Fit: in, Sheet: sheet, Server: name, Copy: c.ID, Parts: stored.Parts(),
-		Work: workFolder(l, id), Tree: l.place.FS(), Window: estimate(rec, in.Live.State == control.Running),
+		Work: workFolder(in.Server.WorldsFolder, id), Tree: l.place.FS(), Window: estimate(rec, in.Live.State == control.Running),
 	})
 	if err != nil {
 		return wire.Changeover{}, err
@@ -71,8 +71,8 @@ func (s *Service) DraftPut(ctx context.Context, ref, name string, choices fit.Ch
 	return s.Changeover(ctx, id)
 }
 
-func workFolder(l *live, id int64) string {
-	return path.Join(path.Dir(path.Clean(l.profile.Server.Worlds)), plan.WorkFolder, fmt.Sprint(id))
+func workFolder(worlds string, id int64) string {
+	return path.Join(path.Dir(worlds), plan.WorkFolder, fmt.Sprint(id))
 }
 
 func estimate(rec records.Server, running bool) plan.Window {
@@ -100,7 +100,7 @@ func (s *Service) DraftUndo(ctx context.Context, id int64, by string) (wire.Chan
 	if err != nil {
 		return wire.Changeover{}, err
 	}
-	state, err := server.Read(l.place.FS(), l.profile, l.kind)
+	state, err := server.Read(l.place.FS(), l.profile, l.machine)
 	if err != nil {
 		return wire.Changeover{}, fault.Wrap(fault.Unreachable, "read", of.Server, err)
 	}
@@ -110,8 +110,8 @@ func (s *Service) DraftUndo(ctx context.Context, id int64, by string) (wire.Chan
 	}
 	running := l.control.Status().State != control.Stopped
 	p, err := plan.DraftUndo(plan.UndoInput{
-		Of: of.Plan.V, ID: id, Profile: l.profile, State: state, Running: running, Server: of.Server, Roots: rootsOf(rec),
-		Work: workFolder(l, newID), Tree: l.place.FS(), Window: estimate(rec, running), After: hashesAfter(of),
+		Of: of.Plan.V, ID: id, Profile: l.profile, State: state, Running: running, Server: of.Server, Roots: l.machine.Roots,
+		Work: workFolder(of.Plan.V.Worlds, newID), Tree: l.place.FS(), Window: estimate(rec, running), After: hashesAfter(of),
 	})
 	if err != nil {
 		return wire.Changeover{}, err
@@ -309,7 +309,7 @@ func (s *Service) runner(l *live, c records.Changeover) *changeover.Runner {
 		Journal: journal{s.records}, Place: l.place, Control: l.control, Vault: s.vault, Profile: l.profile,
 		Report: s.hub.publish, Trace: s.config.Trace, Now: s.now,
 		Check: func(context.Context) error {
-			state, err := server.Read(l.place.FS(), l.profile, l.kind)
+			state, err := server.Read(l.place.FS(), l.profile, l.machine)
 			if err != nil {
 				return fault.Wrap(fault.Unreachable, "read", l.name, err)
 			}

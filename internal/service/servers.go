@@ -18,6 +18,7 @@ import (
 	"reshard/internal/core/fault"
 	"reshard/internal/core/fit"
 	"reshard/internal/core/game"
+	"reshard/internal/core/plan"
 	"reshard/internal/core/server"
 	"reshard/internal/core/settings"
 	"reshard/internal/core/world"
@@ -30,7 +31,7 @@ import (
 type live struct {
 	id      int64
 	name    string
-	kind    string
+	machine server.Machine
 	profile *game.Profile
 	place   *place.Place
 	closer  io.Closer
@@ -82,13 +83,14 @@ func (s *Service) open(rec records.Server) (*live, error) {
 	}
 	driver, err := control.NewChild(
 		control.Command{Args: rec.Command.V, Dir: rec.Root, Env: rec.Env.V},
-		filepath.Join(data, "servers", fmt.Sprint(rec.ID)), fmt.Sprintf("%d@%s", rec.ID, data))
+		filepath.Join(data, "servers", fmt.Sprint(rec.ID)), fmt.Sprintf("%d@%s", rec.ID, data), profile.Server.Console.Log)
 	if err != nil {
 		return nil, errors.Join(err, closer.Close())
 	}
 	c := control.New(rec.Name, driver, profile)
 	c.Trace = s.config.Trace
-	return &live{id: rec.ID, name: rec.Name, kind: rec.Kind, profile: profile, place: p, closer: closer, control: c}, nil
+	machine := server.Machine{Kind: rec.Kind, System: rec.System, Command: rec.Command.V, Roots: rootsOf(rec)}
+	return &live{id: rec.ID, name: rec.Name, machine: machine, profile: profile, place: p, closer: closer, control: c}, nil
 }
 
 var serverName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,39}$`)
@@ -122,7 +124,7 @@ func (s *Service) AddServer(ctx context.Context, n wire.NewServer) (wire.ServerF
 		n.Env = map[string]string{}
 	}
 	rec := records.Server{
-		Name: n.Name, Game: n.Game, Kind: n.Kind, Root: n.Root, DeclaredVersion: n.Version,
+		Name: n.Name, Game: n.Game, Kind: n.Kind, System: n.System, Root: n.Root, DeclaredVersion: n.Version,
 		Command: records.JSON[[]string]{V: n.Command}, Env: records.JSON[map[string]string]{V: n.Env},
 	}
 	if _, err := s.records.AddServer(ctx, rec); err != nil {
@@ -185,7 +187,7 @@ func (s *Service) view(ctx context.Context, rec records.Server, holding map[stri
 	if st.State == control.Stopped && rec.Wanted == control.Running && v.Changeover == 0 {
 		v.State = "exited"
 	}
-	read, err := server.Read(l.place.FS(), l.profile, l.kind)
+	read, err := server.Read(l.place.FS(), l.profile, l.machine)
 	if err != nil {
 		v.Trouble = "the server's folder cannot be read: " + err.Error()
 		return v, state
@@ -202,19 +204,20 @@ func (s *Service) view(ctx context.Context, rec records.Server, holding map[stri
 // port can be reached from outside is the network's affair.
 func joinAddress(l *live) string {
 	join := l.profile.Server.Join
-	doc, ok := l.profile.Server.Settings[join.In]
+	conf, ok := l.profile.Server.Settings[join.In]
 	if !ok {
 		return ""
 	}
-	data, err := fs.ReadFile(l.place.FS(), doc.File)
+	file := conf.File.For(l.machine.System)
+	data, err := fs.ReadFile(l.place.FS(), file)
 	if err != nil {
 		return ""
 	}
-	parsed, err := settings.Parse(doc.File, doc.Syntax(), data)
+	doc, err := settings.Parse(file, conf.Syntax(), data)
 	if err != nil {
 		return ""
 	}
-	if e, ok := parsed.Get(join.Key); ok {
+	if e, ok := doc.Get(join.Key); ok {
 		return "127.0.0.1:" + e.Value
 	}
 	return ""
@@ -321,21 +324,25 @@ func (s *Service) fitInput(ctx context.Context, ref, name string, choices fit.Ch
 		return fit.Input{}, c, nil, err
 	}
 	in, err := l.input(rec)
+	if err != nil {
+		return fit.Input{}, c, nil, err
+	}
 	in.World, in.Choices = c.Facts.V, choices
-	return in, c, l, err
+	in.Unwritable = plan.Unwritable(l.place.FS(), in)
+	return in, c, l, nil
 }
 
 // input gathers what the fit rules look at of a server.
 func (l *live) input(rec records.Server) (fit.Input, error) {
-	state, err := server.Read(l.place.FS(), l.profile, l.kind)
+	state, err := server.Read(l.place.FS(), l.profile, l.machine)
 	if err != nil {
 		return fit.Input{}, fault.Wrap(fault.Unreachable, "read", rec.Name, err)
 	}
-	worlds := path.Clean(l.profile.Server.Worlds)
+	worlds, st := state.WorldsFolder, l.control.Status()
 	return fit.Input{
 		Profile: l.profile, Server: state, Choices: fit.Choices{},
 		Live: fit.Live{
-			Roots: rootsOf(rec), State: l.control.Status().State, DeclaredVersion: rec.DeclaredVersion,
+			Roots: l.machine.Roots, State: st.State, DeclaredVersion: rec.DeclaredVersion, ConsoleVersion: st.Version,
 			FreeBytes: l.place.Free(), SameFilesystem: l.place.SameFilesystem(worlds, path.Dir(worlds)), Players: -1,
 		},
 	}, nil
@@ -375,11 +382,14 @@ func (s *Service) CheckServer(ctx context.Context, name string) (wire.Sheet, err
 	if err != nil {
 		return wire.Sheet{}, err
 	}
-	dir := path.Join(path.Clean(l.profile.Server.Worlds), in.Server.Active)
-	if _, there := in.Server.World(in.Server.Active); there {
-		if in.World, _, err = world.Inspect(l.place.FS(), dir, in.Server.Active, "", []*game.Profile{l.profile}); err != nil {
-			return wire.Sheet{}, err
+	found, err := world.Direct(l.place.FS(), in.Server.WorldsFolder, l.profile)
+	for _, f := range found {
+		if err == nil && f.Folder == in.Server.Active {
+			in.World, err = world.Read(l.place.FS(), f)
 		}
+	}
+	if err != nil && in.Server.WorldsWhy == "" && !errors.Is(err, fs.ErrNotExist) {
+		return wire.Sheet{}, err
 	}
 	in.Live.Exited = in.Live.State == control.Stopped && rec.Wanted == control.Running
 	return wire.Sheet{Server: name, Sheet: fit.Check(in)}, nil

@@ -127,6 +127,7 @@ type NewServer struct {
 	Command []string          `json:"command" minItems:"1" doc:"program and arguments; run in the server's folder"`
 	Env     map[string]string `json:"env,omitempty"`
 	Version string            `json:"version,omitempty" doc:"the server's version, where no file tells it"`
+	System  string            `json:"system,omitempty" enum:"linux,macos,windows" doc:"the operating system that the server is made for, where its files depend on it; linux when left out"`
 }
 
 // Sheet is a fit sheet and what was compared; World and Copy are empty when a

@@ -30,6 +30,9 @@ func (r *Reader) decode(file string, through []game.Layer) (any, error) {
 		return d.value, d.err
 	}
 	v, err := r.decodeFresh(file, through)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		err = damage{err}
+	}
 	r.decoded[key] = decoding{v, err}
 	return v, err
 }

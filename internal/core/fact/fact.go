@@ -50,7 +50,15 @@ type Fact struct {
 	Place string `json:"place,omitempty"`
 	// Why is set when the fact could not be read; the rest is then empty.
 	Why string `json:"why,omitempty"`
+	// Damaged is set with Why when the file is there and cannot be unwrapped or
+	// decoded: it was cut short, or something wrote into it.
+	Damaged bool `json:"damaged,omitempty"`
 }
+
+// damage marks errors of files that cannot be unwrapped or decoded.
+type damage struct{ error }
+
+func (d damage) Unwrap() error { return d.error }
 
 // Known reports whether the fact was read.
 func (f Fact) Known() bool { return f.Why == "" && f.Name != "" }
@@ -93,6 +101,8 @@ func (r *Reader) Read(name string, sources game.Sources) Fact {
 				return f
 			}
 		}
+		var d damage
+		out.Damaged = out.Damaged || errors.As(err, &d)
 		whys = append(whys, reason(file, err))
 	}
 	out.Why = strings.Join(whys, "; ")

@@ -22,12 +22,16 @@ var charactersRule = Rule{Concern: "characters", Title: "Allowed characters", ch
 		what = "The folder name is longer than the game allows."
 	case strings.HasPrefix(target, "."):
 		what = "A folder name that begins with a dot is hidden, and Reshard's own working folder is one."
+	case !rule.Follows(target):
+		r.block("The game wants names of the form "+rule.Pattern+", and "+quote(target)+" is none.",
+			"Rename the world's folder as the game does, and send it again; or choose a name of that form with --folder.")
+		return
 	default:
 		r.say("Every character is allowed.")
 		return
 	}
-	options := []Option{{Choice: "folder-name", Answer: rule.Safe(target), Say: "Place the world under this folder name. Its title stays " + quote(in.World.Title) + "."}}
-	if a := in.Server.Active; a != "" && a != options[0].Answer && len(rule.BadRunes(a)) == 0 {
+	options := []Option{{Choice: "folder-name", Answer: rule.Safe(target), Say: "Place the world under this name. Its title stays " + quote(in.World.Title) + "."}}
+	if a := in.Server.Active; a != "" && a != options[0].Answer && rule.Usable(a) {
 		options = append(options, Option{Choice: "folder-name", Answer: a, Say: "Use the name that the settings hold already; the old world of that name is set aside."})
 	}
 	r.choose(what, "Choose a folder name; nothing is renamed without your word.", options...)

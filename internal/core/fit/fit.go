@@ -48,6 +48,12 @@ type Row struct {
 	Say      string   `json:"say"`            // the finding in a sentence
 	Mend     string   `json:"mend,omitempty"` // what the plan will do, or a person must
 	Options  []Option `json:"options"`
+	// Chosen is the answer that a person gave to the row, out of its options.
+	Chosen string `json:"chosen,omitempty"`
+	// Idle says that there was nothing to compare.
+	Idle bool `json:"idle,omitempty"`
+	// Todo lists what a person may want to do, each on its own.
+	Todo []string `json:"todo,omitempty"`
 }
 
 // Sheet is the whole comparison.
@@ -64,7 +70,8 @@ type Choices map[string]string
 // Live is what is known of a server beside its files.
 type Live struct {
 	State           string // running, stopped, starting, stopping or unknown
-	DeclaredVersion string // a person's word, used when no file says it
+	DeclaredVersion string // a person's word, used when nothing else says it
+	ConsoleVersion  string // what the server's log or console says, "" unknown
 	FreeBytes       int64  // on the file system of the worlds; -1 unknown
 	// Roots are the absolute paths of the server's root on its host: as given, and
 	// with links resolved.
@@ -81,14 +88,59 @@ type Input struct {
 	Server  server.State
 	Live    Live
 	Choices Choices
+	// Unwritable are settings that the plan would write and cannot, by place.
+	Unwritable []string
+	// Alone says that a server is checked with the world that it has.
+	Alone bool
 }
 
-// Target is the folder name the world would have: the chosen one, or its own.
+// Target is the name on disk that the world would have: the only one that the
+// server opens, or the chosen one, or its own.
 func (in Input) Target() string {
+	if active := in.Server.Keys[game.KeyActiveWorld]; active.Fixed {
+		return server.FolderOf(active.Given, in.Profile)
+	}
 	if c := in.Choices["folder-name"]; c != "" {
 		return c
 	}
 	return in.World.Folder
+}
+
+// Want is a value that the plan writes.
+type Want struct {
+	server.Given        // the place, with the value that stands there now
+	Found        bool   // something stands there now
+	To           string // the value to write
+}
+
+// Wants lists what the plan writes into the settings, so that the next start opens
+// the world: the effective source, those it hides (or the next edit of the first
+// would bring the trap back), and the values that must hold with it.
+func (in Input) Wants() []Want {
+	var out []Want
+	want := func(g server.Given, found bool, to string) {
+		if g.In != "" && g.In != game.InCommand && (!found || g.Value != to) {
+			out = append(out, Want{Given: g, Found: found, To: to})
+		}
+	}
+	active := in.Server.Keys[game.KeyActiveWorld]
+	if !active.Fixed {
+		for i, g := range append([]server.Given{active.Given}, active.Hides...) {
+			want(g, active.Found || i > 0, server.ValueFor(g, in.Server.WorldsFolder, in.Target(), in.Profile))
+		}
+	}
+	for _, h := range active.With {
+		want(h.Given, h.Found, h.Want)
+	}
+	seed, setting := in.World.Fact("seed"), in.Server.Keys[game.KeySeed]
+	if seed.Known() && setting.Found && setting.Value != "" {
+		for _, g := range append([]server.Given{setting.Given}, setting.Hides...) {
+			if !sameSeed(seed.Text, g.Value) {
+				want(g, true, seed.Text)
+			}
+		}
+	}
+	return out
 }
 
 // Rule is one concern.
@@ -100,18 +152,25 @@ type Rule struct {
 
 // Rules are all concerns in the order in which the sheet shows them when their
 // verdicts are equal.
-var Rules = []Rule{gameRule, versionRule, folderNameRule, charactersRule, realmsRule, seedRule, modsRule, settingsRule, runningRule, spaceRule}
+var Rules = []Rule{
+	gameRule, versionRule, folderNameRule, charactersRule, sourcesRule, flagsRule, overridesRule, realmsRule, leftoversRule, seedRule,
+	modsRule, playersRule, completenessRule, settingsRule, firstStartRule, locksRule, runningRule, spaceRule,
+}
 
 // ServerRules are the concerns of a server alone, with the world that it has now.
-var ServerRules = []Rule{activeWorldRule, lastExitRule, gameRule, versionRule, realmsRule, leftoversRule, seedRule, modsRule, settingsRule}
+var ServerRules = []Rule{
+	activeWorldRule, lastExitRule, gameRule, versionRule, sourcesRule, flagsRule, overridesRule, realmsRule, leftoversRule, seedRule,
+	modsRule, playersRule, completenessRule, settingsRule, firstStartRule, locksRule,
+}
 
 // withoutWorld are those of them that need no world to look at.
-var withoutWorld = []Rule{activeWorldRule, lastExitRule, leftoversRule, settingsRule}
+var withoutWorld = []Rule{activeWorldRule, lastExitRule, sourcesRule, flagsRule, leftoversRule, settingsRule, firstStartRule}
 
 // Check makes the sheet of a server alone: in.World is the active world as it
 // stands on the server, without a folder name when there is none. The verdicts
 // mean what would have to change; nothing is planned.
 func Check(in Input) Sheet {
+	in.Alone = true
 	if in.World.Folder == "" {
 		return sheetOf(in, withoutWorld)
 	}
@@ -164,8 +223,9 @@ func (s Sheet) With(v Verdict) []Row {
 	return out
 }
 
-// say, adjust, choose and block set the row's verdict with its words.
+// say, idle, adjust, choose and block set the row's verdict with its words.
 func (r *Row) say(words string)          { r.Say = words }
+func (r *Row) idle(words string)         { r.Say, r.Idle = words, true }
 func (r *Row) adjust(words, mend string) { r.Verdict, r.Say, r.Mend = Adjust, words, mend }
 func (r *Row) block(words, mend string)  { r.Verdict, r.Say, r.Mend = Blocks, words, mend }
 func (r *Row) choose(words, mend string, options ...Option) {
@@ -181,11 +241,29 @@ func orNone(s, none string) string {
 	return s
 }
 
-func settingFrom(s server.Setting) string {
-	if !s.Found {
-		return s.File
+// settingCell shows a setting's effective value, where it stands and what it beats.
+func settingCell(s server.Setting) Cell {
+	switch {
+	case s.Fixed:
+		return Cell{Text: quote(s.Value) + ", always", From: "game profile"}
+	case s.Default:
+		return Cell{Text: "not set, so " + quote(s.Value), From: s.File}
+	case !s.Found:
+		return Cell{Text: "not set", From: s.File}
 	}
-	return s.File + " line " + itoa(s.Line) + ", " + s.Key
+	return Cell{Text: quote(s.Value), From: s.Where()}
+}
+
+// answered turns a choice into an adjustment when the person has given one of its
+// answers.
+func answered(in Input, r *Row) {
+	for _, o := range r.Options {
+		if (o.Choice == "" || o.Choice == r.Concern) && in.Choices[r.Concern] == o.Answer {
+			r.Verdict, r.Chosen = Adjust, o.Answer
+			r.Mend = "You chose: " + strings.ToLower(o.Say[:1]) + o.Say[1:]
+			return
+		}
+	}
 }
 
 func list(names []string, most int) string {

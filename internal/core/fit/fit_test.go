@@ -33,10 +33,10 @@ func situation(t *testing.T) fit.Input {
 			Facts: map[string]fact.Fact{"seed": known("seed", "-5"), "version": known("version", "2.5.1"), "family": known("family", "moss"), "mods": mods},
 		},
 		Server: server.State{
-			Game: "quarrymoss", Kind: "plain", Realms: "nested", Version: known("version", "2.5.1"), Mods: mods, Active: "fen",
+			Game: "quarrymoss", Kind: "plain", Realms: "nested", WorldsFolder: "worlds", Version: known("version", "2.5.1"), Mods: mods, Active: "fen",
 			Keys: map[string]server.Setting{
-				"active-world": {Key: "world.folder", Value: "fen", Found: true, In: "main", File: "quarry.properties", Line: 4, Writes: "folder"},
-				"seed":         {Key: "world.seed", Value: "-5", Found: true, In: "main", File: "quarry.properties", Line: 6},
+				"active-world": {Given: server.Given{Key: "world.folder", Value: "fen", In: "main", File: "quarry.properties", Line: 4, Writes: "name"}, Found: true},
+				"seed":         {Given: server.Given{Key: "world.seed", Value: "-5", In: "main", File: "quarry.properties", Line: 6}, Found: true},
 			},
 			Settings: []server.Document{{Name: "main", File: "quarry.properties", Format: "properties", Hash: "x"}},
 			Worlds:   []server.Present{{Folder: "fen", Title: "Old Fen", Seed: "9"}}, Folders: []string{"fen"},
@@ -52,7 +52,51 @@ func setting(in *fit.Input, key string, change func(*server.Setting)) {
 	in.Server.Keys[key] = s
 }
 
+func resumeOff(s *server.Setting) {
+	s.With = []server.Held{{Given: server.Given{Key: "/resume", File: "server.json", In: "main", Value: "false"}, Want: "true", Found: true}}
+}
+
+func hidesOther(s *server.Setting) {
+	s.Hides = []server.Given{{Key: "/load", File: "server.json", In: "main", Value: "bog", Line: 3, Writes: "name"}}
+}
+
+func neverStarted(in *fit.Input) {
+	p := *in.Profile
+	p.Server.FirstStart = []string{"saves/"}
+	in.Profile, in.Server.NotYet = &p, []string{"saves/"}
+}
+
+// hosted makes the first player record that of who played alone.
+func hosted(in *fit.Input) {
+	p := *in.Profile
+	p.World.Players = &game.Players{Each: "folk/{id}.json", ID: "hex", Host: "01"}
+	in.Profile = &p
+	in.World.Players = []world.Player{{ID: "01", Name: "Ada", Host: true}, {ID: "02", Name: "Bryn"}}
+}
+
+func overriding(in *fit.Input) {
+	p := *in.Profile
+	p.World.Overrides = []game.Override{{File: "rules", Says: "the rules"}}
+	in.Profile, in.World.Overrides = &p, []string{"rules"}
+}
+
 func fails(why string) fact.Fact { return fact.Fact{Why: why} }
+
+func listed(in *fit.Input, worlds string) {
+	p := *in.Profile
+	p.Server.Accepts = game.Accepts{Version: "listed", Versions: map[string][]string{"2.*": {worlds}}}
+	in.Profile = &p
+}
+
+// hexNames gives the game a rule that only a parsed profile has.
+func hexNames(t *testing.T, in *fit.Input) {
+	t.Helper()
+	source, err := games.Source("quarrymoss")
+	require.NoError(t, err)
+	text := strings.Replace(string(source), `folder-name: {allow: "A-Za-z0-9_-", longest: 48}`, `folder-name: {pattern: "[0-9A-F]{32}"}`, 1)
+	in.Profile, err = game.Parse("hex", []byte(text))
+	require.NoError(t, err)
+}
 
 func TestRules(t *testing.T) {
 	t.Parallel()
@@ -89,11 +133,11 @@ func TestRules(t *testing.T) {
 			in.Live.Roots = []string{"/srv/north"}
 			setting(in, "active-world", func(s *server.Setting) { s.Writes, s.Value = "path", "/srv/north/worlds/fen" })
 		}, "folder-name", fit.Fits, "exactly", ""},
-		{"worlds folder unreadable", func(in *fit.Input) { in.Server.WorldsWhy = "path escapes" }, "folder-name", fit.Blocks, "cannot be read", ""},
+		{"worlds folder unreadable", func(in *fit.Input) { in.Server.WorldsWhy = "path escapes" }, "folder-name", fit.Blocks, "cannot be used", ""},
 		{"setting absent", func(in *fit.Input) {
 			setting(in, "active-world", func(s *server.Setting) { s.Found, s.Value = false, "" })
 		}, "folder-name", fit.Adjust, "Write world.folder=fen", ""},
-		{"name taken", func(in *fit.Input) { in.Server.Active, in.Server.Folders = "other", []string{"fen", "other"} }, "folder-name", fit.Choose, "already has a folder", "folder-name=fen-2"},
+		{"name taken", func(in *fit.Input) { in.Server.Active, in.Server.Folders = "other", []string{"fen", "other"} }, "folder-name", fit.Choose, "already has", "folder-name=fen-2"},
 		{"name taken, replace offered", func(in *fit.Input) { in.Server.Active, in.Server.Folders = "other", []string{"fen", "other"} }, "folder-name", fit.Choose, "already", "replace=yes"},
 		{"name taken, replaced", func(in *fit.Input) {
 			in.Server.Active, in.Server.Folders = "other", []string{"fen", "other"}
@@ -108,7 +152,54 @@ func TestRules(t *testing.T) {
 		{"version unknown", func(in *fit.Input) { in.Server.Version = fails("gone") }, "version", fit.Choose, "server's version is not known", "version=go-on"},
 		{"version declared", func(in *fit.Input) { in.Server.Version, in.Live.DeclaredVersion = fails("gone"), "2.5.1" }, "version", fit.Fits, "same version", ""},
 		{"version answered", func(in *fit.Input) { in.Server.Version = fails("gone"); in.Choices["version"] = "go-on" }, "version", fit.Adjust, "not known", ""},
-		{"realms elsewhere", func(in *fit.Input) { in.Server.Realms, in.Server.Kind = "split", "terrace" }, "realms", fit.Blocks, "anew and empty", ""},
+		{"realms elsewhere", func(in *fit.Input) { in.Server.Realms, in.Server.Kind = "split", "terrace" }, "realms", fit.Adjust, "caverns as fen~caverns beside the world", ""},
+		{"realms back inside", func(in *fit.Input) { in.World.Layout = "split" }, "realms", fit.Adjust, "caverns as fen/realms/caverns", ""},
+		{"realms of the name stand there", func(in *fit.Input) { in.Server.Folders = []string{"fen", "fen~aurora"} }, "leftovers", fit.Adjust, "Set them aside", ""},
+		{"one source beats another", func(in *fit.Input) { setting(in, "active-world", hidesOther) }, "sources", fit.Adjust, "Write the same into both", ""},
+		{"two sources say the same", func(in *fit.Input) {
+			setting(in, "active-world", func(s *server.Setting) {
+				s.Hides = []server.Given{{Key: "l", File: "f", In: "main", Value: "worlds/fen", Writes: "path"}}
+			})
+		}, "sources", fit.Fits, "say the same", ""},
+		{"the worlds folder is moved", func(in *fit.Input) {
+			in.Server.Redirected, in.Server.WorldsFolder = true, "other"
+			in.Server.Keys["worlds-folder"] = server.Setting{Given: server.Given{In: "main", File: "go.sh", Key: "--dir", Value: "other"}, Found: true}
+		}, "sources", fit.Fits, "moves the worlds folder to other/", ""},
+		{"only the start command names it", func(in *fit.Input) {
+			setting(in, "active-world", func(s *server.Setting) { s.In, s.Value = "command", "bog" })
+		}, "folder-name", fit.Blocks, "Take world.folder out of", ""},
+		{"nothing can be written", func(in *fit.Input) { in.Server.Keys["active-world"] = server.Setting{} }, "folder-name", fit.Blocks, "only the start command", ""},
+		{"the one name that is opened", func(in *fit.Input) {
+			in.Server.Keys["active-world"] = server.Setting{Given: server.Given{Value: "save"}, Default: true, Fixed: true}
+		}, "folder-name", fit.Adjust, "under the name “save”", ""},
+		{"no name of the game's form", func(in *fit.Input) { hexNames(t, in) }, "characters", fit.Blocks, "wants names of the form", ""},
+		{"a flag is off", func(in *fit.Input) { setting(in, "active-world", resumeOff) }, "flags", fit.Adjust, "Write /resume=true into server.json", ""},
+		{"a file beats the server", overriding, "overrides", fit.Choose, "rules decides the rules", "overrides=leave"},
+		{"and is left behind", func(in *fit.Input) { overriding(in); in.Choices["overrides"] = "leave" }, "overrides", fit.Adjust, "leave them behind", ""},
+		{"the host's record", hosted, "players", fit.Choose, "finds an empty character", "players=carry"},
+		{"the host's record, stripped", func(in *fit.Input) { hosted(in); in.Choices["players"] = "strip" }, "players", fit.Adjust, "everybody starts anew", ""},
+		{"records without a host", func(in *fit.Input) { in.World.Players = []world.Player{{ID: "1"}} }, "players", fit.Fits, "1 record is carried", ""},
+		{"records left behind", func(in *fit.Input) {
+			in.World.Players, in.Choices["players"] = []world.Player{{ID: "1"}}, "strip"
+		}, "players", fit.Adjust, "leave them behind", ""},
+		{"a part is missing", func(in *fit.Input) { in.World.Missing = []string{"ground/"} }, "completeness", fit.Choose, "lacks it", "completeness=go-on"},
+		{"a file is damaged", func(in *fit.Input) {
+			in.World.Facts["title"] = fact.Fact{Name: "title", Why: "x: its checksum is off", Damaged: true}
+		}, "completeness", fit.Choose, "do not read", "completeness=go-on"},
+		{"wrappers are told", func(in *fit.Input) { in.World.Wrappers = []string{"from Ada", "saves"} }, "completeness", fit.Fits, "inside of from Ada/saves", ""},
+		{"sent while open", func(in *fit.Input) { in.World.Locks = []string{"held.lock"} }, "locks", fit.Choose, "last minutes may be missing", "locks=go-on"},
+		{"never started", neverStarted, "first-start", fit.Blocks, "never been started", ""},
+		{"an edit that cannot be made", func(in *fit.Input) { in.Unwritable = []string{"f: no"} }, "settings", fit.Blocks, "cannot be: f: no", ""},
+		{"a file marked read-only", func(in *fit.Input) { in.Server.Settings[0].ReadOnly = true }, "settings", fit.Fits, "marked read-only", ""},
+		{"another system's file is there", func(in *fit.Input) { in.Server.Settings[0].Others = []string{"w.ini"} }, "settings", fit.Fits, "w.ini is there as well", ""},
+		{"the same bits without a sign", func(in *fit.Input) {
+			setting(in, "seed", func(s *server.Setting) { s.Value = "18446744073709551611" })
+		}, "seed", fit.Fits, "the same 64 bits", ""},
+		{"a seed in words", func(in *fit.Input) { setting(in, "seed", func(s *server.Setting) { s.Value = "marrow" }) }, "seed", fit.Adjust, "a seed in words", ""},
+		{"version from the log", func(in *fit.Input) { in.Server.Version, in.Live.ConsoleVersion = fails("gone"), "2.5.1" }, "version", fit.Fits, "same version", ""},
+		{"version in the list", func(in *fit.Input) { listed(in, "2.5.*") }, "version", fit.Fits, "opens worlds of", ""},
+		{"version not in the list", func(in *fit.Input) { listed(in, "1.*") }, "version", fit.Blocks, "opens 1.*", ""},
+		{"no list for this server", func(in *fit.Input) { listed(in, "x"); in.Server.Version.Text = "9" }, "version", fit.Choose, "does not list", "version=go-on"},
 		{"realms mixed", func(in *fit.Input) { in.World.Layout = "mixed" }, "realms", fit.Blocks, "leftover", ""},
 		{"no realms", func(in *fit.Input) { in.World.Layout, in.World.Realms = "", nil }, "realms", fit.Fits, "no realms yet", ""},
 		{"other seed", func(in *fit.Input) { setting(in, "seed", func(s *server.Setting) { s.Value = "7" }) }, "seed", fit.Adjust, "Write world.seed=-5", ""},
@@ -182,7 +273,7 @@ func TestEveryRuleHasWordsAndAFile(t *testing.T) {
 		assert.NotEmpty(t, r.Say, r.Concern)
 	}
 	for _, r := range append(append([]fit.Rule{}, fit.Rules...), fit.ServerRules...) {
-		assert.Contains(t, string(guide), "`"+r.Concern+"`", "docs/fit-sheet.md does not tell of it")
+		assert.True(t, strings.Contains(string(guide), "`"+r.Concern+"`"), "docs/fit-sheet.md does not tell of "+r.Concern)
 	}
 }
 
@@ -205,7 +296,15 @@ func TestServerAlone(t *testing.T) {
 		{"points elsewhere", func(in *fit.Input) {
 			setting(in, "active-world", func(s *server.Setting) { s.Writes, s.Value = "path", "/x/fen" })
 		}, "active-world", fit.Blocks, "outside"},
-		{"worlds unreadable", func(in *fit.Input) { in.Server.WorldsWhy = "denied" }, "active-world", fit.Blocks, "cannot be read"},
+		{"worlds unreadable", func(in *fit.Input) { in.Server.WorldsWhy = "denied" }, "active-world", fit.Blocks, "cannot be used"},
+		{"realms elsewhere", func(in *fit.Input) { in.Server.Realms, in.Server.Kind = "split", "terrace" }, "realms", fit.Blocks, "Put the world again"},
+		{"a flag is off", func(in *fit.Input) { setting(in, "active-world", resumeOff) }, "flags", fit.Blocks, "starts afresh"},
+		{"a lock of a stopped server", func(in *fit.Input) { in.Server.Worlds[0].Locks = []string{"held.lock"} }, "locks", fit.Choose, "not clean"},
+		{"a lock of a running server", func(in *fit.Input) {
+			in.Server.Worlds[0].Locks, in.Live.State = []string{"held.lock"}, "running"
+		}, "locks", fit.Fits, "as it should"},
+		{"one source beats another", func(in *fit.Input) { setting(in, "active-world", hidesOther) }, "sources", fit.Choose, "beats"},
+		{"never started", func(in *fit.Input) { neverStarted(in) }, "first-start", fit.Blocks, "never been started"},
 		{"exited", func(in *fit.Input) { in.Live.Exited = true }, "state", fit.Blocks, "exited on its own"},
 		{"starting", func(in *fit.Input) { in.Live.State = "starting" }, "state", fit.Adjust, "not ready yet"},
 		{"leftover realms", func(in *fit.Input) { in.Server.Folders = []string{"fen", "fen~caverns", "old~aurora"} }, "leftovers", fit.Choose, "old~aurora"},

@@ -1,64 +1,68 @@
 package fit
 
 import (
-	"slices"
 	"strings"
 
 	"golang.org/x/text/unicode/norm"
 
+	"reshard/internal/core/game"
 	"reshard/internal/core/server"
 )
 
 // folderNameRule: would the settings name exactly the folder that the world
 // will stand in? A difference of one capital makes a server generate an empty
 // world without a word.
-var folderNameRule = Rule{Concern: "folder-name", Title: "Folder name", check: func(in Input, r *Row) {
+var folderNameRule = Rule{Concern: "folder-name", Title: "Name on disk", check: func(in Input, r *Row) {
 	target, active := in.Target(), in.Server.Active
-	setting := in.Server.Keys["active-world"]
-	r.World = Cell{Text: quote(in.World.Folder), From: "the folder on disk"}
+	setting := in.Server.Keys[game.KeyActiveWorld]
+	r.World = Cell{Text: quote(in.World.Folder), From: "the name on disk"}
 	if in.World.Title != "" && in.World.Title != in.World.Folder {
 		r.World.Text += ", title " + quote(in.World.Title)
 	}
-	if setting.Found {
-		r.Settings = Cell{Text: quote(setting.Value), From: settingFrom(setting)}
-	} else {
-		r.Settings = Cell{Text: "not set", From: setting.File}
-	}
-	r.Server = Cell{Text: foldersText(in), From: in.Profile.Server.Worlds}
+	r.Settings = settingCell(setting)
+	r.Server = Cell{Text: foldersText(in), From: in.Server.WorldsFolder + "/"}
 
-	_, taken := in.Server.World(target)
-	if !taken {
-		taken = slices.Contains(in.Server.Folders, target)
-	}
-	value := server.ValueFor(setting, in.Profile.Server.Worlds, target)
-	rule := in.Profile.World.FolderName
+	value := server.ValueFor(setting.Given, in.Server.WorldsFolder, target, in.Profile)
 	switch {
 	case in.Server.WorldsWhy != "":
-		r.block("The server's worlds folder cannot be read: "+in.Server.WorldsWhy+".",
-			"It must be a folder inside of the server's own folder, not a link that leads out of it. Give the server's real folder as its root.")
-	case server.Outside(setting, in.Profile.Server.Worlds, in.Live.Roots):
-		r.block("The setting points outside the server's worlds folder "+in.Profile.Server.Worlds+". A world placed there would not be the one that runs.",
-			"Move the server's worlds into "+in.Profile.Server.Worlds+" below its root and let "+setting.Key+" point there.")
-	case len(rule.BadRunes(target)) > 0 || rule.TooLong(target):
-		r.say("Waits for a folder name that the game allows.")
-	case taken && target != active && in.Choices["replace"] != "yes":
-		r.choose("The server already has a folder "+quote(target)+" that is not its active world.",
-			"Take another name, or set that folder aside.",
-			Option{Answer: freeName(in, target), Say: "Place the world under this name; the folder " + quote(target) + " stays as it is."},
-			Option{Choice: "replace", Answer: "yes", Say: "Set the folder " + quote(target) + " aside as well. Undo brings it back."})
+		r.block("The server's worlds folder cannot be used: "+in.Server.WorldsWhy+".",
+			"It must be a folder inside of the server's own folder. Let the setting point there, or give the server's real folder as its root.")
+	case server.Outside(setting, in.Server.WorldsFolder, in.Live.Roots):
+		r.block("The setting points outside the server's worlds folder "+in.Server.WorldsFolder+"/. A world placed there would not be the one that runs.",
+			"Move the server's worlds into "+in.Server.WorldsFolder+"/ below its root and let "+setting.Key+" point there.")
+	case !in.Profile.World.FolderName.Usable(target):
+		r.say("Waits for a name that the game allows.")
+	case !setting.Fixed && setting.In == "":
+		r.block("No settings file names the world: only the start command can, and Reshard does not write that.",
+			"Add the server again with a start command that names a script or settings file for it.")
+	case setting.In == game.InCommand && setting.Value != value:
+		r.block("The start command says "+setting.Key+" "+quote(setting.Value)+", which beats every settings file, and Reshard does not write it.",
+			"Take "+setting.Key+" out of the server's start command: reshard servers remove, then add.")
+	case len(in.Server.Named(in.Profile, target)) > 0 && target != active && in.Choices["replace"] != "yes":
+		r.choose("The server already has "+quote(target)+", and it is not its active world.",
+			"Take another name, or set what is there aside.",
+			Option{Answer: freeName(in, target), Say: "Place the world under this name; " + quote(target) + " stays as it is."},
+			Option{Choice: "replace", Answer: "yes", Say: "Set " + quote(target) + " aside as well. Undo brings it back."})
+	case setting.Fixed && in.World.Folder == target:
+		r.say("The server always opens " + quote(target) + ", and that is the world's name.")
+	case setting.Fixed:
+		r.adjust("The server always opens "+quote(target)+", whatever it holds.", "Place the world under the name "+quote(target)+". Its title stays "+quote(in.World.Title)+".")
 	case setting.Found && setting.Value == value:
-		if slices.Contains(in.Server.Folders, target) {
-			r.say("The setting names " + quote(target) + " exactly. The old world of that name is set aside.")
-		} else {
-			r.say("The setting names " + quote(target) + " exactly.")
+		r.say("The setting names " + quote(target) + " exactly.")
+		if len(in.Server.Named(in.Profile, target)) > 0 {
+			r.Say += " The old world of that name is set aside."
 		}
 	case setting.Found && nearly(active, target):
-		r.adjust("The setting says "+quote(active)+", the folder would be "+quote(target)+": "+difference(active, target)+". The server would say nothing and make an empty world.",
-			"Write "+setting.Key+"="+value+" into "+setting.File+".")
+		r.adjust("The setting says "+quote(active)+", on disk it would be "+quote(target)+": "+difference(active, target)+". The server would say nothing and make an empty world.",
+			writeText(setting.Given, value))
 	default:
-		r.adjust("The setting does not name "+quote(target)+".", "Write "+setting.Key+"="+value+" into "+setting.File+".")
+		r.adjust("The setting does not name "+quote(target)+".", writeText(setting.Given, value))
 	}
 }}
+
+func writeText(g server.Given, value string) string {
+	return "Write " + g.Key + "=" + value + " into " + g.File + "."
+}
 
 func foldersText(in Input) string {
 	if len(in.Server.Worlds) == 0 {
@@ -83,7 +87,7 @@ func freeName(in Input, target string) string {
 		for in.Profile.World.FolderName.TooLong(base + suffix) {
 			base = base[:len(base)-1]
 		}
-		if name := base + suffix; !slices.Contains(in.Server.Folders, name) {
+		if name := base + suffix; len(in.Server.Taken(in.Profile, name)) == 0 {
 			return name
 		}
 	}

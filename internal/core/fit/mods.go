@@ -22,6 +22,15 @@ var modsRule = Rule{Concern: "mods", Title: "Mods", check: func(in Input, r *Row
 		return
 	}
 	missing, other, extra := compareMods(wm.Items, sm.Items)
+	for _, m := range missing {
+		r.Todo = append(r.Todo, "Install "+m+" on the server.")
+	}
+	for _, m := range other {
+		r.Todo = append(r.Todo, "Bring to one version: "+m+".")
+	}
+	for _, m := range extra {
+		r.Todo = append(r.Todo, "Only the server has "+m+": the world meets it for the first time.")
+	}
 	switch {
 	case len(missing) > 0:
 		r.choose("The server lacks "+list(missing, 6)+". Things of these mods would vanish from the world when it is opened.",
@@ -35,7 +44,7 @@ var modsRule = Rule{Concern: "mods", Title: "Mods", check: func(in Input, r *Row
 	case len(extra) > 0:
 		r.say("The server has everything, and beside it " + list(extra, 6) + ", which the world has not seen yet.")
 	case len(wm.Items) == 0:
-		r.say("Neither has mods.")
+		r.idle("Neither has mods.")
 	default:
 		r.say("The same mods in the same versions.")
 	}

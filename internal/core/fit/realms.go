@@ -13,16 +13,33 @@ var realmsRule = Rule{Concern: "realms", Title: "Realm layout", check: func(in I
 	switch {
 	case len(in.Profile.World.Realms) == 0:
 		r.Server = Cell{Text: "none"}
-		r.say("The game has no realms.")
+		r.idle("The game has no realms.")
 	case in.World.Layout == "":
-		r.say("The world has no realms yet; the server makes them when somebody goes there.")
+		r.idle("The world has no realms yet; the server makes them when somebody goes there.")
 	case in.World.Layout == "mixed":
 		r.block("Realms stand both inside and beside the world; one set is a leftover, and only a person can say which.",
 			"Take the wrong set out of the source and send the world again.")
 	case in.World.Layout != in.Server.Realms:
-		r.block("The world keeps its realms "+in.World.Layout+", a "+in.Server.Kind+" server looks for them "+in.Server.Realms+": it would make "+strings.Join(in.World.Realms, " and ")+" anew and empty.",
-			"Choose a server whose kind keeps realms "+in.World.Layout+". Converting the layout is not built yet.")
+		r.adjust("The world keeps its realms "+in.World.Layout+", a "+in.Server.Kind+" server looks for them "+in.Server.Realms+": it would make "+strings.Join(in.World.Realms, " and ")+" anew and empty.",
+			"Place "+strings.Join(realmPlaces(in), " and ")+". The library's copy stays as it is.")
+		if in.Alone {
+			r.block(r.Say, "Put the world again from the library: the plan places its realms where this server looks.")
+		}
 	default:
 		r.say("World and server keep realms in the same way.")
 	}
 }}
+
+// realmPlaces says where each realm goes on this server.
+func realmPlaces(in Input) []string {
+	out := make([]string, 0, len(in.World.Realms))
+	for _, name := range in.World.Realms {
+		realm := in.Profile.World.Realms[name]
+		to := in.Target() + "/" + realm.Nested
+		if in.Server.Realms == "split" {
+			to = realm.SplitFor(in.Target()) + " beside the world"
+		}
+		out = append(out, name+" as "+to)
+	}
+	return out
+}

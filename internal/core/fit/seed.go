@@ -1,11 +1,18 @@
 package fit
 
+import (
+	"strconv"
+	"strings"
+
+	"reshard/internal/core/game"
+)
+
 // seedRule: does the seed in the settings agree with the world's? The world's
 // own seed rules while it is there; a different one left in the settings
 // decides what the next reset, or a mistyped name, generates.
 var seedRule = Rule{Concern: "seed", Title: "Seed", check: func(in Input, r *Row) {
 	seed := in.World.Fact("seed")
-	setting, has := in.Server.Keys["seed"]
+	setting, has := in.Server.Keys[game.KeySeed]
 	r.World = Cell{Text: orNone(seed.Text, "not known"), From: seed.File}
 	if !seed.Known() {
 		r.World.From = seed.Why
@@ -18,19 +25,46 @@ var seedRule = Rule{Concern: "seed", Title: "Seed", check: func(in Input, r *Row
 		r.say("The settings name no seed; the world keeps its own.")
 		return
 	}
-	r.Settings = Cell{Text: orNone(setting.Value, "empty"), From: settingFrom(setting)}
+	r.Settings = Cell{Text: orNone(setting.Value, "empty"), From: setting.Where()}
+	_, numeric := seedBits(setting.Value)
 	switch {
 	case setting.Value == "":
 		r.say("The settings leave the seed open; the world keeps its own.")
 	case !seed.Known():
 		r.choose("The world's seed could not be read ("+seed.Why+"), so it cannot be proven after the start.",
 			"Go on without the proof of the seed, or mend the world first.",
-			Option{Answer: "go-on", Say: "Prove the world by its folder name and files only."})
+			Option{Answer: "go-on", Say: "Prove the world by its name and files only."})
 		answered(in, r)
 	case setting.Value == seed.Text:
 		r.say("World and settings have the same seed.")
+	case sameSeed(seed.Text, setting.Value):
+		r.say("World and settings have the same seed: " + seed.Text + " and " + setting.Value + " are the same 64 bits.")
+	case !numeric:
+		r.adjust("The settings hold a seed in words, which the game turns into a number of its own. It would decide what a later reset generates.",
+			writeText(setting.Given, seed.Text))
 	default:
 		r.adjust("The settings hold another seed. It would decide what a later reset generates.",
-			"Write "+setting.Key+"="+seed.Text+" into "+setting.File+".")
+			writeText(setting.Given, seed.Text))
 	}
 }}
+
+// seedBits reads a seed as 64 bits, with or without a sign.
+func seedBits(text string) (uint64, bool) {
+	text = strings.TrimSpace(text)
+	if n, err := strconv.ParseInt(text, 10, 64); err == nil {
+		return uint64(n), true
+	}
+	n, err := strconv.ParseUint(text, 10, 64)
+	return n, err == nil
+}
+
+// sameSeed reports whether two seeds are the same number: one program writes 64
+// bits with a sign, another without.
+func sameSeed(a, b string) bool {
+	if a == b {
+		return true
+	}
+	x, ok := seedBits(a)
+	y, also := seedBits(b)
+	return ok && also && x == y
+}

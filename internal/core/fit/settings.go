@@ -1,29 +1,59 @@
 package fit
 
-import "fmt"
+import (
+	"fmt"
+	"sort"
+
+	"reshard/internal/core/game"
+)
 
 // settingsRule: can the settings be read and edited safely, and does any key
 // that matters stand in them twice?
 var settingsRule = Rule{Concern: "settings", Title: "Settings files", check: func(in Input, r *Row) {
-	var names, repeats []string
+	var names, notes []string
 	for _, d := range in.Server.Settings {
-		names = append(names, d.File)
+		if !d.Absent {
+			names = append(names, d.File)
+		}
+		if d.Absent && in.Server.Keys[game.KeyActiveWorld].In != d.Name {
+			notes = append(notes, "there is no "+d.File+", so nothing in it counts")
+			continue
+		}
 		if d.Why != "" {
 			r.Settings = Cell{Text: "not readable", From: d.File}
 			r.block("The settings cannot be read: "+d.Why+".", "Correct the file, or start the server once so that it writes one.")
 			return
 		}
-	}
-	for _, key := range []string{"active-world", "seed"} {
-		s := in.Server.Keys[key]
-		if len(s.Repeats) > 0 {
-			repeats = append(repeats, fmt.Sprintf("%s stands in %s at lines %v too; line %d, the last, is the one that counts", s.Key, s.File, s.Repeats, s.Line))
+		names = append(names, d.Includes...)
+		if len(d.Others) > 0 {
+			notes = append(notes, d.File+" is the one that counts on this server's system; "+list(d.Others, 2)+" is there as well and is not read")
+		}
+		if d.ReadOnly {
+			notes = append(notes, d.File+" is marked read-only; the plan replaces it as a whole and keeps the mark")
 		}
 	}
 	r.Settings = Cell{Text: list(names, 3)}
-	if len(repeats) > 0 {
-		r.say("A key is repeated: " + list(repeats, 2) + ". The plan edits that one.")
-		return
+	for _, key := range sortedKeys(in.Server.Keys) {
+		s := in.Server.Keys[key]
+		if len(s.Repeats) > 0 {
+			notes = append(notes, fmt.Sprintf("%s stands in %s at lines %v too; line %d, the last, is the one that counts", s.Key, s.File, s.Repeats, s.Line))
+		}
 	}
-	r.say("Readable, and every key stands once.")
+	switch {
+	case len(in.Unwritable) > 0:
+		r.block("What must be written cannot be: "+list(in.Unwritable, 2)+".", "Make that edit by hand, then look at the fit again.")
+	case len(notes) > 0:
+		r.say("Readable. " + list(notes, 3) + ".")
+	default:
+		r.say("Readable, and every key stands once.")
+	}
 }}
+
+func sortedKeys[V any](m map[string]V) []string {
+	keys := make([]string, 0, len(m))
+	for k := range m {
+		keys = append(keys, k)
+	}
+	sort.Strings(keys)
+	return keys
+}

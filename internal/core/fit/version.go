@@ -1,8 +1,12 @@
 package fit
 
 import (
+	"slices"
+	"sort"
 	"strconv"
 	"strings"
+
+	"reshard/internal/core/world"
 )
 
 // versionRule: can the server's version open a world that another version wrote?
@@ -11,7 +15,10 @@ var versionRule = Rule{Concern: "version", Title: "Version", check: func(in Inpu
 	wv := in.World.Fact("version")
 	sv, from := in.Server.Version.Text, in.Server.Version.File
 	if !in.Server.Version.Known() {
-		sv, from = in.Live.DeclaredVersion, "declared by a person"
+		sv, from = in.Live.ConsoleVersion, "its log"
+		if sv == "" {
+			sv, from = in.Live.DeclaredVersion, "declared by a person"
+		}
 	}
 	r.World = Cell{Text: orNone(wv.Text, "not known"), From: wv.File}
 	r.Server = Cell{Text: orNone(sv, "not known"), From: from}
@@ -19,7 +26,7 @@ var versionRule = Rule{Concern: "version", Title: "Version", check: func(in Inpu
 		r.Server.From = ""
 	}
 	if rule.Version == "any" {
-		r.say("The game opens worlds of any version.")
+		r.idle("The game opens worlds of any version.")
 		return
 	}
 	if !wv.Known() || sv == "" {
@@ -27,6 +34,10 @@ var versionRule = Rule{Concern: "version", Title: "Version", check: func(in Inpu
 			"Find out, or go on at your own risk: the library keeps the copy, and undo brings the old world back.",
 			Option{Answer: "go-on", Say: "Let the server try to open it."})
 		answered(in, r)
+		return
+	}
+	if rule.Version == "listed" {
+		listed(in, rule.Versions, wv.Text, sv, r)
 		return
 	}
 	order := CompareVersions(wv.Text, sv)
@@ -47,12 +58,24 @@ var versionRule = Rule{Concern: "version", Title: "Version", check: func(in Inpu
 	}
 }}
 
-// answered turns a choice into an adjustment when the person has said go-on.
-func answered(in Input, r *Row) {
-	if in.Choices[r.Concern] == "go-on" {
-		r.Verdict = Adjust
-		r.Mend = "You chose to go on."
-		r.Options = []Option{}
+// listed looks the two versions up in the profile's list.
+func listed(in Input, versions map[string][]string, wv, sv string, r *Row) {
+	var opens []string
+	for pattern, worlds := range versions {
+		if world.Match(pattern, sv) {
+			opens = append(opens, worlds...)
+		}
+	}
+	sort.Strings(opens)
+	switch {
+	case len(opens) == 0:
+		r.choose("The game profile does not list what a server of "+sv+" opens.", "Find out, and add it to the profile; or go on at your own risk.",
+			Option{Answer: "go-on", Say: "Let the server try to open it."})
+		answered(in, r)
+	case slices.ContainsFunc(opens, func(pattern string) bool { return world.Match(pattern, wv) }):
+		r.say("A server of " + sv + " opens worlds of " + wv + ".")
+	default:
+		r.block("The world is of version "+wv+"; a server of "+sv+" opens "+list(opens, 6)+".", "Bring the server to a version that opens "+wv+".")
 	}
 }
 

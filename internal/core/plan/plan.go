@@ -4,6 +4,7 @@
 package plan
 
 import (
+	"errors"
 	"fmt"
 	"io/fs"
 	"path"
@@ -48,25 +49,64 @@ type Step struct {
 	// Switch is true for the steps inside the stop window.
 	Switch bool `json:"switch"`
 
-	Copy  string            `json:"copy,omitempty"`  // stage: the copy's id
-	Parts map[string]string `json:"parts,omitempty"` // stage: part of the copy to folder
-	Files int               `json:"files,omitempty"` // stage
-	Bytes int64             `json:"bytes,omitempty"` // stage
+	Copy   string  `json:"copy,omitempty"`   // stage: the copy's id
+	Routes []Route `json:"routes,omitempty"` // stage: where the copy's files go
+	// Skip are files of the copy, as patterns, that are left behind.
+	Skip  []string `json:"skip,omitempty"`  // stage
+	Files int      `json:"files,omitempty"` // stage
+	Bytes int64    `json:"bytes,omitempty"` // stage
 
 	From string `json:"from,omitempty"` // move
 	To   string `json:"to,omitempty"`   // move
 
 	Dir string `json:"dir,omitempty"` // sample: the folder as it stands then
+	// World names the sampled world, and Names its files in Dir; none: all of Dir.
+	World string   `json:"world,omitempty"`
+	Names []string `json:"names,omitempty"`
 
-	File   string `json:"file,omitempty"`   // write
-	Format string `json:"format,omitempty"` // write
-	Edits  []Edit `json:"edits,omitempty"`  // write
+	File   string          `json:"file,omitempty"`  // write
+	Syntax settings.Syntax `json:"syntax,omitzero"` // write
+	Edits  []Edit          `json:"edits,omitempty"` // write
 	// Keep is where the bytes before the write are kept.
 	Keep string `json:"keep,omitempty"`
 	// RestoreFrom holds earlier bytes that are put back whole when the file
 	// still has the hash IfHash; otherwise only the edits are made.
 	RestoreFrom string `json:"restoreFrom,omitempty"`
 	IfHash      string `json:"ifHash,omitempty"`
+}
+
+// Route says where files of a copy go: those of Part at or below Under ("" is all
+// of the part) go to To, whose last name replaces Under's. The longest Under that
+// holds a file decides.
+type Route struct {
+	Part  string `json:"part"`
+	Under string `json:"under"`
+	To    string `json:"to"`
+}
+
+// Target gives where a file of a copy goes; ok is false when it is left behind or
+// no route takes it.
+func (s Step) Target(part, file string) (to string, ok bool) {
+	if s.Skipped(part, file) {
+		return "", false
+	}
+	best := -1
+	for i, r := range s.Routes {
+		holds := r.Under == "" || file == r.Under || strings.HasPrefix(file, r.Under+"/")
+		if r.Part == part && holds && (best < 0 || len(r.Under) > len(s.Routes[best].Under)) {
+			best = i
+		}
+	}
+	if best < 0 {
+		return "", false
+	}
+	r := s.Routes[best]
+	return path.Join(r.To, strings.TrimPrefix(file, r.Under)), true
+}
+
+// Skipped reports whether a file of a copy is left behind on purpose.
+func (s Step) Skipped(part, file string) bool {
+	return part == "" && slices.ContainsFunc(s.Skip, func(pattern string) bool { return world.Match(pattern, file) })
 }
 
 // Edit sets one key of a settings file.
@@ -91,6 +131,8 @@ type Expect struct {
 	// Folders are the names that may stand in the worlds folder afterwards.
 	// Sibling realm folders of these are allowed too.
 	Folders []string `json:"folders"`
+	// Players is how many player records there must be at least; -1: not compared.
+	Players int `json:"players"`
 }
 
 // Diff is a settings change as a unified diff.
@@ -113,7 +155,8 @@ type Plan struct {
 	// World and Folder name the world that will run.
 	World  string `json:"world"`
 	Folder string `json:"folder"`
-	// Work is the changeover's own working folder.
+	// Worlds is the server's worlds folder, Work the changeover's own working folder.
+	Worlds string `json:"worlds"`
 	Work   string `json:"work"`
 	Steps  []Step `json:"steps"`
 	Expect Expect `json:"expect"`
@@ -154,45 +197,80 @@ func DraftPut(in PutInput) (Plan, error) {
 	if err := settled(in.Sheet); err != nil {
 		return Plan{}, err
 	}
-	profile, state, folder := in.Fit.Profile, in.Fit.Server, in.Sheet.Folder
-	worlds := path.Clean(profile.Server.Worlds)
+	state, folder := in.Fit.Server, in.Sheet.Folder
+	worlds := state.WorldsFolder
 	p := Plan{
-		Kind: Put, Server: in.Server, World: in.Fit.World.Title, Folder: folder, Work: in.Work,
+		Kind: Put, Server: in.Server, World: in.Fit.World.Title, Folder: folder, Worlds: worlds, Work: in.Work,
 		NeedBytes: in.Fit.World.Bytes, Window: in.Window, Fingerprint: state.Fingerprint(),
 		SetAside: []string{}, Notes: []string{}, Diffs: []Diff{},
 	}
 	p.Window.Ours = oursEstimate
 	staged := path.Join(in.Work, "staged")
-	parts := map[string]string{}
-	for _, part := range in.Parts {
-		parts[part] = path.Join(staged, partFolder(profile, part, folder))
+	routes, names := routesFor(in, staged)
+	sample := Step{Kind: Sample, Dir: path.Join(staged, folder), World: folder, Say: "Take samples of the staged files, to compare after the start."}
+	if len(in.Fit.World.Members) > 0 {
+		sample.Dir, sample.Names = staged, names
 	}
 	p.Steps = append(p.Steps,
-		Step{Kind: Stage, Copy: in.Copy, Parts: parts, Files: in.Fit.World.Files, Bytes: in.Fit.World.Bytes, Say: "Write the world's files beside the live world and verify each."},
-		Step{Kind: Sample, Dir: path.Join(staged, folder), Say: "Take samples of the staged files, to compare after the start."})
+		Step{
+			Kind: Stage, Copy: in.Copy, Routes: routes, Skip: in.Fit.Left(), Files: in.Fit.World.Files, Bytes: in.Fit.World.Bytes,
+			Say: "Write the world's files beside the live world and verify each.",
+		}, sample)
 	if in.Fit.Live.State == "running" {
 		p.Steps = append(p.Steps, Step{Kind: Stop, Switch: true, Say: "Stop the server cleanly. Players are locked out from here."})
 	}
-	leave := leaving(in, worlds, folder)
+	leave := leaving(in, folder)
 	for _, name := range leave {
 		from := path.Join(worlds, name)
 		p.SetAside = append(p.SetAside, from)
 		p.Steps = append(p.Steps, Step{Kind: Move, Switch: true, From: from, To: path.Join(in.Work, "aside", name), Say: "Set " + from + " aside."})
 	}
-	placed := sortedValues(parts)
-	for _, from := range placed {
-		to := path.Join(worlds, path.Base(from))
-		p.Steps = append(p.Steps, Step{Kind: Move, Switch: true, From: from, To: to, Say: "Place " + to + "."})
+	for _, name := range names {
+		to := path.Join(worlds, name)
+		p.Steps = append(p.Steps, Step{Kind: Move, Switch: true, From: path.Join(staged, name), To: to, Say: "Place " + to + "."})
 	}
-	writes, err := putWrites(in, &p)
-	if err != nil {
+	if err := putWrites(in, &p); err != nil {
 		return Plan{}, err
 	}
-	p.Steps = append(p.Steps, writes...)
 	p.finish()
-	p.Expect = expectPut(in, worlds, folder, leave)
+	p.Expect = expectPut(in, folder, leave)
 	p.Notes = append(p.Notes, putNotes(in, leave)...)
 	return p, nil
+}
+
+// routesFor says where the copy's files are staged, and the names that then stand in
+// the staging folder. Realms go where the server's kind looks for them, and the
+// files of a world that is files get its new name.
+func routesFor(in PutInput, staged string) (routes []Route, names []string) {
+	profile, w, folder := in.Fit.Profile, in.Fit.World, in.Sheet.Folder
+	add := func(part, under, to string) {
+		routes = append(routes, Route{Part: part, Under: under, To: path.Join(staged, to)})
+		if !strings.Contains(to, "/") {
+			names = append(names, to)
+		}
+	}
+	for _, file := range w.Members {
+		add("", file, profile.World.Renamed(file, w.Folder, folder))
+	}
+	if len(w.Members) > 0 {
+		sort.Strings(names)
+		return routes, names
+	}
+	add("", "", folder)
+	for _, name := range w.Realms {
+		realm := profile.World.Realms[name]
+		beside := slices.Contains(in.Parts, name)
+		switch {
+		case beside && in.Fit.Server.Realms == "split":
+			add(name, "", realm.SplitFor(folder))
+		case beside:
+			add(name, "", folder+"/"+realm.Nested)
+		case in.Fit.Server.Realms == "split":
+			add("", realm.Nested, realm.SplitFor(folder))
+		}
+	}
+	sort.Strings(names)
+	return routes, names
 }
 
 func settled(sheet fit.Sheet) error {
@@ -223,65 +301,70 @@ func (p *Plan) finish() {
 		Step{Kind: Prove, Say: "Prove that the intended world is the one running."})
 }
 
-func partFolder(profile *game.Profile, part, folder string) string {
-	if part == "" {
-		return folder
-	}
-	return profile.World.Realms[part].SplitFor(folder)
-}
-
 // leaving lists the names in the worlds folder that must be set aside: the
-// active world, the folder that the new one takes, and the sibling realms of
-// both, leftovers without a world included.
-func leaving(in PutInput, worlds, folder string) []string {
+// active world, what the new one's name takes, and the sibling realms of both,
+// leftovers without a world included.
+func leaving(in PutInput, folder string) []string {
 	state := in.Fit.Server
-	var out []string
-	for _, name := range []string{state.Active, folder} {
-		if name == "" {
-			continue
-		}
-		if slices.Contains(state.Folders, name) {
-			out = append(out, name)
-		}
-		out = append(out, server.Siblings(in.Tree, in.Fit.Profile, worlds, name)...)
+	out := state.Taken(in.Fit.Profile, folder)
+	if state.Active != "" {
+		out = append(out, state.Taken(in.Fit.Profile, state.Active)...)
 	}
 	sort.Strings(out)
 	return slices.Compact(out)
 }
 
-func putWrites(in PutInput, p *Plan) ([]Step, error) {
-	edits := map[string][]Edit{}
-	want := func(key, value string) {
-		s := in.Fit.Server.Keys[key]
-		if !s.Found || s.Value != value {
-			edits[s.In] = append(edits[s.In], Edit{Key: s.Key, Value: value, Was: s.Value, WasSet: s.Found})
+// putWrites adds the settings writes that the fit input asks for, a step a file.
+func putWrites(in PutInput, p *Plan) error {
+	wants := map[string][]fit.Want{}
+	for _, w := range in.Fit.Wants() {
+		wants[w.File] = append(wants[w.File], w)
+	}
+	for _, file := range sortedKeys(wants) {
+		var edits []Edit
+		for _, w := range wants[file] {
+			edits = append(edits, Edit{Key: w.Key, Value: w.To, Was: w.Value, WasSet: w.Found})
 		}
-	}
-	active := in.Fit.Server.Keys[game.KeyActiveWorld]
-	want(game.KeyActiveWorld, server.ValueFor(active, in.Fit.Profile.Server.Worlds, in.Sheet.Folder))
-	if row, ok := in.Sheet.Row("seed"); ok && row.Verdict == fit.Adjust && in.Fit.World.Fact("seed").Known() {
-		want(game.KeySeed, in.Fit.World.Fact("seed").Text)
-	}
-	var steps []Step
-	for _, name := range sortedKeys(edits) {
-		doc := in.Fit.Profile.Server.Settings[name]
-		step, diff, err := WriteStep(in.Tree, doc, edits[name], in.Work)
+		step, diff, err := WriteStep(in.Tree, file, in.Fit.Profile.Server.Settings[wants[file][0].In].Syntax(), edits, in.Work)
 		if err != nil {
-			return nil, err
+			return err
 		}
 		p.Diffs = append(p.Diffs, diff)
-		steps = append(steps, step)
+		p.Steps = append(p.Steps, step)
 	}
-	return steps, nil
+	return nil
+}
+
+// Unwritable tries the writes that a plan would make, and says which cannot be.
+func Unwritable(tree fs.FS, in fit.Input) []string {
+	var out []string
+	for _, w := range in.Wants() {
+		edits := []Edit{{Key: w.Key, Value: w.To, Was: w.Value, WasSet: w.Found}}
+		if _, err := fs.Stat(tree, w.File); errors.Is(err, fs.ErrNotExist) {
+			continue // the sheet tells of missing files in its own words
+		}
+		if _, _, err := WriteStep(tree, w.File, in.Profile.Server.Settings[w.In].Syntax(), edits, "."); err != nil {
+			out = append(out, err.Error())
+		}
+	}
+	return out
 }
 
 // WriteStep makes the step that edits one settings file, and shows it as a diff.
-func WriteStep(tree fs.FS, doc game.Settings, edits []Edit, work string) (Step, Diff, error) {
-	data, err := fs.ReadFile(tree, doc.File)
+func WriteStep(tree fs.FS, file string, syntax settings.Syntax, edits []Edit, work string) (Step, Diff, error) {
+	data, err := fs.ReadFile(tree, file)
 	if err != nil {
-		return Step{}, Diff{}, fault.Wrap(fault.BadSettings, "read settings", doc.File, err)
+		return Step{}, Diff{}, fault.Wrap(fault.BadSettings, "read settings", file, err)
 	}
-	after, err := Apply(doc.File, doc.Format, data, edits)
+	after, err := Apply(file, syntax, data, edits)
+	if err != nil {
+		return Step{}, Diff{}, err
+	}
+	before, err := settings.Parse(file, syntax, data)
+	if err != nil {
+		return Step{}, Diff{}, err
+	}
+	changed, err := settings.Parse(file, syntax, after)
 	if err != nil {
 		return Step{}, Diff{}, err
 	}
@@ -290,15 +373,15 @@ func WriteStep(tree fs.FS, doc game.Settings, edits []Edit, work string) (Step, 
 		keys = append(keys, e.Key+"="+e.Value)
 	}
 	return Step{
-		Kind: Write, Switch: true, File: doc.File, Format: doc.Format, Edits: edits,
-		Keep: path.Join(work, "settings", doc.File),
-		Say:  "Write " + strings.Join(keys, " and ") + " into " + doc.File + "; every other byte stays.",
-	}, Diff{File: doc.File, Text: settings.Diff(doc.File, data, after)}, nil
+		Kind: Write, Switch: true, File: file, Syntax: syntax, Edits: edits,
+		Keep: path.Join(work, "settings", file),
+		Say:  "Write " + strings.Join(keys, " and ") + " into " + file + "; every other byte stays.",
+	}, Diff{File: file, Text: settings.Diff(file, []byte(before.Text()), []byte(changed.Text()))}, nil
 }
 
 // Apply makes edits in a settings file's bytes.
-func Apply(file, format string, data []byte, edits []Edit) ([]byte, error) {
-	doc, err := settings.Parse(file, format, data)
+func Apply(file string, syntax settings.Syntax, data []byte, edits []Edit) ([]byte, error) {
+	doc, err := settings.Parse(file, syntax, data)
 	if err != nil {
 		return nil, err
 	}
@@ -310,13 +393,21 @@ func Apply(file, format string, data []byte, edits []Edit) ([]byte, error) {
 	return doc.Bytes(), nil
 }
 
-func expectPut(in PutInput, worlds, folder string, leave []string) Expect {
-	e := Expect{Folder: folder, Opened: openedForms(in.Fit.Live.Roots, worlds, folder), Title: in.Fit.World.Title, Folders: []string{folder}}
-	if seed := in.Fit.World.Fact("seed"); seed.Known() {
+func expectPut(in PutInput, folder string, leave []string) Expect {
+	profile, w := in.Fit.Profile, in.Fit.World
+	worlds := in.Fit.Server.WorldsFolder
+	e := Expect{Folder: folder, Opened: openedForms(in.Fit.Live.Roots, worlds, folder, profile), Title: w.Title, Folders: []string{folder}, Players: -1}
+	if seed := w.Fact("seed"); seed.Known() {
 		e.Seed = seed.Text
 	}
-	if id := in.Fit.World.Fact("world-id"); id.Known() {
+	if id := w.Fact("world-id"); id.Known() {
 		e.WorldID = id.Text
+	}
+	if profile.World.Players != nil {
+		e.Players = len(w.Players)
+		if in.Fit.Choices["players"] == "strip" {
+			e.Players = -1
+		}
 	}
 	for _, name := range in.Fit.Server.Folders {
 		if !slices.Contains(leave, name) {
@@ -330,10 +421,13 @@ func expectPut(in PutInput, worlds, folder string, leave []string) Expect {
 
 // openedForms are the ways in which a log may name the opened world. A path is
 // compared as a whole: the same folder name elsewhere is another world.
-func openedForms(roots []string, worlds, folder string) []string {
-	forms := []string{folder, path.Join(worlds, folder)}
-	for _, root := range roots {
-		forms = append(forms, path.Join(root, worlds, folder))
+func openedForms(roots []string, worlds, folder string, p *game.Profile) []string {
+	var forms []string
+	for _, name := range slices.Compact([]string{folder, p.World.FileName(folder)}) {
+		forms = append(forms, name, path.Join(worlds, name))
+		for _, root := range roots {
+			forms = append(forms, path.Join(root, worlds, name))
+		}
 	}
 	return forms
 }
@@ -349,12 +443,15 @@ func putNotes(in PutInput, leave []string) []string {
 		notes = append(notes, fmt.Sprintf("%d players are joined now and will be disconnected.", in.Fit.Live.Players))
 	}
 	for _, r := range in.Sheet.With(fit.Adjust) {
-		if r.Concern == "version" || r.Concern == "mods" {
+		if r.Concern == "version" || r.Concern == "mods" || r.Concern == "realms" {
 			notes = append(notes, r.Say+" "+r.Mend)
 		}
 	}
-	if n := len(in.Fit.World.Players); n > 0 {
+	if n := len(in.Fit.World.Players); n > 0 && in.Fit.Choices["players"] != "strip" {
 		notes = append(notes, fmt.Sprintf("The world brings its %d player records with it as they are.", n))
+	}
+	if left := in.Fit.Left(); len(left) > 0 {
+		notes = append(notes, "Left behind, and kept in the library's copy: "+strings.Join(left, ", ")+".")
 	}
 	return notes
 }
@@ -379,9 +476,9 @@ type UndoInput struct {
 // placed is set aside with all that was played since, what was set aside goes
 // back, and the settings are as before. It works on the plan of an undo too.
 func DraftUndo(in UndoInput) (Plan, error) {
-	worlds := path.Clean(in.Profile.Server.Worlds)
+	worlds := in.Of.Worlds
 	p := Plan{
-		Kind: Undo, Server: in.Server, Work: in.Work, Undoes: in.ID, Window: in.Window,
+		Kind: Undo, Server: in.Server, Worlds: worlds, Work: in.Work, Undoes: in.ID, Window: in.Window,
 		Fingerprint: in.State.Fingerprint(), SetAside: []string{}, Notes: []string{}, Diffs: []Diff{},
 	}
 	p.Window.Ours = oursEstimate
@@ -390,23 +487,23 @@ func DraftUndo(in UndoInput) (Plan, error) {
 		if s.Kind != Move {
 			continue
 		}
-		if world.Inside(worlds, s.To) {
+		if path.Dir(s.To) == worlds {
 			out = append(out, s)
 		} else {
 			back = append(back, s)
 		}
 	}
-	var samples []Step
 	for _, s := range back {
 		if _, err := fs.Stat(in.Tree, s.To); err != nil {
 			return Plan{}, fault.New(fault.Held, "draft undo of", fmt.Sprint(in.ID), "what was set aside is no longer in %s", s.To).
 				With("Put the world there again from the library: reshard put WORLD SERVER.")
 		}
-		if isWorld(in.Tree, in.Profile, s.To) {
-			samples = append(samples, Step{Kind: Sample, Dir: s.To, Say: "Take samples of the former world, to compare after the start."})
-		}
 	}
-	p.Steps = append(p.Steps, samples...)
+	former := formerWorlds(in, back)
+	for _, f := range former {
+		sample := Step{Kind: Sample, Dir: f.Root, World: f.Folder, Names: f.Files, Say: "Take samples of the former world, to compare after the start."}
+		p.Steps = append(p.Steps, sample)
+	}
 	if in.Running {
 		p.Steps = append(p.Steps, Step{Kind: Stop, Switch: true, Say: "Stop the server cleanly. Players are locked out from here."})
 	}
@@ -432,14 +529,32 @@ func DraftUndo(in UndoInput) (Plan, error) {
 		return Plan{}, err
 	}
 	p.finish()
-	p.expectUndo(in, worlds, leave, back)
+	p.expectUndo(in, leave, back, former)
 	p.Notes = append(p.Notes, "What was played since is kept in "+path.Join(in.Work, "aside")+"; nothing is deleted, and this undo can be undone.")
 	return p, nil
 }
 
-func isWorld(tree fs.FS, profile *game.Profile, dir string) bool {
-	search, err := world.Find(tree, dir, path.Base(dir), []*game.Profile{profile})
-	return err == nil && len(search.Worlds) == 1 && search.Worlds[0].Root == dir
+// formerWorlds recognises the worlds among what was set aside.
+func formerWorlds(in UndoInput, back []Step) []world.Found {
+	dirs := map[string]bool{}
+	moved := map[string]bool{}
+	for _, s := range back {
+		dirs[path.Dir(s.To)] = true
+		moved[s.To] = true
+	}
+	var out []world.Found
+	for _, dir := range sortedKeys(dirs) {
+		found, err := world.Direct(in.Tree, dir, in.Profile)
+		if err != nil {
+			continue // the proof goes without samples
+		}
+		for _, f := range found {
+			if moved[f.At()] {
+				out = append(out, f)
+			}
+		}
+	}
+	return out
 }
 
 func undoWrites(in UndoInput, p *Plan) error {
@@ -451,7 +566,7 @@ func undoWrites(in UndoInput, p *Plan) error {
 		for _, e := range s.Edits {
 			edits = append(edits, Edit{Key: e.Key, Value: e.Was, Was: e.Value, WasSet: true})
 		}
-		step, diff, err := WriteStep(in.Tree, game.Settings{File: s.File, Format: s.Syntax}, edits, in.Work)
+		step, diff, err := WriteStep(in.Tree, s.File, s.Syntax, edits, in.Work)
 		if err != nil {
 			return err
 		}
@@ -463,31 +578,28 @@ func undoWrites(in UndoInput, p *Plan) error {
 	return nil
 }
 
-func (p *Plan) expectUndo(in UndoInput, worlds string, leave map[string]bool, back []Step) {
+func (p *Plan) expectUndo(in UndoInput, leave map[string]bool, back []Step, former []world.Found) {
 	folder := in.State.Active
+	active := in.State.Keys[game.KeyActiveWorld]
 	for _, s := range p.Steps {
-		if s.Kind == Write {
-			for _, e := range s.Edits {
-				active := in.State.Keys[game.KeyActiveWorld]
-				if e.Key == active.Key {
-					active.Value = e.Value
-					folder = server.FolderOf(active)
-				}
+		for _, e := range s.Edits {
+			if s.Kind == Write && s.File == active.File && e.Key == active.Key {
+				given := active.Given
+				given.Value = e.Value
+				folder = server.FolderOf(given, in.Profile)
 			}
 		}
 	}
 	p.Folder = folder
-	p.Expect = Expect{Folder: folder, Opened: openedForms(in.Roots, worlds, folder), Folders: []string{folder}}
+	p.Expect = Expect{Folder: folder, Opened: openedForms(in.Roots, p.Worlds, folder, in.Profile), Folders: []string{folder}, Players: -1}
 	for _, s := range back {
 		p.Expect.Folders = append(p.Expect.Folders, path.Base(s.From))
-		if path.Base(s.From) != folder {
+	}
+	for _, f := range former {
+		if f.Folder != folder {
 			continue
 		}
-		search, err := world.Find(in.Tree, s.To, path.Base(s.To), []*game.Profile{in.Profile})
-		if err != nil || len(search.Worlds) == 0 {
-			continue
-		}
-		if w, err := world.Read(in.Tree, search.Worlds[0]); err == nil {
+		if w, err := world.Read(in.Tree, f); err == nil {
 			p.World, p.Expect.Title = w.Title, w.Title
 			p.Expect.Seed, p.Expect.WorldID = w.Fact("seed").Text, w.Fact("world-id").Text
 		}
@@ -508,12 +620,4 @@ func sortedKeys[V any](m map[string]V) []string {
 	}
 	sort.Strings(keys)
 	return keys
-}
-
-func sortedValues(m map[string]string) []string {
-	out := make([]string, 0, len(m))
-	for _, k := range sortedKeys(m) {
-		out = append(out, m[k])
-	}
-	return out
 }

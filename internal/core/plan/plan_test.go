@@ -49,7 +49,7 @@ func (s scene) read(t *testing.T) server.State {
 	t.Helper()
 	p, err := games.Find("quarrymoss")
 	require.NoError(t, err)
-	state, err := server.Read(s.tree(), p, s.kind)
+	state, err := server.Read(s.tree(), p, server.Machine{Kind: s.kind})
 	require.NoError(t, err)
 	return state
 }
@@ -151,7 +151,8 @@ func (s scene) carry(t *testing.T, p plan.Plan) map[string]string {
 	for _, step := range p.Steps {
 		switch step.Kind {
 		case plan.Stage:
-			for _, to := range step.Parts {
+			for _, route := range step.Routes {
+				to := route.To
 				require.NoError(t, os.MkdirAll(filepath.Join(s.root, to), 0o755))
 				require.NoError(t, quarrymoss.WriteHeart(filepath.Join(s.root, to), quarrymoss.Heart{Title: "Fen", Seed: 2}))
 			}
@@ -162,7 +163,7 @@ func (s scene) carry(t *testing.T, p plan.Plan) map[string]string {
 			file := filepath.Join(s.root, step.File)
 			data, err := os.ReadFile(file)
 			require.NoError(t, err)
-			next, err := plan.Apply(step.File, step.Format, data, step.Edits)
+			next, err := plan.Apply(step.File, step.Syntax, data, step.Edits)
 			require.NoError(t, err)
 			require.NoError(t, os.WriteFile(file, next, 0o644))
 			after[step.File] = server.Hash(next)

@@ -16,9 +16,20 @@ import (
 
 	"reshard/internal/core/fact"
 	"reshard/internal/core/game"
-	"reshard/internal/core/settings"
 	"reshard/internal/core/world"
 )
+
+// Machine is what is known of a server beside its files.
+type Machine struct {
+	Kind string
+	// System is the operating system that the server is made for: linux, macos or
+	// windows; "" is linux.
+	System string
+	// Command is the start command that Reshard holds: program and arguments.
+	Command []string
+	// Roots are the absolute paths of the server's root on its host.
+	Roots []string
+}
 
 // State is what a server's files say. It is plain data.
 type State struct {
@@ -29,58 +40,52 @@ type State struct {
 	Mods     fact.Fact          `json:"mods"`
 	Settings []Document         `json:"settings"`
 	Keys     map[string]Setting `json:"keys"`
-	// Active is the folder name that the settings name, "" when none do.
+	// Active is the name of the world that the settings name, "" when none do.
 	Active string `json:"active"`
-	// Worlds are the worlds below the worlds folder, by folder name.
+	// WorldsFolder is where the server keeps worlds, from its root; Redirected says
+	// that a setting moves it there.
+	WorldsFolder string `json:"worldsFolder"`
+	Redirected   bool   `json:"redirected,omitempty"`
+	// Worlds are the worlds in the worlds folder, by name on disk.
 	Worlds []Present `json:"worlds"`
-	// Folders lists every name in the worlds folder, worlds or not, in order.
+	// Folders lists the names in the worlds folder that are, or could be taken for,
+	// worlds or parts of them, in order: folders, or files of the game's pattern.
 	Folders []string `json:"folders"`
 	// WorldsWhy says why the worlds folder could not be listed; "" when it
 	// could, or is not there yet.
 	WorldsWhy string `json:"worldsWhy,omitempty"`
-}
-
-// Document is one settings file and whether it could be read.
-type Document struct {
-	Name   string `json:"name"`
-	File   string `json:"file"`
-	Format string `json:"format"`
-	// Hash is the SHA-256 of its bytes, to notice a change; "" if unreadable.
-	Hash string `json:"hash"`
-	Why  string `json:"why,omitempty"`
-}
-
-// Setting is the effective value of one key and where it stands.
-type Setting struct {
-	Key   string `json:"key"` // as written in the file
-	Value string `json:"value"`
-	Found bool   `json:"found"`
-	In    string `json:"in"` // name of the settings document
-	File  string `json:"file"`
-	Line  int    `json:"line,omitempty"`
-	// Repeats are the lines of other occurrences, which the effective one beats.
-	Repeats []int  `json:"repeats,omitempty"`
-	Writes  string `json:"writes"` // folder or path
+	// NotYet are the files and folders that a first start makes and that are missing.
+	NotYet []string `json:"notYet,omitempty"`
 }
 
 // Present is a world on the server.
 type Present struct {
-	Folder     string    `json:"folder"`
-	Title      string    `json:"title"`
-	Seed       string    `json:"seed"`
-	Layout     string    `json:"layout"`
-	WorldID    string    `json:"worldId,omitempty"`
-	Siblings   []string  `json:"siblings"` // realm folders beside it
+	Folder   string   `json:"folder"`
+	Title    string   `json:"title"`
+	Seed     string   `json:"seed"`
+	Layout   string   `json:"layout"`
+	WorldID  string   `json:"worldId,omitempty"`
+	Siblings []string `json:"siblings"` // realm folders beside it
+	// Members are all names in the worlds folder that the world is made of.
+	Members []string `json:"members"`
+	// Locks are files that say that something has it open.
+	Locks      []string  `json:"locks,omitempty"`
 	Bytes      int64     `json:"bytes"`
 	LastPlayed time.Time `json:"lastPlayed"`
 }
 
 // Read reads a server whose root is the tree's root. Damage in files becomes a
 // reason in the state; the error is set only when the root cannot be listed.
-func Read(fsys fs.FS, p *game.Profile, kind string) (State, error) {
-	s := State{Game: p.ID, Kind: kind, Realms: p.Server.Kinds[kind].Realms, Keys: map[string]Setting{}, Settings: []Document{}, Worlds: []Present{}, Folders: []string{}}
+func Read(fsys fs.FS, p *game.Profile, m Machine) (State, error) {
+	s := State{
+		Game: p.ID, Kind: m.Kind, Realms: p.Server.Kinds[m.Kind].Realms, Keys: map[string]Setting{},
+		Settings: []Document{}, Worlds: []Present{}, Folders: []string{}, WorldsFolder: path.Clean(p.Server.Worlds),
+	}
 	if _, err := fs.ReadDir(fsys, "."); err != nil {
 		return s, err
+	}
+	if m.System == "" {
+		m.System = "linux"
 	}
 	r := fact.NewReader(fsys)
 	s.Version = r.Read("version", p.Server.Version)
@@ -91,118 +96,107 @@ func Read(fsys fs.FS, p *game.Profile, kind string) (State, error) {
 	if len(p.Server.Mods) == 0 {
 		s.Mods.Why = "the profile does not say where the server's mods stand"
 	}
-	docs := s.readSettings(fsys, p)
+	docs, sources := readSettings(fsys, p, m)
+	s.Settings = docs
+	choose := reader{fsys: fsys, profile: p, system: m.System}.choose
 	for name, places := range p.Server.Keys {
-		s.Keys[name] = effective(docs, p, places)
+		s.Keys[name] = effective(sources, p, places, choose)
 	}
-	if a := s.Keys[game.KeyActiveWorld]; a.Found {
-		s.Active = FolderOf(a)
+	s.redirect(m.Roots)
+	if a := s.Keys[game.KeyActiveWorld]; a.Found || a.Default {
+		s.Active = FolderOf(a.Given, p)
+	}
+	for _, name := range p.Server.FirstStart {
+		info, err := fs.Stat(fsys, strings.TrimSuffix(name, "/"))
+		if err != nil || info.IsDir() != strings.HasSuffix(name, "/") {
+			s.NotYet = append(s.NotYet, name)
+		}
 	}
 	s.readWorlds(fsys, p)
 	return s, nil
 }
 
-func (s *State) readSettings(fsys fs.FS, p *game.Profile) map[string]*settings.Document {
-	docs := map[string]*settings.Document{}
-	names := make([]string, 0, len(p.Server.Settings))
-	for name := range p.Server.Settings {
-		names = append(names, name)
+// redirect follows a setting that moves the worlds folder.
+func (s *State) redirect(roots []string) {
+	to, ok := s.Keys[game.KeyWorldsFolder]
+	if !ok || !to.Found || to.Value == "" {
+		return
 	}
-	sort.Strings(names)
-	for _, name := range names {
-		doc := p.Server.Settings[name]
-		d := Document{Name: name, File: doc.File, Format: doc.Format}
-		data, err := fs.ReadFile(fsys, doc.File)
-		if err == nil {
-			d.Hash = Hash(data)
-			docs[name], err = settings.Parse(doc.File, doc.Syntax(), data)
-		}
-		switch {
-		case errors.Is(err, fs.ErrNotExist):
-			d.Why = "there is no " + doc.File
-		case err != nil:
-			d.Why = err.Error()
-		}
-		s.Settings = append(s.Settings, d)
+	inside, ok := within(to.Value, roots)
+	if !ok {
+		s.WorldsWhy = to.Where() + " moves it to " + to.Value + ", which is outside of the server's own folder"
+		return
 	}
-	return docs
+	s.Redirected = inside != s.WorldsFolder
+	s.WorldsFolder = inside
 }
 
-// Hash gives the hexadecimal SHA-256 of a settings file's bytes.
-func Hash(data []byte) string {
-	sum := sha256.Sum256(data)
-	return hex.EncodeToString(sum[:])
+// within gives a path from the root; ok is false when it leads out of it, or is
+// the root itself.
+func within(value string, roots []string) (string, bool) {
+	clean := path.Clean(strings.ReplaceAll(value, `\`, "/"))
+	for _, root := range roots {
+		if rest, ok := strings.CutPrefix(clean, strings.TrimSuffix(root, "/")+"/"); ok {
+			clean = rest
+			break
+		}
+	}
+	return clean, fs.ValidPath(clean) && clean != "."
 }
 
-// effective finds the first place that gives a value. When none does, the
-// result names the first place, which is where a value would be written.
-func effective(docs map[string]*settings.Document, p *game.Profile, places []game.KeyPlace) Setting {
-	var out Setting
-	for i, kp := range places {
-		one := Setting{Key: kp.Key, In: kp.In, File: p.Server.Settings[kp.In].File, Writes: kp.Writes}
-		if i == 0 {
-			out = one
-		}
-		doc := docs[kp.In]
-		if doc == nil {
-			continue
-		}
-		all := doc.All(kp.Key)
-		if len(all) == 0 {
-			continue
-		}
-		e := all[len(all)-1]
-		one.Value, one.Found, one.Line = e.Value, true, e.Line
-		for _, other := range all[:len(all)-1] {
-			one.Repeats = append(one.Repeats, other.Line)
-		}
-		return one
+// FolderOf gives the name on disk that a setting's value means.
+func FolderOf(g Given, p *game.Profile) string {
+	value := g.Value
+	if g.Writes == "path" {
+		value = path.Base(path.Clean(strings.ReplaceAll(value, `\`, "/")))
 	}
-	return out
-}
-
-// FolderOf gives the folder name that a setting's value means.
-func FolderOf(s Setting) string {
-	if s.Writes == "path" {
-		return path.Base(path.Clean(strings.ReplaceAll(s.Value, `\`, "/")))
+	if g.Writes == "path" || g.Writes == "file" {
+		if name, _, ok := p.World.NameOf(value); ok {
+			return name
+		}
 	}
-	return s.Value
+	return value
 }
 
 // Outside reports whether a setting that names a world by its path points to
 // another folder than the one that holds the worlds. roots are the absolute
 // paths of the server's root.
-func Outside(s Setting, worldsDir string, roots []string) bool {
+func Outside(s Setting, worldsFolder string, roots []string) bool {
 	if s.Writes != "path" || !s.Found || s.Value == "" {
 		return false
 	}
 	dir := path.Dir(path.Clean(strings.ReplaceAll(s.Value, `\`, "/")))
-	worlds := path.Clean(worldsDir)
-	if dir == worlds {
+	if dir == worldsFolder {
 		return false
 	}
 	for _, root := range roots {
-		if dir == path.Join(root, worlds) {
+		if dir == path.Join(root, worldsFolder) {
 			return false
 		}
 	}
 	return true
 }
 
-// ValueFor gives what to write so that the setting names a folder.
-func ValueFor(s Setting, worldsDir, folder string) string {
-	if s.Writes != "path" {
-		return folder
+// ValueFor gives what to write so that a source names a world.
+func ValueFor(g Given, worldsFolder, folder string, p *game.Profile) string {
+	switch g.Writes {
+	case "file":
+		return p.World.FileName(folder)
+	case "path":
+		file := p.World.FileName(folder)
+		if path.IsAbs(g.Value) { // keep the way the file names it
+			return path.Join(path.Dir(g.Value), file)
+		}
+		return path.Join(worldsFolder, file)
 	}
-	if path.IsAbs(s.Value) { // keep the way the file names it
-		return path.Join(path.Dir(s.Value), folder)
-	}
-	return path.Join(worldsDir, folder)
+	return folder
 }
 
 func (s *State) readWorlds(fsys fs.FS, p *game.Profile) {
-	dir := path.Clean(p.Server.Worlds)
-	entries, err := fs.ReadDir(fsys, dir)
+	if s.WorldsWhy != "" {
+		return
+	}
+	entries, err := fs.ReadDir(fsys, s.WorldsFolder)
 	if errors.Is(err, fs.ErrNotExist) {
 		return // before the first start there is no such folder
 	}
@@ -211,32 +205,43 @@ func (s *State) readWorlds(fsys fs.FS, p *game.Profile) {
 		return
 	}
 	for _, e := range entries {
-		if e.IsDir() {
+		if TakesName(p, e) {
 			s.Folders = append(s.Folders, e.Name())
 		}
 	}
 	sort.Strings(s.Folders)
-	search, err := world.Find(fsys, dir, path.Base(dir), []*game.Profile{p})
+	found, err := world.Direct(fsys, s.WorldsFolder, p)
 	if err != nil {
+		s.WorldsWhy = err.Error()
 		return
 	}
-	for _, f := range search.Worlds {
-		if path.Dir(f.Root) != dir {
-			continue // a world inside a folder is not one the server can open
-		}
+	for _, f := range found {
 		s.Worlds = append(s.Worlds, present(fsys, f))
 	}
 	slices.SortFunc(s.Worlds, func(a, b Present) int { return strings.Compare(a.Folder, b.Folder) })
 }
 
+// TakesName reports whether an entry of the worlds folder is a world, or could be
+// taken for one by its name: a folder, or a file of the game's pattern.
+func TakesName(p *game.Profile, e fs.DirEntry) bool {
+	if p.World.Shape == game.ShapeFolder {
+		return e.IsDir()
+	}
+	_, _, ok := p.World.NameOf(e.Name())
+	return ok && !e.IsDir()
+}
+
 func present(fsys fs.FS, f world.Found) Present {
-	out := Present{Folder: f.Folder, Layout: f.Layout, Siblings: []string{}}
+	out := Present{Folder: f.Folder, Layout: f.Layout, Siblings: []string{}, Members: f.Files}
 	w, err := world.Read(fsys, f)
 	if err == nil {
 		out.Title, out.Seed, out.Bytes, out.LastPlayed = w.Title, w.Fact("seed").Text, w.Bytes, w.LastPlayed
-		out.WorldID = w.Fact("world-id").Text
+		out.WorldID, out.Locks = w.Fact("world-id").Text, w.Locks
 	}
-	out.Siblings = Siblings(fsys, f.Game, path.Dir(f.Root), f.Folder)
+	if len(f.Files) == 0 {
+		out.Siblings = Siblings(fsys, f.Game, path.Dir(f.Root), f.Folder)
+		out.Members = append([]string{f.Folder}, out.Siblings...)
+	}
 	return out
 }
 
@@ -247,6 +252,35 @@ func Siblings(fsys fs.FS, p *game.Profile, dir, folder string) []string {
 	for _, name := range p.RealmNames() {
 		split := p.World.Realms[name].SplitFor(folder)
 		if info, err := fs.Stat(fsys, path.Join(dir, split)); err == nil && info.IsDir() {
+			out = append(out, split)
+		}
+	}
+	return out
+}
+
+// Named lists the names in the worlds folder that are called so: a folder, or
+// files, whether or not they are a world.
+func (s State) Named(p *game.Profile, folder string) []string {
+	var out []string
+	for _, name := range s.Folders {
+		mine := name == folder
+		if p.World.Shape != game.ShapeFolder {
+			other, _, ok := p.World.NameOf(name)
+			mine = ok && other == folder
+		}
+		if mine {
+			out = append(out, name)
+		}
+	}
+	return out
+}
+
+// Taken lists what a world of that name would meet in the worlds folder: what is
+// called so, and the realms beside it.
+func (s State) Taken(p *game.Profile, folder string) []string {
+	out := s.Named(p, folder)
+	for _, realm := range p.RealmNames() {
+		if split := p.World.Realms[realm].SplitFor(folder); slices.Contains(s.Folders, split) {
 			out = append(out, split)
 		}
 	}

@@ -19,7 +19,7 @@ func minetest(t *testing.T, files map[string]string) server.State {
 	for name, data := range files {
 		tree[name] = &fstest.MapFile{Data: []byte(data)}
 	}
-	s, err := server.Read(tree, p, "minetest")
+	s, err := server.Read(tree, p, server.Machine{Kind: "minetest"})
 	require.NoError(t, err)
 	return s
 }
@@ -80,16 +80,20 @@ func TestFingerprintChangesWithWhatAPlanReliesOn(t *testing.T) {
 
 func TestPathsAndFolders(t *testing.T) {
 	t.Parallel()
-	set := func(v string) server.Setting { return server.Setting{Value: v, Found: true, Writes: "path"} }
+	set := func(v string) server.Setting {
+		return server.Setting{Given: server.Given{Value: v, Writes: "path"}, Found: true}
+	}
+	p, err := games.Find("minetest")
+	require.NoError(t, err)
 	roots := []string{"/srv/shed", "/mnt/disk/shed"}
 	for value, outside := range map[string]bool{
 		"worlds/a": false, "./worlds/a": false, "worlds/a/": false, `worlds\a`: false, "/srv/shed/worlds/a": false, "/mnt/disk/shed/worlds/a": false,
 		"a": true, "/a": true, "/srv/other/worlds/a": true, "../worlds/a": true, "worlds/a/b": true, "": false,
 	} {
-		assert.Equal(t, outside, server.Outside(set(value), "worlds/", roots), value)
+		assert.Equal(t, outside, server.Outside(set(value), "worlds", roots), value)
 	}
-	assert.Equal(t, "a", server.FolderOf(set("/srv/shed/worlds/a/")))
-	assert.Equal(t, "worlds/new", server.ValueFor(set("worlds/a"), "worlds/", "new"))
-	assert.Equal(t, "/srv/shed/worlds/new", server.ValueFor(set("/srv/shed/worlds/a"), "worlds/", "new"), "the way the file names it is kept")
-	assert.Equal(t, "new", server.ValueFor(server.Setting{Writes: "folder"}, "worlds/", "new"))
+	assert.Equal(t, "a", server.FolderOf(set("/srv/shed/worlds/a/").Given, p))
+	assert.Equal(t, "worlds/new", server.ValueFor(set("worlds/a").Given, "worlds", "new", p))
+	assert.Equal(t, "/srv/shed/worlds/new", server.ValueFor(set("/srv/shed/worlds/a").Given, "worlds", "new", p), "the way the file names it is kept")
+	assert.Equal(t, "new", server.ValueFor(server.Given{Writes: "name"}, "worlds", "new", p))
 }

@@ -3,9 +3,12 @@
 package world
 
 import (
+	"bytes"
 	"errors"
+	"io"
 	"io/fs"
 	"path"
+	"slices"
 	"sort"
 	"strings"
 
@@ -22,11 +25,14 @@ const (
 // Found is a world recognised in a tree.
 type Found struct {
 	Game *game.Profile
-	// Root is the world's folder, from the tree's root; "." is the root itself.
+	// Root is the world's folder, from the tree's root; "." is the root itself. Of a
+	// world that is files it is the folder they stand in.
 	Root string
-	// Folder is the folder's name on disk; for a world at the top of an archive
-	// the name the caller gave to the tree.
+	// Folder is the world's name on disk: its folder's name, or what its files' names
+	// share. For a world at the top of an archive it is the name the caller gave.
 	Folder string
+	// Files are the names of the files that the world is; empty for a folder.
+	Files []string
 	// Realms maps a realm's name to its folder, nested or split.
 	Realms map[string]string
 	// Layout is nested, split, mixed or "" (the world has no realms yet).
@@ -35,6 +41,26 @@ type Found struct {
 	Missing []string
 	// Wrappers are the folders around the world, outermost first.
 	Wrappers []string
+}
+
+// Main is the file that {file} stands for: the last by name of those that follow
+// the first pattern.
+func (f Found) Main() string {
+	main := ""
+	for _, name := range f.Files {
+		if _, pattern, _ := f.Game.World.NameOf(name); pattern == 0 || main == "" {
+			main = name
+		}
+	}
+	return main
+}
+
+// At is where the world stands, for people: its folder, or its main file.
+func (f Found) At() string {
+	if len(f.Files) > 0 {
+		return path.Join(f.Root, f.Main())
+	}
+	return f.Root
 }
 
 // Search is the outcome of looking for worlds.
@@ -79,14 +105,18 @@ func Find(fsys fs.FS, start, name string, profiles []*game.Profile) (Search, err
 			s.Top = append(s.Top, topName(p, d))
 		}
 		if !d.IsDir() {
+			if p == start {
+				s.files(fsys, path.Dir(p), path.Base(p), profiles)
+			}
 			return nil
 		}
 		if p != start && strings.Count(rel, "/") >= deepest {
 			return fs.SkipDir
 		}
-		if s.recognise(fsys, p, name, profiles) {
+		if s.folder(fsys, p, name, profiles) {
 			return fs.SkipDir
 		}
+		s.files(fsys, p, "", profiles)
 		return nil
 	})
 	if err != nil {
@@ -98,6 +128,26 @@ func Find(fsys fs.FS, start, name string, profiles []*game.Profile) (Search, err
 	return s, nil
 }
 
+// Direct lists the worlds of a game that stand directly in a folder, in the order
+// of their names.
+func Direct(fsys fs.FS, dir string, p *game.Profile) ([]Found, error) {
+	s := Search{}
+	entries, err := fs.ReadDir(fsys, dir)
+	if err != nil {
+		return nil, err
+	}
+	if p.World.Shape != game.ShapeFolder {
+		s.files(fsys, dir, "", []*game.Profile{p})
+		return s.Worlds, nil
+	}
+	for _, e := range entries {
+		if e.IsDir() {
+			s.folder(fsys, path.Join(dir, e.Name()), e.Name(), []*game.Profile{p})
+		}
+	}
+	return s.Worlds, nil
+}
+
 func topName(p string, d fs.DirEntry) string {
 	if d.IsDir() {
 		return path.Base(p) + "/"
@@ -105,8 +155,19 @@ func topName(p string, d fs.DirEntry) string {
 	return path.Base(p)
 }
 
-func (s *Search) recognise(fsys fs.FS, dir, name string, profiles []*game.Profile) bool {
+func wrappersOf(dir string) []string {
+	if dir == "." {
+		return nil
+	}
+	return strings.Split(dir, "/")
+}
+
+// folder recognises a world that is a folder.
+func (s *Search) folder(fsys fs.FS, dir, name string, profiles []*game.Profile) bool {
 	for _, p := range profiles {
+		if p.World.Shape != game.ShapeFolder {
+			continue
+		}
 		has, missing := present(fsys, dir, p.World.Recognise.Require)
 		if len(missing) > 0 {
 			if len(has) > 0 {
@@ -117,8 +178,8 @@ func (s *Search) recognise(fsys fs.FS, dir, name string, profiles []*game.Profil
 		f := Found{Game: p, Root: dir, Folder: path.Base(dir)}
 		if dir == "." {
 			f.Folder = name
-		} else if parent := path.Dir(dir); parent != "." {
-			f.Wrappers = strings.Split(parent, "/")
+		} else {
+			f.Wrappers = wrappersOf(path.Dir(dir))
 		}
 		_, f.Missing = present(fsys, dir, p.World.Recognise.Expect)
 		f.findRealms(fsys)
@@ -126,6 +187,62 @@ func (s *Search) recognise(fsys fs.FS, dir, name string, profiles []*game.Profil
 		return true
 	}
 	return false
+}
+
+// files recognises worlds that are files of a folder; only limits it to the world
+// that this file is part of.
+func (s *Search) files(fsys fs.FS, dir, only string, profiles []*game.Profile) {
+	var entries []fs.DirEntry
+	for _, p := range profiles {
+		if p.World.Shape == game.ShapeFolder {
+			continue
+		}
+		if entries == nil {
+			var err error
+			if entries, err = fs.ReadDir(fsys, dir); err != nil {
+				return
+			}
+		}
+		byName := map[string]int{} // index into s.Worlds, by name
+		for _, e := range entries {
+			name, _, ok := p.World.NameOf(e.Name())
+			if !ok || !e.Type().IsRegular() || !begins(fsys, path.Join(dir, e.Name()), p.World.Recognise.Marks()) {
+				continue
+			}
+			at, known := byName[name]
+			if known && p.World.Shape == game.ShapeSession {
+				s.Worlds[at].Files = append(s.Worlds[at].Files, e.Name())
+				continue
+			}
+			byName[name] = len(s.Worlds)
+			s.Worlds = append(s.Worlds, Found{Game: p, Root: dir, Folder: name, Files: []string{e.Name()}, Wrappers: wrappersOf(dir), Realms: map[string]string{}})
+		}
+	}
+	if only != "" {
+		s.Worlds = slices.DeleteFunc(s.Worlds, func(f Found) bool { return !slices.Contains(f.Files, only) })
+	}
+}
+
+// begins reports whether a file begins with one of the marks; without any, each does.
+func begins(fsys fs.FS, name string, marks [][]byte) bool {
+	if len(marks) == 0 {
+		return true
+	}
+	f, err := fsys.Open(name)
+	if err != nil {
+		return false
+	}
+	defer f.Close() //nolint:errcheck // only read
+	longest := 0
+	for _, m := range marks {
+		longest = max(longest, len(m))
+	}
+	head := make([]byte, longest)
+	n, err := io.ReadFull(f, head)
+	if err != nil && !errors.Is(err, io.ErrUnexpectedEOF) {
+		return false
+	}
+	return slices.ContainsFunc(marks, func(m []byte) bool { return bytes.HasPrefix(head[:n], m) })
 }
 
 func present(fsys fs.FS, dir string, names []string) (has, missing []string) {
@@ -176,7 +293,7 @@ func isDir(fsys fs.FS, name string) bool {
 func (s Search) Only(what, root string, profiles []*game.Profile) (Found, error) {
 	if root != "" {
 		for _, w := range s.Worlds {
-			if w.Root == strings.Trim(root, "/") || w.Folder == root {
+			if w.At() == strings.Trim(root, "/") || w.Folder == root {
 				return w, nil
 			}
 		}
@@ -190,7 +307,7 @@ func (s Search) Only(what, root string, profiles []*game.Profile) (Found, error)
 	}
 	e := fault.New(fault.ManyWorlds, "choose a world in", what, "it holds %d worlds: %s", len(s.Worlds), s.roots())
 	for _, w := range s.Worlds {
-		e.Options = append(e.Options, w.Root)
+		e.Options = append(e.Options, w.At())
 	}
 	return Found{}, e
 }
@@ -198,7 +315,7 @@ func (s Search) Only(what, root string, profiles []*game.Profile) (Found, error)
 func (s Search) roots() string {
 	names := make([]string, 0, len(s.Worlds))
 	for _, w := range s.Worlds {
-		names = append(names, w.Root)
+		names = append(names, w.At())
 	}
 	sort.Strings(names)
 	if len(names) > 8 {
@@ -210,10 +327,22 @@ func (s Search) roots() string {
 	return strings.Join(names, ", ")
 }
 
+// Marks says what marks a game's worlds.
+func Marks(p *game.Profile) string {
+	if p.World.Shape == game.ShapeFolder {
+		return strings.Join(p.World.Recognise.Require, " and ")
+	}
+	text := strings.Join(p.World.Files, " or ")
+	if b := p.World.Recognise.Begins; len(b) > 0 {
+		text += ", beginning with " + strings.Join(b, " or ")
+	}
+	return text
+}
+
 func (s Search) notAWorld(what string, profiles []*game.Profile) error {
 	looked := make([]string, 0, len(profiles))
 	for _, p := range profiles {
-		looked = append(looked, p.Title+" ("+strings.Join(p.World.Recognise.Require, " and ")+")")
+		looked = append(looked, p.Title+" ("+Marks(p)+")")
 	}
 	found := "nothing"
 	if len(s.Top) > 0 {

@@ -19,9 +19,11 @@ import (
 type World struct {
 	Game   string `json:"game"`
 	Title  string `json:"title"`  // the name players see; "" when it could not be read
-	Folder string `json:"folder"` // the name on disk
-	Root   string `json:"root"`   // where it stood in the tree that was read
-	Layout string `json:"layout"` // realms: nested, split, mixed or ""
+	Folder string `json:"folder"` // the name on disk, without an ending
+	// Members are the files that the world is; empty for a folder.
+	Members []string `json:"members,omitempty"`
+	Root    string   `json:"root"`   // where it stood in the tree that was read
+	Layout  string   `json:"layout"` // realms: nested, split, mixed or ""
 	// Realms are the realms the world has, in order.
 	Realms     []string             `json:"realms"`
 	Facts      map[string]fact.Fact `json:"facts"`
@@ -30,6 +32,13 @@ type World struct {
 	Bytes      int64                `json:"bytes"`
 	LastPlayed time.Time            `json:"lastPlayed"` // from a fact, else the newest file
 	Warnings   []string             `json:"warnings"`
+	// Overrides are its files that beat a server's settings, Locks those that say
+	// that it was open, Missing what a whole world has and it lacks.
+	Overrides []string `json:"overrides,omitempty"`
+	Locks     []string `json:"locks,omitempty"`
+	Missing   []string `json:"missing,omitempty"`
+	// Wrappers are the folders around it in what was read, outermost first.
+	Wrappers []string `json:"wrappers,omitempty"`
 	// Why says how the world was recognised.
 	Why string `json:"why"`
 }
@@ -38,6 +47,8 @@ type World struct {
 type Player struct {
 	ID   string `json:"id"`
 	Name string `json:"name"`
+	// Host marks the fixed id of who played alone.
+	Host bool `json:"host,omitempty"`
 }
 
 // Fact gives a fact by name; an unknown one when the profile has none such.
@@ -58,7 +69,10 @@ func Read(fsys fs.FS, f Found) (World, error) {
 	w := World{
 		Game: f.Game.ID, Folder: f.Folder, Root: f.Root, Layout: f.Layout,
 		Facts: map[string]fact.Fact{}, Players: []Player{}, Realms: []string{}, Warnings: []string{},
-		Why: "has " + strings.Join(f.Game.World.Recognise.Require, " and "),
+		Why: "has " + Marks(f.Game), Members: f.Files, Missing: f.Missing, Wrappers: f.Wrappers,
+	}
+	if len(f.Files) > 0 {
+		w.Why = "is called " + Marks(f.Game)
 	}
 	for name := range f.Realms {
 		w.Realms = append(w.Realms, name)
@@ -83,6 +97,7 @@ func Read(fsys fs.FS, f Found) (World, error) {
 		return w, fault.Wrap(fault.Internal, "open", f.Root, err)
 	}
 	r := fact.NewReader(root)
+	r.File, r.Name = f.Main(), f.Folder
 	for name, sources := range f.Game.World.Facts {
 		w.Facts[name] = r.Read(name, sources)
 	}
@@ -101,6 +116,21 @@ func Read(fsys fs.FS, f Found) (World, error) {
 func (w *World) readPlayers(root fs.FS, r *fact.Reader, p *game.Profile) {
 	pl := p.World.Players
 	if pl == nil {
+		return
+	}
+	defer func() {
+		for i := range w.Players {
+			w.Players[i].Host = pl.Host != "" && game.SameID(pl.ID, w.Players[i].ID, pl.Host)
+		}
+	}()
+	if pl.Rows != nil && pl.Rows.Query == "" {
+		list := r.Read("players", game.Sources{*pl.Rows})
+		if !list.Known() {
+			w.Warnings = append(w.Warnings, "player records do not read: "+list.Why)
+		}
+		for _, it := range list.Items {
+			w.Players = append(w.Players, Player{ID: it.ID, Name: it.Name})
+		}
 		return
 	}
 	if pl.Rows != nil {
@@ -149,9 +179,16 @@ func (w *World) warn(root fs.FS, f Found) {
 	if len(f.Missing) > 0 {
 		w.Warnings = append(w.Warnings, "expected but missing: "+strings.Join(f.Missing, ", "))
 	}
-	for _, pattern := range f.Game.World.LeaveBehind {
-		if _, err := fs.Stat(root, pattern); err == nil {
-			w.Warnings = append(w.Warnings, pattern+" is there: the world may be open in the game, or was not closed cleanly. It is not carried")
+	for _, pattern := range f.Game.World.Locks {
+		found, _ := fs.Glob(root, pattern) // Lint has checked the pattern
+		w.Locks = append(w.Locks, found...)
+	}
+	if len(w.Locks) > 0 {
+		w.Warnings = append(w.Warnings, strings.Join(w.Locks, ", ")+" is there: the world may be open in the game, or was not closed cleanly. It is not carried")
+	}
+	for _, o := range f.Game.World.Overrides {
+		if _, err := fs.Stat(root, o.File); err == nil {
+			w.Overrides = append(w.Overrides, o.File)
 		}
 	}
 	if strings.TrimSpace(w.Title) != w.Title {
@@ -192,6 +229,9 @@ type Entry struct {
 // Parts lists the files of a world, realm folders beside it included, files to
 // leave behind excluded, empty folders included, in the order of part and path.
 func Parts(fsys fs.FS, f Found) ([]Entry, error) {
+	if len(f.Files) > 0 {
+		return fileParts(fsys, f)
+	}
 	roots := map[string]string{"": f.Root}
 	for name, dir := range f.Realms {
 		if !Inside(f.Root, dir) {
@@ -223,8 +263,7 @@ func Parts(fsys fs.FS, f Found) ([]Entry, error) {
 				return err
 			}
 			if !info.Mode().IsRegular() {
-				return fault.New(fault.Invalid, "read world", p, "it is a %s; a world is made of files and folders only", kindOf(info.Mode())).
-					With("Replace it by what it points at, or take it out of the world, and try again.")
+				return notPlain(p, info.Mode())
 			}
 			out = append(out, Entry{Part: part, Path: rel, Source: p, Size: info.Size(), ModTime: info.ModTime()})
 			return nil
@@ -232,6 +271,28 @@ func Parts(fsys fs.FS, f Found) ([]Entry, error) {
 		if err != nil {
 			return nil, fault.Wrap(fault.Internal, "list world", base, err)
 		}
+	}
+	return out, nil
+}
+
+func notPlain(name string, m fs.FileMode) error {
+	return fault.New(fault.Invalid, "read world", name, "it is a %s; a world is made of files and folders only", kindOf(m)).
+		With("Replace it by what it points at, or take it out of the world, and try again.")
+}
+
+// fileParts lists the files of a world that is files.
+func fileParts(fsys fs.FS, f Found) ([]Entry, error) {
+	out := make([]Entry, 0, len(f.Files))
+	for _, name := range f.Files {
+		p := path.Join(f.Root, name)
+		info, err := fs.Stat(fsys, p)
+		if err != nil {
+			return nil, fault.Wrap(fault.Internal, "list world", p, err)
+		}
+		if !info.Mode().IsRegular() {
+			return nil, notPlain(p, info.Mode())
+		}
+		out = append(out, Entry{Path: name, Source: p, Size: info.Size(), ModTime: info.ModTime()})
 	}
 	return out, nil
 }
@@ -251,7 +312,7 @@ func kindOf(m fs.FileMode) string {
 }
 
 func leftBehind(p *game.Profile, rel string) bool {
-	for _, pattern := range p.World.LeaveBehind {
+	for _, pattern := range p.World.NeverCarried() {
 		if Match(pattern, rel) {
 			return true
 		}

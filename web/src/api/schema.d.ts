@@ -526,6 +526,7 @@ export interface components {
             world?: string;
         };
         Fact: {
+            damaged?: boolean;
             file?: string;
             items?: components["schemas"]["FactItem"][];
             name: string;
@@ -535,6 +536,7 @@ export interface components {
             why?: string;
         };
         FactItem: {
+            id?: string;
             name: string;
             version?: string;
         };
@@ -557,13 +559,16 @@ export interface components {
             say: string;
         };
         FitRow: {
+            chosen?: string;
             concern: string;
+            idle?: boolean;
             mend?: string;
             options: components["schemas"]["FitOption"][];
             say: string;
             server: components["schemas"]["FitCell"];
             settings: components["schemas"]["FitCell"];
             title: string;
+            todo?: string[];
             verdict: string;
             world: components["schemas"]["FitCell"];
         };
@@ -592,6 +597,11 @@ export interface components {
             name: string;
             /** @description the server's folder, absolute */
             root: string;
+            /**
+             * @description the operating system that the server is made for, where its files depend on it; linux when left out
+             * @enum {string}
+             */
+            system?: "linux" | "macos" | "windows";
             /** @description the server's version, where no file tells it */
             version?: string;
         };
@@ -612,6 +622,7 @@ export interface components {
             window: components["schemas"]["PlanWindow"];
             work: string;
             world: string;
+            worlds: string;
         };
         PlanCheck: {
             expected: string;
@@ -633,12 +644,19 @@ export interface components {
             folder: string;
             folders: string[];
             opened: string[];
+            /** Format: int64 */
+            players: number;
             seed?: string;
             title?: string;
             worldId?: string;
         };
         PlanProof: {
             checks: components["schemas"]["PlanCheck"][];
+        };
+        PlanRoute: {
+            part: string;
+            to: string;
+            under: string;
         };
         PlanStep: {
             /** Format: int64 */
@@ -649,18 +667,19 @@ export interface components {
             file?: string;
             /** Format: int64 */
             files?: number;
-            format?: string;
             from?: string;
             ifHash?: string;
             keep?: string;
             kind: string;
-            parts?: {
-                [key: string]: string;
-            };
+            names?: string[];
             restoreFrom?: string;
+            routes?: components["schemas"]["PlanRoute"][];
             say: string;
+            skip?: string[];
             switch: boolean;
+            syntax?: components["schemas"]["SettingsSyntax"];
             to?: string;
+            world?: string;
         };
         PlanWindow: {
             /** Format: int64 */
@@ -713,15 +732,39 @@ export interface components {
             trouble?: string;
         };
         ServerDocument: {
+            absent?: boolean;
             file: string;
             format: string;
             hash: string;
+            includes?: string[];
             name: string;
+            others?: string[];
+            readOnly?: boolean;
             why?: string;
         };
         ServerFacts: {
             facts: components["schemas"]["ServerState"];
             server: components["schemas"]["Server"];
+        };
+        ServerGiven: {
+            file: string;
+            in: string;
+            key: string;
+            /** Format: int64 */
+            line?: number;
+            value: string;
+            writes: string;
+        };
+        ServerHeld: {
+            file: string;
+            found: boolean;
+            in: string;
+            key: string;
+            /** Format: int64 */
+            line?: number;
+            value: string;
+            want: string;
+            writes: string;
         };
         ServerPresent: {
             /** Format: int64 */
@@ -730,20 +773,26 @@ export interface components {
             /** Format: date-time */
             lastPlayed: string;
             layout: string;
+            locks?: string[];
+            members: string[];
             seed: string;
             siblings: string[];
             title: string;
             worldId?: string;
         };
         ServerSetting: {
+            default?: boolean;
             file: string;
+            fixed?: boolean;
             found: boolean;
+            hides?: components["schemas"]["ServerGiven"][];
             in: string;
             key: string;
             /** Format: int64 */
             line?: number;
             repeats?: number[];
             value: string;
+            with?: components["schemas"]["ServerHeld"][];
             writes: string;
         };
         ServerState: {
@@ -755,14 +804,22 @@ export interface components {
             };
             kind: string;
             mods: components["schemas"]["Fact"];
+            notYet?: string[];
             realms: string;
+            redirected?: boolean;
             settings: components["schemas"]["ServerDocument"][];
             version: components["schemas"]["Fact"];
             worlds: components["schemas"]["ServerPresent"][];
+            worldsFolder: string;
             worldsWhy?: string;
         };
         "Set-passwordRequest": {
             password: string;
+        };
+        SettingsSyntax: {
+            encoding?: string;
+            format: string;
+            line?: string;
         };
         Sheet: {
             copy: string;
@@ -840,14 +897,20 @@ export interface components {
             /** Format: date-time */
             lastPlayed: string;
             layout: string;
+            locks?: string[];
+            members?: string[];
+            missing?: string[];
+            overrides?: string[];
             players: components["schemas"]["WorldPlayer"][];
             realms: string[];
             root: string;
             title: string;
             warnings: string[];
             why: string;
+            wrappers?: string[];
         };
         WorldPlayer: {
+            host?: boolean;
             id: string;
             name: string;
         };

@@ -29,9 +29,10 @@ function CellText({ cell }: { cell: Row["world"] }) {
 
 /** World, settings and server side by side; the broken pairs at the top, the questions answered in place. */
 export function FitSheet({ sheet, choices, onChoose }: { sheet: Sheet["sheet"]; choices: Choices; onChoose?: (c: Choices) => void }) {
-  const rows = sheet.rows.toSorted((a, b) => (order[a.verdict] ?? 9) - (order[b.verdict] ?? 9));
+  const idle = sheet.rows.filter((r) => r.idle && r.verdict === "fits");
+  const rows = sheet.rows.filter((r) => !idle.includes(r)).toSorted((a, b) => (order[a.verdict] ?? 9) - (order[b.verdict] ?? 9));
   return (
-    <Grid aria-label="Fit sheet">
+    <><Grid aria-label="Fit sheet">
       <thead><tr><th scope="col">Verdict</th><th scope="col">Concern</th><th scope="col">World says</th><th scope="col">Settings say</th><th scope="col">Server has</th></tr></thead>
       {rows.map((r) => (
         <tbody key={r.concern} data-concern={r.concern} data-open={r.verdict === "choose" || undefined} data-blocked={r.verdict === "blocks" || undefined}>
@@ -41,13 +42,17 @@ export function FitSheet({ sheet, choices, onChoose }: { sheet: Sheet["sheet"]; 
           </tr>
           <tr className="say"><td colSpan={5}>
             {r.say} {r.mend && <b>{r.mend}</b>}
+            {(r.todo?.length ?? 0) > 0 && <ul>{r.todo?.map((t) => <li key={t}>{t}</li>)}</ul>}
             {r.options.length > 0 && onChoose && <Answers row={r} choices={choices} onChoose={onChoose} />}
           </td></tr>
         </tbody>
       ))}
     </Grid>
+    {idle.length > 0 && <Idle>Nothing to compare: {idle.map((r) => r.title.toLowerCase()).join(", ")}.</Idle>}</>
   );
 }
+
+const Idle = styled.p`color: var(--muted); font-size: 0.9rem; margin: 0.7rem 0 0 0.35rem;`;
 
 const Group = styled(RadioGroup)`
   margin: 0.5rem 0 0.3rem; display: grid; gap: 0.3rem;
@@ -66,7 +71,7 @@ const Own = styled.form`
 function Answers({ row, choices, onChoose }: { row: Row; choices: Choices; onChoose: (c: Choices) => void }) {
   const [own, setOwn] = useState("");
   const named = row.options.some((o) => o.choice === "folder-name");
-  const current = row.options.findIndex((o) => choices[o.choice] === o.answer);
+  const current = row.options.findIndex((o) => (choices[o.choice] ?? row.chosen) === o.answer);
   return (
     <>
       <Group aria-label={`Answer for ${row.title}`} value={current < 0 ? null : String(current)} onChange={(i) => {
