@@ -1,7 +1,9 @@
 // Command standin plays the made-up games that Reshard's demo and tests use.
 //
-//	standin quarrymoss serve ROOT
 //	standin demo-data DIR
+//	standin quarrymoss serve ROOT
+//	standin saltmarch serve ROOT
+//	standin emberlode serve ROOT [--load NAME] [--saves DIR]
 //	standin quarrymoss make DIR [--title T] [--seed N] [--tiles N] [--tile-bytes N] [--realms caverns,aurora] [--split]
 package main
 
@@ -11,10 +13,13 @@ import (
 	"os"
 	"os/signal"
 	"strings"
+	"syscall"
 
 	"github.com/urfave/cli/v3"
 
+	"reshard/cmd/standin/emberlode"
 	"reshard/cmd/standin/quarrymoss"
+	"reshard/cmd/standin/saltmarch"
 )
 
 func main() {
@@ -24,6 +29,29 @@ func main() {
 		Commands: []*cli.Command{{
 			Name: "demo-data", Usage: "write the demo's servers and worlds below DIR and list them", ArgsUsage: "DIR",
 			Action: func(_ context.Context, c *cli.Command) error { return demoData(c.Args().First()) },
+		}, {
+			Name: "saltmarch", Usage: "co-operative survival",
+			Commands: []*cli.Command{{
+				Name: "serve", Usage: "run a server in ROOT; SIGTERM stops it, its log is a file", ArgsUsage: "ROOT",
+				Action: func(ctx context.Context, c *cli.Command) error {
+					ctx, stop := signal.NotifyContext(ctx, syscall.SIGTERM)
+					defer stop()
+					code = saltmarch.Run(ctx, c.Args().First())
+					return nil
+				},
+			}},
+		}, {
+			Name: "emberlode", Usage: "expeditions",
+			Commands: []*cli.Command{{
+				Name: "serve", Usage: "run a server in ROOT; console on standard input", ArgsUsage: "ROOT",
+				Flags: []cli.Flag{&cli.StringFlag{Name: "load"}, &cli.StringFlag{Name: "saves"}},
+				Action: func(ctx context.Context, c *cli.Command) error {
+					ctx, stop := signal.NotifyContext(ctx, os.Interrupt)
+					defer stop()
+					code = emberlode.Run(ctx, c.Args().First(), c.String("load"), c.String("saves"), os.Stdin, os.Stdout)
+					return nil
+				},
+			}},
 		}, {
 			Name: "quarrymoss", Usage: "block building",
 			Commands: []*cli.Command{

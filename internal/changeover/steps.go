@@ -9,7 +9,6 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
-	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -56,6 +55,9 @@ func (r *Runner) act(ctx context.Context, n int, step plan.Step) (*Detail, error
 		took, clean, err := r.Control.Stop(ctx, control.Clean)
 		return &Detail{TookMS: took.Milliseconds(), Clean: clean}, err
 	case plan.Move:
+		if step.World != "" {
+			return nil, r.moveSession(step.World, step.From, step.To)
+		}
 		return nil, r.move(step.From, step.To)
 	case plan.Write:
 		return r.write(n, step)
@@ -91,6 +93,9 @@ func (r *Runner) unact(ctx context.Context, n int, step plan.Step) error {
 		_, err := r.Control.Start(ctx)
 		return err
 	case plan.Move:
+		if step.World != "" {
+			return r.moveSession(step.World, step.To, step.From)
+		}
 		return r.moveBack(step)
 	case plan.Write:
 		return r.unwrite(step)
@@ -133,9 +138,8 @@ func (r *Runner) stage(ctx context.Context, n int, step plan.Step) error {
 func (r *Runner) makeFolders(c vault.Copy, step plan.Step) error {
 	made := map[string]bool{}
 	for _, f := range c.Files {
-		if step.Skipped(f.Part, f.Path) {
-			continue
-		}
+		// The folder of a file that is left behind is made all the same: a game may
+		// not make it itself.
 		to, ok := step.Target(f.Part, f.Path)
 		if !ok {
 			return fault.New(fault.Internal, "stage", f.Path, "the plan has no place for it (part %q)", f.Part)
@@ -163,7 +167,7 @@ func (r *Runner) stageFiles(ctx context.Context, c vault.Copy, step plan.Step, h
 	group.SetLimit(2)
 	for _, f := range c.Files {
 		to, ok := step.Target(f.Part, f.Path)
-		if f.Dir() || !ok {
+		if f.Dir() || !ok || step.Skipped(f.Part, f.Path) {
 			continue
 		}
 		group.Go(func() error {
@@ -256,6 +260,27 @@ func (r *Runner) move(from, to string) error {
 		return fault.New(fault.Held, "move", from, "%s is there as well", to)
 	}
 	return fault.New(fault.Held, "move", from, "neither it nor %s is there", to)
+}
+
+// moveSession renames every file of a session that is still in its old place.
+// Doing it once more does what is left, so that it can be repeated after a crash.
+func (r *Runner) moveSession(session, from, to string) error {
+	entries, err := fs.ReadDir(r.Place.FS(), from)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil // nothing of it was ever there
+	}
+	if err != nil {
+		return fault.Wrap(fault.Internal, "move", from, err)
+	}
+	for _, e := range entries {
+		if name, _, ok := r.Profile.World.NameOf(e.Name()); !ok || name != session || e.IsDir() {
+			continue
+		}
+		if err := r.move(path.Join(from, e.Name()), path.Join(to, e.Name())); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func (r *Runner) moveBack(step plan.Step) error {
@@ -398,10 +423,17 @@ func (r *Runner) setStraysAside() error {
 // neither left there nor placed.
 func (r *Runner) strays() []string {
 	worlds := r.job.Plan.Worlds
-	known := slices.Clone(r.job.Plan.Expect.Folders)
+	known := map[string]bool{}
+	for _, name := range r.job.Plan.Expect.Folders {
+		known[r.worldName(name)] = true
+	}
 	for _, s := range r.job.Plan.Steps {
-		if s.Kind == plan.Move && path.Dir(s.To) == worlds {
-			known = append(known, path.Base(s.To))
+		switch {
+		case s.Kind != plan.Move:
+		case s.World != "":
+			known[s.World] = true
+		case path.Dir(s.To) == worlds:
+			known[r.worldName(path.Base(s.To))] = true
 		}
 	}
 	entries, err := fs.ReadDir(r.Place.FS(), worlds)
@@ -410,21 +442,24 @@ func (r *Runner) strays() []string {
 	}
 	var out []string
 	for _, e := range entries {
-		if server.TakesName(r.Profile, e) && !slices.Contains(known, e.Name()) && !r.partOfWorld(e.Name()) {
+		if server.TakesName(r.Profile, e) && !known[r.worldName(e.Name())] {
 			out = append(out, e.Name())
 		}
 	}
 	return out
 }
 
-// partOfWorld reports whether a file belongs to the world that is to run: a game
-// adds files to a session while it is played.
-func (r *Runner) partOfWorld(file string) bool {
+// worldName gives what tells worlds apart in the worlds folder: of a session, to
+// which a game adds files while it is played, its name; else the name itself.
+func (r *Runner) worldName(file string) string {
 	if r.Profile.World.Shape != game.ShapeSession {
-		return false
+		return file
 	}
 	name, _, ok := r.Profile.World.NameOf(file)
-	return ok && name == r.job.Plan.Expect.Folder
+	if !ok {
+		return file
+	}
+	return name
 }
 
 func (r *Runner) proof() (plan.Proof, error) {

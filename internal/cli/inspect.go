@@ -78,12 +78,16 @@ func openLocal(name, root string, profiles []*game.Profile) (localWorld, error) 
 	}
 	l := localWorld{path: name, close: func() {}}
 	start, label := ".", strings.TrimSuffix(filepath.Base(full), filepath.Ext(full))
-	if info.IsDir() {
+	switch {
+	case world.IsFile(filepath.Base(full), profiles):
+		// Read through its folder: other files of its session stand beside it.
+		l.tree, start = os.DirFS(filepath.Dir(full)), filepath.Base(full)
+	case info.IsDir():
 		l.tree, start, label = os.DirFS(filepath.Dir(full)), filepath.Base(full), filepath.Base(full)
 		if full == string(filepath.Separator) {
 			l.tree, start = os.DirFS(full), "."
 		}
-	} else {
+	default:
 		archive, err := pack.OpenZip(full, filepath.Base(full), pack.Limits{})
 		if err != nil {
 			return l, err
@@ -107,8 +111,13 @@ func (a *app) describeWorld(l localWorld) {
 	a.print("%s world, because it %s.\n\n", l.found.Game.Title, w.Why)
 	line := func(label, value string) { a.print("  %-12s %s\n", label, value) }
 	line("title", orUnknown(w.Title))
-	line("folder", quoted(w.Folder))
-	if w.Root != w.Folder {
+	if len(w.Members) > 0 {
+		line("name on disk", quoted(w.Folder))
+		line("files", strings.Join(w.Members, ", "))
+	} else {
+		line("folder", quoted(w.Folder))
+	}
+	if w.Root != w.Folder && len(w.Members) == 0 {
 		where := w.Root
 		if where == "." {
 			where = "the top of the archive"

@@ -55,7 +55,7 @@ Examples:
 			name := filepath.Base(local.path)
 			root := ""
 			if local.zip {
-				root = local.found.Root
+				root = local.found.At()
 			} else {
 				name = local.found.Folder + ".zip"
 			}
@@ -98,6 +98,9 @@ func (a *app) archiveOf(l localWorld) (io.ReadCloser, int64, error) {
 
 // nameInArchive keeps the folder's name and, beside it, those of its realms.
 func nameInArchive(f world.Found, e world.Entry) string {
+	if len(f.Files) > 0 {
+		return e.Path
+	}
 	folder := f.Folder
 	if e.Part != "" {
 		folder = path.Base(f.Realms[e.Part])

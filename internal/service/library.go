@@ -77,7 +77,7 @@ func (s *Service) Receive(ctx context.Context, in Incoming) (wire.Arrival, error
 	if in.Size >= 0 && n != in.Size {
 		return wire.Arrival{}, fault.New(fault.Interrupted, "receive", in.Name, "%d bytes were announced and %d came", in.Size, n)
 	}
-	archive, err := pack.OpenZip(f.Name(), in.Name, s.config.Limits)
+	archive, err := s.openArrival(f.Name(), in.Name)
 	if err != nil {
 		return wire.Arrival{}, err
 	}
@@ -88,6 +88,14 @@ func (s *Service) Receive(ctx context.Context, in Incoming) (wire.Arrival, error
 	})
 	defer drop()
 	return s.keep(ctx, in, archive, drop)
+}
+
+// openArrival opens an archive, or a file that is a world itself.
+func (s *Service) openArrival(file, name string) (*pack.Archive, error) {
+	if world.IsFile(path.Base(name), s.config.Games) {
+		return pack.OpenFile(file, path.Base(name))
+	}
+	return pack.OpenZip(file, name, s.config.Limits)
 }
 
 // roomFor refuses what cannot fit before it is sent: the archive itself and,

@@ -2,6 +2,7 @@ package fit
 
 import (
 	"fmt"
+	"strings"
 
 	"reshard/internal/core/fact"
 )
@@ -12,12 +13,17 @@ var modsRule = Rule{Concern: "mods", Title: "Mods", check: func(in Input, r *Row
 	wm, sm := in.World.Fact("mods"), in.Server.Mods
 	r.World = Cell{Text: modsText(wm), From: wm.File}
 	r.Server = Cell{Text: modsText(sm), From: sm.File}
+	if _, told := in.Profile.World.Facts["mods"]; !told && len(in.Profile.Server.Mods) == 0 {
+		r.World, r.Server = Cell{}, Cell{}
+		r.idle("The game profile knows of no mods.")
+		return
+	}
 	if !wm.Known() || !sm.Known() {
 		if wm.Known() && !sm.Known() && len(in.Profile.Server.Mods) == 0 {
 			r.say("The world brings its mods with it.")
 			return
 		}
-		r.choose("The mods cannot be compared: "+wm.Why+sm.Why+".", "Check by hand, then go on.", Option{Answer: "go-on", Say: "Go on without comparing mods."})
+		r.choose("The mods cannot be compared: "+strings.Trim(wm.Why+"; "+sm.Why, "; ")+".", "Check by hand, then go on.", Option{Answer: "go-on", Say: "Go on without comparing mods."})
 		answered(in, r)
 		return
 	}

@@ -8,7 +8,7 @@ const spareBytes = 64 << 20
 // spaceRule: does the world fit beside the live one, on one file system?
 var spaceRule = Rule{Concern: "space", Title: "Free space", check: func(in Input, r *Row) {
 	need := in.World.Bytes
-	r.World = Cell{Text: humanize.IBytes(uint64(need)) + " in " + humanize.Comma(int64(in.World.Files)) + " files"}
+	r.World = Cell{Text: humanize.IBytes(uint64(need)) + " in " + counted(in.World.Files, "file", "files")}
 	switch {
 	case !in.Live.SameFilesystem:
 		r.Server = Cell{Text: "worlds on another file system"}

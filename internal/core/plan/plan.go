@@ -60,7 +60,9 @@ type Step struct {
 	To   string `json:"to,omitempty"`   // move
 
 	Dir string `json:"dir,omitempty"` // sample: the folder as it stands then
-	// World names the sampled world, and Names its files in Dir; none: all of Dir.
+	// World names the sampled world, and Names its files in Dir; none: all of Dir. In
+	// a move it makes From and To folders, between which all files of the session of
+	// that name go: a server adds files to it until it has stopped.
 	World string   `json:"world,omitempty"`
 	Names []string `json:"names,omitempty"`
 
@@ -84,12 +86,8 @@ type Route struct {
 	To    string `json:"to"`
 }
 
-// Target gives where a file of a copy goes; ok is false when it is left behind or
-// no route takes it.
+// Target gives where a file of a copy goes; ok is false when no route takes it.
 func (s Step) Target(part, file string) (to string, ok bool) {
-	if s.Skipped(part, file) {
-		return "", false
-	}
 	best := -1
 	for i, r := range s.Routes {
 		holds := r.Under == "" || file == r.Under || strings.HasPrefix(file, r.Under+"/")
@@ -220,15 +218,16 @@ func DraftPut(in PutInput) (Plan, error) {
 		p.Steps = append(p.Steps, Step{Kind: Stop, Switch: true, Say: "Stop the server cleanly. Players are locked out from here."})
 	}
 	leave := leaving(in, folder)
-	for _, name := range leave {
-		from := path.Join(worlds, name)
-		p.SetAside = append(p.SetAside, from)
-		p.Steps = append(p.Steps, Step{Kind: Move, Switch: true, From: from, To: path.Join(in.Work, "aside", name), Say: "Set " + from + " aside."})
+	out := moves(in.Fit.Profile, leave, worlds, path.Join(in.Work, "aside"))
+	for i := range out {
+		out[i].Say = "Set " + out[i].what() + " aside."
+		p.SetAside = append(p.SetAside, out[i].what())
 	}
-	for _, name := range names {
-		to := path.Join(worlds, name)
-		p.Steps = append(p.Steps, Step{Kind: Move, Switch: true, From: path.Join(staged, name), To: to, Say: "Place " + to + "."})
+	placed := moves(in.Fit.Profile, names, staged, worlds)
+	for i := range placed {
+		placed[i].Say = "Place " + placed[i].target() + "."
 	}
+	p.Steps = append(append(p.Steps, out...), placed...)
 	if err := putWrites(in, &p); err != nil {
 		return Plan{}, err
 	}
@@ -236,6 +235,48 @@ func DraftPut(in PutInput) (Plan, error) {
 	p.Expect = expectPut(in, folder, leave)
 	p.Notes = append(p.Notes, putNotes(in, leave)...)
 	return p, nil
+}
+
+// moves makes the steps that bring names from one folder to another: one each, but
+// one for all files of a session.
+func moves(profile *game.Profile, names []string, from, to string) []Step {
+	var out []Step
+	sessions := map[string]bool{}
+	for _, name := range names {
+		if profile.World.Shape != game.ShapeSession {
+			out = append(out, Step{Kind: Move, Switch: true, From: path.Join(from, name), To: path.Join(to, name)})
+			continue
+		}
+		session, _, ok := profile.World.NameOf(name)
+		if ok && !sessions[session] {
+			sessions[session] = true
+			out = append(out, Step{Kind: Move, Switch: true, From: from, To: to, World: session})
+		}
+	}
+	return out
+}
+
+// what names what a move moves, and target what it is afterwards.
+func (s Step) what() string {
+	if s.World != "" {
+		return "all files of " + path.Join(s.From, s.World)
+	}
+	return s.From
+}
+
+func (s Step) target() string {
+	if s.World != "" {
+		return "all files of " + path.Join(s.To, s.World)
+	}
+	return s.To
+}
+
+// into reports whether a move brings something directly into a folder.
+func (s Step) into(dir string) bool {
+	if s.World != "" {
+		return s.To == dir
+	}
+	return path.Dir(s.To) == dir
 }
 
 // routesFor says where the copy's files are staged, and the names that then stand in
@@ -487,14 +528,14 @@ func DraftUndo(in UndoInput) (Plan, error) {
 		if s.Kind != Move {
 			continue
 		}
-		if path.Dir(s.To) == worlds {
+		if s.into(worlds) {
 			out = append(out, s)
 		} else {
 			back = append(back, s)
 		}
 	}
 	for _, s := range back {
-		if _, err := fs.Stat(in.Tree, s.To); err != nil {
+		if !stillThere(in, s) {
 			return Plan{}, fault.New(fault.Held, "draft undo of", fmt.Sprint(in.ID), "what was set aside is no longer in %s", s.To).
 				With("Put the world there again from the library: reshard put WORLD SERVER.")
 		}
@@ -507,23 +548,17 @@ func DraftUndo(in UndoInput) (Plan, error) {
 	if in.Running {
 		p.Steps = append(p.Steps, Step{Kind: Stop, Switch: true, Say: "Stop the server cleanly. Players are locked out from here."})
 	}
-	leave := map[string]bool{}
-	for _, s := range out {
-		leave[path.Base(s.To)] = true
-		for _, sibling := range server.Siblings(in.Tree, in.Profile, worlds, path.Base(s.To)) {
-			leave[sibling] = true
-		}
+	leave := placedNames(in, out, worlds)
+	away := moves(in.Profile, leave, worlds, path.Join(in.Work, "aside"))
+	for i := range away {
+		away[i].Say = "Set " + away[i].what() + " aside, with what was played since."
+		p.SetAside = append(p.SetAside, away[i].what())
 	}
-	for _, name := range sortedKeys(leave) {
-		from := path.Join(worlds, name)
-		if _, err := fs.Stat(in.Tree, from); err != nil {
-			continue // somebody took it away: nothing to set aside
-		}
-		p.SetAside = append(p.SetAside, from)
-		p.Steps = append(p.Steps, Step{Kind: Move, Switch: true, From: from, To: path.Join(in.Work, "aside", name), Say: "Set " + from + " aside, with what was played since."})
-	}
+	p.Steps = append(p.Steps, away...)
 	for _, s := range back {
-		p.Steps = append(p.Steps, Step{Kind: Move, Switch: true, From: s.To, To: s.From, Say: "Bring " + s.From + " back."})
+		s.From, s.To = s.To, s.From
+		s.Say = "Bring " + s.target() + " back."
+		p.Steps = append(p.Steps, s)
 	}
 	if err := undoWrites(in, &p); err != nil {
 		return Plan{}, err
@@ -534,11 +569,50 @@ func DraftUndo(in UndoInput) (Plan, error) {
 	return p, nil
 }
 
+// stillThere reports whether what a move set aside is there.
+func stillThere(in UndoInput, s Step) bool {
+	if s.World == "" {
+		_, err := fs.Stat(in.Tree, s.To)
+		return err == nil
+	}
+	entries, err := fs.ReadDir(in.Tree, s.To)
+	return err == nil && slices.ContainsFunc(entries, func(e fs.DirEntry) bool {
+		name, _, ok := in.Profile.World.NameOf(e.Name())
+		return ok && name == s.World
+	})
+}
+
+// placedNames lists what a changeover placed and is still there, with the realms that
+// have come beside it since.
+func placedNames(in UndoInput, out []Step, worlds string) []string {
+	names := map[string]bool{}
+	for _, s := range out {
+		if s.World != "" {
+			for _, name := range in.State.Named(in.Profile, s.World) {
+				names[name] = true
+			}
+			continue
+		}
+		base := path.Base(s.To)
+		if _, err := fs.Stat(in.Tree, s.To); err == nil { // else somebody took it away
+			names[base] = true
+		}
+		for _, sibling := range server.Siblings(in.Tree, in.Profile, worlds, base) {
+			names[sibling] = true
+		}
+	}
+	return sortedKeys(names)
+}
+
 // formerWorlds recognises the worlds among what was set aside.
 func formerWorlds(in UndoInput, back []Step) []world.Found {
 	dirs := map[string]bool{}
 	moved := map[string]bool{}
 	for _, s := range back {
+		if s.World != "" {
+			dirs[s.To], moved[path.Join(s.To, s.World)] = true, true
+			continue
+		}
 		dirs[path.Dir(s.To)] = true
 		moved[s.To] = true
 	}
@@ -549,7 +623,7 @@ func formerWorlds(in UndoInput, back []Step) []world.Found {
 			continue // the proof goes without samples
 		}
 		for _, f := range found {
-			if moved[f.At()] {
+			if moved[f.At()] || moved[path.Join(f.Root, f.Folder)] {
 				out = append(out, f)
 			}
 		}
@@ -578,7 +652,7 @@ func undoWrites(in UndoInput, p *Plan) error {
 	return nil
 }
 
-func (p *Plan) expectUndo(in UndoInput, leave map[string]bool, back []Step, former []world.Found) {
+func (p *Plan) expectUndo(in UndoInput, leave []string, back []Step, former []world.Found) {
 	folder := in.State.Active
 	active := in.State.Keys[game.KeyActiveWorld]
 	for _, s := range p.Steps {
@@ -593,9 +667,12 @@ func (p *Plan) expectUndo(in UndoInput, leave map[string]bool, back []Step, form
 	p.Folder = folder
 	p.Expect = Expect{Folder: folder, Opened: openedForms(in.Roots, p.Worlds, folder, in.Profile), Folders: []string{folder}, Players: -1}
 	for _, s := range back {
-		p.Expect.Folders = append(p.Expect.Folders, path.Base(s.From))
+		if s.World == "" {
+			p.Expect.Folders = append(p.Expect.Folders, path.Base(s.From))
+		}
 	}
 	for _, f := range former {
+		p.Expect.Folders = append(p.Expect.Folders, f.Files...)
 		if f.Folder != folder {
 			continue
 		}
@@ -605,7 +682,7 @@ func (p *Plan) expectUndo(in UndoInput, leave map[string]bool, back []Step, form
 		}
 	}
 	for _, name := range in.State.Folders {
-		if !leave[name] {
+		if !slices.Contains(leave, name) {
 			p.Expect.Folders = append(p.Expect.Folders, name)
 		}
 	}

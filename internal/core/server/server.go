@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"path"
 	"slices"
 	"sort"
@@ -304,7 +305,20 @@ func (s State) Fingerprint() string {
 	for _, d := range s.Settings {
 		fmt.Fprintf(h, "%s\x00%s\x00", d.File, d.Hash)
 	}
+	names := map[string]bool{}
 	for _, f := range s.Folders {
+		names[f] = true
+	}
+	for _, w := range s.Worlds {
+		if len(w.Siblings) == 0 && !slices.Contains(w.Members, w.Folder) {
+			// A session gets files while it is played; what counts is that it is there.
+			for _, member := range w.Members {
+				delete(names, member)
+			}
+			names[w.Folder] = true
+		}
+	}
+	for _, f := range slices.Sorted(maps.Keys(names)) {
 		fmt.Fprintf(h, "%s\x00", f)
 	}
 	return hex.EncodeToString(h.Sum(nil)[:16])

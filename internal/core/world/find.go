@@ -327,6 +327,15 @@ func (s Search) roots() string {
 	return strings.Join(names, ", ")
 }
 
+// IsFile reports whether a file's name is that of a world, or of a part of one, in
+// a game whose worlds are files.
+func IsFile(name string, profiles []*game.Profile) bool {
+	return slices.ContainsFunc(profiles, func(p *game.Profile) bool {
+		_, _, ok := p.World.NameOf(name)
+		return ok && p.World.Shape != game.ShapeFolder
+	})
+}
+
 // Marks says what marks a game's worlds.
 func Marks(p *game.Profile) string {
 	if p.World.Shape == game.ShapeFolder {

@@ -102,6 +102,9 @@ func Read(fsys fs.FS, f Found) (World, error) {
 		w.Facts[name] = r.Read(name, sources)
 	}
 	w.Title = w.Fact("title").Text
+	if _, told := f.Game.World.Facts["title"]; !told {
+		w.Title = f.Folder // the game knows no other name
+	}
 	if lp := w.Fact("last-played"); lp.Known() {
 		if t, err := time.Parse(time.RFC3339, lp.Text); err == nil {
 			w.LastPlayed = t

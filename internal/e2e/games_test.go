@@ -1,0 +1,253 @@
+package e2e
+
+import (
+	"bufio"
+	"context"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"reshard/cmd/standin/emberlode"
+	"reshard/cmd/standin/saltmarch"
+	"reshard/internal/wire"
+)
+
+// add registers a server and starts it.
+func (b *bundle) add(s wire.NewServer) {
+	b.t.Helper()
+	_, err := b.api.AddServer(context.Background(), s)
+	require.NoError(b.t, err)
+	_, err = b.api.StartServer(context.Background(), s.Name)
+	require.NoError(b.t, err)
+}
+
+// must runs a command that has to succeed and gives what it printed, on one line.
+func (b *bundle) must(args ...string) string {
+	b.t.Helper()
+	code, out, errs := b.cli(args...)
+	require.Equal(b.t, 0, code, "%v: %s%s", args, out, errs)
+	return strings.Join(strings.Fields(out), " ")
+}
+
+// saltmarsh makes and starts a server that has been started before.
+func (b *bundle) saltmarsh(name string) (root, world, address string) {
+	b.t.Helper()
+	root = filepath.Join(b.dir, "servers", name)
+	require.NoError(b.t, saltmarch.MakeServer(root, "1.3.2", "eels.smm"))
+	world, err := saltmarch.Make(filepath.Join(root, saltmarch.WorldsFolder), saltmarch.Options{Name: "Old Quay", Seed: 5, Folk: []string{"Ffion"}, Mods: []string{"eels.smm"}})
+	require.NoError(b.t, err)
+	port := freePort(b.t)
+	require.NoError(b.t, saltmarch.WriteSettings(root, world, port))
+	b.add(wire.NewServer{Name: name, Game: "saltmarch", Root: root, Command: []string{standin, "saltmarch", "serve", "."}})
+	return root, world, fmt.Sprintf("127.0.0.1:%d", port)
+}
+
+func join(t *testing.T, address, name string) string {
+	t.Helper()
+	conn, err := net.DialTimeout("tcp", address, 5*time.Second)
+	require.NoError(t, err)
+	defer conn.Close() //nolint:errcheck // the visit is over
+	fmt.Fprintf(conn, "join %s %s\n", name, name)
+	line, err := bufio.NewReader(conn).ReadString('\n')
+	require.NoError(t, err)
+	return line
+}
+
+// A game with sealed files, a log file instead of a console, a signal to stop, and
+// a host whose id means nothing on a server.
+func TestSaltmarch(t *testing.T) {
+	t.Parallel()
+	b := setup(t)
+	root, old, address := b.saltmarsh("marsh")
+	made := filepath.Join(b.dir, "own")
+	own, err := saltmarch.Make(made, saltmarch.Options{Name: "Sedge Landing", Seed: -77, Host: "Ada", Folk: []string{"Bryn"}, Rules: "9", Mods: []string{"eels.smm"}})
+	require.NoError(t, err)
+	out := b.must("inspect", filepath.Join(made, own))
+	assert.Contains(t, out, "“Sedge Landing”")
+	b.must("send", filepath.Join(made, own))
+
+	code, out, _ := b.cli("fit", "sedge-landing", "marsh")
+	out = strings.Join(strings.Fields(out), " ")
+	assert.Equal(t, 4, code)
+	assert.Contains(t, out, "Ada stands under 00000000000000000000000000000001")
+	assert.Contains(t, out, "HostRules.smw decides the rules of play")
+	out = b.must("put", "sedge-landing", "marsh", "--choose", "players=keep", "--choose", "overrides=leave", "--yes")
+	assert.Contains(t, out, "✓ the log names the opened world: "+own)
+	assert.Contains(t, out, "✓ player records are there: 2")
+	assert.NoFileExists(t, filepath.Join(root, saltmarch.WorldsFolder, own, "HostRules.smw"))
+	assert.Contains(t, join(t, address, "Bryn"), "welcome back")
+	assert.Contains(t, join(t, address, "Ada"), "stranger", "the host's record means nothing here")
+	b.must("undo", "1", "--yes")
+	assert.DirExists(t, filepath.Join(root, saltmarch.WorldsFolder, old))
+	assert.NoDirExists(t, filepath.Join(root, saltmarch.WorldsFolder, own))
+
+	// All records left behind, in a world that a person has damaged since: its
+	// title does not read, and the server refuses it.
+	code, _, _ = b.cli("put", "sedge-landing", "marsh", "--choose", "players=strip", "--choose", "overrides=keep", "--yes")
+	assert.Equal(t, 0, code)
+	left, err := os.ReadDir(filepath.Join(root, saltmarch.WorldsFolder, own, "Folk"))
+	require.NoError(t, err)
+	assert.Empty(t, left)
+}
+
+func TestSaltmarchNeverStarted(t *testing.T) {
+	t.Parallel()
+	b := setup(t)
+	root := filepath.Join(b.dir, "servers", "fresh")
+	require.NoError(t, saltmarch.MakeServer(root, "1.3.2"))
+	_, err := b.api.AddServer(context.Background(), wire.NewServer{Name: "fresh", Game: "saltmarch", Root: root, Command: []string{standin, "saltmarch", "serve", "."}})
+	require.NoError(t, err)
+	made := filepath.Join(b.dir, "own")
+	own, err := saltmarch.Make(made, saltmarch.Options{Name: "Sedge", Seed: 1})
+	require.NoError(t, err)
+	b.must("send", filepath.Join(made, own))
+	code, out, _ := b.cli("fit", "sedge", "fresh")
+	assert.Equal(t, 3, code)
+	assert.Contains(t, strings.Join(strings.Fields(out), " "), "has never been started")
+	b.must("servers", "start", "fresh")
+	b.must("servers", "stop", "fresh")
+	b.must("put", "sedge", "fresh", "--yes")
+}
+
+// A game whose worlds are sessions of files, with a flag beside the name and
+// launch arguments that beat the settings and move the folder.
+func TestEmberlode(t *testing.T) {
+	t.Parallel()
+	b := setup(t)
+	root := filepath.Join(b.dir, "servers", "camp")
+	port := freePort(t)
+	require.NoError(t, emberlode.MakeServer(root, standin, "frostfall", true, 3, port, "--saves elsewhere --load frostfall"))
+	require.NoError(t, emberlode.Make(filepath.Join(root, "elsewhere"), "frostfall", emberlode.Save{Expedition: "Frostfall", Seed: 3}, 2))
+	require.NoError(t, os.MkdirAll(filepath.Join(root, emberlode.SavesFolder), 0o755))
+	b.add(wire.NewServer{Name: "camp", Game: "emberlode", Root: root, Command: []string{"sh", "launch.sh"}})
+	made := filepath.Join(b.dir, "own", "u-17")
+	require.NoError(t, emberlode.Make(made, "Kettle", emberlode.Save{Expedition: "Kettle Moraine", Seed: 18446744073709551615, Party: []emberlode.Member{{ID: 1001, Name: "Ada"}}}, 3))
+	require.NoError(t, emberlode.Make(made, "Other", emberlode.Save{Expedition: "Other"}, 1))
+	out := b.must("inspect", filepath.Join(made, "Kettle.002.ember"))
+	assert.Contains(t, out, "Kettle.001.ember, Kettle.002.ember, Kettle.003.ember")
+	b.must("send", filepath.Join(made, "Kettle.003.ember"))
+
+	// Somebody turned the flag off and named another in the file that does not count.
+	config := filepath.Join(root, "server.json")
+	data, err := os.ReadFile(config)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(config, []byte(strings.NewReplacer("true", "false", "frostfall", "bog").Replace(string(data))), 0o644))
+	code, out, _ := b.cli("fit", "camp")
+	assert.Equal(t, 4, code)
+	assert.Contains(t, strings.Join(strings.Fields(out), " "), "launch.sh line 3, --load (“frostfall”) beats server.json line 3, /load (“bog”)")
+
+	out = b.must("put", "kettle-moraine", "camp", "--folder", "kettle-2", "--yes")
+	assert.Contains(t, out, "✓ the log names the opened world: kettle-2")
+	assert.Contains(t, out, "✓ the console answers seed: 18446744073709551615")
+	for _, name := range []string{"kettle-2.001.ember", "kettle-2.002.ember", "kettle-2.003.ember"} {
+		assert.FileExists(t, filepath.Join(root, "elsewhere", name))
+	}
+	data, err = os.ReadFile(config)
+	require.NoError(t, err)
+	assert.Contains(t, string(data), `"load": "kettle-2"`, "the hidden source says the same now")
+	script, err := os.ReadFile(filepath.Join(root, "launch.sh"))
+	require.NoError(t, err)
+	assert.Contains(t, string(script), "--saves elsewhere --load kettle-2\n")
+	b.must("undo", "1", "--yes")
+	assert.FileExists(t, filepath.Join(root, "elsewhere", "frostfall.001.ember"))
+	assert.NoFileExists(t, filepath.Join(root, "elsewhere", "kettle-2.001.ember"))
+	after, err := os.ReadFile(config)
+	require.NoError(t, err)
+	assert.Contains(t, string(after), `"load": "bog"`)
+}
+
+// A flag that is off is seen, and written: otherwise the server begins afresh.
+func TestEmberlodeFlag(t *testing.T) {
+	t.Parallel()
+	b := setup(t)
+	root := filepath.Join(b.dir, "servers", "camp")
+	require.NoError(t, emberlode.MakeServer(root, standin, "", false, 9, freePort(t), ""))
+	b.add(wire.NewServer{Name: "camp", Game: "emberlode", Root: root, Command: []string{"sh", "launch.sh"}})
+	made := filepath.Join(b.dir, "own")
+	require.NoError(t, emberlode.Make(made, "kettle", emberlode.Save{Expedition: "Kettle Moraine", Seed: 4}, 1))
+	b.must("send", filepath.Join(made, "kettle.001.ember"))
+	out := b.must("put", "kettle-moraine", "camp", "--yes")
+	assert.Contains(t, out, "/load=kettle and /resume=true and /seed=4 into server.json")
+	assert.Contains(t, b.must("servers", "show", "camp"), "kettle")
+}
+
+const openttdProgram = "/usr/games/openttd"
+
+// The real openttd: a save file, named by nothing but a launch argument. A damaged
+// one makes the real server begin a random game without an error; the proof sees
+// that.
+func TestOpenTTD(t *testing.T) {
+	t.Parallel()
+	if _, err := os.Stat(openttdProgram); err != nil {
+		t.Fatal("install openttd and openttd-opengfx: scripts/setup.sh test does it")
+	}
+	b := setup(t)
+	root := filepath.Join(b.dir, "servers", "trains")
+	require.NoError(t, os.MkdirAll(filepath.Join(root, "save"), 0o755))
+	made := filepath.Join(b.dir, "own")
+	for name, seed := range map[string]string{"first": "4242", "second": "777"} {
+		makeOpenTTDSave(t, filepath.Join(made, name), name, seed)
+	}
+	data, err := os.ReadFile(filepath.Join(made, "first", "save", "first.sav"))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(root, "save", "first.sav"), data, 0o644))
+	script := fmt.Sprintf("#!/bin/sh\nexec %s -D 127.0.0.1:%d -c openttd.cfg -g save/first.sav -x\n", openttdProgram, freePort(t))
+	require.NoError(t, os.WriteFile(filepath.Join(root, "start.sh"), []byte(script), 0o755))
+	b.add(wire.NewServer{Name: "trains", Game: "openttd", Root: root, Command: []string{"sh", "start.sh"}})
+
+	out := b.must("inspect", filepath.Join(made, "second", "save", "second.sav"))
+	assert.Contains(t, out, "version 302")
+	b.must("send", filepath.Join(made, "second", "save", "second.sav"))
+	out = b.must("put", "second", "trains", "--yes")
+	assert.Contains(t, out, "✓ the log holds no refusal")
+	assert.Contains(t, out, "✓ files stand as they were placed")
+	after, err := os.ReadFile(filepath.Join(root, "start.sh"))
+	require.NoError(t, err)
+	assert.Equal(t, strings.Replace(script, "first.sav", "second.sav", 1), string(after))
+	b.must("undo", "1", "--yes")
+
+	half := filepath.Join(b.dir, "half.sav")
+	data, err = os.ReadFile(filepath.Join(made, "second", "save", "second.sav"))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(half, data[:len(data)/2], 0o644))
+	b.must("send", half)
+	code, out, _ := b.cli("put", "half", "trains", "--yes")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, strings.Join(strings.Fields(out), " "), "Game Load Failed")
+	back, err := os.ReadFile(filepath.Join(root, "start.sh"))
+	require.NoError(t, err)
+	assert.Equal(t, script, string(back))
+}
+
+// makeOpenTTDSave has the real server generate a map and save it.
+func makeOpenTTDSave(t *testing.T, dir, name, seed string) {
+	t.Helper()
+	require.NoError(t, os.MkdirAll(dir, 0o755))
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, openttdProgram, "-D", fmt.Sprintf("127.0.0.1:%d", freePort(t)), "-c", filepath.Join(dir, "openttd.cfg"), "-G", seed, "-x")
+	cmd.Env = append(os.Environ(), "HOME="+dir)
+	in, err := cmd.StdinPipe()
+	require.NoError(t, err)
+	output, err := cmd.StdoutPipe()
+	require.NoError(t, err)
+	cmd.Stderr = cmd.Stdout
+	require.NoError(t, cmd.Start())
+	for lines := bufio.NewScanner(output); lines.Scan(); {
+		switch {
+		case strings.Contains(lines.Text(), "Listening on"):
+			fmt.Fprintln(in, "save "+name)
+		case strings.Contains(lines.Text(), "successfully saved"):
+			fmt.Fprintln(in, "quit")
+		}
+	}
+	require.NoError(t, cmd.Wait())
+}
