@@ -3,6 +3,8 @@ package cli
 import (
 	"context"
 	"errors"
+	"fmt"
+	"image/png"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -105,8 +107,14 @@ func (a *app) gamesLintCommand() *cli.Command {
 
 // tried is what a profile read of examples.
 type tried struct {
-	World  *world.World  `json:"world,omitempty"`
-	Server *server.State `json:"server,omitempty"`
+	World *world.World `json:"world,omitempty"`
+	// References are the places that refer to players by id.
+	References []world.Reference `json:"references,omitempty"`
+	// Picture is the file that the world's picture was written to, PictureWhy why
+	// there is none.
+	Picture    string        `json:"picture,omitempty"`
+	PictureWhy string        `json:"pictureWhy,omitempty"`
+	Server     *server.State `json:"server,omitempty"`
 }
 
 func (a *app) gamesTryCommand() *cli.Command {
@@ -116,11 +124,12 @@ func (a *app) gamesTryCommand() *cli.Command {
 changed.
 
 Examples:
-  reshard games try mygame.yaml --world saves/first
+  reshard games try mygame.yaml --world saves/first --picture first.png
   reshard games try mygame.yaml --server /srv/mygame --kind plain
   reshard games try mygame.yaml --world first.zip --server /srv/mygame`,
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "world", Usage: "a world to read: a folder or an archive, `PATH`"},
+			&cli.StringFlag{Name: "picture", Usage: "draw the world into this PNG `FILE`"},
 			&cli.StringFlag{Name: "server", Usage: "a server's `FOLDER` to read"},
 			&cli.StringFlag{Name: "kind", Usage: "the server's `KIND`, when the profile has several"},
 			&cli.StringFlag{Name: "system", Usage: "the server's operating `SYSTEM`: linux, macos or windows"},
@@ -137,7 +146,7 @@ Examples:
 			if err != nil {
 				return err
 			}
-			got, err := tryProfile(p, c.String("world"), c.String("server"), c.String("kind"), c.String("system"))
+			got, err := tryProfile(p, c.String("world"), c.String("picture"), c.String("server"), c.String("kind"), c.String("system"))
 			if err != nil {
 				return err
 			}
@@ -154,7 +163,7 @@ func readProfile(file string) (*game.Profile, error) {
 	return game.Parse(file, data)
 }
 
-func tryProfile(p *game.Profile, worldPath, serverPath, kind, system string) (tried, error) {
+func tryProfile(p *game.Profile, worldPath, picture, serverPath, kind, system string) (tried, error) {
 	var got tried
 	if worldPath != "" {
 		local, err := openLocal(worldPath, "", []*game.Profile{p})
@@ -163,6 +172,15 @@ func tryProfile(p *game.Profile, worldPath, serverPath, kind, system string) (tr
 		}
 		defer local.close()
 		got.World = &local.world
+		var warnings []string
+		got.References, warnings = world.References(local.tree, local.found, local.world.Players)
+		got.World.Warnings = append(got.World.Warnings, warnings...)
+		if picture != "" {
+			got.Picture, got.PictureWhy = picture, ""
+			if err := drawWorld(local, picture); err != nil {
+				got.Picture, got.PictureWhy = "", err.Error()
+			}
+		}
 	}
 	if serverPath == "" {
 		return got, nil
@@ -179,6 +197,19 @@ func tryProfile(p *game.Profile, worldPath, serverPath, kind, system string) (tr
 	}
 	got.Server = &state
 	return got, nil
+}
+
+// drawWorld writes a world's picture as a PNG file, which must not be there yet.
+func drawWorld(l localWorld, file string) error {
+	img, err := world.Picture(l.tree, l.found)
+	if err != nil {
+		return err
+	}
+	f, err := os.OpenFile(file, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+	if err != nil {
+		return err
+	}
+	return errors.Join(png.Encode(f, img), f.Close())
 }
 
 // rootsOf gives a folder's absolute path, which settings may name.
@@ -202,6 +233,15 @@ func (a *app) printTried(p *game.Profile, got tried) {
 		}
 		if len(p.World.Realms) > 0 {
 			rows = append(rows, []string{"✓ realms", orText(strings.TrimSpace(w.Layout+" "+strings.Join(w.Realms, ", ")), "none"), "", ""})
+		}
+		for _, ref := range got.References {
+			rows = append(rows, []string{"✓ refers to", fmt.Sprintf("%s, %s", ref.ID, count(ref.Count, "time", "times")), ref.File, ref.Place})
+		}
+		if got.Picture != "" {
+			rows = append(rows, []string{"✓ picture", "drawn", got.Picture, ""})
+		}
+		if got.PictureWhy != "" {
+			rows = append(rows, []string{"✕ picture", got.PictureWhy, "", ""})
 		}
 		a.table([]string{"fact", "read", "file", "place"}, rows, 0, 48, 24, 40)
 		for _, warning := range w.Warnings {

@@ -12,6 +12,7 @@ import (
 	"fmt"
 	"hash/fnv"
 	"io"
+	"math"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
@@ -177,6 +178,14 @@ func makeTiles(dir string, seed int64, count, payload int, built bool) error {
 	return nil
 }
 
+// ground gives one of eight colours, from water to snow, in hills that the seed
+// shifts.
+func ground(seed int64, x, z int) byte {
+	s := float64(seed % 1000)
+	height := 3.5 + 2*math.Sin(float64(x)/19+s) + 1.6*math.Cos(float64(z)/14-s) + 0.9*math.Sin(float64(x+2*z)/9+s/3)
+	return byte(min(7, max(0, height)))
+}
+
 func tile(seed int64, x, z, payload int, built bool) []byte {
 	h := fnv.New64a()
 	salt := 0
@@ -191,7 +200,7 @@ func tile(seed int64, x, z, payload int, built bool) []byte {
 	binary.LittleEndian.PutUint32(out[8:], uint32(int32(z)))
 	binary.LittleEndian.PutUint32(out[12:], uint32(seed))
 	for i := range 256 {
-		out[16+i] = byte((x*16 + i%16 + z*16 + i/16) & 7)
+		out[16+i] = ground(seed, x*16+i%16, z*16+i/16)
 	}
 	_, _ = r.Read(out[272:]) // never fails
 	return out

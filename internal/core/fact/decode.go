@@ -37,6 +37,21 @@ func (r *Reader) decode(file string, through []game.Layer) (any, error) {
 	return v, err
 }
 
+// Bytes gives a file's bytes through layers that only unwrap.
+func (r *Reader) Bytes(file string, through []game.Layer) ([]byte, error) {
+	return r.First(file, through, longestUnwrap)
+}
+
+// First gives at most the first bytes of what a file unwraps to.
+func (r *Reader) First(file string, through []game.Layer, most int) ([]byte, error) {
+	f, err := r.fsys.Open(path.Clean(file))
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close() //nolint:errcheck // only read
+	return unwrapAll(f, through, int64(most))
+}
+
 func layerKey(l game.Layer) string {
 	if l.Header == nil && l.Fields == nil {
 		return l.Word

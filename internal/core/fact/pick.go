@@ -47,6 +47,9 @@ func sortedKeys(f flat) []string {
 // pick follows a JSON pointer (RFC 6901); a step "*" means every item of a list
 // or map. The empty pointer means the whole, and a list as a whole its items.
 func pick(doc any, pointer string) ([]any, error) {
+	if pointer == "/" && !isMap(doc) {
+		return []any{doc}, nil // the item itself
+	}
 	if pointer == "" {
 		if list, ok := doc.([]any); ok {
 			return list, nil
@@ -70,6 +73,14 @@ func pick(doc any, pointer string) ([]any, error) {
 		at = next
 	}
 	return at, nil
+}
+
+func isMap(doc any) bool {
+	switch doc.(type) {
+	case map[string]any, flat:
+		return true
+	}
+	return false
 }
 
 func descend(v any, step string) ([]any, error) {

@@ -8,18 +8,22 @@ import (
 var completenessRule = Rule{Concern: "completeness", Title: "Completeness", check: func(in Input, r *Row) {
 	w := in.World
 	r.World = Cell{Text: counted(w.Files, "file", "files")}
-	var damaged []string
+	reasons := map[string][]string{} // facts by what is wrong with their file
 	for _, name := range sortedKeys(w.Facts) {
 		if f := w.Facts[name]; f.Damaged {
-			damaged = append(damaged, name+" ("+f.Why+")")
+			reasons[f.Why] = append(reasons[f.Why], name)
 		}
+	}
+	var damaged []string
+	for _, why := range sortedKeys(reasons) {
+		damaged = append(damaged, why+" (so "+list(reasons[why], 8)+" cannot be read)")
 	}
 	var words string
 	switch {
 	case len(w.Missing) > 0:
 		words = "A whole world has " + list(w.Missing, 4) + ", and this one lacks it: the copy may have been cut short, or nobody has been there yet."
 	case len(damaged) > 0:
-		words = "Files do not read: " + list(damaged, 3) + "."
+		words = "Files do not read. " + list(damaged, 3) + "."
 	default:
 		r.say("Everything is there that the game profile names.")
 		if n := len(w.Wrappers); n > 0 && !in.Alone {

@@ -185,7 +185,7 @@ func TestRules(t *testing.T) {
 		{"a part is missing", func(in *fit.Input) { in.World.Missing = []string{"ground/"} }, "completeness", fit.Choose, "lacks it", "completeness=go-on"},
 		{"a file is damaged", func(in *fit.Input) {
 			in.World.Facts["title"] = fact.Fact{Name: "title", Why: "x: its checksum is off", Damaged: true}
-		}, "completeness", fit.Choose, "do not read", "completeness=go-on"},
+		}, "completeness", fit.Choose, "its checksum is off (so title cannot be read)", "completeness=go-on"},
 		{"wrappers are told", func(in *fit.Input) { in.World.Wrappers = []string{"from Ada", "saves"} }, "completeness", fit.Fits, "inside of from Ada/saves", ""},
 		{"sent while open", func(in *fit.Input) { in.World.Locks = []string{"held.lock"} }, "locks", fit.Choose, "last minutes may be missing", "locks=go-on"},
 		{"never started", neverStarted, "first-start", fit.Blocks, "never been started", ""},

@@ -43,6 +43,9 @@ var folderNameRule = Rule{Concern: "folder-name", Title: "Name on disk", check: 
 			"Take another name, or set what is there aside.",
 			Option{Answer: freeName(in, target), Say: "Place the world under this name; " + quote(target) + " stays as it is."},
 			Option{Choice: "replace", Answer: "yes", Say: "Set " + quote(target) + " aside as well. Undo brings it back."})
+		if nearly(active, target) {
+			r.Say += " The setting says " + quote(active) + ": " + difference(active, target) + "."
+		}
 	case setting.Fixed && in.World.Folder == target:
 		r.say("The server always opens " + quote(target) + ", and that is the world's name.")
 	case setting.Fixed:

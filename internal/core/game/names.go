@@ -1,9 +1,11 @@
 package game
 
 import (
+	"image/color"
 	"path"
 	"regexp"
 	"sort"
+	"strconv"
 	"strings"
 	"unicode/utf8"
 )
@@ -143,6 +145,18 @@ func (w World) patternOf(file string) int {
 // NeverCarried lists the patterns of files that stay behind: locks and others.
 func (w World) NeverCarried() []string {
 	return append(append([]string{}, w.LeaveBehind...), w.Locks...)
+}
+
+// Of gives a byte's colour.
+func (c Colours) Of(value byte) color.RGBA {
+	if len(c.Palette) == 0 {
+		return color.RGBA{value, value, value, 255}
+	}
+	rgb, err := strconv.ParseUint(strings.TrimPrefix(c.Palette[int(value)%len(c.Palette)], "#"), 16, 32)
+	if err != nil {
+		return color.RGBA{A: 255} // Lint has refused such a palette
+	}
+	return color.RGBA{uint8(rgb >> 16), uint8(rgb >> 8), uint8(rgb), 255}
 }
 
 // Stores gives the places of a system where a person's computer keeps worlds, with
