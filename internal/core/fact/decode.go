@@ -140,7 +140,11 @@ func decodeAs(how, file string, data []byte) (v any, err error) {
 			return nil, wrong(err)
 		}
 		return m, nil
-	case "xml", "properties", "key-value", "ini", "env":
+	case "xml":
+		if v, err = decodeXML(data); err != nil {
+			return nil, wrong(err)
+		}
+	case "properties", "key-value", "ini", "env":
 		doc, err := settings.Parse(file, settings.Syntax{Format: how}, data)
 		if err != nil {
 			return nil, err

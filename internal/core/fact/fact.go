@@ -367,6 +367,8 @@ func scalar(v any) string {
 	switch s := v.(type) {
 	case string:
 		return s
+	case *element:
+		return s.text
 	case []byte:
 		return string(s)
 	case json.Number:

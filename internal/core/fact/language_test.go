@@ -157,6 +157,7 @@ func TestLists(t *testing.T) {
 		"files of a folder":          {"{read: mods/, through: [files], type: list}", []fact.Item{{Name: "a.jar"}, {Name: "b.jar"}}},
 		"folders":                    {"{read: mods/, through: [folders], type: list}", []fact.Item{{Name: "sub"}}},
 		"lines of a text":            {"{read: t.xz, through: [xz, text], match: '(?m)^mod (?P<value>\\S+)$', type: list}", []fact.Item{{Name: "a"}, {Name: "b"}}},
+		"elements of XML":            {"{read: a.xml, through: [xml], pick: /s/p, type: list, name: /@name, version: /@value}", []fact.Item{{Name: "seed", Version: "-3"}}},
 		"items of YAML":              {"{read: a.yaml, through: [yaml], pick: '/mods/*', type: list, name: /name, version: /v}", []fact.Item{{Name: "x", Version: "1"}}},
 		"ids as bytes":               {"{read: seal.bin, through: [{header: {size: 24}}, zlib, cbor], pick: '/folk/*', type: list, id: /id, name: /name}", []fact.Item{{ID: strings.Repeat("ab", 16), Name: "Ada"}}},
 		"a folder that is not there": {"{read: none/, through: [files], type: list}", []fact.Item{}},

@@ -77,7 +77,7 @@ func pick(doc any, pointer string) ([]any, error) {
 
 func isMap(doc any) bool {
 	switch doc.(type) {
-	case map[string]any, flat:
+	case map[string]any, flat, *element:
 		return true
 	}
 	return false
@@ -85,6 +85,8 @@ func isMap(doc any) bool {
 
 func descend(v any, step string) ([]any, error) {
 	switch node := v.(type) {
+	case *element:
+		return node.descend(step)
 	case map[string]any:
 		if step == "*" {
 			out := make([]any, 0, len(node))
