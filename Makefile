@@ -48,6 +48,7 @@ lint: $(CONSOLE)
 
 api: ## the API's description and the console's types of it
 	$(GO) run ./cmd/reshard api > docs/openapi.json
+	$(GO) run ./cmd/reshard games schema > docs/profile.schema.json
 	cd web && npx openapi-typescript ../docs/openapi.json -o src/api/schema.d.ts
 
 bench: setup-test build ## speed, as ratios against plain tools; docs/operations.md explains

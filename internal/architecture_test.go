@@ -15,7 +15,7 @@ import (
 var floors = map[string]int{
 	"core":  0,
 	"place": 1, "control": 1, "pack": 1, "pgserver": 1,
-	"changeover": 2, "vault": 1, "records": 2,
+	"changeover": 2, "vault": 1, "records": 2, "local": 2,
 	"wire": 3, "service": 4,
 	"api": 5, "client": 5,
 	"cli": 6,

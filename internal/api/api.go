@@ -107,6 +107,7 @@ func OpenAPI() ([]byte, error) {
 
 func (a *API) routes() {
 	a.signInRoutes()
+	a.gameRoutes()
 	a.worldRoutes()
 	a.serverRoutes()
 	a.changeoverRoutes()

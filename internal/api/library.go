@@ -31,9 +31,6 @@ func (i *sendInput) Resolve(ctx huma.Context) []error {
 }
 
 func (a *API) worldRoutes() {
-	huma.Register(a.huma, op("list-games", http.MethodGet, "/games", "List the games that this service knows", "games"), func(context.Context, *struct{}) (*answer[[]wire.Game], error) {
-		return &answer[[]wire.Game]{a.service.Games()}, nil
-	})
 	huma.Register(a.huma, op("list-worlds", http.MethodGet, "/worlds", "List the library", "library"), func(ctx context.Context, _ *struct{}) (*answer[[]wire.World], error) {
 		worlds, err := a.service.Worlds(ctx)
 		return &answer[[]wire.World]{worlds}, a.failed(err)

@@ -1,10 +1,10 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
-	"image/png"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -19,8 +19,9 @@ import (
 	"reshard/internal/core/fact"
 	"reshard/internal/core/fault"
 	"reshard/internal/core/game"
-	"reshard/internal/core/server"
-	"reshard/internal/core/world"
+	"reshard/internal/core/sketch"
+	"reshard/internal/local"
+	"reshard/internal/service"
 	"reshard/internal/wire"
 )
 
@@ -31,15 +32,171 @@ func (a *app) gamesCommand() *cli.Command {
   reshard games
   reshard games show quarrymoss
   reshard games lint mygame.yaml                       is the profile right? (offline)
-  reshard games try mygame.yaml --world saves/first    what does it read? (offline)`,
+  reshard games sketch --world saves/first --server /srv/mygame > mygame.yaml
+  reshard games try mygame.yaml --world saves/first    what does it read? (offline)
+  reshard games add mygame.yaml                        let the service use it`,
 		Action: listing(a, gamesOf, func(list []wire.Game) {
 			var rows [][]string
 			for _, g := range list {
-				rows = append(rows, []string{g.ID, g.Title, strings.Join(g.Kinds, ", ")})
+				rows = append(rows, []string{g.ID, g.Title, strings.Join(g.Kinds, ", "), originText(g)})
 			}
-			a.table([]string{"game", "title", "kinds of server"}, rows)
+			a.table([]string{"game", "title", "kinds of server", "profile"}, rows)
 		}),
-		Commands: []*cli.Command{a.gamesShowCommand(), a.gamesLintCommand(), a.gamesTryCommand()},
+		Commands: []*cli.Command{a.gamesShowCommand(), a.gamesSketchCommand(), a.gamesLintCommand(), a.gamesTryCommand(), a.gamesAddCommand(), a.gamesHistoryCommand(), a.gamesRemoveCommand(), a.gamesSchemaCommand()},
+	}
+}
+
+func originText(g wire.Game) string {
+	if g.Origin != "uploaded" {
+		return g.Origin
+	}
+	text := fmt.Sprintf("version %d, saved by %s", g.Version, g.SavedBy)
+	if g.Overrides != "" {
+		text += ", over the " + g.Overrides + " one"
+	}
+	return text
+}
+
+func (a *app) gamesSketchCommand() *cli.Command {
+	return &cli.Command{
+		Name: "sketch", Usage: "propose a first profile from examples (offline)",
+		Description: `Looks at a world and at a server's folder and writes a first profile: which files
+mark a world, where title, seed and version might stand, which setting holds the
+world's name or path, which log line names it. Behind each line stands how sure
+it is: sure, likely or guess. Give a world of the server itself as the example,
+and one with others beside it, when you can. Nothing is changed.
+
+Examples:
+  reshard games sketch --world /srv/mygame/saves/first --server /srv/mygame
+  reshard games sketch --world ~/saves/first --id mygame > mygame.yaml`,
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "world", Usage: "a world: a folder or a file, `PATH`"},
+			&cli.StringFlag{Name: "server", Usage: "a server's `FOLDER`"},
+			&cli.StringFlag{Name: "id", Usage: "the game's `ID`"},
+		},
+		Action: func(_ context.Context, c *cli.Command) error {
+			if _, err := args(c); err != nil {
+				return err
+			}
+			if c.String("world") == "" && c.String("server") == "" {
+				return usage("sketch needs --world PATH or --server FOLDER, better both")
+			}
+			p, err := local.Sketch(local.Examples{World: c.String("world"), Server: c.String("server")}, c.String("id"))
+			if err != nil {
+				return err
+			}
+			return a.show(p, func() { a.printSketch(p) })
+		},
+	}
+}
+
+// printSketch writes the profile to the output, and what a person must know of it
+// beside, so that the profile can be sent into a file.
+func (a *app) printSketch(p sketch.Proposal) {
+	a.print("%s", p.Profile)
+	say := func(format string, args ...any) { fmt.Fprintf(a.Err, format, args...) }
+	say("\n")
+	for _, part := range p.Parts {
+		mark := map[string]string{sketch.Sure: "✓", sketch.Likely: "→", sketch.Guess: "?"}[part.Sure]
+		say("%s %-6s  %s: %s\n", mark, part.Sure, part.Key, part.Why)
+	}
+	for _, c := range p.Complaints {
+		say("✕ %s\n", c.String())
+	}
+	say("\nNext: fill in what is a guess, then reshard games lint FILE and reshard games try FILE --world PATH --server FOLDER\n")
+}
+
+func (a *app) gamesAddCommand() *cli.Command {
+	return &cli.Command{
+		Name: "add", Usage: "let the service use a profile of your own", ArgsUsage: "FILE",
+		Description: `The profile becomes the next version of its game's. A profile that ships with
+Reshard, or stands in the service's own folder, is only replaced with --override.
+
+Examples:
+  reshard games add mygame.yaml
+  reshard games add quarrymoss.yaml --override`,
+		Flags: []cli.Flag{&cli.BoolFlag{Name: "override", Usage: "let it replace a shipped profile of the same id"}},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			files, api, err := a.ready(c, "FILE")
+			if err != nil {
+				return err
+			}
+			data, err := os.ReadFile(files[0])
+			if err != nil {
+				return fault.New(fault.NotFound, "read profile", files[0], "it cannot be read: %v", errors.Unwrap(err))
+			}
+			g, err := api.SaveGame(ctx, string(data), c.Bool("override"))
+			if err != nil {
+				return err
+			}
+			return a.show(g, func() {
+				a.print("✓ %s (%s) is known to the service now, %s.\nNext: reshard servers add NAME --game %s …\n", g.Title, g.ID, originText(g), g.ID)
+			})
+		},
+	}
+}
+
+func (a *app) gamesHistoryCommand() *cli.Command {
+	return &cli.Command{
+		Name: "history", Usage: "list every version that was added for a game", ArgsUsage: "GAME",
+		Description: "Examples:\n  reshard games history mygame\n  reshard games history mygame --json",
+		Action: func(ctx context.Context, c *cli.Command) error {
+			names, api, err := a.ready(c, "GAME")
+			if err != nil {
+				return err
+			}
+			list, err := api.GameVersions(ctx, names[0])
+			if err != nil {
+				return err
+			}
+			return a.show(list, func() {
+				var rows [][]string
+				for _, v := range list {
+					state := ""
+					if v.WithdrawnAt != nil {
+						state = "removed " + when(*v.WithdrawnAt)
+					}
+					rows = append(rows, []string{strconv.Itoa(v.Version), when(v.SavedAt), v.SavedBy, state})
+				}
+				a.table([]string{"version", "saved", "by", ""}, rows)
+			})
+		},
+	}
+}
+
+func (a *app) gamesRemoveCommand() *cli.Command {
+	return &cli.Command{
+		Name: "remove", Usage: "take the profiles that were added for a game out of use", ArgsUsage: "GAME",
+		Description: `What the added profile was over counts again. Its versions stay on record.
+
+Examples:
+  reshard games remove mygame`,
+		Action: func(ctx context.Context, c *cli.Command) error {
+			names, api, err := a.ready(c, "GAME")
+			if err != nil {
+				return err
+			}
+			if err := api.WithdrawGame(ctx, names[0]); err != nil {
+				return err
+			}
+			return a.show(map[string]string{"removed": names[0]}, func() {
+				a.print("✓ What was added for %s is out of use. reshard games history %s still lists it.\n", names[0], names[0])
+			})
+		},
+	}
+}
+
+func (a *app) gamesSchemaCommand() *cli.Command {
+	return &cli.Command{
+		Name: "schema", Usage: "print the JSON Schema of profiles, for editors (offline)",
+		Description: "Examples:\n  reshard games schema > profile.schema.json\n\nThen begin a profile with: # yaml-language-server: $schema=profile.schema.json",
+		Action: func(_ context.Context, c *cli.Command) error {
+			if _, err := args(c); err != nil {
+				return err
+			}
+			a.print("%s", game.Schema())
+			return nil
+		},
 	}
 }
 
@@ -105,18 +262,6 @@ func (a *app) gamesLintCommand() *cli.Command {
 	}
 }
 
-// tried is what a profile read of examples.
-type tried struct {
-	World *world.World `json:"world,omitempty"`
-	// References are the places that refer to players by id.
-	References []world.Reference `json:"references,omitempty"`
-	// Picture is the file that the world's picture was written to, PictureWhy why
-	// there is none.
-	Picture    string        `json:"picture,omitempty"`
-	PictureWhy string        `json:"pictureWhy,omitempty"`
-	Server     *server.State `json:"server,omitempty"`
-}
-
 func (a *app) gamesTryCommand() *cli.Command {
 	return &cli.Command{
 		Name: "try", Usage: "run a profile against examples and show what each fact and key read (offline)", ArgsUsage: "FILE",
@@ -146,11 +291,21 @@ Examples:
 			if err != nil {
 				return err
 			}
-			got, err := tryProfile(p, c.String("world"), c.String("picture"), c.String("server"), c.String("kind"), c.String("system"))
+			if _, known := p.Server.Kinds[c.String("kind")]; c.String("server") != "" && !known && (c.IsSet("kind") || len(p.Server.Kinds) > 1) {
+				return usage("the profile has the kinds %s; say which with --kind", strings.Join(p.KindNames(), ", "))
+			}
+			picture := c.String("picture")
+			var drawn bytes.Buffer
+			got, err := local.Try(p, local.Examples{World: c.String("world"), Server: c.String("server"), Kind: c.String("kind"), System: c.String("system")}, &drawn)
 			if err != nil {
 				return err
 			}
-			return a.show(got, func() { a.printTried(p, got) })
+			if picture != "" && got.Picture {
+				if err := writeNew(picture, drawn.Bytes()); err != nil {
+					return err
+				}
+			}
+			return a.show(got, func() { a.printTried(p, got, picture) })
 		},
 	}
 }
@@ -163,65 +318,20 @@ func readProfile(file string) (*game.Profile, error) {
 	return game.Parse(file, data)
 }
 
-func tryProfile(p *game.Profile, worldPath, picture, serverPath, kind, system string) (tried, error) {
-	var got tried
-	if worldPath != "" {
-		local, err := openLocal(worldPath, "", []*game.Profile{p})
-		if err != nil {
-			return got, err
-		}
-		defer local.close()
-		got.World = &local.world
-		var warnings []string
-		got.References, warnings = world.References(local.tree, local.found, local.world.Players)
-		got.World.Warnings = append(got.World.Warnings, warnings...)
-		if picture != "" {
-			got.Picture, got.PictureWhy = picture, ""
-			if err := drawWorld(local, picture); err != nil {
-				got.Picture, got.PictureWhy = "", err.Error()
-			}
-		}
-	}
-	if serverPath == "" {
-		return got, nil
-	}
-	if kind == "" && len(p.Server.Kinds) == 1 {
-		kind = p.KindNames()[0]
-	}
-	if _, ok := p.Server.Kinds[kind]; !ok {
-		return got, usage("the profile has the kinds %s; say which with --kind", strings.Join(p.KindNames(), ", "))
-	}
-	state, err := server.Read(os.DirFS(serverPath), p, server.Machine{Kind: kind, System: system, Roots: rootsOf(serverPath)})
-	if err != nil {
-		return got, fault.New(fault.NotFound, "read server", serverPath, "it cannot be listed: %v", err)
-	}
-	got.Server = &state
-	return got, nil
-}
-
-// drawWorld writes a world's picture as a PNG file, which must not be there yet.
-func drawWorld(l localWorld, file string) error {
-	img, err := world.Picture(l.tree, l.found)
-	if err != nil {
-		return err
-	}
+// writeNew writes a file that must not be there yet.
+func writeNew(file string, data []byte) error {
 	f, err := os.OpenFile(file, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
-	if err != nil {
-		return err
+	if errors.Is(err, fs.ErrExist) {
+		return fault.New(fault.Exists, "write", file, "it is there already").With("Give another name; nothing is written over.")
 	}
-	return errors.Join(png.Encode(f, img), f.Close())
+	if err != nil {
+		return fault.Wrap(fault.Denied, "write", file, err)
+	}
+	_, err = f.Write(data)
+	return fault.Wrap(fault.Internal, "write", file, errors.Join(err, f.Close()))
 }
 
-// rootsOf gives a folder's absolute path, which settings may name.
-func rootsOf(folder string) []string {
-	full, err := filepath.Abs(folder)
-	if err != nil {
-		return nil
-	}
-	return []string{full}
-}
-
-func (a *app) printTried(p *game.Profile, got tried) {
+func (a *app) printTried(p *game.Profile, got local.Tried, picture string) {
 	if w := got.World; w != nil {
 		a.print("World %s: %s\n", quoted(w.Folder), w.Why)
 		var rows [][]string
@@ -237,8 +347,8 @@ func (a *app) printTried(p *game.Profile, got tried) {
 		for _, ref := range got.References {
 			rows = append(rows, []string{"✓ refers to", fmt.Sprintf("%s, %s", ref.ID, count(ref.Count, "time", "times")), ref.File, ref.Place})
 		}
-		if got.Picture != "" {
-			rows = append(rows, []string{"✓ picture", "drawn", got.Picture, ""})
+		if got.Picture {
+			rows = append(rows, []string{"✓ picture", "drawn", picture, ""})
 		}
 		if got.PictureWhy != "" {
 			rows = append(rows, []string{"✕ picture", got.PictureWhy, "", ""})
@@ -328,43 +438,52 @@ func servedProfiles(ctx context.Context, api *client.Client) ([]*game.Profile, e
 
 // profilesWith reads a folder of users' profiles beside the shipped ones. An id
 // that ships already is refused unless override says that it may be replaced.
-func profilesWith(folder string, override bool) (all []*game.Profile, sources map[string][]byte, err error) {
-	sources = map[string][]byte{}
-	byID := map[string]*game.Profile{}
+func profilesWith(folder string, override bool) ([]service.GameDocument, error) {
+	byID := map[string]service.GameDocument{}
 	for _, p := range games.All() {
-		byID[p.ID] = p
-		if sources[p.ID], err = games.Source(p.ID); err != nil {
-			return nil, nil, fault.Wrap(fault.Internal, "read profile", p.ID, err)
+		source, err := games.Source(p.ID)
+		if err != nil {
+			return nil, fault.Wrap(fault.Internal, "read profile", p.ID, err)
 		}
+		byID[p.ID] = service.GameDocument{Profile: p, Source: source, Origin: service.OriginShipped}
 	}
 	if folder != "" {
-		entries, err := os.ReadDir(folder)
-		if err != nil {
-			return nil, nil, &fault.Error{Code: fault.NotFound, Op: "read profiles in", Path: folder, Err: err}
-		}
-		mine := map[string]string{}
-		for _, e := range entries {
-			if e.IsDir() || (filepath.Ext(e.Name()) != ".yaml" && filepath.Ext(e.Name()) != ".yml") {
-				continue
-			}
-			p, data, err := oneProfile(os.DirFS(folder), e.Name())
-			if err != nil {
-				return nil, nil, err
-			}
-			if other, twice := mine[p.ID]; twice {
-				return nil, nil, fault.New(fault.Exists, "read profile", e.Name(), "%s has the id %s too", other, p.ID)
-			}
-			if _, ships := byID[p.ID]; ships && !override {
-				return nil, nil, fault.New(fault.Exists, "read profile", e.Name(), "a profile with the id %s ships with Reshard", p.ID).
-					With("Give it another id, or start the service with --games-override.")
-			}
-			mine[p.ID], byID[p.ID], sources[p.ID] = e.Name(), p, data
+		if err := folderProfiles(folder, override, byID); err != nil {
+			return nil, err
 		}
 	}
+	var all []service.GameDocument
 	for _, id := range sortedNames(byID) {
 		all = append(all, byID[id])
 	}
-	return all, sources, nil
+	return all, nil
+}
+
+func folderProfiles(folder string, override bool, byID map[string]service.GameDocument) error {
+	entries, err := os.ReadDir(folder)
+	if err != nil {
+		return &fault.Error{Code: fault.NotFound, Op: "read profiles in", Path: folder, Err: err}
+	}
+	mine := map[string]string{}
+	for _, e := range entries {
+		if e.IsDir() || (filepath.Ext(e.Name()) != ".yaml" && filepath.Ext(e.Name()) != ".yml") {
+			continue
+		}
+		p, data, err := oneProfile(os.DirFS(folder), e.Name())
+		if err != nil {
+			return err
+		}
+		if other, twice := mine[p.ID]; twice {
+			return fault.New(fault.Exists, "read profile", e.Name(), "%s has the id %s too", other, p.ID)
+		}
+		if _, ships := byID[p.ID]; ships && !override {
+			return fault.New(fault.Exists, "read profile", e.Name(), "a profile with the id %s ships with Reshard", p.ID).
+				With("Give it another id, or start the service with --games-override.")
+		}
+		mine[p.ID] = e.Name()
+		byID[p.ID] = service.GameDocument{Profile: p, Source: data, Origin: service.OriginFolder}
+	}
+	return nil
 }
 
 func oneProfile(folder fs.FS, name string) (*game.Profile, []byte, error) {

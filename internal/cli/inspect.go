@@ -2,11 +2,7 @@ package cli
 
 import (
 	"context"
-	"errors"
-	"io/fs"
-	"os"
 	"path"
-	"path/filepath"
 	"strings"
 
 	"github.com/dustin/go-humanize"
@@ -14,10 +10,8 @@ import (
 
 	"reshard/games"
 	"reshard/internal/core/fact"
-	"reshard/internal/core/fault"
-	"reshard/internal/core/game"
 	"reshard/internal/core/world"
-	"reshard/internal/pack"
+	"reshard/internal/local"
 )
 
 func (a *app) inspectCommand() *cli.Command {
@@ -37,12 +31,12 @@ Examples:
 			if err != nil {
 				return err
 			}
-			local, err := openLocal(paths[0], c.String("root"), games.All())
+			w, err := local.Open(paths[0], c.String("root"), games.All())
 			if err != nil {
 				return err
 			}
-			defer local.close()
-			return a.show(local.world, func() { a.describeWorld(local) })
+			defer w.Close()
+			return a.show(w.World, func() { a.describeWorld(w) })
 		},
 	}
 }
@@ -51,64 +45,9 @@ func rootFlag() cli.Flag {
 	return &cli.StringFlag{Name: "root", Usage: "which world, when there are several: its `FOLDER`"}
 }
 
-// localWorld is a world recognised on this computer.
-type localWorld struct {
-	path    string
-	zip     bool
-	tree    fs.FS
-	found   world.Found
-	world   world.World
-	ignored []string
-	close   func()
-}
-
-// openLocal recognises the world in a folder or a zip archive. A folder is read
-// through its parent, so that realm folders beside it are seen.
-func openLocal(name, root string, profiles []*game.Profile) (localWorld, error) {
-	info, err := os.Stat(name)
-	if err != nil {
-		if errors.Is(err, fs.ErrNotExist) {
-			return localWorld{}, fault.New(fault.NotFound, "look at", name, "there is no such file or folder")
-		}
-		return localWorld{}, fault.Wrap(fault.Denied, "look at", name, err)
-	}
-	full, err := filepath.Abs(name)
-	if err != nil {
-		return localWorld{}, fault.Wrap(fault.Internal, "look at", name, err)
-	}
-	l := localWorld{path: name, close: func() {}}
-	start, label := ".", strings.TrimSuffix(filepath.Base(full), filepath.Ext(full))
-	switch {
-	case world.IsFile(filepath.Base(full), profiles):
-		// Read through its folder: other files of its session stand beside it.
-		l.tree, start = os.DirFS(filepath.Dir(full)), filepath.Base(full)
-	case info.IsDir():
-		l.tree, start, label = os.DirFS(filepath.Dir(full)), filepath.Base(full), filepath.Base(full)
-		if full == string(filepath.Separator) {
-			l.tree, start = os.DirFS(full), "."
-		}
-	default:
-		archive, err := pack.OpenZip(full, filepath.Base(full), pack.Limits{})
-		if err != nil {
-			return l, err
-		}
-		l.tree, l.zip, l.ignored = archive, true, archive.Ignored
-		l.close = func() { _ = archive.Close() } // only read
-	}
-	l.world, l.found, err = world.Inspect(l.tree, start, label, root, profiles)
-	if err != nil {
-		l.close()
-		var e *fault.Error
-		if errors.As(err, &e) && e.Code != fault.Invalid {
-			e.Path = name
-		}
-	}
-	return l, err
-}
-
-func (a *app) describeWorld(l localWorld) {
-	w := l.world
-	a.print("%s world, because it %s.\n\n", l.found.Game.Title, w.Why)
+func (a *app) describeWorld(l local.World) {
+	w := l.World
+	a.print("%s world, because it %s.\n\n", l.Found.Game.Title, w.Why)
 	line := func(label, value string) { a.print("  %-12s %s\n", label, value) }
 	line("title", orUnknown(w.Title))
 	if len(w.Members) > 0 {
@@ -146,10 +85,10 @@ func (a *app) describeWorld(l localWorld) {
 			a.wrapped("  ! ", warning)
 		}
 	}
-	if len(l.ignored) > 0 {
-		a.print("\n%s of the archive belong to no world and are not carried, such as %s.\n", count(len(l.ignored), "entry", "entries"), path.Base(l.ignored[0]))
+	if len(l.Ignored) > 0 {
+		a.print("\n%s of the archive belong to no world and are not carried, such as %s.\n", count(len(l.Ignored), "entry", "entries"), path.Base(l.Ignored[0]))
 	}
-	a.print("\nNext: reshard send %q\n", l.path)
+	a.print("\nNext: reshard send %q\n", l.Path)
 }
 
 func orUnknown(s string) string {

@@ -12,6 +12,7 @@ import (
 
 	"reshard/internal/client"
 	"reshard/internal/core/world"
+	"reshard/internal/local"
 	"reshard/internal/pack"
 	"reshard/internal/wire"
 )
@@ -42,22 +43,22 @@ Examples:
 			if err != nil {
 				return err
 			}
-			local, err := openLocal(paths[0], c.String("root"), profiles)
+			w, err := local.Open(paths[0], c.String("root"), profiles)
 			if err != nil {
 				return err
 			}
-			defer local.close()
-			body, size, err := a.archiveOf(local)
+			defer w.Close()
+			body, size, err := a.archiveOf(w)
 			if err != nil {
 				return err
 			}
 			defer body.Close() //nolint:errcheck // only read
-			name := filepath.Base(local.path)
+			name := filepath.Base(w.Path)
 			root := ""
-			if local.zip {
-				root = local.found.At()
+			if w.Zip {
+				root = w.Found.At()
 			} else {
-				name = local.found.Folder + ".zip"
+				name = w.Found.Folder + ".zip"
 			}
 			arrival, err := api.Send(ctx, name, root, body, size)
 			a.endProgress()
@@ -70,9 +71,9 @@ Examples:
 }
 
 // archiveOf gives a zip file as it is, and a folder packed as it is read.
-func (a *app) archiveOf(l localWorld) (io.ReadCloser, int64, error) {
-	if l.zip {
-		f, err := os.Open(l.path)
+func (a *app) archiveOf(l local.World) (io.ReadCloser, int64, error) {
+	if l.Zip {
+		f, err := os.Open(l.Path)
 		if err != nil {
 			return nil, 0, err
 		}
@@ -82,17 +83,17 @@ func (a *app) archiveOf(l localWorld) (io.ReadCloser, int64, error) {
 		}
 		return &counting{ReadCloser: f, see: a.progressOf("sending", info.Size())}, info.Size(), nil
 	}
-	entries, err := world.Parts(l.tree, l.found)
+	entries, err := world.Parts(l.Tree, l.Found)
 	if err != nil {
 		return nil, 0, err
 	}
 	items := make([]pack.Item, 0, len(entries))
 	for _, e := range entries {
-		items = append(items, pack.Item{Name: nameInArchive(l.found, e), Source: e.Source, Size: e.Size, Modified: e.ModTime})
+		items = append(items, pack.Item{Name: nameInArchive(l.Found, e), Source: e.Source, Size: e.Size, Modified: e.ModTime})
 	}
-	see := a.progressOf("packing and sending", l.world.Bytes)
+	see := a.progressOf("packing and sending", l.World.Bytes)
 	r, w := io.Pipe()
-	go func() { w.CloseWithError(pack.WriteZip(w, l.tree, items, see)) }()
+	go func() { w.CloseWithError(pack.WriteZip(w, l.Tree, items, see)) }()
 	return r, -1, nil
 }
 

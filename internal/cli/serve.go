@@ -113,7 +113,7 @@ type Daemon struct {
 // Serve starts a service; ctx bounds the start only.
 func Serve(ctx context.Context, c ServeConfig) (*Daemon, error) {
 	log := slog.New(slog.NewTextHandler(c.Log, nil))
-	profiles, sources, err := profilesWith(c.Games, c.GamesOverride)
+	documents, err := profilesWith(c.Games, c.GamesOverride)
 	if err != nil {
 		return nil, err
 	}
@@ -122,7 +122,7 @@ func Serve(ctx context.Context, c ServeConfig) (*Daemon, error) {
 		return nil, &fault.Error{Code: fault.Invalid, Op: "listen on", Path: c.Listen, Err: err, Next: "Choose another address with --listen, or stop what listens there."}
 	}
 	s, err := service.Open(ctx, service.Config{
-		Data: c.Data, Database: c.Database, Games: profiles, GameSource: func(id string) []byte { return sources[id] },
+		Data: c.Data, Database: c.Database, Games: documents,
 		StartServers: c.StartServers, Log: log, Trace: c.Trace,
 	})
 	if err != nil {

@@ -159,6 +159,22 @@ func (c *Client) Games(ctx context.Context) ([]wire.Game, error) {
 	return call[[]wire.Game](ctx, c, http.MethodGet, "/games", nil)
 }
 
+// SaveGame saves a profile as the next version of its game's.
+func (c *Client) SaveGame(ctx context.Context, profile string, override bool) (wire.Game, error) {
+	return call[wire.Game](ctx, c, http.MethodPost, "/games", wire.SaveGame{Profile: profile, Override: override})
+}
+
+// GameVersions lists every version that was uploaded for a game, newest first.
+func (c *Client) GameVersions(ctx context.Context, id string) ([]wire.GameVersion, error) {
+	return call[[]wire.GameVersion](ctx, c, http.MethodGet, "/games/"+url.PathEscape(id)+"/versions", nil)
+}
+
+// WithdrawGame takes what was uploaded for a game out of use.
+func (c *Client) WithdrawGame(ctx context.Context, id string) error {
+	_, err := call[struct{}](ctx, c, http.MethodDelete, "/games/"+url.PathEscape(id), nil)
+	return err
+}
+
 // Worlds lists the library.
 func (c *Client) Worlds(ctx context.Context) ([]wire.World, error) {
 	return call[[]wire.World](ctx, c, http.MethodGet, "/worlds", nil)

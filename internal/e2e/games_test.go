@@ -17,6 +17,7 @@ import (
 
 	"reshard/cmd/standin/emberlode"
 	"reshard/cmd/standin/saltmarch"
+	"reshard/games"
 	"reshard/internal/wire"
 )
 
@@ -250,4 +251,69 @@ func makeOpenTTDSave(t *testing.T, dir, name, seed string) {
 		}
 	}
 	require.NoError(t, cmd.Wait())
+}
+
+// A profile is saved, versioned, refused where it would replace a shipped one
+// without a word, and taken back.
+func TestProfilesAreSavedAndWithdrawn(t *testing.T) {
+	t.Parallel()
+	b := setup(t)
+	source := b.must("games", "show", "saltmarch")
+	require.Contains(t, source, "id: saltmarch")
+	shipped := profileSource(t, "saltmarch")
+	file := filepath.Join(b.dir, "p.yaml")
+	write := func(text string) {
+		require.NoError(t, os.WriteFile(file, []byte(text), 0o644))
+	}
+	write(shipped)
+	code, _, errs := b.cli("games", "add", file)
+	assert.Equal(t, 1, code)
+	assert.Contains(t, errs, "--override")
+	write(strings.Replace(shipped, "id: saltmarch", "id: my-marsh", 1))
+	assert.Contains(t, b.must("games", "add", file), "version 1")
+	write(strings.Replace(strings.Replace(shipped, "id: saltmarch", "id: my-marsh", 1), "title: Saltmarch", "title: My Marsh", 1))
+	assert.Contains(t, b.must("games", "add", file), "My Marsh (my-marsh) is known to the service now, version 2")
+	assert.Contains(t, b.must("games", "history", "my-marsh"), "2")
+
+	// A server of the game, open while its profile changes, is read with the new one.
+	root := filepath.Join(b.dir, "servers", "m")
+	require.NoError(t, saltmarch.MakeServer(root, "1.3.2"))
+	b.add(wire.NewServer{Name: "m", Game: "my-marsh", Root: root, Command: []string{standin, "saltmarch", "serve", "."}})
+	code, _, errs = b.cli("games", "remove", "my-marsh")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, errs, "the server m is of this game")
+	write(strings.Replace(strings.Replace(shipped, "id: saltmarch", "id: my-marsh", 1), "    marsh: {}", "    other: {}", 1))
+	code, _, errs = b.cli("games", "add", file)
+	assert.Equal(t, 1, code)
+	assert.Contains(t, errs, "is of the kind marsh")
+	write(strings.Replace(strings.Replace(shipped, "id: saltmarch", "id: my-marsh", 1), "marsh.json", "none.json", 1))
+	b.must("games", "add", file)
+	got, err := b.api.Server(context.Background(), "m")
+	require.NoError(t, err)
+	assert.Equal(t, "running", got.Server.State, "its process is found again")
+	assert.Contains(t, got.Facts.Version.Why, "none.json")
+	b.must("servers", "stop", "m")
+	b.must("servers", "remove", "m")
+	b.must("games", "remove", "my-marsh")
+	assert.NotContains(t, b.must("games"), "my-marsh")
+
+	write("reshard: game/1\nid: x\n")
+	code, _, errs = b.cli("games", "add", file)
+	assert.Equal(t, 1, code)
+	assert.Contains(t, errs, "line")
+	write(strings.Replace(shipped, "title: Saltmarch", "title: Our Marsh", 1))
+	assert.Contains(t, b.must("games", "add", file, "--override"), "over the shipped one")
+	b.end()
+	b.start()
+	require.NoError(t, os.Remove(filepath.Join(b.dir, "client.json"))) // the address is a new one
+	assert.Contains(t, b.must("games"), "Our Marsh", "it is there after a restart")
+	b.must("games", "remove", "saltmarch")
+	assert.NotContains(t, b.must("games"), "Our Marsh")
+}
+
+func profileSource(t *testing.T, id string) string {
+	t.Helper()
+	source, err := games.Source(id)
+	require.NoError(t, err)
+	return string(source)
 }

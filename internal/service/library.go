@@ -15,34 +15,12 @@ import (
 	"golang.org/x/sys/unix"
 
 	"reshard/internal/core/fault"
-	"reshard/internal/core/game"
 	"reshard/internal/core/world"
 	"reshard/internal/pack"
 	"reshard/internal/records"
 	"reshard/internal/vault"
 	"reshard/internal/wire"
 )
-
-// Games lists the games that the service knows.
-func (s *Service) Games() []wire.Game {
-	out := make([]wire.Game, 0, len(s.config.Games))
-	for _, g := range s.config.Games {
-		out = append(out, wire.Game{ID: g.ID, Title: g.Title, Kinds: g.KindNames(), Profile: string(s.config.GameSource(g.ID))})
-	}
-	return out
-}
-
-// profile gives a game's profile by its id.
-func (s *Service) profile(id string) (*game.Profile, error) {
-	var ids []string
-	for _, g := range s.config.Games {
-		if g.ID == id {
-			return g, nil
-		}
-		ids = append(ids, g.ID)
-	}
-	return nil, fault.New(fault.NotFound, "find game", id, "there is no profile of that name; there is %s", strings.Join(ids, ", "))
-}
 
 // Incoming is an arriving archive.
 type Incoming struct {
@@ -92,7 +70,7 @@ func (s *Service) Receive(ctx context.Context, in Incoming) (wire.Arrival, error
 
 // openArrival opens an archive, or a file that is a world itself.
 func (s *Service) openArrival(file, name string) (*pack.Archive, error) {
-	if world.IsFile(path.Base(name), s.config.Games) {
+	if world.IsFile(path.Base(name), s.games.profiles()) {
 		return pack.OpenFile(file, path.Base(name))
 	}
 	return pack.OpenZip(file, name, s.config.Limits)
@@ -114,7 +92,7 @@ func roomFor(dir string, in Incoming) error {
 
 func (s *Service) keep(ctx context.Context, in Incoming, archive *pack.Archive, allRead func()) (wire.Arrival, error) {
 	folder := strings.TrimSuffix(in.Name, path.Ext(in.Name))
-	w, found, err := world.Inspect(archive, ".", folder, in.Root, s.config.Games)
+	w, found, err := world.Inspect(archive, ".", folder, in.Root, s.games.profiles())
 	if err != nil {
 		var e *fault.Error
 		if errors.As(err, &e) {

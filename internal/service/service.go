@@ -13,7 +13,6 @@ import (
 
 	"reshard/internal/changeover"
 	"reshard/internal/core/fault"
-	"reshard/internal/core/game"
 	"reshard/internal/pack"
 	"reshard/internal/records"
 	"reshard/internal/vault"
@@ -23,9 +22,7 @@ import (
 type Config struct {
 	Data     string // folder for the vault, arrivals, consoles and logs
 	Database string // PostgreSQL address
-	Games    []*game.Profile
-	// GameSource gives a profile's document.
-	GameSource func(id string) []byte
+	Games    []GameDocument
 	// StartServers starts servers that should run and do not, at start-up.
 	StartServers bool
 	Limits       pack.Limits
@@ -42,6 +39,7 @@ type Service struct {
 	log     *slog.Logger
 	now     func() time.Time
 
+	games   *catalogue
 	hub     hub
 	signIns failures
 	mu      sync.Mutex
@@ -72,9 +70,9 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Service{config: c, records: r, vault: v, log: c.Log, now: time.Now, live: map[string]*live{}}
+	s := &Service{config: c, records: r, vault: v, log: c.Log, now: time.Now, live: map[string]*live{}, games: newCatalogue(c.Games)}
 	s.ctx, s.stop = context.WithCancelCause(context.WithoutCancel(ctx))
-	if err := s.recover(ctx); err != nil {
+	if err := errors.Join(s.loadGames(ctx), s.recover(ctx)); err != nil {
 		return nil, errors.Join(err, s.Close())
 	}
 	s.running.Go(s.keepLock)

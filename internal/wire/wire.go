@@ -52,6 +52,38 @@ type Game struct {
 	Title   string   `json:"title"`
 	Kinds   []string `json:"kinds"`
 	Profile string   `json:"profile" doc:"the profile's document, YAML"`
+	Origin  string   `json:"origin" enum:"shipped,folder,uploaded" doc:"where the profile comes from"`
+	// Of an uploaded profile: its version, who saved it when, and the origin of the
+	// one that it overrides.
+	Version   int        `json:"version,omitempty"`
+	SavedBy   string     `json:"savedBy,omitempty"`
+	SavedAt   *time.Time `json:"savedAt,omitempty"`
+	Overrides string     `json:"overrides,omitempty"`
+}
+
+// GameVersion is one version of an uploaded profile.
+type GameVersion struct {
+	Version     int        `json:"version"`
+	Profile     string     `json:"profile"`
+	SavedBy     string     `json:"savedBy"`
+	SavedAt     time.Time  `json:"savedAt"`
+	WithdrawnAt *time.Time `json:"withdrawnAt,omitempty"`
+}
+
+// SaveGame is a profile to save.
+type SaveGame struct {
+	Profile  string `json:"profile" doc:"the profile's document, YAML"`
+	Override bool   `json:"override,omitempty" doc:"let it replace a profile that the service was started with"`
+}
+
+// Examples are paths on the service's host to try a profile with, or to sketch one from.
+type Examples struct {
+	Profile string `json:"profile,omitempty" doc:"try: the profile's document"`
+	ID      string `json:"id,omitempty" doc:"sketch: the game's id"`
+	World   string `json:"world,omitempty" doc:"a world: a folder, an archive or a file"`
+	Server  string `json:"server,omitempty" doc:"a server's folder"`
+	Kind    string `json:"kind,omitempty"`
+	System  string `json:"system,omitempty"`
 }
 
 // World is a world of the library with its copies, newest first.

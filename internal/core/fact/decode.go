@@ -37,6 +37,38 @@ func (r *Reader) decode(file string, through []game.Layer) (any, error) {
 	return v, err
 }
 
+// Decode gives a file as its layers decode it: maps, lists and single values, or
+// what Flat takes apart.
+func (r *Reader) Decode(file string, through []game.Layer) (any, error) {
+	return r.decode(file, through)
+}
+
+// Pair is a key of a document without levels.
+type Pair struct{ Key, Value string }
+
+// Flat takes a document without levels apart, in the order of its keys; it gives
+// nothing for any other.
+func Flat(doc any) []Pair {
+	f, ok := doc.(flat)
+	if !ok {
+		return nil
+	}
+	out := make([]Pair, 0, len(f))
+	for _, k := range sortedKeys(f) {
+		out = append(out, Pair{strings.TrimPrefix(k, "/"), scalar(f[k])})
+	}
+	return out
+}
+
+// Scalar gives a single value as text; ok is false for anything else.
+func Scalar(v any) (text string, ok bool) {
+	switch v.(type) {
+	case nil, map[string]any, []any, flat, *element, []byte:
+		return "", false
+	}
+	return scalar(v), true
+}
+
 // Bytes gives a file's bytes through layers that only unwrap.
 func (r *Reader) Bytes(file string, through []game.Layer) ([]byte, error) {
 	return r.First(file, through, longestUnwrap)

@@ -58,7 +58,7 @@ type World struct {
 type Recognise struct {
 	Require []string `yaml:"require" doc:"files and folders (ending in /) that every world folder has"`
 	Expect  []string `yaml:"expect" doc:"files and folders that a world folder should have; a missing one is told"`
-	Begins  []string `yaml:"begins" doc:"for file and session: what the file begins with, one of these; text, or bytes as 0x4f545458"`
+	Begins  []string `yaml:"begins" doc:"for file and session: what the file begins with, one of these; text, or bytes as hex=4f545458"`
 }
 
 // Packed names the endings of exports that are archives.

@@ -1,8 +1,10 @@
 package game
 
 import (
+	"encoding/hex"
 	"errors"
 	"fmt"
+	"strings"
 )
 
 // The types below may be written in more than one way; each way is one of
@@ -70,9 +72,9 @@ func (p *PerSystem) UnmarshalYAML(unmarshal func(any) error) error {
 
 // begin is one marker of a file's beginning as bytes.
 func begin(text string) ([]byte, error) {
-	if len(text) > 2 && text[:2] == "0x" {
-		var out []byte
-		if _, err := fmt.Sscanf(text[2:], "%x", &out); err != nil || len(out)*2 != len(text)-2 {
+	if digits, ok := strings.CutPrefix(text, "hex="); ok {
+		out, err := hex.DecodeString(digits)
+		if err != nil || len(out) == 0 {
 			return nil, fmt.Errorf("%q is no row of hexadecimal bytes", text)
 		}
 		return out, nil

@@ -108,7 +108,7 @@ func TestSixthGameWorld(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "kelp", w.Folder)
 	assert.Equal(t, []string{"kelp.wrack"}, w.Members)
-	assert.Contains(t, w.Why, "0x57524b31")
+	assert.Contains(t, w.Why, "hex=57524b31")
 	for name, want := range map[string]string{
 		"title": "Kelp Sound", "seed": "-5", "world-id": "11111111-1111-1111-1111-111111111122", "last-played": "2025-11-20T20:55:00Z", "depth": "2.5", "hard": "true", "version": "7",
 	} {

@@ -151,6 +151,109 @@ export interface paths {
         /** List the games that this service knows */
         get: operations["list-games"];
         put?: never;
+        /** Save a profile, as the next version of its game's */
+        post: operations["save-game"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/games/lint": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Check a profile: line, column, what is wrong */
+        post: operations["lint-game"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/games/schema": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get the JSON Schema of game profiles, for editors */
+        get: operations["get-game-schema"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/games/sketch": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Propose a first profile from examples on the service's host */
+        post: operations["sketch-game"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/games/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Run a profile against examples on the service's host: what each fact and key reads */
+        post: operations["try-game"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/games/{game}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Take what was uploaded for a game out of use; its versions stay on record */
+        delete: operations["withdraw-game"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/games/{game}/versions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List every version that was uploaded for a game, newest first */
+        get: operations["list-game-versions"];
+        put?: never;
         post?: never;
         delete?: never;
         options?: never;
@@ -525,6 +628,18 @@ export interface components {
             /** @description put: a world's name or the beginning of a copy's id */
             world?: string;
         };
+        Examples: {
+            /** @description sketch: the game's id */
+            id?: string;
+            kind?: string;
+            /** @description try: the profile's document */
+            profile?: string;
+            /** @description a server's folder */
+            server?: string;
+            system?: string;
+            /** @description a world: a folder, an archive or a file */
+            world?: string;
+        };
         Fact: {
             damaged?: boolean;
             file?: string;
@@ -580,9 +695,48 @@ export interface components {
         Game: {
             id: string;
             kinds: string[];
+            /**
+             * @description where the profile comes from
+             * @enum {string}
+             */
+            origin: "shipped" | "folder" | "uploaded";
+            overrides?: string;
             /** @description the profile's document, YAML */
             profile: string;
+            /** Format: date-time */
+            savedAt?: string;
+            savedBy?: string;
             title: string;
+            /** Format: int64 */
+            version?: number;
+        };
+        GameComplaint: {
+            /** Format: int64 */
+            column: number;
+            key?: string;
+            /** Format: int64 */
+            line: number;
+            what: string;
+        };
+        GameVersion: {
+            profile: string;
+            /** Format: date-time */
+            savedAt: string;
+            savedBy: string;
+            /** Format: int64 */
+            version: number;
+            /** Format: date-time */
+            withdrawnAt?: string;
+        };
+        "Lint-gameRequest": {
+            profile: string;
+        };
+        LocalTried: {
+            picture?: boolean;
+            pictureWhy?: string;
+            references?: components["schemas"]["WorldReference"][];
+            server?: components["schemas"]["ServerState"];
+            world?: components["schemas"]["WorldFacts"];
         };
         NewServer: {
             /** @description program and arguments; run in the server's folder */
@@ -699,6 +853,12 @@ export interface components {
             status: number;
             title: string;
             type: string;
+        };
+        SaveGame: {
+            /** @description let it replace a profile that the service was started with */
+            override?: boolean;
+            /** @description the profile's document, YAML */
+            profile: string;
         };
         Server: {
             active: string;
@@ -839,6 +999,17 @@ export interface components {
             name: string;
             password: string;
         };
+        SketchPart: {
+            key: string;
+            sure: string;
+            text: string;
+            why: string;
+        };
+        SketchProposal: {
+            complaints: components["schemas"]["GameComplaint"][];
+            parts: components["schemas"]["SketchPart"][];
+            profile: string;
+        };
         Step: {
             /** Format: date-time */
             doneAt?: string;
@@ -913,6 +1084,13 @@ export interface components {
             host?: boolean;
             id: string;
             name: string;
+        };
+        WorldReference: {
+            /** Format: int64 */
+            count: number;
+            file: string;
+            id: string;
+            place: string;
         };
     };
     responses: never;
@@ -1255,6 +1433,229 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Game"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "save-game": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SaveGame"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Game"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "lint-game": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Lint-gameRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GameComplaint"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-game-schema": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "sketch-game": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Examples"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SketchProposal"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "try-game": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Examples"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LocalTried"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "withdraw-game": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                game: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-game-versions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                game: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GameVersion"][];
                 };
             };
             /** @description Error */

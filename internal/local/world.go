@@ -1,0 +1,85 @@
+// Package local reads worlds and servers on the computer at hand, without a
+// service: for the offline commands, and for the service's own host.
+package local
+
+import (
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"reshard/internal/core/fault"
+	"reshard/internal/core/game"
+	"reshard/internal/core/world"
+	"reshard/internal/pack"
+)
+
+// World is a world recognised on this computer.
+type World struct {
+	Path  string // as it was asked for
+	Zip   bool
+	Tree  fs.FS
+	Found world.Found
+	World world.World
+	// Ignored are entries of an archive that belong to no world.
+	Ignored []string
+
+	archive *pack.Archive
+}
+
+// Close closes the archive, if there is one.
+func (w World) Close() {
+	if w.archive != nil {
+		_ = w.archive.Close() // only read
+	}
+}
+
+// Open recognises the world in a folder, a zip archive or a file that is a world.
+// A folder is read through its parent, so that realm folders beside it are
+// seen, and a file through its folder, for the other files of its session. root
+// chooses among several worlds, "" when there is one.
+func Open(name, root string, profiles []*game.Profile) (World, error) {
+	info, err := os.Stat(name)
+	if err != nil {
+		if errors.Is(err, fs.ErrNotExist) {
+			return World{}, fault.New(fault.NotFound, "look at", name, "there is no such file or folder")
+		}
+		return World{}, fault.Wrap(fault.Denied, "look at", name, err)
+	}
+	full, err := filepath.Abs(name)
+	if err != nil {
+		return World{}, fault.Wrap(fault.Internal, "look at", name, err)
+	}
+	w := World{Path: name}
+	start, label := ".", strings.TrimSuffix(filepath.Base(full), filepath.Ext(full))
+	switch {
+	case world.IsFile(filepath.Base(full), profiles):
+		w.Tree, start = os.DirFS(filepath.Dir(full)), filepath.Base(full)
+	case info.IsDir():
+		w.Tree, start = beside(full)
+		label = filepath.Base(full)
+	default:
+		if w.archive, err = pack.OpenZip(full, filepath.Base(full), pack.Limits{}); err != nil {
+			return w, err
+		}
+		w.Tree, w.Zip, w.Ignored = w.archive, true, w.archive.Ignored
+	}
+	w.World, w.Found, err = world.Inspect(w.Tree, start, label, root, profiles)
+	if err != nil {
+		w.Close()
+		var e *fault.Error
+		if errors.As(err, &e) && e.Code != fault.Invalid {
+			e.Path = name
+		}
+	}
+	return w, err
+}
+
+// beside gives a folder's parent as a tree, and its path there.
+func beside(full string) (tree fs.FS, start string) {
+	if full == string(filepath.Separator) {
+		return os.DirFS(full), "."
+	}
+	return os.DirFS(filepath.Dir(full)), filepath.Base(full)
+}
