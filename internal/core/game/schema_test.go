@@ -2,6 +2,8 @@ package game_test
 
 import (
 	"bytes"
+	"flag"
+	"fmt"
 	"os"
 	"reflect"
 	"strings"
@@ -63,6 +65,77 @@ func TestSchemaTakesWhatTheLintTakes(t *testing.T) {
 		_, complaints := game.Lint([]byte(text))
 		assert.NotEmpty(t, complaints, name)
 	}
+}
+
+var update = flag.Bool("update", false, "write the keys into docs/profiles.md")
+
+const keysMark = "<!-- written by: go test ./internal/core/game -update -->\n"
+
+// keysOf writes a table for each mapping of the language.
+func keysOf(t *testing.T) string {
+	t.Helper()
+	var b strings.Builder
+	seen := map[reflect.Type]bool{}
+	var walk func(title string, typ reflect.Type)
+	walk = func(title string, typ reflect.Type) {
+		for typ.Kind() == reflect.Pointer || typ.Kind() == reflect.Slice || typ.Kind() == reflect.Map {
+			typ = typ.Elem()
+		}
+		if typ.Kind() != reflect.Struct || seen[typ] || typ == reflect.TypeFor[game.Pattern]() {
+			return
+		}
+		seen[typ] = true
+		fmt.Fprintf(&b, "\n### %s\n\n| key | means |\n|---|---|\n", title)
+		for _, k := range game.Keys(typ) {
+			needed := ""
+			if k.Needed {
+				needed = " (needed)"
+			}
+			fmt.Fprintf(&b, "| `%s`%s | %s |\n", k.Name, needed, strings.ReplaceAll(k.Doc, "|", "\\|"))
+		}
+		for _, k := range game.Keys(typ) {
+			name := k.Name
+			if title != "A profile" {
+				name = strings.Split(title, ": ")[0] + "." + k.Name
+			}
+			walk(name, k.Type)
+		}
+	}
+	walk("A profile", reflect.TypeFor[game.Profile]())
+	return b.String()
+}
+
+func TestReferenceHoldsTheKeys(t *testing.T) {
+	file := "../../../docs/profiles.md"
+	data, err := os.ReadFile(file)
+	require.NoError(t, err)
+	before, after, ok := strings.Cut(string(data), keysMark)
+	require.True(t, ok)
+	if *update {
+		require.NoError(t, os.WriteFile(file, []byte(before+keysMark+keysOf(t)), 0o644))
+		return
+	}
+	assert.True(t, keysOf(t) == after, "docs/profiles.md is behind the language: go test ./internal/core/game -update")
+}
+
+// Every whole profile in the guides is one that the lint takes.
+func TestProfilesInTheGuides(t *testing.T) {
+	t.Parallel()
+	found := 0
+	for _, file := range []string{"../../../docs/profile-tutorial.md", "../../../docs/profiles.md"} {
+		data, err := os.ReadFile(file)
+		require.NoError(t, err)
+		for _, block := range strings.Split(string(data), "```yaml\n")[1:] {
+			text, _, _ := strings.Cut(block, "```")
+			if !strings.Contains(text, "reshard: game/1") {
+				continue
+			}
+			found++
+			_, complaints := game.Lint([]byte(text))
+			assert.Empty(t, complaints, file)
+		}
+	}
+	assert.GreaterOrEqual(t, found, 2)
 }
 
 // Every key of the language has words for people, and stands in the reference and
