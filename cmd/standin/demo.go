@@ -14,7 +14,9 @@ import (
 	"strings"
 	"time"
 
+	"reshard/cmd/standin/emberlode"
 	"reshard/cmd/standin/quarrymoss"
+	"reshard/cmd/standin/saltmarch"
 	"reshard/internal/wire"
 )
 
@@ -68,13 +70,74 @@ func demoData(dir string) error {
 		}
 		out.Servers = append(out.Servers, shed)
 	}
+	others, err := otherServers(dir, self)
+	if err != nil {
+		return err
+	}
+	out.Servers = append(out.Servers, others...)
 	if out.Send, err = samples(dir, mods); err != nil {
 		return err
 	}
+	more, err := otherSamples(filepath.Join(dir, "samples"))
+	if err != nil {
+		return err
+	}
+	out.Send = append(out.Send, more...)
 	if err := os.RemoveAll(filepath.Join(dir, "making")); err != nil {
 		return err
 	}
 	return json.NewEncoder(os.Stdout).Encode(out)
+}
+
+// otherServers writes a server of each of the other made-up games.
+func otherServers(dir, self string) ([]wire.NewServer, error) {
+	marsh, camp := filepath.Join(dir, "servers", "low-marsh"), filepath.Join(dir, "servers", "ridge-camp")
+	port, err := freePort()
+	if err != nil {
+		return nil, err
+	}
+	if err := saltmarch.MakeServer(marsh, "1.3.2", "eels.smm"); err != nil {
+		return nil, err
+	}
+	world, err := saltmarch.Make(filepath.Join(marsh, saltmarch.WorldsFolder), saltmarch.Options{Name: "Old Quay", Seed: 1907, Folk: []string{"Ffion", "Gwen"}, Mods: []string{"eels.smm"}})
+	if err != nil {
+		return nil, err
+	}
+	if err := saltmarch.WriteSettings(marsh, world, port); err != nil {
+		return nil, err
+	}
+	if port, err = freePort(); err != nil {
+		return nil, err
+	}
+	if err := emberlode.MakeServer(camp, self, "frostfall", true, 77, port, "--load frostfall"); err != nil {
+		return nil, err
+	}
+	party := []emberlode.Member{{ID: 1004, Name: "Dilys", Gear: "lantern"}, {ID: 1009, Name: "Emrys", Gear: "rope"}}
+	if err := emberlode.Make(filepath.Join(camp, emberlode.SavesFolder), "frostfall", emberlode.Save{Expedition: "Frostfall", Seed: 77, Party: party}, 4); err != nil {
+		return nil, err
+	}
+	return []wire.NewServer{
+		{Name: "low-marsh", Game: "saltmarch", Kind: "marsh", Root: marsh, Command: []string{self, "saltmarch", "serve", "."}},
+		{Name: "ridge-camp", Game: "emberlode", Kind: "camp", Root: camp, Command: []string{"sh", "launch.sh"}},
+	}, nil
+}
+
+// otherSamples writes worlds of these games as members keep them at home, and gives
+// their paths.
+func otherSamples(dir string) ([]string, error) {
+	home := filepath.Join(dir, "home of Ada")
+	own, err := saltmarch.Make(filepath.Join(home, "Saltmarch", "u-3001"), saltmarch.Options{
+		Name: "Sedge Landing", Seed: -77, Host: "Ada", Folk: []string{"Bryn"}, Rules: "9", Mods: []string{"eels.smm"},
+	})
+	if err != nil {
+		return nil, err
+	}
+	saves := filepath.Join(home, "Emberlode", "u-3001")
+	party := []emberlode.Member{{ID: 3001, Name: "Ada", Gear: "map"}}
+	if err := emberlode.Make(saves, "Kettle-Moraine", emberlode.Save{Expedition: "Kettle Moraine", Seed: 18446744073709551615, Party: party}, 3); err != nil {
+		return nil, err
+	}
+	return []string{filepath.Join(home, "Saltmarch", "u-3001", own), filepath.Join(saves, "Kettle-Moraine.003.ember")}, nil
 }
 
 func minetestServer(root, program string) (wire.NewServer, error) {

@@ -17,6 +17,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"reshard/games"
 	"reshard/internal/client"
 	"reshard/internal/core/fault"
 	"reshard/internal/pgserver"
@@ -99,7 +100,9 @@ func (a *app) demo(ctx context.Context, data string) (err error) {
 		return err
 	}
 	if err := a.demoLoad(ctx, api, data, standin, &state); err != nil {
-		return err
+		// What has been started so far is stopped: a demo leaves no process behind.
+		_, serr := stopAll(context.WithoutCancel(ctx), api)
+		return errors.Join(err, serr)
 	}
 	a.demoWords(ctx, api, d, data, state)
 	<-ctx.Done()
@@ -217,22 +220,12 @@ func (a *app) demoLoad(ctx context.Context, api *client.Client, data, standin st
 		}
 	}
 	for _, file := range made.Send {
-		if err := sendFile(ctx, api, file); err != nil {
+		if _, err := a.send(ctx, api, file, "", games.All()); err != nil {
 			return err
 		}
 	}
 	s.Loaded = true
 	return s.write(data)
-}
-
-func sendFile(ctx context.Context, api *client.Client, file string) error {
-	f, err := os.Open(file)
-	if err != nil {
-		return fault.Wrap(fault.Internal, "send", file, err)
-	}
-	defer f.Close() //nolint:errcheck // only read
-	_, err = api.Send(ctx, filepath.Base(file), "", f, -1)
-	return err
 }
 
 func (a *app) demoWords(ctx context.Context, api *client.Client, d *Daemon, data string, s demoState) {

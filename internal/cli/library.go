@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path"
 	"path/filepath"
@@ -11,6 +12,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"reshard/internal/client"
+	"reshard/internal/core/game"
 	"reshard/internal/core/world"
 	"reshard/internal/local"
 	"reshard/internal/pack"
@@ -43,24 +45,7 @@ Examples:
 			if err != nil {
 				return err
 			}
-			w, err := local.Open(paths[0], c.String("root"), profiles)
-			if err != nil {
-				return err
-			}
-			defer w.Close()
-			body, size, err := a.archiveOf(w)
-			if err != nil {
-				return err
-			}
-			defer body.Close() //nolint:errcheck // only read
-			name := filepath.Base(w.Path)
-			root := ""
-			if w.Zip {
-				root = w.Found.At()
-			} else {
-				name = w.Found.Folder + ".zip"
-			}
-			arrival, err := api.Send(ctx, name, root, body, size)
+			arrival, err := a.send(ctx, api, paths[0], c.String("root"), profiles)
 			a.endProgress()
 			if err != nil {
 				return err
@@ -68,6 +53,24 @@ Examples:
 			return a.show(arrival, func() { a.describeArrival(arrival) })
 		},
 	}
+}
+
+// send recognises a world and sends it; root chooses among several.
+func (a *app) send(ctx context.Context, api *client.Client, file, root string, profiles []*game.Profile) (wire.Arrival, error) {
+	w, err := local.Open(file, root, profiles)
+	if err != nil {
+		return wire.Arrival{}, err
+	}
+	defer w.Close()
+	body, size, err := a.archiveOf(w)
+	if err != nil {
+		return wire.Arrival{}, err
+	}
+	defer body.Close() //nolint:errcheck // only read
+	if w.Zip {
+		return api.Send(ctx, filepath.Base(w.Path), w.Found.At(), body, size)
+	}
+	return api.Send(ctx, w.Found.Folder+".zip", "", body, size)
 }
 
 // archiveOf gives a zip file as it is, and a folder packed as it is read.
@@ -90,6 +93,15 @@ func (a *app) archiveOf(l local.World) (io.ReadCloser, int64, error) {
 	items := make([]pack.Item, 0, len(entries))
 	for _, e := range entries {
 		items = append(items, pack.Item{Name: nameInArchive(l.Found, e), Source: e.Source, Size: e.Size, Modified: e.ModTime})
+	}
+	// Locks are no part of the world, and what they say of it must arrive: it was open.
+	for _, lock := range l.World.Locks {
+		source := path.Join(l.Found.Root, lock)
+		info, err := fs.Stat(l.Tree, source)
+		if err != nil || !info.Mode().IsRegular() {
+			continue // it has just been released
+		}
+		items = append(items, pack.Item{Name: nameInArchive(l.Found, world.Entry{Path: lock}), Source: source, Size: info.Size(), Modified: info.ModTime()})
 	}
 	see := a.progressOf("packing and sending", l.World.Bytes)
 	r, w := io.Pipe()

@@ -10,6 +10,7 @@ import (
 
 	"reshard/internal/client"
 	"reshard/internal/control"
+	"reshard/internal/core/server"
 	"reshard/internal/wire"
 )
 
@@ -98,7 +99,9 @@ func (a *app) describeServer(sf wire.ServerFacts) {
 	if s.State == "exited" {
 		line("exited", exitText(s))
 	}
-	line("version", f.Version.Text)
+	if s.Version != "" {
+		line("version", s.Version+"   ("+s.VersionFrom+")")
+	}
 	line("mods", modsText(f.Mods.Items))
 	line("opened", s.Opened)
 	line("join at", s.Join)
@@ -106,17 +109,7 @@ func (a *app) describeServer(sf wire.ServerFacts) {
 	if s.Changeover != 0 {
 		line("held by", fmt.Sprintf("changeover %d", s.Changeover))
 	}
-	a.print("\nSettings that matter\n")
-	for _, key := range []string{"active-world", "seed"} {
-		k, ok := f.Keys[key]
-		switch {
-		case !ok:
-		case !k.Found:
-			a.print("  %-14s not set (%s, %s)\n", key, k.File, k.Key)
-		default:
-			a.print("  %-14s %s   (%s line %d, %s)\n", key, k.Value, k.File, k.Line, k.Key)
-		}
-	}
+	a.printSettings(f)
 	a.print("\nWorlds on it\n")
 	if len(f.Worlds) == 0 {
 		a.print("  none\n")
@@ -130,7 +123,46 @@ func (a *app) describeServer(sf wire.ServerFacts) {
 		}
 		rows = append(rows, []string{"  " + w.Folder, quoted(w.Title), w.Seed, bytesText(w.Bytes), when(w.LastPlayed), active})
 	}
-	a.table([]string{"  folder", "title", "seed", "size", "last played", ""}, rows)
+	a.table([]string{"  name", "title", "seed", "size", "last played", ""}, rows)
+}
+
+// printSettings shows each key's effective value, which source gives it, what that
+// beats, and what must hold with it.
+func (a *app) printSettings(f server.State) {
+	a.print("\nSettings that matter\n")
+	for _, key := range sortedNames(f.Keys) {
+		k := f.Keys[key]
+		switch {
+		case k.Fixed:
+			a.print("  %-14s %s   (always)\n", key, k.Value)
+		case k.Default:
+			a.print("  %-14s %s   (what the game takes by itself; not set in %s)\n", key, k.Value, k.File)
+		case !k.Found:
+			a.print("  %-14s not set (%s, %s)\n", key, k.File, k.Key)
+		default:
+			a.print("  %-14s %s   (%s)\n", key, orText(k.Value, "empty"), k.Where())
+		}
+		for _, h := range k.Hides {
+			a.print("  %-14s   beats %s   (%s)\n", "", orText(h.Value, "empty"), h.Where())
+		}
+		for _, h := range k.With {
+			mark := "✓"
+			if !h.OK() {
+				mark = "✕"
+			}
+			a.print("  %-14s   %s only with %s = %s   (%s says %s)\n", "", mark, h.Key, h.Want, h.File, orText(h.Value, "nothing"))
+		}
+	}
+	for _, d := range f.Settings {
+		switch {
+		case d.Absent:
+			a.print("  ! there is no %s\n", d.File)
+		case d.Why != "":
+			a.wrapped("  ! ", d.Why)
+		case d.ReadOnly:
+			a.print("  ! %s is marked read-only\n", d.File)
+		}
+	}
 }
 
 func commandText(words []string) string {
@@ -165,6 +197,7 @@ Examples:
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "game", Usage: "the `GAME` (reshard games lists them)", Required: true},
 			&cli.StringFlag{Name: "kind", Usage: "the `KIND` of server software, when the game has several"},
+			&cli.StringFlag{Name: "system", Usage: "the operating `SYSTEM` it is made for, where its files depend on that: linux, macos or windows"},
 			&cli.StringFlag{Name: "root", Usage: "the server's `FOLDER` on the service's host", Required: true},
 			&cli.StringSliceFlag{Name: "env", Usage: "an environment variable for the server, `NAME=VALUE`; may be repeated"},
 			&cli.StringFlag{Name: "server-version", Usage: "the server's `VERSION`, where no file tells it"},
@@ -181,7 +214,7 @@ Examples:
 			if command[0] == "--" {
 				command = command[1:]
 			}
-			n := wire.NewServer{Name: c.Args().First(), Game: c.String("game"), Kind: c.String("kind"), Root: root, Version: c.String("server-version"), Command: command, Env: map[string]string{}}
+			n := wire.NewServer{Name: c.Args().First(), Game: c.String("game"), Kind: c.String("kind"), Root: root, Version: c.String("server-version"), System: c.String("system"), Command: command, Env: map[string]string{}}
 			for _, pair := range c.StringSlice("env") {
 				k, v, ok := strings.Cut(pair, "=")
 				if !ok {

@@ -334,3 +334,26 @@ func TestTitlesCannotDriveTheTerminal(t *testing.T) {
 		assert.Contains(t, out, "Fen")
 	}
 }
+
+// A server whose folder is moved away is told as such; another folder in its place is
+// what is read then, and not the one that was open.
+func TestAServersFolderIsMoved(t *testing.T) {
+	t.Parallel()
+	b := setup(t)
+	root := b.quarry("north", plot{stopped: true})
+	b.send("fen", quarrymoss.Options{Title: "Fen"})
+	require.NoError(t, os.Rename(root, root+".away"))
+	code, _, errs := b.cli("fit", "north")
+	assert.Equal(t, 5, code)
+	assert.Contains(t, errs, root)
+	code, _, errs = b.cli("fit", "fen", "north")
+	assert.Equal(t, 5, code, errs)
+	code, out, _ := b.cli("servers", "show", "north")
+	assert.Equal(t, 0, code)
+	assert.Contains(t, out, "trouble")
+	require.NoError(t, quarrymoss.MakeServer(root, quarrymoss.Config{Version: "9.9.9", Kind: "plain"}, "none", 1, 1))
+	assert.Contains(t, b.must("servers", "show", "north"), "9.9.9")
+	require.NoError(t, os.RemoveAll(root))
+	require.NoError(t, os.Rename(root+".away", root))
+	assert.Contains(t, b.must("servers", "show", "north"), "2.5.1")
+}

@@ -97,7 +97,7 @@ func Sketch(e Examples, id string) (sketch.Proposal, error) {
 	}
 	p, err := sketch.Draw(in)
 	if errors.Is(err, os.ErrNotExist) {
-		return p, fault.New(fault.NotFound, "sketch from", e.World+" "+e.Server, "one of them is not there")
+		return p, fault.New(fault.NotFound, "sketch from", e.World+" "+e.Server, "one of them is not there").With("Check both paths.")
 	}
 	return p, fault.Wrap(fault.Denied, "sketch from", e.World+" "+e.Server, err)
 }

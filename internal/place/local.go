@@ -15,6 +15,7 @@ import (
 // included.
 type local struct {
 	root *os.Root
+	path string
 }
 
 // Local opens a folder of this machine; path must be absolute and exist. Close
@@ -24,7 +25,7 @@ func Local(path string) (*Place, io.Closer, error) {
 	if err != nil {
 		return nil, nil, (&Place{name: path}).wrap("open", ".", err)
 	}
-	return New(path, &local{root: root}), root, nil
+	return New(path, &local{root: root, path: path}), root, nil
 }
 
 func (l *local) Open(name string) (fs.File, error)          { return l.root.FS().Open(name) }
@@ -35,6 +36,17 @@ func (l *local) Mkdir(name string) error                    { return l.root.Mkdi
 func (l *local) Rename(from, to string) error               { return l.root.Rename(from, to) }
 func (l *local) Remove(name string) error                   { return l.root.Remove(name) }
 func (l *local) Chtimes(name string, t time.Time) error     { return l.root.Chtimes(name, t, t) }
+
+// Standing reports whether the opened folder is still the one at its path: an open
+// folder is followed wherever it is moved.
+func (l *local) Standing() bool {
+	there, err := os.Stat(l.path)
+	if err != nil {
+		return false
+	}
+	opened, err := l.root.Stat(".")
+	return err == nil && os.SameFile(there, opened)
+}
 
 func (l *local) Sync(name string) error {
 	f, err := l.root.Open(name)

@@ -197,6 +197,13 @@ func (p *Place) Replace(name string, data []byte) (err error) {
 	return err
 }
 
+// Standing reports whether the place is still what its address names. A driver that
+// cannot tell is taken at its word.
+func (p *Place) Standing() bool {
+	d, ok := p.driver.(interface{ Standing() bool })
+	return !ok || d.Standing()
+}
+
 // Move renames a file or folder to a name that must not exist yet.
 func (p *Place) Move(from, to string) error {
 	if err := check("move", from, to); err != nil {

@@ -52,7 +52,12 @@ func (s *Service) serverByName(ctx context.Context, name string) (*live, error) 
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if l, ok := s.live[name]; ok {
-		return l, nil
+		if err := s.stillThere(l); err != nil {
+			return nil, err
+		}
+		if _, open := s.live[name]; open {
+			return l, nil
+		}
 	}
 	rec, err := s.records.Server(ctx, name)
 	if err != nil {
@@ -66,6 +71,21 @@ func (s *Service) serverByName(ctx context.Context, name string) (*live, error) 
 	return l, nil
 }
 
+// stillThere closes a server whose folder is no longer the one at its path: the
+// open folder is followed wherever it is moved, and another may stand there now.
+func (s *Service) stillThere(l *live) error {
+	if l.place.Standing() {
+		return nil
+	}
+	release, err := l.claim("reach")
+	if err != nil {
+		return fault.New(fault.Unreachable, "reach", l.name, "its folder %s has been moved or replaced while something is at work on it", l.machine.Roots[0])
+	}
+	defer release()
+	delete(s.live, l.name)
+	return l.closer.Close()
+}
+
 func (s *Service) open(rec records.Server) (*live, error) {
 	profile, err := s.profile(rec.Game)
 	if err != nil {
@@ -73,7 +93,8 @@ func (s *Service) open(rec records.Server) (*live, error) {
 	}
 	p, closer, err := place.Local(rec.Root)
 	if err != nil {
-		return nil, err
+		return nil, fault.New(fault.Unreachable, "reach", rec.Name, "its folder %s cannot be opened: %v", rec.Root, rootCause(err)).
+			With("Bring the folder back, or forget the server (reshard servers remove " + rec.Name + ") and add it again where it is now.")
 	}
 	// The mark that finds the process again holds the data folder too: two
 	// services on one machine number their servers alike.
@@ -91,6 +112,15 @@ func (s *Service) open(rec records.Server) (*live, error) {
 	c.Trace = s.config.Trace
 	machine := server.Machine{Kind: rec.Kind, System: rec.System, Command: rec.Command.V, Roots: rootsOf(rec)}
 	return &live{id: rec.ID, name: rec.Name, machine: machine, profile: profile, place: p, closer: closer, control: c}, nil
+}
+
+// rootCause gives the system's own words, without the path that is told already.
+func rootCause(err error) error {
+	var pe *fs.PathError
+	if errors.As(err, &pe) {
+		return pe.Err
+	}
+	return err
 }
 
 var serverName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,39}$`)
@@ -191,6 +221,14 @@ func (s *Service) view(ctx context.Context, rec records.Server, holding map[stri
 	if err != nil {
 		v.Trouble = "the server's folder cannot be read: " + err.Error()
 		return v, state
+	}
+	switch {
+	case read.Version.Known():
+		v.Version, v.VersionFrom = read.Version.Text, read.Version.File
+	case st.Version != "":
+		v.Version, v.VersionFrom = st.Version, "its log"
+	case rec.DeclaredVersion != "":
+		v.Version, v.VersionFrom = rec.DeclaredVersion, "declared by a person"
 	}
 	v.Active = read.Active
 	if w, ok := read.World(read.Active); ok {

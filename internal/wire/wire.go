@@ -129,7 +129,11 @@ type Server struct {
 	Since    *time.Time `json:"since,omitempty"`
 	ExitCode *int       `json:"exitCode,omitempty"`
 	ExitedAt *time.Time `json:"exitedAt,omitempty"`
-	// Active is the folder that the settings name, ActiveTitle its title.
+	// Version is the server's, and VersionFrom who says so: a file, its log, or a
+	// person.
+	Version     string `json:"version,omitempty"`
+	VersionFrom string `json:"versionFrom,omitempty"`
+	// Active is the name on disk that the settings name, ActiveTitle its title.
 	Active      string `json:"active"`
 	ActiveTitle string `json:"activeTitle"`
 	// Opened is the world that the running server's log names.

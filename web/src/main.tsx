@@ -10,6 +10,7 @@ import { queries } from "./api/queries";
 import { AddServer } from "./pages/add-server";
 import { ChangeoverPage } from "./pages/changeover";
 import { Changeovers } from "./pages/changeovers";
+import { EditGame } from "./pages/edit-game";
 import { Games } from "./pages/games";
 import { Library } from "./pages/library";
 import { Put } from "./pages/put";
@@ -73,6 +74,7 @@ const routes = root.addChildren([
   createRoute({ getParentRoute: () => root, path: "/servers", component: Servers }),
   createRoute({ getParentRoute: () => root, path: "/add-server", component: AddServer }),
   createRoute({ getParentRoute: () => root, path: "/games", component: Games }),
+  createRoute({ getParentRoute: () => root, path: "/games/edit", component: EditGame, validateSearch: (s: Record<string, unknown>) => ({ game: text(s["game"]) }) }),
   createRoute({ getParentRoute: () => root, path: "/users", component: Users }),
   createRoute({ getParentRoute: () => root, path: "/servers/$server", component: ServerPage }),
   createRoute({ getParentRoute: () => root, path: "/library", component: Library }),

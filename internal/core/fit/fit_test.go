@@ -288,6 +288,9 @@ func TestServerAlone(t *testing.T) {
 	}{
 		{"all is well", func(*fit.Input) {}, "active-world", fit.Fits, "exactly that name"},
 		{"one capital", func(in *fit.Input) { in.Server.Active, in.World = "Fen", world.World{} }, "active-world", fit.Blocks, "they differ by a capital"},
+		{"a typing error", func(in *fit.Input) {
+			in.Server.Active, in.World, in.Server.Worlds = "wintre-beds", world.World{}, []server.Present{{Folder: "winter-beds"}}
+		}, "active-world", fit.Blocks, "they differ by a letter or two"},
 		{"no such world", func(in *fit.Input) { in.Server.Active, in.World = "gone", world.World{} }, "active-world", fit.Blocks, "make an empty one"},
 		{"a folder that is no world", func(in *fit.Input) {
 			in.Server.Active, in.Server.Folders, in.World = "notes", []string{"fen", "notes"}, world.World{}

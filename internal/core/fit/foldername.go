@@ -43,7 +43,7 @@ var folderNameRule = Rule{Concern: "folder-name", Title: "Name on disk", check: 
 			"Take another name, or set what is there aside.",
 			Option{Answer: freeName(in, target), Say: "Place the world under this name; " + quote(target) + " stays as it is."},
 			Option{Choice: "replace", Answer: "yes", Say: "Set " + quote(target) + " aside as well. Undo brings it back."})
-		if nearly(active, target) {
+		if alike(active, target) {
 			r.Say += " The setting says " + quote(active) + ": " + difference(active, target) + "."
 		}
 	case setting.Fixed && in.World.Folder == target:
@@ -55,7 +55,7 @@ var folderNameRule = Rule{Concern: "folder-name", Title: "Name on disk", check: 
 		if len(in.Server.Named(in.Profile, target)) > 0 {
 			r.Say += " The old world of that name is set aside."
 		}
-	case setting.Found && nearly(active, target):
+	case setting.Found && alike(active, target):
 		r.adjust("The setting says "+quote(active)+", on disk it would be "+quote(target)+": "+difference(active, target)+". The server would say nothing and make an empty world.",
 			writeText(setting.Given, value))
 	default:
@@ -100,7 +100,19 @@ func fold(s string) string {
 	return strings.ToLower(strings.Join(strings.Fields(norm.NFKC.String(s)), ""))
 }
 
-func nearly(a, b string) bool { return a != b && fold(a) == fold(b) }
+// alike reports whether two names look alike and are not the same.
+func alike(a, b string) bool { return a != b && fold(a) == fold(b) }
+
+// nearly reports whether two names look alike, or differ by one letter in four at
+// most, and no more than two.
+func nearly(a, b string) bool {
+	if a == b || a == "" || b == "" {
+		return false
+	}
+	x, y := fold(a), fold(b)
+	d := game.EditDistance(x, y)
+	return d == 0 || (d <= 2 && 4*d <= max(len(x), len(y)))
+}
 
 // difference says in words how two names differ that look alike.
 func difference(a, b string) string {
@@ -111,6 +123,9 @@ func difference(a, b string) string {
 		return "they differ by a capital"
 	case norm.NFC.String(a) == norm.NFC.String(b):
 		return "they look the same but are composed of other characters"
+	}
+	if fold(a) != fold(b) {
+		return "they differ by a letter or two"
 	}
 	return "they differ by capitals, blanks or look-alike characters"
 }

@@ -36,7 +36,7 @@ var settingsRule = Rule{Concern: "settings", Title: "Settings files", check: fun
 	for _, key := range sortedKeys(in.Server.Keys) {
 		s := in.Server.Keys[key]
 		if len(s.Repeats) > 0 {
-			notes = append(notes, fmt.Sprintf("%s stands in %s at lines %v too; line %d, the last, is the one that counts", s.Key, s.File, s.Repeats, s.Line))
+			notes = append(notes, fmt.Sprintf("%s stands in %s at %s too; line %d, the last, is the one that counts", s.Key, s.File, linesText(s.Repeats), s.Line))
 		}
 	}
 	switch {
@@ -48,6 +48,17 @@ var settingsRule = Rule{Concern: "settings", Title: "Settings files", check: fun
 		r.say("Readable, and every key stands once.")
 	}
 }}
+
+func linesText(lines []int) string {
+	words := make([]string, 0, len(lines))
+	for _, l := range lines {
+		words = append(words, itoa(l))
+	}
+	if len(lines) == 1 {
+		return "line " + words[0]
+	}
+	return "lines " + list(words, 4)
+}
 
 func sortedKeys[V any](m map[string]V) []string {
 	keys := make([]string, 0, len(m))

@@ -656,7 +656,7 @@ func (l *linter) oneOf(key, value string, allowed ...string) {
 func meant(value string, allowed []string) string {
 	best, distance := "", len(value)
 	for _, a := range allowed {
-		if d := editDistance(value, a); d < distance && 3*d <= max(len(a), 3) {
+		if d := EditDistance(value, a); d < distance && 3*d <= max(len(a), 3) {
 			best, distance = a, d
 		}
 	}
@@ -666,9 +666,9 @@ func meant(value string, allowed []string) string {
 	return fmt.Sprintf(" (meant: %s?)", best)
 }
 
-// editDistance counts the letters to insert, delete or exchange (Levenshtein,
+// EditDistance counts the letters to insert, delete or exchange (Levenshtein,
 // 1965), by the usual table of which two rows are kept.
-func editDistance(a, b string) int {
+func EditDistance(a, b string) int {
 	row := make([]int, len(b)+1)
 	for j := range row {
 		row[j] = j

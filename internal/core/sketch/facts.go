@@ -16,10 +16,11 @@ import (
 
 // Bounds of the search for facts.
 const (
-	mostFiles   = 60
-	largestFile = 8 << 20
-	deepestKey  = 5
-	mostValues  = 4000
+	mostFiles    = 60
+	fewPerFolder = 3
+	largestFile  = 8 << 20
+	deepestKey   = 5
+	mostValues   = 4000
 )
 
 // finding is one value that may be a fact.
@@ -34,26 +35,12 @@ type finding struct {
 // and the time of the last play.
 func (d *drawing) readFacts(fsys fs.FS, base, start string) {
 	found := map[string][]finding{}
-	files := 0
-	_ = fs.WalkDir(fsys, start, func(p string, e fs.DirEntry, err error) error {
-		if err != nil || files >= mostFiles {
-			return fs.SkipAll
+	for i, file := range candidates(fsys, start) {
+		if i == mostFiles {
+			break
 		}
-		rel := strings.TrimPrefix(strings.TrimPrefix(p, base), "/")
-		if e.IsDir() {
-			if strings.Count(rel, "/") > 1 {
-				return fs.SkipDir
-			}
-			return nil
-		}
-		info, err := e.Info()
-		if err != nil || info.Size() == 0 || info.Size() > largestFile {
-			return nil //nolint:nilerr // a file that is not looked at
-		}
-		files++
-		d.lookInto(fsys, p, rel, found)
-		return nil
-	})
+		d.lookInto(fsys, file, strings.TrimPrefix(strings.TrimPrefix(file, base), "/"), found)
+	}
 	for _, name := range []string{"title", "seed", "version", "last-played"} {
 		list := found[name]
 		sort.SliceStable(list, func(i, j int) bool { return list[i].score > list[j].score })
@@ -73,6 +60,42 @@ func (d *drawing) readFacts(fsys fs.FS, base, start string) {
 		}
 		d.note("world.facts."+name, best.source, sure, why)
 	}
+}
+
+// candidates lists a world's files, the nearest to its root first, and of each
+// folder below only the first few: what a world says of itself stands at its
+// top, and a folder of a thousand tiles tells no more than one of them.
+func candidates(fsys fs.FS, start string) []string {
+	if info, err := fs.Stat(fsys, start); err == nil && !info.IsDir() {
+		return []string{start}
+	}
+	var out []string
+	level := []string{start}
+	for depth := 0; depth <= 2; depth++ {
+		var below []string
+		for _, dir := range level {
+			entries, err := fs.ReadDir(fsys, dir)
+			if err != nil {
+				continue
+			}
+			taken := 0
+			for _, e := range entries {
+				file := path.Join(dir, e.Name())
+				if e.IsDir() {
+					below = append(below, file)
+					continue
+				}
+				info, err := e.Info()
+				if err != nil || info.Size() == 0 || info.Size() > largestFile || passing.MatchString(e.Name()) || (depth > 0 && taken == fewPerFolder) {
+					continue
+				}
+				taken++
+				out = append(out, file)
+			}
+		}
+		level = below
+	}
+	return out
 }
 
 // layersOf tells a file's compression from its first bytes.

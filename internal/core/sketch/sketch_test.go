@@ -52,7 +52,7 @@ func TestSketchReadsWhatTheShippedProfileReads(t *testing.T) {
 	root := filepath.Join(t.TempDir(), "mossgame")
 	require.NoError(t, quarrymoss.MakeServer(root, quarrymoss.Config{Version: "2.5.1", Kind: "plain"}, "winter-beds", 7, 7000))
 	for _, name := range []string{"winter-beds", "spring"} {
-		require.NoError(t, quarrymoss.Make(filepath.Join(root, "worlds", name), quarrymoss.Options{Title: "Winter Beds", Seed: -7, Tiles: 2, Folk: []string{"Ada"}}))
+		require.NoError(t, quarrymoss.Make(filepath.Join(root, "worlds", name), quarrymoss.Options{Title: "Winter Beds", Seed: -7, Tiles: 100, Folk: []string{"Ada"}}))
 	}
 	log := "12:00:01.123 opening world \"winter-beds\"\n12:00:02.000 ready on port 7000\n12:01:00.000 all tiles written\n"
 	require.NoError(t, os.WriteFile(filepath.Join(root, "server.log"), []byte(log), 0o644))

@@ -15,6 +15,11 @@ export type Plan = Schemas["Plan"];
 export type Proof = Schemas["PlanProof"];
 export type Fact = Schemas["Fact"];
 export type LogLine = Schemas["ControlLine"];
+export type Game = Schemas["Game"];
+export type Complaint = Schemas["GameComplaint"];
+export type Tried = Schemas["LocalTried"];
+export type Proposal = Schemas["SketchProposal"];
+export type Setting = Schemas["ServerSetting"];
 export type Choices = Record<string, string>;
 
 const client = createClient<paths>({ baseUrl: "/api", fetch: (request) => globalThis.fetch(request) });
@@ -59,6 +64,12 @@ export const api = {
   addServer: (body: Schemas["NewServer"]) => taken(client.POST("/v1/servers", { body })),
   removeServer: (server: string) => taken(client.DELETE("/v1/servers/{server}", { params: { path: { server } } })),
   games: (signal?: AbortSignal) => taken(client.GET("/v1/games", { signal })),
+  gameVersions: (game: string, signal?: AbortSignal) => taken(client.GET("/v1/games/{game}/versions", { params: { path: { game } }, signal })),
+  saveGame: (profile: string, override: boolean) => taken(client.POST("/v1/games", { body: { profile, override } })),
+  withdrawGame: (game: string) => taken(client.DELETE("/v1/games/{game}", { params: { path: { game } } })),
+  lintGame: (profile: string) => taken(client.POST("/v1/games/lint", { body: { profile } })),
+  tryGame: (profile: string, world: string, server: string, kind: string) => taken(client.POST("/v1/games/try", { body: { profile, world, server, kind } })),
+  sketchGame: (world: string, server: string) => taken(client.POST("/v1/games/sketch", { body: { world, server } })),
   users: (signal?: AbortSignal) => taken(client.GET("/v1/users", { signal })),
   addUser: (name: string, password: string) => taken(client.POST("/v1/users", { body: { name, password } })),
   setPassword: (name: string, password: string) => taken(client.PUT("/v1/users/{name}/password", { params: { path: { name } }, body: { password } })),
@@ -90,7 +101,7 @@ export function sendWorld(file: File, root: string, onProgress: (sent: number) =
     const query = new URLSearchParams({ name: file.name });
     if (root) query.set("root", root);
     request.open("POST", `/api/v1/worlds?${query}`);
-    request.setRequestHeader("Content-Type", "application/zip");
+    request.setRequestHeader("Content-Type", file.name.endsWith(".zip") ? "application/zip" : "application/octet-stream");
     request.responseType = "json";
     request.upload.addEventListener("progress", (e) => onProgress(e.loaded));
     request.addEventListener("load", () => (request.status < 400 ? resolve(request.response as Arrival) : reject(new Problem(request.response as Partial<Schemas["Problem"]>, request.status))));

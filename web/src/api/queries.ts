@@ -7,6 +7,7 @@ export const queries = {
   servers: () => queryOptions({ queryKey: ["servers"], queryFn: ({ signal }) => api.servers(signal), refetchInterval: 3000 }),
   server: (name: string) => queryOptions({ queryKey: ["servers", name], queryFn: ({ signal }) => api.server(name, signal), refetchInterval: 3000 }),
   games: () => queryOptions({ queryKey: ["games"], queryFn: ({ signal }) => api.games(signal), staleTime: 60_000 }),
+  gameVersions: (game: string) => queryOptions({ queryKey: ["games", game], queryFn: ({ signal }) => api.gameVersions(game, signal) }),
   users: () => queryOptions({ queryKey: ["users"], queryFn: ({ signal }) => api.users(signal) }),
   worlds: () => queryOptions({ queryKey: ["worlds"], queryFn: ({ signal }) => api.worlds(signal) }),
   world: (name: string) => queryOptions({ queryKey: ["worlds", name], queryFn: ({ signal }) => api.world(name, signal) }),

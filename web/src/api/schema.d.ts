@@ -890,6 +890,8 @@ export interface components {
             /** @enum {string} */
             state: "running" | "starting" | "stopping" | "stopped" | "exited";
             trouble?: string;
+            version?: string;
+            versionFrom?: string;
         };
         ServerDocument: {
             absent?: boolean;

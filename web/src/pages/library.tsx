@@ -63,8 +63,8 @@ function Sender() {
   return (
     <>
       <Zone onDrop={(e) => void drop(e.items)} aria-label="Drop a world here">
-        <p><b>Drop a world's zip archive here.</b> It is recognised before it is stored; the file itself is never changed.</p>
-        <FileTrigger acceptedFileTypes={[".zip"]} onSelect={(list) => take(list?.[0])}><Button look="main" isDisabled={send.isPending}>Choose a file</Button></FileTrigger>
+        <p><b>Drop a world's zip archive here,</b> or the save file of a game whose worlds are files. It is recognised before it is stored; the file itself is never changed.</p>
+        <FileTrigger onSelect={(list) => take(list?.[0])}><Button look="main" isDisabled={send.isPending}>Choose a file</Button></FileTrigger>
       </Zone>
       {wrong && <Failure error={wrong} />}
       {send.isPending && file && (

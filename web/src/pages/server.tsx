@@ -3,7 +3,7 @@ import { Link, useNavigate, useParams } from "@tanstack/react-router";
 import { useEffect, useRef, useState } from "react";
 import { TabPanel, Tabs } from "react-aria-components";
 import styled from "styled-components";
-import { api, listen, type LogLine, type ServerFacts } from "../api/client";
+import { api, listen, type LogLine, type ServerFacts, type Setting } from "../api/client";
 import { queries } from "../api/queries";
 import { Button, Tab, TabList } from "../parts/controls";
 import { Crumb, Facts, Failure, Head, Muted, Page, Panel, Picture, Table } from "../parts/layout";
@@ -98,7 +98,7 @@ function WorldTab({ facts: { server: s, facts: f } }: { facts: ServerFacts }) {
         <h2>Server</h2>
         <Facts>
           <dt>Game, kind</dt><dd>{s.game}, {s.kind}</dd>
-          <dt>Version</dt><dd>{f.version.text || "not known"}{f.version.text && <small>{f.version.file}</small>}</dd>
+          <dt>Version</dt><dd>{s.version || "not known"}{s.version && <small>{s.versionFrom}</small>}</dd>
           <dt>Mods</dt><dd>{f.mods.items?.map((m) => `${m.name} ${m.version ?? ""}`.trim()).join(", ") || "none known"}</dd>
           <dt>Players join at</dt><dd><code>{s.join || "not known"}</code></dd>
           <dt>Folder</dt><dd><code>{s.root}</code></dd>
@@ -108,7 +108,7 @@ function WorldTab({ facts: { server: s, facts: f } }: { facts: ServerFacts }) {
         <h3 style={{ marginTop: "1rem" }}>Settings that matter</h3>
         <Facts>
           {keys.map(([name, k]) => (
-            <KeyFact key={name} name={name} value={k.found ? quoted(k.value) : "not set"} from={k.found ? `${k.file} line ${k.line}, ${k.key}` : k.file} />
+            <KeyFact key={name} name={name} setting={k} />
           ))}
         </Facts>
       </Panel>
@@ -116,8 +116,29 @@ function WorldTab({ facts: { server: s, facts: f } }: { facts: ServerFacts }) {
   );
 }
 
-function KeyFact({ name, value, from }: { name: string; value: string; from: string }) {
-  return (<><dt>{name.charAt(0).toUpperCase() + name.slice(1).replace("-", " ")}</dt><dd><code>{value}</code><small>{from}</small></dd></>);
+const Chain = styled.dd`
+  span { display: block; }
+  span.beaten code { text-decoration: line-through; color: var(--muted); }
+`;
+
+function whereText(g: { in: string; file: string; line?: number; key: string }): string {
+  if (g.in === "command") return `the start command, ${g.key}`;
+  return g.line ? `${g.file} line ${g.line}, ${g.key}` : g.file;
+}
+
+/** A setting's effective value, the source that gives it, those that it beats, and what must hold with it. */
+function KeyFact({ name, setting: k }: { name: string; setting: Setting }) {
+  const value = k.found || k.default ? quoted(k.value) : "not set";
+  return (
+    <>
+      <dt>{name.charAt(0).toUpperCase() + name.slice(1).replaceAll("-", " ")}</dt>
+      <Chain>
+        <span><code>{value}</code><small>{k.fixed ? "always" : k.default ? "what the game takes by itself" : whereText(k)}</small></span>
+        {k.hides?.map((h) => <span key={h.in + h.key} className="beaten"><code>{quoted(h.value)}</code><small>beaten: {whereText(h)}</small></span>)}
+        {k.with?.map((h) => <span key={h.in + h.key}><Mark of={h.found && h.value === h.want ? "fits" : "blocks"} quiet>{h.found && h.value === h.want ? "holds" : "must hold"}</Mark><small>{h.key} = {h.want} in {h.file}</small></span>)}
+      </Chain>
+    </>
+  );
 }
 
 const Stack = styled.div`display: grid; gap: 1.2rem; grid-template-columns: minmax(0, 1fr);`;
@@ -127,8 +148,18 @@ function FitTab({ facts: { server: s } }: { facts: ServerFacts }) {
   const worlds = useQuery(queries.worlds());
   const navigate = useNavigate();
   const mine = worlds.data?.filter((w) => w.game === s.game) ?? [];
+  // Trouble comes first: it bites at the next start.
+  const trouble = check.isError || (check.data !== undefined && check.data.sheet.verdict !== "fits");
+  const now = (
+    <Panel>
+      <h2>As it is now</h2>
+      {check.isError && <Failure error={check.error} />}
+      {check.data && <FitSheet sheet={check.data.sheet} choices={{}} />}
+    </Panel>
+  );
   return (
     <Stack>
+    {trouble && now}
     <Panel>
       <h2>Put a world of the library here</h2>
       {worlds.isError && <Failure error={worlds.error} />}
@@ -152,11 +183,7 @@ function FitTab({ facts: { server: s } }: { facts: ServerFacts }) {
         </Table>
       )}
     </Panel>
-    <Panel>
-      <h2>As it is now</h2>
-      {check.isError && <Failure error={check.error} />}
-      {check.data && <FitSheet sheet={check.data.sheet} choices={{}} />}
-    </Panel>
+    {!trouble && now}
     </Stack>
   );
 }

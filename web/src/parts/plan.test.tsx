@@ -31,10 +31,10 @@ test("states are told in words for people, notes with them", () => {
   expect(screen.queryByText("intended")).toBeNull();
 });
 
-test("a diff keeps its lines and marks them", () => {
-  render(<Diff file="a.properties" text={"--- a\n+++ a\n@@ -1 +1 @@\n-k=1\n+k=2\n same\n"} />);
-  const box = screen.getByLabelText("Change of a.properties");
-  expect([...box.querySelectorAll("span")].map((s) => s.className)).toEqual(["ctx", "ctx", "ctx", "del", "add", "ctx"]);
+test("a diff stands side by side, what was taken beside what came", () => {
+  render(<Diff file="a.properties" text={"--- a\n+++ a\n@@ -1 +1 @@\n-k=1\n+k=2\n+l=3\n same\n@@ -9 +9 @@\n-gone\n"} />);
+  const cells = [...screen.getByLabelText("Change of a.properties").querySelectorAll("tbody tr")].map((r) => [...r.querySelectorAll("td")].map((c) => `${c.className}:${c.textContent}`));
+  expect(cells).toEqual([["gone:k=1", "come:k=2"], [":", "come:l=3"], [":same", ":same"], [":…"], ["gone:gone", ":"]]);
 });
 
 test("a check that fails says what was expected", () => {

@@ -32,22 +32,62 @@ export function PlanSteps({ plan, steps }: { plan: Plan; steps?: Changeover["ste
   return <Steps aria-label="Steps">{rows}</Steps>;
 }
 
-const DiffBox = styled.pre`
-  margin: 0; padding: 0.6rem 0.8rem; background: var(--raised); border: 1px solid var(--line); border-radius: 5px; overflow-x: auto; line-height: 1.5;
-  .add { background: var(--fits-soft); display: block; } .del { background: var(--blocks-soft); display: block; } .ctx { display: block; color: var(--muted); }
+const Sides = styled.table`
+  width: 100%; border-collapse: collapse; table-layout: fixed; background: var(--raised); border: 1px solid var(--line); border-radius: 5px; font-family: var(--mono); font-size: 0.86rem; line-height: 1.5;
+  caption { text-align: left; font-family: var(--mono); font-weight: 600; padding-bottom: 0.3rem; }
+  th { font-weight: 600; color: var(--muted); text-align: left; padding: 0.25rem 0.7rem; border-bottom: 1px solid var(--line); font-family: var(--text, inherit); }
+  td { padding: 0 0.7rem; white-space: pre-wrap; overflow-wrap: anywhere; vertical-align: top; color: var(--muted); }
+  td + td, th + th { border-left: 1px solid var(--line); }
+  td.gone { background: var(--blocks-soft); color: var(--ink); } td.come { background: var(--fits-soft); color: var(--ink); }
+  tr.gap td { text-align: center; }
 `;
 
-/** A settings change as a unified diff. */
+type Pair = { before?: string; after?: string; changed: boolean; gap?: boolean };
+
+/** Lays a unified diff out in two columns: what was taken away stands beside what came for it. */
+export function sides(text: string): Pair[] {
+  const out: Pair[] = [];
+  let gone: string[] = [];
+  let come: string[] = [];
+  const flush = () => {
+    for (let i = 0; i < Math.max(gone.length, come.length); i++) out.push({ before: gone[i], after: come[i], changed: true });
+    gone = [];
+    come = [];
+  };
+  for (const l of text.split("\n")) {
+    if (l.startsWith("---") || l.startsWith("+++")) continue;
+    if (l.startsWith("@@")) {
+      flush();
+      if (out.length > 0) out.push({ changed: false, gap: true });
+    } else if (l.startsWith("-")) gone.push(l.slice(1));
+    else if (l.startsWith("+")) come.push(l.slice(1));
+    else if (l !== "") {
+      flush();
+      out.push({ before: l.slice(1), after: l.slice(1), changed: false });
+    }
+  }
+  flush();
+  return out;
+}
+
+/** A settings change, before and after side by side. */
 export function Diff({ file, text }: { file: string; text: string }) {
-  const lines = text.split("\n").filter((l) => l !== "");
   return (
-    <section aria-label={`Change of ${file}`}><DiffBox tabIndex={0}>
-      {lines.map((l, i) => {
-        const kind = l.startsWith("+++") || l.startsWith("---") || l.startsWith("@@") ? "ctx" : l.startsWith("+") ? "add" : l.startsWith("-") ? "del" : "ctx";
-        // oxlint-disable-next-line react/no-array-index-key -- a line is its place in the diff
-        return <span key={i} className={kind}>{l}</span>;
-      })}
-    </DiffBox></section>
+    <Sides aria-label={`Change of ${file}`}>
+      <caption>{file}</caption>
+      <thead><tr><th scope="col">Now</th><th scope="col">Afterwards</th></tr></thead>
+      <tbody>
+        {sides(text).map((p, i) =>
+          p.gap ? (
+            // oxlint-disable-next-line react/no-array-index-key -- a line is its place in the diff
+            <tr key={i} className="gap"><td colSpan={2}>…</td></tr>
+          ) : (
+            // oxlint-disable-next-line react/no-array-index-key -- a line is its place in the diff
+            <tr key={i}><td className={p.changed && p.before !== undefined ? "gone" : ""}>{p.before}</td><td className={p.changed && p.after !== undefined ? "come" : ""}>{p.after}</td></tr>
+          ),
+        )}
+      </tbody>
+    </Sides>
   );
 }
 

@@ -18,6 +18,7 @@ const Grid = styled.table`
   small { display: block; color: var(--muted); font-size: 0.84rem; }
   td:first-child { padding-left: 0.35rem; }
   b { color: var(--ink); font-weight: 600; }
+  ul { margin: 0.3rem 0 0 1.1rem; list-style: square; }
 `;
 
 const order: Record<string, number> = { blocks: 0, choose: 1, adjust: 2, fits: 3 };
