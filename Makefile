@@ -5,7 +5,7 @@ GO ?= go
 CONSOLE := web/dist/console/index.html
 CONSOLE_SOURCES := $(shell find web/src web/index.html web/vite.config.ts web/package-lock.json -type f 2>/dev/null)
 
-.PHONY: help build demo demo-reset test test-go test-console lint bench api screenshots setup-demo setup-test clean
+.PHONY: help build demo demo-reset test test-go test-console lint fuzz bench api screenshots setup-demo setup-test clean
 
 help: ## this list
 	@awk -F ':.*## ' '/^[a-z-]+:.*## / {printf "  make %-14s %s\n", $$1, $$2}' Makefile
@@ -50,6 +50,9 @@ api: ## the API's description and the console's types of it
 	$(GO) run ./cmd/reshard api > docs/openapi.json
 	$(GO) run ./cmd/reshard games schema > docs/profile.schema.json
 	cd web && npx openapi-typescript ../docs/openapi.json -o src/api/schema.d.ts
+
+fuzz: ## every decoder, settings format and the lint, a minute each
+	scripts/fuzz.sh
 
 bench: setup-test build ## speed, as ratios against plain tools; docs/operations.md explains
 	$(GO) test -run '^$$' -bench . -benchtime 1x -timeout 60m ./internal/bench

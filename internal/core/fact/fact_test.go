@@ -7,7 +7,6 @@ import (
 	"database/sql"
 	"os"
 	"path/filepath"
-	"strings"
 	"testing"
 	"testing/fstest"
 
@@ -126,31 +125,4 @@ func TestSQLiteIsReadAndNeverWritten(t *testing.T) {
 	entries, err := os.ReadDir(dir)
 	require.NoError(t, err)
 	assert.Len(t, entries, 1, "no journal is left beside a world's database")
-}
-
-func FuzzDecode(f *testing.F) {
-	encoded, _ := cbor.Marshal(map[string]any{"seed": 1})
-	f.Add("json", []byte(`{"seed": 1}`))
-	f.Add("cbor", encoded)
-	f.Add("properties", []byte("seed=1"))
-	f.Add("key-value", []byte("seed = {\n}\n"))
-	f.Add("ini", []byte("seed=1\n[s]\nseed=2"))
-	f.Add("env", []byte("seed='1'"))
-	f.Add("yaml", []byte("seed: 1\nb: &x [1]\nc: *x"))
-	f.Add("toml", []byte("seed = 1\n[[a]]\nb = 2"))
-	f.Add("xml", []byte("<seed a='1'>2</seed>"))
-	f.Add("msgpack", []byte("\x81\xa4seed\x01"))
-	f.Add("gzip", []byte("\x1f\x8b\b\x00\x00\x00\x00\x00"))
-	f.Add("xz", []byte("\xfd7zXZ\x00\x00\x01"))
-	f.Add("zstd", []byte("\x28\xb5\x2f\xfd\x00"))
-	f.Fuzz(func(t *testing.T, layer string, data []byte) {
-		if layer == "folders" || layer == "files" {
-			return
-		}
-		tree := fstest.MapFS{"f": {Data: data}}
-		got := fact.NewReader(tree).Read("seed", game.Sources{{Read: "f", Through: words(layer), Pick: "/seed", Type: "int64"}})
-		if got.Known() && strings.TrimLeft(got.Text, "-0123456789") != "" {
-			t.Fatalf("an int64 reads as %q", got.Text)
-		}
-	})
 }

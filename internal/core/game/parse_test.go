@@ -108,12 +108,3 @@ func TestSafeFolderNames(t *testing.T) {
 	}
 	assert.Equal(t, []rune{' ', '🍎'}, rule.BadRunes("O 🍎 🍎"))
 }
-
-func FuzzLint(f *testing.F) {
-	for _, p := range games.All() {
-		source, err := games.Source(p.ID)
-		require.NoError(f, err)
-		f.Add(source)
-	}
-	f.Fuzz(func(_ *testing.T, data []byte) { game.Lint(data) })
-}
