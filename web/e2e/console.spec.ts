@@ -47,7 +47,7 @@ test("from the sheet over the plan to live progress, proof and undo", async () =
   expect(await row.textContent()).toContain("Write world.folder=Fen-Garden into quarry.properties.");
   await accessible(page);
   await page.getByRole("button", { name: "Make the plan" }).click();
-  await page.getByText("+world.folder=Fen-Garden").waitFor();
+  await page.getByRole("cell", { name: "world.folder=Fen-Garden", exact: true }).waitFor();
   await page.getByText("Players are locked out from here", { exact: true }).waitFor();
   await accessible(page);
   await page.getByRole("button", { name: "Carry it out on north-plot" }).click();
@@ -79,7 +79,7 @@ test("a row that asks is answered in place", async () => {
   await row.getByText("Apfel-Baum", { exact: true }).click();
   await row.getByText("fits", { exact: true }).waitFor();
   await page.getByRole("button", { name: "Make the plan" }).click();
-  await page.getByText("+world.folder=Apfel-Baum").waitFor();
+  await page.getByRole("cell", { name: "world.folder=Apfel-Baum", exact: true }).waitFor();
   expect(errors).toEqual([]);
   await context.close();
 });
@@ -191,6 +191,77 @@ test("users are added, given a password and removed; games are shown", async () 
   await page.getByText("Profile of Quarrymoss").click();
   await page.getByText("# Quarrymoss, block building").waitFor();
   await accessible(page);
+  expect(errors).toEqual([]);
+  await context.close();
+});
+
+test("a profile is sketched, checked while it is typed, tried, saved and taken out of use", async () => {
+  const { page, context, errors } = await demo.page();
+  await page.getByRole("link", { name: "Games" }).click();
+  await page.getByRole("link", { name: "Write a profile" }).click();
+  const server = join(demo.data, "servers", "low-marsh");
+  const editor = page.getByRole("textbox", { name: "Profile" });
+  await editor.waitFor();
+  await page.getByLabel("A world", { exact: true }).fill(join(demo.data, "servers", "terraces", "worlds", "top-terrace"));
+  await page.getByLabel("A server’s folder").fill(join(demo.data, "servers", "terraces"));
+  await page.getByRole("button", { name: "Sketch a profile from them" }).click();
+  await page.getByRole("heading", { name: "How sure the sketch is" }).waitFor();
+  await editor.getByText("id: terraces").waitFor();
+  await accessible(page);
+  await page.getByRole("button", { name: "Try the profile" }).click();
+  await page.getByRole("heading", { name: "What the profile reads" }).waitFor();
+  await page.getByRole("cell", { name: "Top Terrace", exact: true }).waitFor();
+
+  // A wrong key is told at its line, and cannot be saved.
+  await editor.getByText("shape: folder").click();
+  await page.keyboard.press("Home");
+  await page.keyboard.type("sort: x\n");
+  await page.getByText("unknown field \"sort\"").first().waitFor();
+  await page.locator(".cm-lint-marker-error").first().waitFor();
+  expect(await page.getByRole("button", { name: "Save as the next version" }).isDisabled()).toBe(true);
+  for (let i = 0; i < 6 && (await editor.getByText("sort:").count()) > 0; i++) await page.keyboard.press("Control+z");
+  await page.getByText("no complaints").waitFor();
+  await page.getByRole("button", { name: "Save as the next version" }).click();
+  await page.getByRole("heading", { name: "Terraces" }).waitFor();
+  await page.getByText("version 1, saved by").waitFor();
+  await page.getByText("Every version of terraces").click();
+  await page.getByRole("button", { name: "Take it out of use" }).click();
+  await page.getByRole("heading", { name: "Terraces" }).waitFor({ state: "detached" });
+
+  // A shipped one is only overridden when told to.
+  await page.getByRole("link", { name: "Edit the profile of Saltmarch" }).click();
+  await editor.getByText("title: Saltmarch").click();
+  await page.keyboard.press("End");
+  await page.keyboard.type(" Bay");
+  await page.getByRole("button", { name: "Save as the next version" }).click();
+  await page.getByRole("alert").getByText("a profile of that id is there already").waitFor();
+  await page.getByLabel("A server’s folder").fill(server);
+  await page.getByText("Let it override the one that is there").click();
+  await page.getByRole("button", { name: "Save as the next version" }).click();
+  await page.getByText("over the one that ships").waitFor();
+  await accessible(page);
+  await page.getByRole("button", { name: "Take it out of use" }).click();
+  await page.getByRole("heading", { name: "Saltmarch Bay" }).waitFor({ state: "detached" });
+  expect(errors.filter((e) => !e.includes("409"))).toEqual([]);
+  await context.close();
+});
+
+test("which source gives a setting, and what it beats, is shown; a world of a session is put", async () => {
+  const { page, context, errors } = await demo.page();
+  await page.goto("/servers/ridge-camp");
+  await page.getByText("beaten: server.json line 3, /load").waitFor();
+  await accessible(page);
+  await page.goto("/put?world=kettle-moraine&server=ridge-camp");
+  await page.getByRole("button", { name: "Make the plan" }).click();
+  const script = page.getByLabel("Change of launch.sh");
+  await script.getByText("--load Kettle-Moraine").waitFor();
+  expect(await script.locator("td.gone").textContent()).toContain("--load frostfall");
+  await page.getByRole("button", { name: "Carry it out on ridge-camp" }).click();
+  await page.locator('[data-mark="done"]').first().waitFor();
+  await page.goto("/put?world=sedge-landing&server=low-marsh");
+  await page.getByText("This version does not do that step yet", { exact: false }).waitFor();
+  await page.locator("label.answer", { hasText: "strip" }).click();
+  await page.getByText("You chose: leave all 2 behind", { exact: false }).waitFor();
   expect(errors).toEqual([]);
   await context.close();
 });

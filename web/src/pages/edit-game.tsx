@@ -21,10 +21,12 @@ const Two = styled.div`
 const Side = styled.div`display: grid; gap: 1.2rem; grid-template-columns: minmax(0, 1fr);`;
 
 const Lines = styled.ul`
-  display: grid; gap: 0.45rem; max-height: 17rem; overflow-y: auto;
+  display: grid; gap: 0.45rem;
   li { display: grid; grid-template-columns: 5.6rem minmax(0, 1fr); gap: 0.6rem; overflow-wrap: anywhere; }
   small { color: var(--muted); display: block; }
 `;
+
+const Scroll = styled.section`max-height: 17rem; overflow-y: auto;`;
 
 const Tick = styled(Checkbox)`
   display: flex; gap: 0.5rem; align-items: baseline; cursor: pointer; margin-right: auto;
@@ -100,7 +102,7 @@ function Writing({ start, title, origin }: { start: string; title: string; origi
           <Panel aria-live="polite">
             <h2>Complaints</h2>
             {complaints.length === 0 ? <Muted>None. Try the profile with examples before you save it.</Muted> : (
-              <Lines>{complaints.map((c) => <li key={c.line + c.what}><span>line {c.line}, {c.column}</span><span>{c.what}</span></li>)}</Lines>
+              <Scroll tabIndex={0} aria-label="Complaints"><Lines>{complaints.map((c) => <li key={c.line + c.what}><span>line {c.line}, {c.column}</span><span>{c.what}</span></li>)}</Lines></Scroll>
             )}
           </Panel>
           <Panel>
@@ -131,9 +133,9 @@ function Sketched({ proposal }: { proposal: Proposal }) {
   return (
     <Panel>
       <h2>How sure the sketch is</h2>
-      <Lines>
+      <Scroll tabIndex={0} aria-label="How sure the sketch is"><Lines>
         {proposal.parts.map((p) => <li key={p.key + p.text}><Mark of={sureMarks[p.sure] ?? "choose"} quiet>{p.sure}</Mark><span>{p.key}<small>{p.why}</small></span></li>)}
-      </Lines>
+      </Lines></Scroll>
     </Panel>
   );
 }
