@@ -14,7 +14,6 @@ import (
 	"github.com/fxamacker/cbor/v2"
 	"github.com/goccy/go-yaml"
 	"github.com/pelletier/go-toml/v2"
-	"github.com/vmihailenco/msgpack/v5"
 
 	"reshard/internal/core/game"
 	"reshard/internal/core/settings"
@@ -152,11 +151,7 @@ func decodeAs(how, file string, data []byte) (v any, err error) {
 			return nil, wrong(err)
 		}
 	case "msgpack":
-		dec := msgpack.NewDecoder(bytes.NewReader(data))
-		if v, err = dec.DecodeInterfaceLoose(); err != nil {
-			return nil, wrong(err)
-		}
-		if v, err = textKeys(v, 0); err != nil {
+		if v, err = decodeMsgpack(data); err != nil {
 			return nil, wrong(err)
 		}
 	case "yaml":
