@@ -161,7 +161,7 @@ Exit codes: 0 done, 1 failed and undone, 2 usage, 3 blocked by fit,
 			&cli.BoolFlag{Name: "json", Usage: "print JSON instead of text", Destination: &a.json},
 		},
 		Commands: []*cli.Command{
-			a.inspectCommand(), a.sendCommand(), a.worldsCommand(), a.fitCommand(), a.putCommand(), a.undoCommand(),
+			a.inspectCommand(), a.findCommand(), a.sendCommand(), a.worldsCommand(), a.fitCommand(), a.putCommand(), a.undoCommand(),
 			a.changeoversCommand(), a.serversCommand(), a.gamesCommand(), a.usersCommand(), a.signInCommand(), a.signOutCommand(),
 			a.serveCommand(), a.demoCommand(), a.apiCommand(),
 		},

@@ -7,7 +7,6 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"strings"
 
 	"reshard/internal/core/fault"
 	"reshard/internal/core/game"
@@ -52,7 +51,7 @@ func Open(name, root string, profiles []*game.Profile) (World, error) {
 		return World{}, fault.Wrap(fault.Internal, "look at", name, err)
 	}
 	w := World{Path: name}
-	start, label := ".", strings.TrimSuffix(filepath.Base(full), filepath.Ext(full))
+	start, label := ".", world.Label(filepath.ToSlash(full), profiles)
 	switch {
 	case world.IsFile(filepath.Base(full), profiles):
 		w.Tree, start = os.DirFS(filepath.Dir(full)), filepath.Base(full)

@@ -148,3 +148,31 @@ type fullDisk struct{ place.Driver }
 func (fullDisk) Create(string) (io.WriteCloser, error) {
 	return nil, errors.Join(errors.New("driver"), syscall.ENOSPC)
 }
+
+// A settings file that is replaced stays as readable, and as read-only, as it was.
+func TestReplaceKeepsPermissions(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	p, closer, err := place.Local(dir)
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = closer.Close() })
+	for _, mode := range []os.FileMode{0o400, 0o444, 0o600, 0o664} {
+		file := filepath.Join(dir, "settings")
+		_ = os.Remove(file)
+		require.NoError(t, os.WriteFile(file, []byte("a"), 0o600))
+		require.NoError(t, os.Chmod(file, mode))
+		require.NoError(t, p.Replace("settings", []byte("b")))
+		info, err := os.Stat(file)
+		require.NoError(t, err)
+		assert.Equal(t, mode, info.Mode().Perm())
+		data, err := os.ReadFile(file)
+		require.NoError(t, err)
+		assert.Equal(t, "b", string(data))
+	}
+	require.NoError(t, p.Replace("new", []byte("c")))
+	assert.True(t, p.Standing())
+	require.NoError(t, os.Rename(dir, dir+".away"))
+	assert.False(t, p.Standing())
+	require.NoError(t, os.Mkdir(dir, 0o755))
+	assert.False(t, p.Standing(), "another folder of that name is not the one that was opened")
+}

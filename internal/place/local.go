@@ -37,6 +37,19 @@ func (l *local) Rename(from, to string) error               { return l.root.Rena
 func (l *local) Remove(name string) error                   { return l.root.Remove(name) }
 func (l *local) Chtimes(name string, t time.Time) error     { return l.root.Chtimes(name, t, t) }
 
+// Resemble gives a file the permissions of another, and its owner where that may be
+// given: a settings file that is replaced stays readable for whom it was.
+func (l *local) Resemble(name, like string) error {
+	info, err := l.root.Stat(like)
+	if err != nil {
+		return err
+	}
+	if st, ok := info.Sys().(*syscall.Stat_t); ok && (int(st.Uid) != os.Geteuid() || int(st.Gid) != os.Getegid()) {
+		_ = l.root.Chown(name, int(st.Uid), int(st.Gid)) // only root may give files away
+	}
+	return l.root.Chmod(name, info.Mode().Perm())
+}
+
 // Standing reports whether the opened folder is still the one at its path: an open
 // folder is followed wherever it is moved.
 func (l *local) Standing() bool {

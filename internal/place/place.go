@@ -181,6 +181,11 @@ func (p *Place) Replace(name string, data []byte) (err error) {
 	if _, err := p.Write(temp, bytes.NewReader(data), time.Time{}); err != nil {
 		return err
 	}
+	if d, ok := p.driver.(interface{ Resemble(name, like string) error }); ok {
+		if err := d.Resemble(temp, name); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return p.wrap("replace", name, err)
+		}
+	}
 	if err := p.driver.Sync(temp); err != nil {
 		return p.wrap("replace", name, err)
 	}

@@ -8,7 +8,6 @@ import (
 	"os"
 	"path"
 	"path/filepath"
-	"strings"
 	"sync"
 	"syscall"
 
@@ -91,7 +90,7 @@ func roomFor(dir string, in Incoming) error {
 }
 
 func (s *Service) keep(ctx context.Context, in Incoming, archive *pack.Archive, allRead func()) (wire.Arrival, error) {
-	folder := strings.TrimSuffix(in.Name, path.Ext(in.Name))
+	folder := world.Label(in.Name, s.games.profiles())
 	w, found, err := world.Inspect(archive, ".", folder, in.Root, s.games.profiles())
 	if err != nil {
 		var e *fault.Error

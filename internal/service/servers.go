@@ -377,6 +377,11 @@ func (l *live) input(rec records.Server) (fit.Input, error) {
 		return fit.Input{}, fault.Wrap(fault.Unreachable, "read", rec.Name, err)
 	}
 	worlds, st := state.WorldsFolder, l.control.Status()
+	if ask := l.profile.Server.Console.Version; st.Version == "" && ask.Say != "" && st.State == control.Running && !state.Version.Known() {
+		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+		st.Version, _ = l.control.Ask(ctx, ask) // no answer: the version is not known
+		cancel()
+	}
 	return fit.Input{
 		Profile: l.profile, Server: state, Choices: fit.Choices{},
 		Live: fit.Live{

@@ -48,6 +48,8 @@ type Fact struct {
 	// was read, and the pointer, pattern or query within it.
 	File  string `json:"file,omitempty"`
 	Place string `json:"place,omitempty"`
+	// How names the layers that were unwrapped and decoded, outermost first.
+	How string `json:"how,omitempty"`
 	// Why is set when the fact could not be read; the rest is then empty.
 	Why string `json:"why,omitempty"`
 	// Damaged is set with Why when the file is there and cannot be unwrapped or
@@ -135,7 +137,7 @@ func reason(file string, err error) string {
 }
 
 func (r *Reader) one(s game.Source) (Fact, error) {
-	f := Fact{Type: s.Type, File: s.Read}
+	f := Fact{Type: s.Type, File: s.Read, How: layersText(s.Through)}
 	if f.Type == "" {
 		f.Type = "text"
 	}
@@ -177,6 +179,14 @@ func (r *Reader) one(s game.Source) (Fact, error) {
 		return f, err
 	}
 	return fill(f, s, values)
+}
+
+func layersText(layers []game.Layer) string {
+	words := make([]string, 0, len(layers))
+	for _, l := range layers {
+		words = append(words, l.String())
+	}
+	return strings.Join(words, ", ")
 }
 
 func rowsToValues(rows [][]string) []any {

@@ -327,6 +327,24 @@ func (s Search) roots() string {
 	return strings.Join(names, ", ")
 }
 
+// Label is what to call a world at the top of an archive: the archive's name without
+// its ending, where a game's own packed ending counts as one.
+func Label(archive string, profiles []*game.Profile) string {
+	name := path.Base(archive)
+	best := path.Ext(name)
+	for _, p := range profiles {
+		for _, ending := range p.World.Packed.Endings {
+			if len(ending) > len(best) && strings.HasSuffix(strings.ToLower(name), strings.ToLower(ending)) {
+				best = name[len(name)-len(ending):]
+			}
+		}
+	}
+	if label := strings.TrimSuffix(name, best); label != "" {
+		return label
+	}
+	return name
+}
+
 // IsFile reports whether a file's name is that of a world, or of a part of one, in
 // a game whose worlds are files.
 func IsFile(name string, profiles []*game.Profile) bool {

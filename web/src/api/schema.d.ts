@@ -643,6 +643,7 @@ export interface components {
         Fact: {
             damaged?: boolean;
             file?: string;
+            how?: string;
             items?: components["schemas"]["FactItem"][];
             name: string;
             place?: string;
