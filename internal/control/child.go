@@ -127,13 +127,19 @@ func (c *child) Spawn() error {
 	return nil
 }
 
-// logMark tells where a run begins in a log file that servers share over runs.
+// logMark tells where a run begins in a log file that servers share over runs, and
+// which file it was: a number of a file is given again once the file is gone, so
+// its birth and how it begins are kept too.
 type logMark struct {
 	Inode uint64 `json:"inode"`
+	Born  int64  `json:"born"` // nanoseconds; 0 where the file system does not tell
 	Size  int64  `json:"size"`
+	Head  []byte `json:"head"` // at most logHead bytes
 }
 
-// markLog notes how long the server's own log file is before a run.
+const logHead = 512
+
+// markLog notes how the server's own log file stands before a run.
 func (c *child) markLog(run string) error {
 	if c.logFile == "" {
 		return nil
@@ -146,11 +152,26 @@ func (c *child) markLog(run string) error {
 }
 
 func lookAtLog(name string) logMark {
-	var st unix.Stat_t
-	if unix.Stat(name, &st) != nil {
+	var st unix.Statx_t
+	if unix.Statx(unix.AT_FDCWD, name, 0, unix.STATX_INO|unix.STATX_SIZE|unix.STATX_BTIME, &st) != nil {
 		return logMark{}
 	}
-	return logMark{Inode: st.Ino, Size: st.Size}
+	mark := logMark{Inode: st.Ino, Size: int64(st.Size)}
+	if st.Mask&unix.STATX_BTIME != 0 {
+		mark.Born = st.Btime.Sec*1e9 + int64(st.Btime.Nsec)
+	}
+	if f, err := os.Open(name); err == nil {
+		head := make([]byte, min(logHead, mark.Size))
+		n, _ := f.ReadAt(head, 0) // a file that shrinks meanwhile has a shorter head
+		mark.Head = head[:n]
+		_ = f.Close() // only read
+	}
+	return mark
+}
+
+// grown reports whether a file is the one that was marked, with more in it.
+func (m logMark) grown(now logMark) bool {
+	return now.Inode == m.Inode && now.Born == m.Born && now.Size >= m.Size && bytes.HasPrefix(now.Head, m.Head)
 }
 
 // runLog gives the file that holds a run's log and where the run begins in it. A
@@ -163,7 +184,7 @@ func (c *child) runLog(run string) (name string, base int64) {
 	if data, err := os.ReadFile(run + ".from"); err != nil || json.Unmarshal(data, &mark) != nil {
 		return c.logFile, 0
 	}
-	if now := lookAtLog(c.logFile); now.Inode == mark.Inode && now.Size >= mark.Size {
+	if mark.grown(lookAtLog(c.logFile)) {
 		return c.logFile, mark.Size
 	}
 	return c.logFile, 0

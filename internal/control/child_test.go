@@ -154,3 +154,36 @@ func TestFollowOverARestart(t *testing.T) {
 	}
 	assert.Len(t, runs, 2)
 }
+
+// A game that writes its log to a file of its own: each run is read from where it
+// begins, whether the file is begun anew or written on.
+func TestLogFileOfTheServersOwn(t *testing.T) {
+	t.Parallel()
+	for name, script := range map[string]string{
+		"written on":  "echo \"opening \\\"$(cat world)\\\"\" >> server.log; echo ready on port 1 >> server.log; exec sleep 60",
+		"begun anew":  "rm -f server.log; echo \"opening \\\"$(cat world)\\\"\" > server.log; echo ready on port 1 >> server.log; exec sleep 60",
+		"moved aside": "mv server.log old.log; echo \"opening \\\"$(cat world)\\\"\" > server.log; echo ready on port 1 >> server.log; exec sleep 60",
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			dir := t.TempDir()
+			require.NoError(t, os.WriteFile(filepath.Join(dir, "run"), []byte("#!/bin/sh\n"+script+"\n"), 0o755))
+			require.NoError(t, os.WriteFile(filepath.Join(dir, "server.log"), []byte("opening \"from an older run\"\nready on port 1\nit broke\n"), 0o644))
+			d, err := control.NewChild(control.Command{Args: []string{"./run"}, Dir: dir}, filepath.Join(dir, "state"), dir, "server.log")
+			require.NoError(t, err)
+			t.Cleanup(func() { _ = d.Signal(syscall.SIGKILL) })
+			p, err := game.Parse("g", []byte("reshard: game/1\nid: g\ntitle: G\nworld: {shape: folder, recognise: {require: [a]}}\nserver:\n  kinds: {g: {}}\n  worlds: w/\n  settings: {main: {file: s, format: ini}}\n  keys: {active-world: [{in: main, key: k}]}\n  console: {log: server.log, ready: 'ready on', opened: 'opening \"(?P<world>[^\"]+)\"', refused: 'broke', stop: {signal: SIGTERM}}\n  waits: {settle: 50ms}\n"))
+			require.NoError(t, err)
+			c := control.New("g", d, p)
+			for _, world := range []string{"first", "second"} {
+				require.NoError(t, os.WriteFile(filepath.Join(dir, "world"), []byte(world), 0o644))
+				_, err = c.Start(context.Background())
+				require.NoError(t, err)
+				assert.Equal(t, world, c.Status().Opened)
+				assert.Empty(t, c.Refusals(), "an older run's lines do not count")
+				_, _, err = c.Stop(context.Background(), control.Clean)
+				require.NoError(t, err)
+			}
+		})
+	}
+}

@@ -3,8 +3,11 @@ package e2e
 import (
 	"bufio"
 	"context"
+	"encoding/json"
 	"fmt"
+	"io"
 	"net"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -316,4 +319,53 @@ func profileSource(t *testing.T, id string) string {
 	source, err := games.Source(id)
 	require.NoError(t, err)
 	return string(source)
+}
+
+// raw sends a request as a signed-in client and gives status and body.
+func (b *bundle) raw(method, path, body string) (int, string) {
+	b.t.Helper()
+	token, err := b.api.SignIn(context.Background(), userName, password, "raw")
+	require.NoError(b.t, err)
+	res := ask(b.t, b, method, path, "Bearer "+token.Secret, body)
+	data, err := io.ReadAll(res.Body)
+	require.NoError(b.t, err)
+	return res.StatusCode, string(data)
+}
+
+// The calls that the console's editor uses, as any client may.
+func TestProfilesThroughTheAPI(t *testing.T) {
+	t.Parallel()
+	b := setup(t)
+	root := b.quarry("north", plot{})
+	post := func(path string, body any) (int, string) {
+		data, err := json.Marshal(body)
+		require.NoError(t, err)
+		return b.raw(http.MethodPost, path, string(data))
+	}
+	code, out := post("/api/v1/games/lint", map[string]string{"profile": "reshard: game/1\nid: X\n"})
+	assert.Equal(t, 200, code)
+	assert.Contains(t, out, `"line":2`)
+	source := profileSource(t, "quarrymoss")
+	code, out = post("/api/v1/games/try", map[string]string{"profile": source, "world": filepath.Join(root, "worlds", "winter"), "server": root, "kind": "plain"})
+	assert.Equal(t, 200, code, out)
+	assert.Contains(t, out, `"how":"gzip, cbor"`)
+	assert.Contains(t, out, `"active":"winter"`)
+	code, out = post("/api/v1/games/try", map[string]string{"profile": source, "world": "relative/path"})
+	assert.Equal(t, 422, code)
+	assert.Contains(t, out, "whole path")
+	code, out = post("/api/v1/games/try", map[string]string{"profile": source, "server": root})
+	assert.Equal(t, 422, code)
+	assert.Contains(t, out, "the kinds mossling, plain, terrace")
+	code, out = post("/api/v1/games/try", map[string]string{"profile": "nonsense", "server": root})
+	assert.GreaterOrEqual(t, code, 400)
+	assert.Contains(t, out, "bad-profile")
+	code, out = post("/api/v1/games/sketch", map[string]string{"world": filepath.Join(root, "worlds", "winter"), "server": root, "id": "moss"})
+	assert.Equal(t, 200, code)
+	assert.Contains(t, out, "id: moss")
+	code, out = b.raw(http.MethodGet, "/api/v1/games/schema", "")
+	assert.Equal(t, 200, code)
+	assert.Contains(t, out, "json-schema.org")
+	code, out = b.raw(http.MethodDelete, "/api/v1/games/quarrymoss", "")
+	assert.Equal(t, 404, code)
+	assert.Contains(t, out, "has been uploaded")
 }
