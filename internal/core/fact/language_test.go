@@ -167,3 +167,20 @@ func TestLists(t *testing.T) {
 		assert.Equal(t, c.want, f.Items, name)
 	}
 }
+
+// A file may ask for a dictionary of gigabytes; it is refused instead of served.
+func TestAnXZFileCannotAskForAllMemory(t *testing.T) {
+	t.Parallel()
+	data := tree(t)["t.xz"].Data
+	// The block header (xz file format, 3.1): its LZMA2 filter is 21 01 and the
+	// dictionary's size; 37 stands for 1.5 GiB. Its CRC-32 ends the header.
+	big := bytes.Clone(data)
+	at := bytes.Index(big[12:], []byte{0x21, 0x01}) + 12
+	big[at+2] = 37
+	end := 12 + (int(big[12])+1)*4
+	binary.LittleEndian.PutUint32(big[end-4:], crc32.ChecksumIEEE(big[12:end-4]))
+	r := fact.NewReader(fstest.MapFS{"t.xz": {Data: big}})
+	f := r.Read("f", sources(t, "f: {read: t.xz, through: [xz, text]}")["f"])
+	assert.Contains(t, f.Why, "t.xz")
+	assert.True(t, f.Damaged)
+}

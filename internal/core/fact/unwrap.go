@@ -15,7 +15,7 @@ import (
 	"strings"
 
 	"github.com/klauspost/compress/zstd"
-	"github.com/ulikunitz/xz"
+	"github.com/xi2/xz"
 
 	"reshard/internal/core/game"
 )
@@ -63,7 +63,9 @@ func unwrap(layer string, in io.Reader) (out io.Reader, err error) {
 	case "zlib":
 		out, err = zlib.NewReader(in)
 	case "xz":
-		out, err = xz.ReaderConfig{DictCap: longestUnwrap, SingleStream: true}.NewReader(in)
+		// This reader is told how much memory a dictionary may take; a file asks for
+		// what it likes.
+		out, err = xz.NewReader(in, longestUnwrap)
 	case "zstd":
 		var d *zstd.Decoder
 		d, err = zstd.NewReader(in, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(longestUnwrap))
