@@ -158,7 +158,7 @@ func decodeAs(how, file string, data []byte) (v any, err error) {
 		if err := yaml.Unmarshal(data, &v); err != nil {
 			return nil, wrong(errors.New(firstLine(err.Error())))
 		}
-		if v, err = textKeys(v, 0); err != nil {
+		if v, err = textKeys(v); err != nil {
 			return nil, wrong(err)
 		}
 	case "toml":
@@ -191,30 +191,42 @@ func firstLine(s string) string {
 // deepest bounds nesting of decoded documents.
 const deepest = 64
 
+// mostNodes bounds a decoded document: a few lines of YAML can refer to each other
+// until they stand for more values than any memory holds.
+const mostNodes = 1 << 20
+
 // textKeys makes every mapping one with text keys, as pointers need them.
-func textKeys(v any, depth int) (any, error) {
+func textKeys(v any) (any, error) {
+	nodes := 0
+	return keyed(v, 0, &nodes)
+}
+
+func keyed(v any, depth int, nodes *int) (any, error) {
 	if depth > deepest {
 		return nil, fmt.Errorf("nested deeper than %d", deepest)
+	}
+	if *nodes++; *nodes > mostNodes {
+		return nil, fmt.Errorf("holds more than %d values", mostNodes)
 	}
 	var err error
 	switch node := v.(type) {
 	case map[string]any:
 		for k, child := range node {
-			if node[k], err = textKeys(child, depth+1); err != nil {
+			if node[k], err = keyed(child, depth+1, nodes); err != nil {
 				return nil, err
 			}
 		}
 	case map[any]any:
 		out := make(map[string]any, len(node))
 		for k, child := range node {
-			if out[fmt.Sprint(k)], err = textKeys(child, depth+1); err != nil {
+			if out[fmt.Sprint(k)], err = keyed(child, depth+1, nodes); err != nil {
 				return nil, err
 			}
 		}
 		return out, nil
 	case []any:
 		for i, child := range node {
-			if node[i], err = textKeys(child, depth+1); err != nil {
+			if node[i], err = keyed(child, depth+1, nodes); err != nil {
 				return nil, err
 			}
 		}

@@ -3,6 +3,7 @@ package fact_test
 import (
 	"bytes"
 	"encoding/binary"
+	"fmt"
 	"hash/crc32"
 	"math"
 	"strings"
@@ -183,4 +184,17 @@ func TestAnXZFileCannotAskForAllMemory(t *testing.T) {
 	f := r.Read("f", sources(t, "f: {read: t.xz, through: [xz, text]}")["f"])
 	assert.Contains(t, f.Why, "t.xz")
 	assert.True(t, f.Damaged)
+}
+
+// A few lines of YAML that refer to each other stand for billions of values.
+func TestAYAMLFileCannotAskForAllTime(t *testing.T) {
+	t.Parallel()
+	var b strings.Builder
+	b.WriteString("a0: &a0 [x,x,x,x,x,x,x,x,x,x]\n")
+	for i := 1; i < 12; i++ {
+		fmt.Fprintf(&b, "a%d: &a%d [%s]\n", i, i, strings.TrimSuffix(strings.Repeat(fmt.Sprintf("*a%d,", i-1), 10), ","))
+	}
+	r := fact.NewReader(fstest.MapFS{"f.yaml": {Data: []byte(b.String())}})
+	f := r.Read("f", sources(t, "f: {read: f.yaml, through: [yaml], pick: /a0/0}")["f"])
+	assert.Contains(t, f.Why, "holds more than")
 }

@@ -20,7 +20,7 @@ func decodeMsgpack(data []byte) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	return textKeys(v, 0)
+	return textKeys(v)
 }
 
 var errCut = errors.New("it ends within a value")

@@ -69,6 +69,9 @@ func pick(doc any, pointer string) ([]any, error) {
 				return nil, fmt.Errorf("%s: %w", pointer, err)
 			}
 			next = append(next, found...)
+			if len(next) > mostNodes {
+				return nil, fmt.Errorf("%s means more than %d values", pointer, mostNodes)
+			}
 		}
 		at = next
 	}
