@@ -10,7 +10,9 @@ import (
 	"path"
 	"slices"
 	"sort"
+	"strconv"
 	"strings"
+	"unicode"
 
 	"reshard/internal/core/fault"
 	"reshard/internal/core/game"
@@ -206,7 +208,13 @@ func (s *Search) files(fsys fs.FS, dir, only string, profiles []*game.Profile) {
 		byName := map[string]int{} // index into s.Worlds, by name
 		for _, e := range entries {
 			name, _, ok := p.World.NameOf(e.Name())
-			if !ok || !e.Type().IsRegular() || !begins(fsys, path.Join(dir, e.Name()), p.World.Recognise.Marks()) {
+			if !ok || !e.Type().IsRegular() {
+				continue
+			}
+			if file := path.Join(dir, e.Name()); !begins(fsys, file, p.World.Recognise.Marks()) {
+				if only == "" || only == e.Name() {
+					s.Near = append(s.Near, Near{Game: p.ID, Folder: file, Has: []string{"the name"}, Missing: []string{"such beginning as " + beginnings(p) + " (it may be cut short)"}})
+				}
 				continue
 			}
 			at, known := byName[name]
@@ -360,10 +368,22 @@ func Marks(p *game.Profile) string {
 		return strings.Join(p.World.Recognise.Require, " and ")
 	}
 	text := strings.Join(p.World.Files, " or ")
-	if b := p.World.Recognise.Begins; len(b) > 0 {
-		text += ", beginning with " + strings.Join(b, " or ")
+	if b := beginnings(p); b != "" {
+		text += ", beginning with " + b
 	}
 	return text
+}
+
+// beginnings writes what files begin with; line breaks as in a program.
+func beginnings(p *game.Profile) string {
+	words := make([]string, 0, len(p.World.Recognise.Begins))
+	for _, b := range p.World.Recognise.Begins {
+		if strings.ContainsFunc(b, unicode.IsControl) {
+			b = strconv.Quote(b)
+		}
+		words = append(words, b)
+	}
+	return strings.Join(words, " or ")
 }
 
 func (s Search) notAWorld(what string, profiles []*game.Profile) error {
@@ -380,7 +400,7 @@ func (s Search) notAWorld(what string, profiles []*game.Profile) error {
 		if i == 3 {
 			break
 		}
-		text += ". " + n.Folder + " is nearly a " + n.Game + " world: it has " + strings.Join(n.Has, ", ") + " but no " + strings.Join(n.Missing, ", ")
+		text += ". " + n.Folder + " is nearly a world of " + n.Game + ": it has " + strings.Join(n.Has, ", ") + " but no " + strings.Join(n.Missing, ", ")
 	}
 	return fault.New(fault.NotAWorld, "recognise", what, "%s", text)
 }

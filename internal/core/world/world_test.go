@@ -150,7 +150,7 @@ func TestWhatIsNoWorldIsExplained(t *testing.T) {
 	tree := fstest.MapFS{"holiday/beach.jpg": {}, "shed/world.mt": {}}
 	_, _, err := world.Inspect(tree, ".", "pictures.zip", "", games.All())
 	assert.ErrorIs(t, err, fault.NotAWorld.As())
-	for _, words := range []string{"heart.cbor.gz", "Found instead: holiday/, shed/", "shed is nearly a minetest world: it has world.mt but no map_meta.txt"} {
+	for _, words := range []string{"heart.cbor.gz", "Found instead: holiday/, shed/", "shed is nearly a world of minetest: it has world.mt but no map_meta.txt"} {
 		assert.ErrorContains(t, err, words)
 	}
 }
@@ -184,4 +184,17 @@ func TestMatch(t *testing.T) {
 	} {
 		assert.Equal(t, c.want, world.Match(c.pattern, c.name), c.pattern+" "+c.name)
 	}
+}
+
+// A save file that was cut to nothing is told as nearly one, with what it lacks.
+func TestAFileWithoutItsBeginning(t *testing.T) {
+	t.Parallel()
+	tree := fstest.MapFS{"save/a.sav": {Data: nil}, "save/b.sav": {Data: []byte("OTTX\x01\x2e\x00\x00")}}
+	_, _, err := world.Inspect(tree, "save/a.sav", "a.sav", "", games.All())
+	assert.ErrorIs(t, err, fault.NotAWorld.As())
+	assert.ErrorContains(t, err, "nearly a world of openttd: it has the name but no such beginning as OTTX")
+	w, _, err := world.Inspect(tree, "save", "save", "", games.All())
+	require.NoError(t, err)
+	assert.Equal(t, "b", w.Folder)
+	assert.Equal(t, "302", w.Fact("version").Text)
 }
