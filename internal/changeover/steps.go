@@ -56,7 +56,7 @@ func (r *Runner) act(ctx context.Context, n int, step plan.Step) (*Detail, error
 		return &Detail{TookMS: took.Milliseconds(), Clean: clean}, err
 	case plan.Move:
 		if step.World != "" {
-			return nil, r.moveSession(step.World, step.From, step.To)
+			return nil, r.moveSession(step.World, step.From, step.To, sync.OnceFunc(func() { r.trace(n, step, "halfway") }))
 		}
 		return nil, r.move(step.From, step.To)
 	case plan.Write:
@@ -94,7 +94,7 @@ func (r *Runner) unact(ctx context.Context, n int, step plan.Step) error {
 		return err
 	case plan.Move:
 		if step.World != "" {
-			return r.moveSession(step.World, step.To, step.From)
+			return r.moveSession(step.World, step.To, step.From, sync.OnceFunc(func() { r.trace(n, step, "halfway back") }))
 		}
 		return r.moveBack(step)
 	case plan.Write:
@@ -264,7 +264,7 @@ func (r *Runner) move(from, to string) error {
 
 // moveSession renames every file of a session that is still in its old place.
 // Doing it once more does what is left, so that it can be repeated after a crash.
-func (r *Runner) moveSession(session, from, to string) error {
+func (r *Runner) moveSession(session, from, to string, halfway func()) error {
 	entries, err := fs.ReadDir(r.Place.FS(), from)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil // nothing of it was ever there
@@ -279,6 +279,7 @@ func (r *Runner) moveSession(session, from, to string) error {
 		if err := r.move(path.Join(from, e.Name()), path.Join(to, e.Name())); err != nil {
 			return err
 		}
+		halfway()
 	}
 	return nil
 }

@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"reshard/cmd/standin/emberlode"
 	"reshard/cmd/standin/quarrymoss"
 	"reshard/internal/core/plan"
 	"reshard/internal/wire"
@@ -67,29 +68,106 @@ func killRun(t *testing.T, mischief string, dieAt int64) (points []string, died 
 	}
 	draft, err := b.api.DraftPut(context.Background(), "fen", "north", nil)
 	require.NoError(t, err)
+	points, died, last := b.dieAndComeBack(draft.ID, dieAt)
+	b.assertOneWholeWorld(root, winter, fen, last)
+	return points, died
+}
+
+// dieAndComeBack carries a draft out in a service that dies at a point, and takes up
+// what is left in a new life of the service.
+func (b *bundle) dieAndComeBack(draft, dieAt int64) (points []string, died bool, last wire.Changeover) {
+	t := b.t
+	t.Helper()
 	require.NoError(t, b.daemon.Close())
 	b.daemon = nil
-
 	address, passed, cmd := b.mortal(dieAt)
 	api := signIn(t, address)
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	defer cancel()
-	if _, err := api.Act(ctx, draft.ID, "start"); err == nil {
+	if _, err := api.Act(ctx, draft, "start"); err == nil {
 		// When it dies the stream breaks; when it lives it ends.
-		_, _ = api.Watch(ctx, draft.ID, func(wire.Changeover) {})
+		_, _ = api.Watch(ctx, draft, func(wire.Changeover) {})
 	}
 	if dieAt == 0 {
 		require.NoError(t, cmd.Process.Signal(os.Interrupt))
 	}
 	died = cmd.Wait() != nil
 	points = passed()
-
 	b.start()
-	last, err := b.api.Watch(ctx, draft.ID, func(wire.Changeover) {})
+	last, err := b.api.Watch(ctx, draft, func(wire.Changeover) {})
 	require.NoError(t, err)
 	require.Contains(t, []plan.State{plan.Done, plan.Undone}, last.State, "%+v", last.Failure)
-	b.assertOneWholeWorld(root, winter, fen, last)
+	return points, died, last
+}
+
+// killSession does the same with a world that is a session of files, of which the
+// server writes one more on its way down.
+func killSession(t *testing.T, damaged bool, dieAt int64) (points []string, died bool) {
+	b := setup(t)
+	root := filepath.Join(b.dir, "servers", "camp")
+	saves := filepath.Join(root, emberlode.SavesFolder)
+	require.NoError(t, emberlode.MakeServer(root, standin, "frostfall", true, 3, freePort(t), ""))
+	require.NoError(t, emberlode.Make(saves, "frostfall", emberlode.Save{Expedition: "Frostfall", Seed: 3}, 2))
+	b.add(wire.NewServer{Name: "camp", Game: "emberlode", Root: root, Command: []string{"sh", "launch.sh"}})
+	own := filepath.Join(b.dir, "own")
+	require.NoError(t, emberlode.Make(own, "kettle", emberlode.Save{Expedition: "Kettle", Seed: 4}, 3))
+	if damaged { // the last checkpoint is cut short: the server refuses it, and all goes back
+		require.NoError(t, os.WriteFile(filepath.Join(own, "kettle.003.ember"), []byte("{\n \"emberlode\": 4,"), 0o644))
+	}
+	b.must("send", filepath.Join(own, "kettle.001.ember"))
+	choices := map[string]string{}
+	for _, row := range []string{"version", "completeness", "seed"} {
+		choices[row] = "go-on"
+	}
+	worlds, err := b.api.Worlds(context.Background())
+	require.NoError(t, err)
+	draft, err := b.api.DraftPut(context.Background(), worlds[0].Name, "camp", choices)
+	require.NoError(t, err)
+	points, died, last := b.dieAndComeBack(draft.ID, dieAt)
+	if dieAt == 0 {
+		require.Equal(t, damaged, last.State == plan.Undone)
+	}
+	sessions := map[string]int{}
+	entries, err := os.ReadDir(saves)
+	require.NoError(t, err)
+	for _, e := range entries {
+		name, _, _ := strings.Cut(e.Name(), ".")
+		sessions[name]++
+	}
+	if last.State == plan.Done {
+		assert.Equal(t, map[string]int{"kettle": 3}, sessions)
+		aside, err := os.ReadDir(filepath.Join(root, last.Plan.Work, "aside"))
+		require.NoError(t, err)
+		assert.Len(t, aside, 3, "the old session with the checkpoint of its last stop")
+	} else {
+		assert.Equal(t, map[string]int{"frostfall": 3}, sessions)
+	}
 	return points, died
+}
+
+func TestASessionKilledAtEveryMove(t *testing.T) {
+	for name, damaged := range map[string]bool{"forward": false, "going back": true} {
+		t.Run(name, func(t *testing.T) {
+			points, died := killSession(t, damaged, 0)
+			require.False(t, died)
+			gate := make(chan struct{}, 4)
+			moves := 0
+			for n := 1; n <= len(points); n++ {
+				if !strings.Contains(points[n-1], "move") {
+					continue
+				}
+				moves++
+				t.Run(fmt.Sprintf("point %s", points[n-1]), func(t *testing.T) {
+					t.Parallel()
+					gate <- struct{}{}
+					defer func() { <-gate }()
+					_, died := killSession(t, damaged, int64(n))
+					assert.True(t, died, "it was to die at this point")
+				})
+			}
+			require.GreaterOrEqual(t, moves, 4, points)
+		})
+	}
 }
 
 func (b *bundle) madeDir() string {
