@@ -49,3 +49,20 @@ test("without somebody to answer nothing can be answered", () => {
   render(<FitSheet choices={{}} sheet={sheet([row({ verdict: "choose", options: [{ choice: "x", answer: "y", say: "z" }] })])} />);
   expect(screen.queryByRole("radio")).toBeNull();
 });
+
+test("what does not apply is named in a line, and what a person may do is a list", () => {
+  render(<FitSheet choices={{}} sheet={sheet([row({ concern: "mods", title: "Mods", verdict: "choose", todo: ["Install sheds 2.", "Install butts 1."] }), row({ concern: "flags", title: "Flags beside it", idle: true }), row({ concern: "locks", title: "Lock files", idle: true, verdict: "choose" })])} />);
+  expect(screen.getByText("Nothing to compare: flags beside it.")).toBeDefined();
+  expect([...document.querySelectorAll("tbody")].map((b) => b.dataset["concern"])).toEqual(["mods", "locks"]);
+  expect(screen.getAllByRole("listitem").map((i) => i.textContent)).toEqual(["Install sheds 2.", "Install butts 1."]);
+});
+
+test("an answer that was given can be changed", () => {
+  const onChoose = vi.fn();
+  const options = [{ choice: "players", answer: "keep", say: "Keep." }, { choice: "players", answer: "strip", say: "Leave." }];
+  render(<FitSheet choices={{ players: "keep" }} onChoose={onChoose} sheet={sheet([row({ concern: "players", verdict: "adjust", chosen: "keep", options })])} />);
+  const radios = screen.getAllByRole<HTMLInputElement>("radio");
+  expect(radios.map((r) => r.checked)).toEqual([true, false]);
+  fireEvent.click(radios[1]!);
+  expect(onChoose).toHaveBeenCalledWith({ players: "strip" });
+});
