@@ -20,7 +20,7 @@ shot() { # NAME COMMAND...: one picture of what the commands print
   local name=$1; shift
   local script="PS1=; clear; "
   for c in "$@"; do script+="echo '\$ $c'; $c; echo; "; done
-  xterm -geometry 139x43+0+0 -fa 'DejaVu Sans Mono' -fs 10.5 -bg '#fbfcfa' -fg '#17211c' -b 14 +sb -e bash -c "$script sleep 60" &
+  xterm -geometry 154x48+0+0 -fa 'DejaVu Sans Mono' -fs 9.5 -bg '#fbfcfa' -fg '#17211c' -b 14 +sb -e bash -c "$script sleep 60" &
   local term=$!
   sleep 4
   import -window root "$out/cli-$name.png"
