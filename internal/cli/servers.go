@@ -102,10 +102,14 @@ func (a *app) describeServer(sf wire.ServerFacts) {
 	if s.Version != "" {
 		line("version", s.Version+"   ("+s.VersionFrom+")")
 	}
+	if s.Trouble != "" {
+		a.print("\n")
+		a.wrapped("  ✕ ", s.Trouble)
+		return
+	}
 	line("mods", modsText(f.Mods.Items))
 	line("opened", s.Opened)
 	line("join at", s.Join)
-	line("trouble", s.Trouble)
 	if s.Changeover != 0 {
 		line("held by", fmt.Sprintf("changeover %d", s.Changeover))
 	}

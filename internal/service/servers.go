@@ -96,22 +96,31 @@ func (s *Service) open(rec records.Server) (*live, error) {
 		return nil, fault.New(fault.Unreachable, "reach", rec.Name, "its folder %s cannot be opened: %v", rec.Root, rootCause(err)).
 			With("Bring the folder back, or forget the server (reshard servers remove " + rec.Name + ") and add it again where it is now.")
 	}
+	c, err := s.process(rec, profile)
+	if err != nil {
+		return nil, errors.Join(err, closer.Close())
+	}
+	machine := server.Machine{Kind: rec.Kind, System: rec.System, Command: rec.Command.V, Roots: rootsOf(rec)}
+	return &live{id: rec.ID, name: rec.Name, machine: machine, profile: profile, place: p, closer: closer, control: c}, nil
+}
+
+// process gives a server's process in hand, whether or not its folder can be read.
+func (s *Service) process(rec records.Server, profile *game.Profile) (*control.Control, error) {
 	// The mark that finds the process again holds the data folder too: two
 	// services on one machine number their servers alike.
 	data, err := filepath.Abs(s.config.Data)
 	if err != nil {
-		return nil, errors.Join(fault.Wrap(fault.Internal, "open", rec.Name, err), closer.Close())
+		return nil, fault.Wrap(fault.Internal, "open", rec.Name, err)
 	}
 	driver, err := control.NewChild(
 		control.Command{Args: rec.Command.V, Dir: rec.Root, Env: rec.Env.V},
 		filepath.Join(data, "servers", fmt.Sprint(rec.ID)), fmt.Sprintf("%d@%s", rec.ID, data), profile.Server.Console.Log)
 	if err != nil {
-		return nil, errors.Join(err, closer.Close())
+		return nil, err
 	}
 	c := control.New(rec.Name, driver, profile)
 	c.Trace = s.config.Trace
-	machine := server.Machine{Kind: rec.Kind, System: rec.System, Command: rec.Command.V, Roots: rootsOf(rec)}
-	return &live{id: rec.ID, name: rec.Name, machine: machine, profile: profile, place: p, closer: closer, control: c}, nil
+	return c, nil
 }
 
 // rootCause gives the system's own words, without the path that is told already.
@@ -203,7 +212,8 @@ func (s *Service) view(ctx context.Context, rec records.Server, holding map[stri
 	state := server.State{Game: rec.Game, Kind: rec.Kind, Keys: map[string]server.Setting{}, Settings: []server.Document{}, Worlds: []server.Present{}, Folders: []string{}}
 	l, err := s.serverByName(ctx, rec.Name)
 	if err != nil {
-		v.Trouble, _ = fault.Words(err)
+		what, next := fault.Words(err)
+		v.State, v.Trouble = "unreachable", what+" "+next
 		return v, state
 	}
 	st := l.control.Status()
@@ -303,9 +313,12 @@ func (s *Service) StopServer(ctx context.Context, name string) (wire.ServerFacts
 // RemoveServer forgets a stopped server. Its files, what was set aside among
 // them, stay where they are.
 func (s *Service) RemoveServer(ctx context.Context, name string) error {
+	if _, err := s.serverByName(ctx, name); fault.CodeOf(err) == fault.Unreachable {
+		return s.removeUnreachable(ctx, name)
+	}
 	return s.operate(ctx, name, "remove", func(ctx context.Context, l *live) error {
-		if st := l.control.Status().State; st != control.Stopped {
-			return fault.New(fault.WrongState, "remove", name, "the server is %s", st).With("Stop it first: reshard servers stop " + name + ".")
+		if err := mustBeStopped(l.control, name); err != nil {
+			return err
 		}
 		if err := s.records.RemoveServer(ctx, l.id); err != nil {
 			return err
@@ -315,6 +328,41 @@ func (s *Service) RemoveServer(ctx context.Context, name string) error {
 		delete(s.live, name)
 		return l.closer.Close()
 	})
+}
+
+func mustBeStopped(c *control.Control, name string) error {
+	if st := c.Status().State; st != control.Stopped {
+		return fault.New(fault.WrongState, "remove", name, "the server is %s", st).With("Stop it first: reshard servers stop " + name + ".")
+	}
+	return nil
+}
+
+// removeUnreachable forgets a server whose folder is gone: its process can still be
+// looked for.
+func (s *Service) removeUnreachable(ctx context.Context, name string) error {
+	rec, err := s.records.Server(ctx, name)
+	if err != nil {
+		return err
+	}
+	holding, err := s.records.Holders(ctx)
+	if err != nil {
+		return err
+	}
+	if id := holding[name]; id != 0 {
+		return fault.New(fault.Busy, "remove", name, "changeover %d holds the server", id)
+	}
+	profile, err := s.profile(rec.Game)
+	if err != nil {
+		return err
+	}
+	c, err := s.process(rec, profile)
+	if err != nil {
+		return err
+	}
+	if err := mustBeStopped(c, name); err != nil {
+		return err
+	}
+	return s.records.RemoveServer(ctx, rec.ID)
 }
 
 // operate runs a start or stop to its end even if whoever asked goes away.

@@ -122,9 +122,10 @@ type Server struct {
 	Root    string            `json:"root"`
 	Command []string          `json:"command"`
 	Env     map[string]string `json:"env"`
-	// State is running, starting, stopping, stopped or exited: it should run
+	// State is running, starting, stopping, stopped, unreachable (see Trouble), or
+	// exited: it should run
 	// and does not.
-	State    string     `json:"state" enum:"running,starting,stopping,stopped,exited"`
+	State    string     `json:"state" enum:"running,starting,stopping,stopped,exited,unreachable"`
 	PID      int        `json:"pid,omitempty"`
 	Since    *time.Time `json:"since,omitempty"`
 	ExitCode *int       `json:"exitCode,omitempty"`

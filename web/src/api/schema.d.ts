@@ -889,7 +889,7 @@ export interface components {
             /** Format: date-time */
             since?: string;
             /** @enum {string} */
-            state: "running" | "starting" | "stopping" | "stopped" | "exited";
+            state: "running" | "starting" | "stopping" | "stopped" | "exited" | "unreachable";
             trouble?: string;
             version?: string;
             versionFrom?: string;

@@ -30,7 +30,7 @@ export function ServerPage() {
     },
   });
   const s = server.data?.server;
-  const down = s?.state === "stopped" || s?.state === "exited";
+  const down = s?.state === "stopped" || s?.state === "exited" || s?.state === "unreachable";
   return (
     <Page>
       <div>
@@ -39,17 +39,18 @@ export function ServerPage() {
           <h1>{name}</h1>
           {s && <Mark of={s.state}>{s.state}{s.state === "exited" && (s.exitCode ?? -1) >= 0 ? ` with code ${s.exitCode}` : ""}</Mark>}
           {s && down && <Button look="grave" isDisabled={remove.isPending || Boolean(s.changeover)} onPress={() => remove.mutate()}>Forget this server</Button>}
-          {s && <Button onPress={() => operate.mutate(down ? "start" : "stop")} isDisabled={operate.isPending || Boolean(s.changeover)}>{operate.isPending ? "Waiting for the server …" : down ? "Start" : "Stop"}</Button>}
+          {s && s.state !== "unreachable" && <Button onPress={() => operate.mutate(down ? "start" : "stop")} isDisabled={operate.isPending || Boolean(s.changeover)}>{operate.isPending ? "Waiting for the server …" : down ? "Start" : "Stop"}</Button>}
         </Head>
       </div>
       {server.isError && <Failure error={server.error} />}
       {operate.isError && <Failure error={operate.error} />}
       {remove.isError && <Failure error={remove.error} />}
       {s?.changeover ? <Panel>Changeover <Link to="/changeovers/$id" params={{ id: String(s.changeover) }}>{s.changeover}</Link> holds this server.</Panel> : null}
+      {s?.trouble && <Failure error={new Error(s.trouble)} />}
       {server.data && (
         <Tabs>
           <TabList aria-label={`About ${name}`}><Tab id="world">World</Tab><Tab id="fit">Fit</Tab><Tab id="log">Log</Tab><Tab id="changeovers">Changeovers</Tab></TabList>
-          <TabPanel id="world"><WorldTab facts={server.data} /></TabPanel>
+          <TabPanel id="world">{s?.trouble ? <Panel><Muted>Its files cannot be read now, so nothing is known of its worlds and settings.</Muted></Panel> : <WorldTab facts={server.data} />}</TabPanel>
           <TabPanel id="fit"><FitTab facts={server.data} /></TabPanel>
           <TabPanel id="log"><Log key={name} server={name} /></TabPanel>
           <TabPanel id="changeovers"><ServerChangeovers server={name} /></TabPanel>
