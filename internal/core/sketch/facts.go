@@ -223,15 +223,23 @@ func (d *drawing) resembles(key, value string) map[string]int {
 			out["version"] = 3
 		}
 	}
+	if out["version"] == 0 && dotted.MatchString(value) {
+		out["version"] = 3 // it looks like one, whatever it is called
+	}
 	if plain.MatchString(value) && !integer.MatchString(value) {
 		switch {
 		case alike(value, name):
 			out["title"] = 6
+		case len(name) > 3 && strings.Contains(strings.ToLower(value), strings.ToLower(name)):
+			out["title"] = 4
 		case key == "title" || key == "name" || strings.HasSuffix(key, "_name") || strings.HasSuffix(key, "name") && strings.Contains(key, "world"):
 			out["title"] = 5
 		case strings.Contains(key, "name"):
 			out["title"] = 2
 		}
+	}
+	if n, err := strconv.ParseInt(value, 10, 64); err == nil && n > 1_300_000_000 && n < 2_500_000_000 && out["seed"] == 0 {
+		out["last-played"] = 2 // a moment of these years, in seconds
 	}
 	if strings.Contains(key, "played") || strings.Contains(key, "saved") || strings.Contains(key, "modified") {
 		if n, err := strconv.ParseInt(value, 10, 64); err == nil && n > 1_000_000_000 && n < 4_000_000_000 {

@@ -123,3 +123,20 @@ func TestSketchOfNothing(t *testing.T) {
 	assert.ErrorIs(t, err, os.ErrNotExist)
 	assert.True(t, strings.HasPrefix(p.Profile, "# A first sketch"))
 }
+
+// Keys that say nothing: the values are told by how they look, and never as sure.
+func TestSketchTellsValuesByTheirLook(t *testing.T) {
+	t.Parallel()
+	root := t.TempDir()
+	require.NoError(t, os.MkdirAll(filepath.Join(root, "saves", "hazel"), 0o755))
+	tree := `{"called": "Hazel Wood", "seed": 4021, "made": {"by": "1.4.0"}, "seen": 1763672100}`
+	require.NoError(t, os.WriteFile(filepath.Join(root, "saves", "hazel", "tree.json"), []byte(tree), 0o644))
+	p, err := sketch.Draw(sketch.Input{World: os.DirFS(root), WorldPath: "saves/hazel"})
+	require.NoError(t, err)
+	for fact, want := range map[string]string{"title": "/called", "version": "/made/by", "last-played": "/seen"} {
+		one := part(t, p, "world.facts."+fact)
+		assert.Contains(t, one.Text, want)
+		assert.Equal(t, sketch.Likely, one.Sure, fact)
+	}
+	assert.Equal(t, sketch.Sure, part(t, p, "world.facts.seed").Sure)
+}
