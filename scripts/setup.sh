@@ -6,11 +6,11 @@ set -euo pipefail
 purpose=${1:?usage: scripts/setup.sh demo|test|screenshots}
 declare -A needs=([postgresql]=/usr/lib/postgresql)
 # No recommended packages; the game servers bring a demo of real games.
-declare -A wants=([minetest-server]=/usr/games/minetestserver [openttd]=/usr/games/openttd [openttd-opengfx]=/usr/share/doc/openttd-opengfx)
+declare -A wants=([minetest-server]=/usr/games/minetestserver [openttd]=/usr/games/openttd [openttd-opengfx]=/usr/share/games/openttd/baseset/opengfx)
 if [ "$purpose" != demo ]; then
   needs[minetest-server]=/usr/games/minetestserver
   needs[openttd]=/usr/games/openttd
-  needs[openttd-opengfx]=/usr/share/doc/openttd-opengfx
+  needs[openttd-opengfx]=/usr/share/games/openttd/baseset/opengfx
   needs[chromium]=/usr/bin/chromium
   needs[unzip]=/usr/bin/unzip
   wants=()
