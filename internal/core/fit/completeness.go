@@ -1,7 +1,9 @@
 package fit
 
 import (
+	"maps"
 	"path"
+	"slices"
 )
 
 // completenessRule: is the copy whole, as far as its files tell?
@@ -9,13 +11,13 @@ var completenessRule = Rule{Concern: "completeness", Title: "Completeness", chec
 	w := in.World
 	r.World = Cell{Text: counted(w.Files, "file", "files")}
 	reasons := map[string][]string{} // facts by what is wrong with their file
-	for _, name := range sortedKeys(w.Facts) {
+	for _, name := range slices.Sorted(maps.Keys(w.Facts)) {
 		if f := w.Facts[name]; f.Damaged {
 			reasons[f.Why] = append(reasons[f.Why], name)
 		}
 	}
 	var damaged []string
-	for _, why := range sortedKeys(reasons) {
+	for _, why := range slices.Sorted(maps.Keys(reasons)) {
 		damaged = append(damaged, why+" (so "+list(reasons[why], 8)+" cannot be read)")
 	}
 	var words string

@@ -2,7 +2,8 @@ package fit
 
 import (
 	"fmt"
-	"sort"
+	"maps"
+	"slices"
 
 	"reshard/internal/core/game"
 )
@@ -33,7 +34,7 @@ var settingsRule = Rule{Concern: "settings", Title: "Settings files", check: fun
 		}
 	}
 	r.Settings = Cell{Text: list(names, 3)}
-	for _, key := range sortedKeys(in.Server.Keys) {
+	for _, key := range slices.Sorted(maps.Keys(in.Server.Keys)) {
 		s := in.Server.Keys[key]
 		if len(s.Repeats) > 0 {
 			notes = append(notes, fmt.Sprintf("%s stands in %s at %s too; line %d, the last, is the one that counts", s.Key, s.File, linesText(s.Repeats), s.Line))
@@ -58,13 +59,4 @@ func linesText(lines []int) string {
 		return "line " + words[0]
 	}
 	return "lines " + list(words, 4)
-}
-
-func sortedKeys[V any](m map[string]V) []string {
-	keys := make([]string, 0, len(m))
-	for k := range m {
-		keys = append(keys, k)
-	}
-	sort.Strings(keys)
-	return keys
 }

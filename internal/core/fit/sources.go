@@ -1,6 +1,9 @@
 package fit
 
 import (
+	"maps"
+	"slices"
+
 	"reshard/internal/core/game"
 	"reshard/internal/core/server"
 )
@@ -10,7 +13,7 @@ import (
 var sourcesRule = Rule{Concern: "sources", Title: "Where settings come from", check: func(in Input, r *Row) {
 	var beaten []string
 	command, differ := false, false
-	for _, key := range sortedKeys(in.Server.Keys) {
+	for _, key := range slices.Sorted(maps.Keys(in.Server.Keys)) {
 		s := in.Server.Keys[key]
 		for _, h := range s.Hides {
 			beaten = append(beaten, s.Where()+" ("+quote(s.Value)+") beats "+h.Where()+" ("+quote(h.Value)+")")

@@ -18,17 +18,6 @@ func Arguments(args []string) []Entry {
 	return out
 }
 
-// Find gives every entry of a key among entries, in order.
-func Find(entries []Entry, key string) []Entry {
-	var out []Entry
-	for _, e := range entries {
-		if e.Key == key {
-			out = append(out, e)
-		}
-	}
-	return out
-}
-
 // Includes finds the lines that take in another file: find gives the path that
 // a line names.
 func (d *Document) Includes(find func(line string) (string, bool)) map[int]string {

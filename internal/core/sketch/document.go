@@ -2,6 +2,7 @@ package sketch
 
 import (
 	"fmt"
+	"maps"
 	"path"
 	"regexp"
 	"slices"
@@ -81,16 +82,14 @@ func (d *drawing) writeWorld(line func(key, format string, args ...any)) {
 	default:
 		line("world.recognise.require", "  recognise: {require: %s}", yamlList(d.require))
 	}
-	locks := d.facts["\x00locks"]
-	delete(d.facts, "\x00locks")
 	if len(d.facts) > 0 {
 		line("", "  facts:")
-		for _, name := range slices.Sorted(keysOf(d.facts)) {
+		for _, name := range slices.Sorted(maps.Keys(d.facts)) {
 			line("world.facts."+name, "    %s: %s", name, d.facts[name])
 		}
 	}
-	if locks != "" {
-		line("world.locks", "  locks: %s", yamlList(strings.Split(locks, ", ")))
+	if len(d.locks) > 0 {
+		line("world.locks", "  locks: %s", yamlList(d.locks))
 	}
 }
 
@@ -109,15 +108,15 @@ func (d *drawing) writeSettings(line func(key, format string, args ...any)) {
 			line("", "    main: {file: settings.ini, format: ini}   # guess")
 			written["main"] = true
 		}
-		places = []string{fmt.Sprintf("{in: %s, key: WORLD}", slices.Sorted(keysOf(written))[0])}
+		places = []string{fmt.Sprintf("{in: %s, key: WORLD}", slices.Sorted(maps.Keys(written))[0])}
 	}
 	line("", "  keys:")
 	line("server.keys.active-world", "    active-world: [%s]", strings.Join(places, ", "))
 	if seed := d.keys["seed"]; len(seed) > 0 {
 		line("server.keys.seed", "    seed: [%s]", seed[0])
 	}
-	if join := d.keys["\x00join"]; len(join) > 0 {
-		line("server.join", "  join: %s", join[0])
+	if d.join != "" {
+		line("server.join", "  join: %s", d.join)
 	}
 }
 

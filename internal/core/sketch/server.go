@@ -3,6 +3,7 @@ package sketch
 import (
 	"fmt"
 	"io/fs"
+	"maps"
 	"path"
 	"regexp"
 	"slices"
@@ -62,7 +63,7 @@ func (d *drawing) server() error {
 		if d.isWorldFile(p) {
 			return nil
 		}
-		d.document1(p, e)
+		d.settingsFile(p, e)
 		return nil
 	})
 	if err != nil {
@@ -97,8 +98,8 @@ func (d *drawing) isWorldFile(file string) bool {
 	return true
 }
 
-// document1 parses a settings-like file by its ending.
-func (d *drawing) document1(p string, e fs.DirEntry) {
+// settingsFile parses a settings-like file by its ending.
+func (d *drawing) settingsFile(p string, e fs.DirEntry) {
 	formats := formatsByEnding[strings.ToLower(path.Ext(p))]
 	info, err := e.Info()
 	if err != nil || len(formats) == 0 || len(d.settings) >= mostDocuments || info.Size() > 1<<20 {
@@ -140,7 +141,7 @@ func (d *drawing) whereWorlds() {
 		count[path.Dir(p)]++
 	}
 	best := ""
-	for _, dir := range slices.Sorted(keysOf(count)) {
+	for _, dir := range slices.Sorted(maps.Keys(count)) {
 		if best == "" || count[dir] > count[best] {
 			best = dir
 		}
@@ -152,16 +153,6 @@ func (d *drawing) whereWorlds() {
 	}
 	d.worldsFolder = best
 	d.note("server.worlds", best+"/", Sure, fmt.Sprintf("worlds like the example stand there (%d)", count[best]))
-}
-
-func keysOf[V any](m map[string]V) func(func(string) bool) {
-	return func(yield func(string) bool) {
-		for k := range m {
-			if !yield(k) {
-				return
-			}
-		}
-	}
 }
 
 // hit is a setting that holds a world's name.
@@ -251,10 +242,10 @@ func (d *drawing) otherKeys(doc *document, e settings.Entry) {
 		doc.used = true
 		d.keys["seed"] = []string{place}
 		d.note("server.keys.seed", doc.file+" "+e.Key, Likely, "its name says so")
-	case last == "port" && d.keys["\x00join"] == nil:
+	case last == "port" && d.join == "":
 		if n, err := strconv.Atoi(e.Value); err == nil && n > 0 && n < 1<<16 {
 			doc.used = true
-			d.keys["\x00join"] = []string{place}
+			d.join = place
 			d.note("server.join", doc.file+" "+e.Key, Likely, "its name says so")
 		}
 	case last == "version" && d.version == "" && dotted.MatchString(e.Value) && doc.format == "json":
@@ -274,7 +265,7 @@ var (
 // end.
 func (d *drawing) readLogs(logs []string) {
 	forms := d.forms()
-	values := slices.SortedFunc(keysOf(forms), func(a, b string) int { return len(b) - len(a) })
+	values := slices.SortedFunc(maps.Keys(forms), func(a, b string) int { return len(b) - len(a) })
 	for _, file := range logs {
 		for _, line := range tail(d.in.Server, file) {
 			text := stamp.ReplaceAllString(line, "")

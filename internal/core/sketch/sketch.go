@@ -56,6 +56,8 @@ type drawing struct {
 	// What was found, as the profile writes it.
 	shape, files, begins string
 	require, expect      []string
+	locks                []string
+	join                 string // where the port stands
 	facts                map[string]string
 	worldsFolder         string
 	names                []string // of worlds on the server
@@ -246,7 +248,7 @@ func (d *drawing) marks(siblings []fs.DirEntry, parent string) {
 	d.expect = folders[:min(3, len(folders))]
 	d.note("world.recognise.require", strings.Join(d.require, ", "), sure, why)
 	if len(locks) > 0 {
-		d.facts["\x00locks"] = strings.Join(locks, ", ")
+		d.locks = locks
 		d.note("world.locks", strings.Join(locks, ", "), Likely, "its name says so")
 	}
 }
