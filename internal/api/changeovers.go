@@ -7,28 +7,17 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"reshard/internal/core/fault"
-	"reshard/internal/core/fit"
 	"reshard/internal/core/plan"
 	"reshard/internal/wire"
 )
-
-type draftInput struct {
-	Body struct {
-		Kind    string            `json:"kind" enum:"put,undo"`
-		World   string            `json:"world,omitempty" doc:"put: a world's name or the beginning of a copy's id"`
-		Server  string            `json:"server,omitempty" doc:"put"`
-		Choices map[string]string `json:"choices,omitempty" doc:"put: answers to the sheet's rows, by key"`
-		Undoes  int64             `json:"undoes,omitempty" doc:"undo: the changeover to take back"`
-	}
-}
 
 type changeoverInput struct {
 	ID int64 `path:"id"`
 }
 
 func (a *API) changeoverRoutes() {
-	huma.Register(a.huma, op("draft-changeover", http.MethodPost, "/changeovers", "Work out a changeover; nothing is touched until it is started", "changeovers"), func(ctx context.Context, in *draftInput) (*answer[wire.Changeover], error) {
-		c, err := a.draft(ctx, in)
+	huma.Register(a.huma, op("draft-changeover", http.MethodPost, "/changeovers", "Work out a changeover; nothing is touched until it is started", "changeovers"), func(ctx context.Context, in *struct{ Body wire.NewChangeover }) (*answer[wire.Changeover], error) {
+		c, err := a.draft(ctx, in.Body)
 		return &answer[wire.Changeover]{c}, a.failed(err)
 	})
 	huma.Register(a.huma, op("list-changeovers", http.MethodGet, "/changeovers", "List changeovers, newest first", "changeovers"), func(ctx context.Context, in *struct {
@@ -43,8 +32,11 @@ func (a *API) changeoverRoutes() {
 	}{
 		{"get-changeover", http.MethodGet, "", "Get a changeover with plan, steps, proof and stop window", func(ctx context.Context, id int64) (wire.Changeover, error) { return a.service.Changeover(ctx, id) }},
 		{"start-changeover", http.MethodPost, "/start", "Start a drafted changeover", func(ctx context.Context, id int64) (wire.Changeover, error) { return a.service.Start(ctx, id) }},
-		{"cancel-changeover", http.MethodPost, "/cancel", "Cancel a changeover that is staging", func(ctx context.Context, id int64) (wire.Changeover, error) { return a.service.Cancel(ctx, id) }},
+		{"cancel-changeover", http.MethodPost, "/cancel", "Cancel a changeover that is staging or waiting", func(ctx context.Context, id int64) (wire.Changeover, error) { return a.service.Cancel(ctx, id) }},
 		{"retry-changeover", http.MethodPost, "/retry", "Go on going back with a held changeover", func(ctx context.Context, id int64) (wire.Changeover, error) { return a.service.Retry(ctx, id) }},
+		{"go-on-changeover", http.MethodPost, "/go-on", "Give a changeover the word that it waits for", func(ctx context.Context, id int64) (wire.Changeover, error) {
+			return a.service.GoOn(ctx, id, userOf(ctx))
+		}},
 		{"settle-changeover", http.MethodPost, "/settle", "Close a held changeover that was put right by hand; no file is touched", func(ctx context.Context, id int64) (wire.Changeover, error) {
 			return a.service.Settle(ctx, id, userOf(ctx))
 		}},
@@ -54,6 +46,16 @@ func (a *API) changeoverRoutes() {
 			return &answer[wire.Changeover]{got}, a.failed(err)
 		})
 	}
+	huma.Register(a.huma, op("tick-landmark", http.MethodPut, "/changeovers/{id}/landmarks/{landmark}", "Tell whether a landmark was found after a changeover", "changeovers"), func(ctx context.Context, in *struct {
+		ID       int64 `path:"id"`
+		Landmark int64 `path:"landmark"`
+		Body     struct {
+			Seen bool `json:"seen" doc:"false: it is not there"`
+		}
+	}) (*answer[wire.Changeover], error) {
+		c, err := a.service.Sight(ctx, in.ID, in.Landmark, in.Body.Seen, userOf(ctx))
+		return &answer[wire.Changeover]{c}, a.failed(err)
+	})
 	huma.Register(a.huma, streams[wire.Changeover](a.huma, op("watch-changeover", http.MethodGet, "/changeovers/{id}/events", "Watch a changeover: an event a change, each the whole state, until it rests", "changeovers")), func(ctx context.Context, in *changeoverInput) (*huma.StreamResponse, error) {
 		if _, err := a.service.Changeover(ctx, in.ID); err != nil {
 			return nil, a.failed(err)
@@ -67,16 +69,24 @@ func (a *API) changeoverRoutes() {
 	})
 }
 
-func (a *API) draft(ctx context.Context, in *draftInput) (wire.Changeover, error) {
-	b := in.Body
-	if b.Kind == plan.Undo {
-		if b.Undoes == 0 {
-			return wire.Changeover{}, fault.New(fault.Invalid, "draft", "undo", "undoes is missing: which changeover?")
+func (a *API) draft(ctx context.Context, wish wire.NewChangeover) (wire.Changeover, error) {
+	missing := ""
+	switch wish.Kind {
+	case plan.Undo:
+		if wish.Undoes == 0 {
+			missing = "undoes is missing: which changeover?"
 		}
-		return a.service.DraftUndo(ctx, b.Undoes, userOf(ctx))
+	case plan.Put, plan.Restore, plan.Switch, plan.Rename:
+		if wish.World == "" || wish.Server == "" {
+			missing = "world and server are both needed"
+		}
+	default:
+		if wish.Server == "" {
+			missing = "server is missing"
+		}
 	}
-	if b.World == "" || b.Server == "" {
-		return wire.Changeover{}, fault.New(fault.Invalid, "draft", "put", "world and server are both needed")
+	if missing != "" {
+		return wire.Changeover{}, fault.New(fault.Invalid, "draft", wish.Kind, "%s", missing)
 	}
-	return a.service.DraftPut(ctx, b.World, b.Server, fit.Choices(b.Choices), userOf(ctx))
+	return a.service.Draft(ctx, wish, userOf(ctx))
 }

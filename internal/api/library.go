@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"io"
+	"mime"
 	"net/http"
 	"strconv"
 
@@ -54,5 +55,44 @@ func (a *API) worldRoutes() {
 	}) (*answer[wire.Copy], error) {
 		c, err := a.service.VerifyCopy(ctx, in.World)
 		return &answer[wire.Copy]{c}, a.failed(err)
+	})
+	out := op("get-world-archive", http.MethodGet, "/worlds/{world}/archive", "Get a copy as the game's own program takes it: an archive, or the world's one file", "library")
+	out.Responses = map[string]*huma.Response{"200": {Description: "The file; its name is in Content-Disposition.", Content: map[string]*huma.MediaType{
+		"application/zip": {Schema: &huma.Schema{Type: huma.TypeString, Format: "binary"}}, "application/octet-stream": {Schema: &huma.Schema{Type: huma.TypeString, Format: "binary"}},
+	}}}
+	huma.Register(a.huma, out, func(ctx context.Context, in *struct {
+		World string `path:"world"`
+	}) (*huma.StreamResponse, error) {
+		export, err := a.service.Export(ctx, in.World)
+		if err != nil {
+			return nil, a.failed(err)
+		}
+		return &huma.StreamResponse{Body: func(hctx huma.Context) {
+			hctx.SetHeader("Content-Type", export.Type)
+			hctx.SetHeader("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": export.Name}))
+			if err := export.Write(hctx.BodyWriter()); err != nil {
+				a.log.Error("an archive ended early", "world", in.World, "error", err)
+				panic(http.ErrAbortHandler) // a cut connection is the only way left to say that it is not whole
+			}
+		}}, nil
+	})
+	huma.Register(a.huma, op("list-landmarks", http.MethodGet, "/worlds/{world}/landmarks", "List what to look for in a world", "library"), func(ctx context.Context, in *struct {
+		World string `path:"world"`
+	}) (*answer[[]wire.Landmark], error) {
+		list, err := a.service.Landmarks(ctx, in.World)
+		return &answer[[]wire.Landmark]{list}, a.failed(err)
+	})
+	huma.Register(a.huma, op("add-landmark", http.MethodPost, "/worlds/{world}/landmarks", "Note something to look for in a world", "library"), func(ctx context.Context, in *struct {
+		World string `path:"world"`
+		Body  wire.NewLandmark
+	}) (*answer[[]wire.Landmark], error) {
+		list, err := a.service.AddLandmark(ctx, in.World, in.Body, userOf(ctx))
+		return &answer[[]wire.Landmark]{list}, a.failed(err)
+	})
+	huma.Register(a.huma, op("remove-landmark", http.MethodDelete, "/worlds/{world}/landmarks/{landmark}", "Forget a landmark", "library"), func(ctx context.Context, in *struct {
+		World    string `path:"world"`
+		Landmark int64  `path:"landmark"`
+	}) (*struct{}, error) {
+		return nil, a.failed(a.service.RemoveLandmark(ctx, in.World, in.Landmark))
 	})
 }

@@ -9,7 +9,7 @@ import (
 
 	"reshard/internal/control"
 	"reshard/internal/core/fault"
-	"reshard/internal/core/fit"
+	"reshard/internal/core/plan"
 	"reshard/internal/wire"
 )
 
@@ -42,6 +42,18 @@ func (a *API) serverRoutes() {
 	huma.Register(a.huma, op("remove-server", http.MethodDelete, "/servers/{server}", "Forget a stopped server; its files stay where they are", "servers"), func(ctx context.Context, in *serverInput) (*struct{}, error) {
 		return nil, a.failed(a.service.RemoveServer(ctx, in.Server))
 	})
+	huma.Register(a.huma, op("list-aside", http.MethodGet, "/servers/{server}/aside", "List what changeovers have set aside on a server, with size, age and the rule that removes it", "servers"), func(ctx context.Context, in *serverInput) (*answer[[]wire.Aside], error) {
+		list, err := a.service.Aside(ctx, in.Server)
+		return &answer[[]wire.Aside]{list}, a.failed(err)
+	})
+	huma.Register(a.huma, op("tidy-aside", http.MethodDelete, "/servers/{server}/aside/{changeover}", "Remove what a changeover has set aside, for good", "servers"), func(ctx context.Context, in *struct {
+		Server     string `path:"server"`
+		Changeover int64  `path:"changeover"`
+		Confirm    string `query:"confirm" required:"true" doc:"its name, SERVER/CHANGEOVER, typed by a person"`
+	}) (*answer[wire.Aside], error) {
+		gone, err := a.service.Tidy(ctx, in.Server, in.Changeover, in.Confirm, userOf(ctx))
+		return &answer[wire.Aside]{gone}, a.failed(err)
+	})
 	huma.Register(a.huma, streams[[]control.Line](a.huma, op("follow-log", http.MethodGet, "/servers/{server}/log", "Follow a server's log: an event a batch of lines", "servers")), func(ctx context.Context, in *struct {
 		Server string `path:"server"`
 		Last   int    `query:"last" default:"200" minimum:"0" maximum:"5000" doc:"lines to begin with"`
@@ -62,25 +74,31 @@ func (a *API) serverRoutes() {
 		}), nil
 	})
 	huma.Register(a.huma, op("fit", http.MethodGet, "/fit", "Make the fit sheet of a world and a server, or of a server alone", "changeovers"), func(ctx context.Context, in *struct {
-		World  string   `query:"world" doc:"left out: the server is checked alone, with the world that it has"`
+		Kind   string   `query:"kind" enum:"put,restore,clone,reset,switch,rename" doc:"what the sheet is for; left out: a put, or the server alone when there is no world either"`
+		World  string   `query:"world" doc:"as in a draft"`
 		Server string   `query:"server" required:"true"`
+		From   string   `query:"from" doc:"clone: the server to take the world from"`
+		Beside bool     `query:"beside"`
 		Choose []string `query:"choose,explode" doc:"answers as key=value, such as folder-name=fen-garden"`
 	}) (*answer[wire.Sheet], error) {
 		choices, err := choicesOf(in.Choose)
 		if err != nil {
 			return nil, a.failed(err)
 		}
-		if in.World == "" {
+		if in.World == "" && in.Kind == "" {
 			sheet, err := a.service.CheckServer(ctx, in.Server)
 			return &answer[wire.Sheet]{sheet}, a.failed(err)
 		}
-		sheet, err := a.service.Fit(ctx, in.World, in.Server, choices)
+		if in.Kind == "" {
+			in.Kind = plan.Put
+		}
+		sheet, err := a.service.Sheet(ctx, wire.NewChangeover{Kind: in.Kind, World: in.World, Server: in.Server, From: in.From, Beside: in.Beside, Choices: choices})
 		return &answer[wire.Sheet]{sheet}, a.failed(err)
 	})
 }
 
-func choicesOf(pairs []string) (fit.Choices, error) {
-	out := fit.Choices{}
+func choicesOf(pairs []string) (map[string]string, error) {
+	out := map[string]string{}
 	for _, p := range pairs {
 		k, v, ok := strings.Cut(p, "=")
 		if !ok {

@@ -137,19 +137,19 @@ func packDir(b *testing.B, dir, folder, zip string) {
 		}
 		info, err := d.Info()
 		rel, _ := filepath.Rel(dir, p)
-		items = append(items, pack.Item{Name: rel, Source: rel, Size: info.Size(), Modified: info.ModTime()})
+		items = append(items, pack.Item{Name: rel, Open: pack.From(os.DirFS(dir), rel), Size: info.Size(), Modified: info.ModTime()})
 		return err
 	}))
 	out, err := os.Create(zip)
 	require.NoError(b, err)
-	require.NoError(b, pack.WriteZip(out, os.DirFS(dir), items, nil))
+	require.NoError(b, pack.WriteZip(out, items, nil))
 	require.NoError(b, out.Close())
 }
 
 func (s *bundle) put(world, server string) wire.Changeover {
 	s.b.Helper()
 	ctx := context.Background()
-	draft, err := s.api.DraftPut(ctx, world, server, nil)
+	draft, err := s.api.Draft(ctx, wire.NewChangeover{Kind: "put", World: world, Server: server, Choices: nil})
 	require.NoError(s.b, err)
 	_, err = s.api.Act(ctx, draft.ID, "start")
 	require.NoError(s.b, err)
@@ -184,7 +184,7 @@ func BenchmarkStopWindow(b *testing.B) {
 				for range 5 {
 					done := s.put("fen", "north")
 					ours = append(ours, float64(done.Window.OursMS))
-					draft, err := s.api.DraftUndo(context.Background(), done.ID)
+					draft, err := s.api.Draft(context.Background(), wire.NewChangeover{Kind: "undo", Undoes: done.ID})
 					require.NoError(b, err)
 					_, err = s.api.Act(context.Background(), draft.ID, "start")
 					require.NoError(b, err)

@@ -234,7 +234,7 @@ func setup(t *testing.T, failAt int64, err error) stage {
 	state, rerr := server.Read(driver, &quick, server.Machine{Kind: "plain"})
 	require.NoError(t, rerr)
 	in := fit.Input{Profile: &quick, World: w, Server: state, Live: fit.Live{State: "running", FreeBytes: -1, SameFilesystem: true, Players: -1}}
-	p, derr := plan.DraftPut(plan.PutInput{Fit: in, Sheet: fit.Compare(in), Server: "north", Copy: c.ID, Parts: c.Parts(), Work: ".reshard/1", Tree: driver})
+	p, derr := plan.DraftPut(plan.Input{Kind: plan.Put, Fit: in, Sheet: fit.Compare(in), Server: "north", Copy: c.ID, Parts: c.Parts(), Work: ".reshard/1", Tree: driver})
 	require.NoError(t, derr)
 	job := changeover.Job{ID: 1, Plan: p, State: plan.Drafted, Steps: make([]changeover.StepRecord, len(p.Steps))}
 	for i := range job.Steps {

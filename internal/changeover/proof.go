@@ -152,8 +152,17 @@ func copyExactly(to io.Writer, from io.Reader, n int64, buf []byte) error {
 // leaves hardly a block.
 func compareSamples(tree fs.FS, dir string, samples []Sample) plan.Check {
 	check := plan.Check{What: "files stand as they were placed"}
-	total, same := 0, 0
-	var gone []string
+	total, same, gone := countSame(tree, dir, samples)
+	check.Expected = fmt.Sprintf("at least 3 of 4 of %d sampled blocks in %d files, and no file gone", total, len(samples))
+	check.Seen = fmt.Sprintf("%d of %d blocks the same", same, total)
+	if len(gone) > 0 {
+		check.Seen += fmt.Sprintf(", %d files gone (%s …)", len(gone), gone[0])
+	}
+	check.OK = len(gone) == 0 && same*4 >= total*3
+	return check
+}
+
+func countSame(tree fs.FS, dir string, samples []Sample) (total, same int, gone []string) {
 	for _, s := range samples {
 		f, err := tree.Open(path.Join(dir, s.File))
 		if err != nil {
@@ -169,13 +178,16 @@ func compareSamples(tree fs.FS, dir string, samples []Sample) plan.Check {
 		}
 		_ = f.Close() // only read
 	}
-	check.Expected = fmt.Sprintf("at least 3 of 4 of %d sampled blocks in %d files, and no file gone", total, len(samples))
-	check.Seen = fmt.Sprintf("%d of %d blocks the same", same, total)
-	if len(gone) > 0 {
-		check.Seen += fmt.Sprintf(", %d files gone (%s …)", len(gone), gone[0])
+	return total, same, gone
+}
+
+// newGround counts blocks of the old world that stand in the new one.
+func newGround(tree fs.FS, dir string, samples []Sample) plan.Check {
+	total, same, _ := countSame(tree, dir, samples)
+	return plan.Check{
+		What: "the ground is new", Expected: fmt.Sprintf("at most 1 in 4 of %d sampled blocks of the old world", total),
+		Seen: fmt.Sprintf("%d of %d", same, total), OK: same*4 <= total,
 	}
-	check.OK = len(gone) == 0 && same*4 >= total*3
-	return check
 }
 
 // prove asks the running server and looks at its files. Every check says what
@@ -183,31 +195,48 @@ func compareSamples(tree fs.FS, dir string, samples []Sample) plan.Check {
 func (r *Runner) prove(ctx context.Context) plan.Proof {
 	expect := r.job.Plan.Expect
 	proof := plan.Proof{Checks: []plan.Check{}}
-	if !r.Profile.Server.Console.Opened.IsZero() {
+	if expect.Own {
+		expect.Folder = r.folder()
+		expect.Opened = []string{expect.Folder}
+	}
+	up := expect.State == "" || expect.State == control.Running
+	if up && !r.Profile.Server.Console.Opened.IsZero() {
 		proof.Checks = append(proof.Checks, r.proveOpened(expect))
 	}
 	r.trace(len(r.job.Plan.Steps)-1, plan.Step{Kind: plan.Prove}, "halfway")
-	if expect.Seed != "" {
+	switch {
+	case expect.Fresh:
+		proof.Checks = append(proof.Checks, r.proveFresh(ctx, expect)...)
+	case expect.Seed != "":
 		proof.Checks = append(proof.Checks, r.proveSeed(ctx, expect))
 	}
 	if expect.WorldID != "" {
 		seen, from := r.worldFact("world-id")
 		proof.Checks = append(proof.Checks, plan.Check{What: "world id in " + from, Expected: expect.WorldID, Seen: seen, OK: seen == expect.WorldID})
 	}
-	if samples, sampled := r.samples(expect.Folder); len(samples) > 0 {
-		dir := path.Join(r.job.Plan.Worlds, expect.Folder)
-		if len(sampled.Names) > 0 {
-			dir = r.job.Plan.Worlds
+	for _, name := range []string{expect.Folder, expect.Placed} {
+		if samples, dir := r.samples(name, false); len(samples) > 0 {
+			proof.Checks = append(proof.Checks, compareSamples(r.Place.FS(), dir, samples))
 		}
-		proof.Checks = append(proof.Checks, compareSamples(r.Place.FS(), dir, samples))
+	}
+	for _, name := range expect.There {
+		_, err := fs.Stat(r.Place.FS(), strings.TrimSuffix(name, "/"))
+		check := plan.Check{What: name, Expected: "there", Seen: "there", OK: err == nil}
+		if err != nil {
+			check.Seen = "not there"
+		}
+		proof.Checks = append(proof.Checks, check)
+	}
+	if check, made := r.proveCopy(ctx); made {
+		proof.Checks = append(proof.Checks, check)
 	}
 	if expect.Players > 0 {
 		proof.Checks = append(proof.Checks, r.provePlayers(expect))
 	}
-	if !r.Profile.Server.Console.Refused.IsZero() {
+	if up && !r.Profile.Server.Console.Refused.IsZero() {
 		proof.Checks = append(proof.Checks, r.proveNotRefused())
 	}
-	proof.Checks = append(proof.Checks, r.proveNoStray(), r.proveStillUp())
+	proof.Checks = append(proof.Checks, r.proveNoStray(), r.proveState(expect))
 	return proof
 }
 
@@ -222,8 +251,12 @@ func (r *Runner) proveOpened(e plan.Expect) plan.Check {
 
 func (r *Runner) proveNotRefused() plan.Check {
 	c := plan.Check{What: "the log holds no refusal", Expected: "none", Seen: "none", OK: true}
-	if lines := r.Control.Refusals(); len(lines) > 0 {
-		c.Seen, c.OK = lines[0], false
+	for _, line := range r.Control.Refusals() {
+		_, meant := r.Profile.Server.NewWorld.Ignore.Find(line)
+		if !meant || !r.job.Plan.Expect.Fresh {
+			c.Seen, c.OK = line, false
+			break
+		}
 	}
 	return c
 }
@@ -236,21 +269,96 @@ func (r *Runner) provePlayers(e plan.Expect) plan.Check {
 	return c
 }
 
-func (r *Runner) proveSeed(ctx context.Context, e plan.Expect) plan.Check {
-	c := plan.Check{Expected: e.Seed}
+// seedSeen asks the running server for its seed, or reads it out of its world.
+func (r *Runner) seedSeen(ctx context.Context) (what, seen string) {
 	if q := r.Profile.Server.Console.Seed; q.Say != "" {
-		c.What = "the console answers " + q.Say
 		seen, err := r.Control.Ask(ctx, q)
 		if err != nil {
 			seen, _ = fault.Words(err)
 		}
-		c.Seen = seen
-	} else {
-		seen, from := r.worldFact("seed")
-		c.What, c.Seen = "seed in "+from+" after the start", seen
+		return "the console answers " + q.Say, seen
 	}
-	c.OK = c.Seen == c.Expected
+	seen, from := r.worldFact("seed")
+	return "seed in " + from + " after the start", seen
+}
+
+func (r *Runner) proveSeed(ctx context.Context, e plan.Expect) plan.Check {
+	c := plan.Check{Expected: e.Seed}
+	c.What, c.Seen = r.seedSeen(ctx)
+	c.OK = r.sameSeed(c.Seen, e.Seed)
 	return c
+}
+
+// sameSeed compares seeds in the form in which the game takes them: some programs
+// write a number with a sign and some without.
+func (r *Runner) sameSeed(a, b string) bool {
+	seeds := r.Profile.Server.Seeds
+	x, number, err := seeds.Written(a)
+	y, also, err2 := seeds.Written(b)
+	return a == b || (err == nil && err2 == nil && number && also && x == y)
+}
+
+// proveFresh shows that a new world runs: with the seed that was asked for, made after
+// the old one was gone, and not the old one's ground.
+func (r *Runner) proveFresh(ctx context.Context, e plan.Expect) []plan.Check {
+	what, seen := r.seedSeen(ctx)
+	_, number := game.SeedBits(seen)
+	seed := plan.Check{What: what, Seen: seen, Expected: e.Seed, OK: r.sameSeed(seen, e.Seed)}
+	if e.Seed == "" {
+		seed.Expected, seed.OK = "a seed", number
+		if e.SeedText != "" {
+			seed.Expected = "the number that the game makes of “" + e.SeedText + "”"
+		}
+		if e.OldSeed != "" {
+			seed.Expected += ", not " + e.OldSeed
+			seed.OK = number && !r.sameSeed(seen, e.OldSeed)
+		}
+	}
+	var checks []plan.Check
+	_, told := r.Profile.World.Facts["seed"]
+	if told || r.Profile.Server.Console.Seed.Say != "" {
+		checks = append(checks, seed)
+	}
+	made := plan.Check{What: "files made since the old world was gone", Expected: "all of them"}
+	files, older, err := r.madeSince(e.Folder)
+	made.Seen, made.OK = fmt.Sprintf("%d of %d", files-older, files), err == nil && older == 0
+	if err != nil {
+		made.Seen = err.Error()
+	}
+	checks = append(checks, made)
+	if id, from := r.worldFact("world-id"); e.OldID != "" {
+		checks = append(checks, plan.Check{What: "world id in " + from, Expected: "another than " + e.OldID, Seen: id, OK: id != e.OldID})
+	}
+	// With the same seed the ground may well be the same again.
+	if samples, dir := r.samples("", true); len(samples) > 0 && !r.sameSeed(seen, e.OldSeed) {
+		if dir != r.job.Plan.Worlds {
+			dir = path.Join(r.job.Plan.Worlds, e.Folder)
+		}
+		checks = append(checks, newGround(r.Place.FS(), dir, samples))
+	}
+	return checks
+}
+
+// proveCopy reads a copy back that the plan's last copy step has made, when that is
+// all that the plan is for.
+func (r *Runner) proveCopy(ctx context.Context) (plan.Check, bool) {
+	if slices.ContainsFunc(r.job.Plan.Steps, func(s plan.Step) bool { return s.Kind == plan.Stage }) {
+		return plan.Check{}, false // staging has read it back
+	}
+	id, err := r.copyOf(plan.Step{})
+	if err != nil {
+		return plan.Check{}, false
+	}
+	c := plan.Check{What: "the copy reads back", Expected: "every file as it was stored"}
+	stored, err := r.Vault.Load(id)
+	if err == nil {
+		err = r.Vault.Verify(ctx, stored)
+	}
+	c.Seen, c.OK = fmt.Sprintf("%d files, %s", len(stored.Files), id[:12]), err == nil
+	if err != nil {
+		c.Seen = err.Error()
+	}
+	return c, true
 }
 
 // readWorld reads the world that should run, as it stands now.
@@ -279,25 +387,34 @@ func (r *Runner) worldFact(name string) (value, from string) {
 	return f.Text, f.File
 }
 
-// samples finds what the sample steps remembered of the world that now has
-// this name on disk.
-func (r *Runner) samples(folder string) ([]Sample, plan.Step) {
+// samples finds what the sample steps remembered of the world that now has this name
+// on disk, or of the old one, and the folder that their files stand in now.
+func (r *Runner) samples(folder string, old bool) ([]Sample, string) {
 	for n, s := range r.job.Plan.Steps {
-		if s.Kind != plan.Sample || s.World != folder {
+		if s.Kind != plan.Sample || s.Old != old || (!old && s.NameAfter() != folder) {
 			continue
 		}
 		var d Detail
-		if json.Unmarshal(r.job.Steps[n].Detail, &d) == nil {
-			return d.Samples, s
+		if json.Unmarshal(r.job.Steps[n].Detail, &d) != nil {
+			continue
 		}
+		if len(s.Names) == 0 {
+			return d.Samples, path.Join(r.job.Plan.Worlds, folder)
+		}
+		if s.As != "" {
+			for i := range d.Samples {
+				d.Samples[i].File = r.Profile.World.Renamed(d.Samples[i].File, s.World, s.As)
+			}
+		}
+		return d.Samples, r.job.Plan.Worlds
 	}
-	return nil, plan.Step{}
+	return nil, ""
 }
 
 func (r *Runner) proveNoStray() plan.Check {
-	c := plan.Check{What: "no new world beside it", Expected: "none", Seen: "none", OK: true}
+	c := plan.Check{What: "no other new world", Expected: "none", Seen: "none", OK: true}
 	var strays []string
-	allowed := server.Siblings(r.Place.FS(), r.Profile, r.job.Plan.Worlds, r.job.Plan.Expect.Folder)
+	allowed := server.Siblings(r.Place.FS(), r.Profile, r.job.Plan.Worlds, r.folder())
 	for _, name := range r.strays() {
 		if !slices.Contains(allowed, name) { // realms that the server made for this world are its own
 			strays = append(strays, name)
@@ -309,7 +426,10 @@ func (r *Runner) proveNoStray() plan.Check {
 	return c
 }
 
-func (r *Runner) proveStillUp() plan.Check {
+func (r *Runner) proveState(e plan.Expect) plan.Check {
 	st := r.Control.Status()
-	return plan.Check{What: "the server is ready", Expected: control.Running, Seen: st.State, OK: st.State == control.Running}
+	if e.State == "" || e.State == control.Running {
+		return plan.Check{What: "the server is ready", Expected: control.Running, Seen: st.State, OK: st.State == control.Running}
+	}
+	return plan.Check{What: "the server is as before", Expected: e.State, Seen: st.State, OK: st.State == e.State}
 }

@@ -10,12 +10,14 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"sync"
 	"time"
 
 	"reshard/internal/control"
 	"reshard/internal/core/fault"
 	"reshard/internal/core/game"
 	"reshard/internal/core/plan"
+	"reshard/internal/core/world"
 	"reshard/internal/place"
 	"reshard/internal/vault"
 )
@@ -43,6 +45,8 @@ type Progress struct {
 	StepKind string `json:"stepKind"`
 	Say      string `json:"say"`
 	Going    string `json:"going"` // forward or back
+	// Since is when the step began.
+	Since time.Time `json:"since,omitzero"`
 	// Bytes and Files of the stage step.
 	Bytes      int64 `json:"bytes"`
 	TotalBytes int64 `json:"totalBytes"`
@@ -78,6 +82,13 @@ type Runner struct {
 	Control *control.Control
 	Vault   *vault.Vault
 	Profile *game.Profile
+	// Others are the servers, by name, that steps name beside this one.
+	Others map[string]Hands
+	// Keep records a copy that was made of a world of a server ("" is this one).
+	Keep func(ctx context.Context, c vault.Copy, w world.World, server string) error
+	// Ready tells whether what a wait step waits for has come; it is asked again and
+	// again.
+	Ready func(ctx context.Context, n int, step plan.Step) (bool, error)
 	// Check is asked once more just before the switch: an error (the server's
 	// files have changed since the draft) goes back with nothing touched.
 	Check func(ctx context.Context) error
@@ -87,11 +98,38 @@ type Runner struct {
 	// process there.
 	Trace func(point string)
 	Now   func() time.Time
+	// Poll is how often a wait looks; 0: 300 ms.
+	Poll time.Duration
 
-	job      Job
-	progress Progress
-	started  bool // the server was spawned with the new world
+	job       Job
+	progress  Progress
+	started   bool // the server was spawned with the new world
+	reporting sync.Mutex
+	// seen are the files that a first pass has stored, while this life lasts.
+	seen map[string]seenFile
 }
+
+// Hands are what a step works on a server with.
+type Hands struct {
+	Place   *place.Place
+	Control *control.Control
+	Profile *game.Profile
+}
+
+func (r *Runner) hands(step plan.Step) (Hands, error) {
+	if step.Server == "" {
+		return Hands{Place: r.Place, Control: r.Control, Profile: r.Profile}, nil
+	}
+	h, ok := r.Others[step.Server]
+	if !ok {
+		return h, fault.New(fault.Unreachable, step.Kind, step.Server, "the server is not at hand")
+	}
+	return h, nil
+}
+
+// ErrLeft is the cause of a context that ends because the service goes away: what
+// waits for a person goes on waiting in its next life.
+var ErrLeft = errors.New("the service goes away")
 
 // Begin claims the server for a drafted job: the journal moves to staging, and
 // an error of code Busy says that another changeover holds the server.
@@ -104,7 +142,11 @@ func (r *Runner) Begin(ctx context.Context, job Job) error {
 // cause when it was undone, and code Held when it could not be undone either.
 // Cancelling ctx takes effect until the switch begins.
 func (r *Runner) Carry(ctx context.Context) error {
-	if err := r.forward(ctx); err != nil {
+	err := r.forward(ctx)
+	if err != nil && r.job.State == plan.Waiting && errors.Is(context.Cause(ctx), ErrLeft) {
+		return err
+	}
+	if err != nil {
 		return r.back(ctx, err)
 	}
 	return nil
@@ -118,6 +160,8 @@ func (r *Runner) Resume(ctx context.Context, job Job) error {
 	switch job.State {
 	case plan.Staging:
 		return r.back(ctx, fault.New(fault.Interrupted, "stage", job.Plan.Server, "the service went down while it was staging; nothing live had been touched"))
+	case plan.Waiting:
+		return r.Carry(ctx) // all is staged, and a person may still need days
 	case plan.Undoing, plan.Held:
 		if job.Cause == nil {
 			job.Cause = fault.New(fault.Interrupted, "undo", job.Plan.Server, "it went on going back")
@@ -142,7 +186,13 @@ func (r *Runner) forward(ctx context.Context) error {
 		if err := context.Cause(ctx); err != nil {
 			return fault.Wrap(fault.Interrupted, "carry out on", r.job.Plan.Server, err)
 		}
-		if step.Switch && r.job.State == plan.Staging {
+		if step.Kind == plan.Wait {
+			if err := r.wait(ctx, n, step); err != nil {
+				return err
+			}
+			continue
+		}
+		if step.Switch && r.job.State.Untouched() {
 			if err := r.Check(ctx); err != nil {
 				return err
 			}
@@ -150,12 +200,12 @@ func (r *Runner) forward(ctx context.Context) error {
 				return err
 			}
 		}
-		if r.job.State != plan.Staging {
+		if !r.job.State.Untouched() {
 			// From here the way out is forward or back, never a half: the person
 			// who leaves, or the service that shuts down, does not cut it.
 			ctx = context.WithoutCancel(ctx)
 		}
-		if step.Kind == plan.Prove && r.job.State == plan.Switching {
+		if step.Kind == plan.Prove && r.job.State != plan.Proving {
 			if err := r.advance(ctx, plan.Proving, Note{}); err != nil {
 				return err
 			}
@@ -171,9 +221,50 @@ func (r *Runner) forward(ctx context.Context) error {
 	return r.advance(ctx, plan.Done, Note{Proof: &proof})
 }
 
+// wait waits for a person. Nothing live has been touched, so it can be cancelled, and
+// it outlives the service.
+func (r *Runner) wait(ctx context.Context, n int, step plan.Step) error {
+	if r.job.State == plan.Staging {
+		if err := r.advance(ctx, plan.Waiting, Note{}); err != nil {
+			return err
+		}
+	}
+	r.report(func(p *Progress) {
+		p.Step, p.StepKind, p.Say, p.Going, p.Since = n, step.Kind, step.Say, "forward", r.Now()
+	})
+	if r.job.Steps[n].State == plan.StepPlanned {
+		if err := r.mark(ctx, n, []plan.StepState{plan.StepPlanned}, plan.StepIntended, nil); err != nil {
+			return err
+		}
+	}
+	r.trace(n, step, "waiting")
+	poll := r.Poll
+	if poll == 0 {
+		poll = 300 * time.Millisecond
+	}
+	tick := time.NewTicker(poll)
+	defer tick.Stop()
+	for {
+		ready, err := r.Ready(ctx, n, step)
+		if err != nil && fault.CodeOf(err) != fault.Unreachable {
+			return err
+		}
+		if ready {
+			return r.mark(ctx, n, []plan.StepState{plan.StepIntended}, plan.StepDone, nil)
+		}
+		select {
+		case <-ctx.Done():
+			return fault.Wrap(fault.Interrupted, "wait on", r.job.Plan.Server, context.Cause(ctx))
+		case <-tick.C:
+		}
+	}
+}
+
 // step journals the intent, acts, and journals the confirmation.
 func (r *Runner) step(ctx context.Context, n int, step plan.Step) error {
-	r.report(func(p *Progress) { p.Step, p.StepKind, p.Say, p.Going = n, step.Kind, step.Say, "forward" })
+	r.report(func(p *Progress) {
+		p.Step, p.StepKind, p.Say, p.Going, p.Since = n, step.Kind, step.Say, "forward", r.Now()
+	})
 	r.trace(n, step, "before")
 	if err := r.mark(ctx, n, []plan.StepState{plan.StepPlanned}, plan.StepIntended, nil); err != nil {
 		return err

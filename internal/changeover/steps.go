@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -36,6 +37,16 @@ type Detail struct {
 	After  string `json:"after,omitempty"`
 	// Samples are what the proof compares with.
 	Samples []Sample `json:"samples,omitempty"`
+	// Copy is the id of the copy that was made, Bytes and Files what it holds; Read is
+	// how much of it had to be read.
+	Copy  string `json:"copy,omitempty"`
+	Bytes int64  `json:"bytes,omitempty"`
+	Files int    `json:"files,omitempty"`
+	Read  int64  `json:"read,omitempty"`
+	// Opened is the world whose name was written as the server told it.
+	Opened string `json:"opened,omitempty"`
+	// By says who gave the word that was waited for.
+	By string `json:"by,omitempty"`
 	// Proof is the prove step's result.
 	Proof *plan.Proof `json:"proof,omitempty"`
 }
@@ -50,21 +61,40 @@ func (r *Runner) act(ctx context.Context, n int, step plan.Step) (*Detail, error
 	case plan.Sample:
 		samples, err := takeSamples(r.Place.FS(), step.Dir, step.Names, r.Profile)
 		return &Detail{Samples: samples}, err
+	case plan.Copy:
+		return r.copyWorld(ctx, n, step)
+	case plan.Tell:
+		return nil, r.tell(ctx, step, step.Tell, step.World)
 	case plan.Stop:
-		r.report(func(p *Progress) { p.StoppedAt = r.Now() })
-		took, clean, err := r.Control.Stop(ctx, control.Clean)
+		h, err := r.hands(step)
+		if err != nil {
+			return nil, err
+		}
+		if step.Server == "" {
+			r.report(func(p *Progress) { p.StoppedAt = r.Now() })
+		}
+		took, clean, err := h.Control.Stop(ctx, control.Clean)
 		return &Detail{TookMS: took.Milliseconds(), Clean: clean}, err
 	case plan.Move:
 		if step.World != "" {
-			return nil, r.moveSession(step.World, step.From, step.To, sync.OnceFunc(func() { r.trace(n, step, "halfway") }))
+			return nil, r.moveSession(step.World, step.NameAfter(), step.From, step.To, sync.OnceFunc(func() { r.trace(n, step, "halfway") }))
 		}
 		return nil, r.move(step.From, step.To)
 	case plan.Write:
 		return r.write(n, step)
 	case plan.Start:
-		r.started = true
-		took, err := r.Control.Start(ctx)
-		if err == nil {
+		h, err := r.hands(step)
+		if err != nil {
+			return nil, err
+		}
+		r.started = r.started || !step.Again
+		if r.job.Plan.Expect.Fresh {
+			if err := r.markTime(); err != nil {
+				return nil, err
+			}
+		}
+		took, err := h.Control.Start(ctx)
+		if err == nil && step.Server == "" {
 			r.report(func(p *Progress) { p.ReadyAt = r.Now() })
 		}
 		return &Detail{TookMS: took.Milliseconds()}, err
@@ -88,18 +118,28 @@ func (r *Runner) unact(ctx context.Context, n int, step plan.Step) error {
 	switch step.Kind {
 	case plan.Stage:
 		return r.unstage(step)
+	case plan.Tell:
+		return r.untell(ctx, step)
 	case plan.Stop:
-		// It stood before every other live step, so all of those are back.
-		_, err := r.Control.Start(ctx)
+		// It stood before every other live step, so all of those are back. A first
+		// start is the exception: the server was stopped before it.
+		h, err := r.hands(step)
+		if err != nil || r.job.Plan.Expect.State == control.Stopped {
+			return err
+		}
+		_, err = h.Control.Start(ctx)
 		return err
 	case plan.Move:
 		if step.World != "" {
-			return r.moveSession(step.World, step.To, step.From, sync.OnceFunc(func() { r.trace(n, step, "halfway back") }))
+			return r.moveSession(step.NameAfter(), step.World, step.To, step.From, sync.OnceFunc(func() { r.trace(n, step, "halfway back") }))
 		}
 		return r.moveBack(step)
 	case plan.Write:
 		return r.unwrite(step)
 	case plan.Start:
+		if step.Again {
+			return nil // it runs the world that it ran before
+		}
 		r.started = true
 		if _, _, err := r.Control.Stop(ctx, control.Force); err != nil {
 			return err
@@ -112,7 +152,11 @@ func (r *Runner) unact(ctx context.Context, n int, step plan.Step) error {
 // stage writes a copy's files into the working folder, reads each back and
 // compares it with its address.
 func (r *Runner) stage(ctx context.Context, n int, step plan.Step) error {
-	c, err := r.Vault.Load(step.Copy)
+	id, err := r.copyOf(step)
+	if err != nil {
+		return err
+	}
+	c, err := r.Vault.Load(id)
 	if err != nil {
 		return err
 	}
@@ -140,7 +184,7 @@ func (r *Runner) makeFolders(c vault.Copy, step plan.Step) error {
 	for _, f := range c.Files {
 		// The folder of a file that is left behind is made all the same: a game may
 		// not make it itself.
-		to, ok := step.Target(f.Part, f.Path)
+		to, ok := step.Target(r.Profile.World, f.Part, f.Path)
 		if !ok {
 			return fault.New(fault.Internal, "stage", f.Path, "the plan has no place for it (part %q)", f.Part)
 		}
@@ -166,7 +210,7 @@ func (r *Runner) stageFiles(ctx context.Context, c vault.Copy, step plan.Step, h
 	group, gctx := errgroup.WithContext(ctx)
 	group.SetLimit(2)
 	for _, f := range c.Files {
-		to, ok := step.Target(f.Part, f.Path)
+		to, ok := step.Target(r.Profile.World, f.Part, f.Path)
 		if f.Dir() || !ok || step.Skipped(f.Part, f.Path) {
 			continue
 		}
@@ -262,9 +306,10 @@ func (r *Runner) move(from, to string) error {
 	return fault.New(fault.Held, "move", from, "neither it nor %s is there", to)
 }
 
-// moveSession renames every file of a session that is still in its old place.
-// Doing it once more does what is left, so that it can be repeated after a crash.
-func (r *Runner) moveSession(session, from, to string, halfway func()) error {
+// moveSession renames every file of a session that is still in its old place, or has
+// its old name. Doing it once more does what is left, so that it can be repeated
+// after a crash.
+func (r *Runner) moveSession(session, as, from, to string, halfway func()) error {
 	entries, err := fs.ReadDir(r.Place.FS(), from)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil // nothing of it was ever there
@@ -276,7 +321,7 @@ func (r *Runner) moveSession(session, from, to string, halfway func()) error {
 		if name, _, ok := r.Profile.World.NameOf(e.Name()); !ok || name != session || e.IsDir() {
 			continue
 		}
-		if err := r.move(path.Join(from, e.Name()), path.Join(to, e.Name())); err != nil {
+		if err := r.move(path.Join(from, e.Name()), path.Join(to, r.Profile.World.Renamed(e.Name(), session, as))); err != nil {
 			return err
 		}
 		halfway()
@@ -300,6 +345,10 @@ func (r *Runner) moveBack(step plan.Step) error {
 // write edits a settings file: the bytes before are kept first, under a name
 // that tells a later life of the service what stood there.
 func (r *Runner) write(n int, step plan.Step) (*Detail, error) {
+	step, opened, err := r.openedEdits(step)
+	if err != nil {
+		return nil, err
+	}
 	kept, err := r.kept(step.Keep)
 	if err != nil {
 		return nil, err
@@ -324,7 +373,7 @@ func (r *Runner) write(n int, step plan.Step) (*Detail, error) {
 	if err != nil {
 		return nil, err
 	}
-	detail := &Detail{Before: server.Hash(kept), After: server.Hash(after)}
+	detail := &Detail{Before: server.Hash(kept), After: server.Hash(after), Opened: opened}
 	switch {
 	case bytes.Equal(now, after):
 		return detail, nil
@@ -364,6 +413,9 @@ func (r *Runner) unwrite(step plan.Step) error {
 	kept, err := r.kept(step.Keep)
 	if err != nil || kept == nil {
 		return err // nothing was written yet
+	}
+	if step, _, err = r.openedEdits(step); err != nil {
+		return r.Place.Replace(step.File, kept) // the server is down: whose name was written cannot be told
 	}
 	now, err := r.Place.ReadFile(step.File, longestSettings)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -409,7 +461,9 @@ func withoutOurs(step plan.Step, now []byte) ([]byte, error) {
 // that nothing new stands beside the old world when it comes back.
 func (r *Runner) setStraysAside() error {
 	worlds := r.job.Plan.Worlds
-	for _, name := range r.strays() {
+	names := append(r.strays(), r.made()...)
+	slices.Sort(names)
+	for _, name := range slices.Compact(names) {
 		if err := r.Place.MkdirAll(path.Join(r.job.Plan.Work, "strays")); err != nil {
 			return err
 		}
@@ -424,7 +478,7 @@ func (r *Runner) setStraysAside() error {
 // neither left there nor placed.
 func (r *Runner) strays() []string {
 	worlds := r.job.Plan.Worlds
-	known := map[string]bool{}
+	known := map[string]bool{r.folder(): true}
 	for _, name := range r.job.Plan.Expect.Folders {
 		known[r.worldName(name)] = true
 	}
@@ -432,7 +486,7 @@ func (r *Runner) strays() []string {
 		switch {
 		case s.Kind != plan.Move:
 		case s.World != "":
-			known[s.World] = true
+			known[s.World], known[s.As] = true, true
 		case path.Dir(s.To) == worlds:
 			known[r.worldName(path.Base(s.To))] = true
 		}
@@ -490,9 +544,15 @@ func Window(steps []plan.Step, records []StepTimes) (w plan.Window, total time.D
 		}
 		switch s.Kind {
 		case plan.Stop:
+			if s.Server != "" {
+				continue
+			}
 			down = rec.Done
 			w.Stopping = rec.Detail.TookMS
 		case plan.Start:
+			if s.Server != "" {
+				continue
+			}
 			up = rec.Intended
 			w.Starting = rec.Detail.TookMS
 			if rec.Done.IsZero() {

@@ -16,103 +16,32 @@ import (
 	"reshard/internal/wire"
 )
 
-func planFlags() []cli.Flag {
-	return []cli.Flag{
-		&cli.BoolFlag{Name: "plan-only", Usage: "show the plan and stop there"},
-		&cli.BoolFlag{Name: "yes", Aliases: []string{"y"}, Usage: "do not ask"},
-	}
-}
-
-func (a *app) putCommand() *cli.Command {
-	return &cli.Command{
-		Name: "put", Usage: "make a world of the library the world of a server", ArgsUsage: "WORLD SERVER",
-		Description: `Shows the fit sheet and the plan, asks, and carries it out: the world is staged
-beside the live one while people play, the server is stopped, the old world is
-set aside, the new one takes its place by a rename, the settings are written,
-the server is started, and the result is proven. If anything fails, it goes back
-to what was there. Nothing is deleted; undo takes it back later.
-
-Examples:
-  reshard put fen-garden north-plot
-  reshard put orchard north-plot --folder orchard --yes
-  reshard put fen-garden north-plot --plan-only`,
-		Flags: append(choiceFlags(), planFlags()...),
-		Action: func(ctx context.Context, c *cli.Command) error {
-			api, choices, sheet, err := a.askFit(ctx, c)
-			if err != nil {
-				return err
-			}
-			if exit := sheetExit(sheet.Sheet); exit != nil {
-				if err := a.show(sheet, func() { a.printSheet(sheet) }); err != nil {
-					return err
-				}
-				return exit
-			}
-			if !a.json {
-				a.printSheet(sheet)
-			}
-			draft, err := api.DraftPut(ctx, sheet.Copy, sheet.Server, choices)
-			if err != nil {
-				return err
-			}
-			return a.carry(ctx, c, api, draft)
-		},
-	}
-}
-
-func (a *app) undoCommand() *cli.Command {
-	return &cli.Command{
-		Name: "undo", Usage: "take a changeover back", ArgsUsage: "CHANGEOVER",
-		Description: `Makes the world that was there before a changeover run again. What was played
-since is set aside, not lost, and an undo can be undone. A changeover that is
-held is tried once more.
-
-Examples:
-  reshard undo 12
-  reshard undo 12 --plan-only
-  reshard undo 12 --yes`,
-		Flags: planFlags(),
-		Action: func(ctx context.Context, c *cli.Command) error {
-			id, api, err := a.changeoverArg(c)
-			if err != nil {
-				return err
-			}
-			now, err := api.Changeover(ctx, id)
-			if err != nil {
-				return err
-			}
-			if now.State == plan.Held {
-				if now, err = api.Act(ctx, id, "retry"); err != nil {
-					return err
-				}
-				return a.follow(ctx, api, now)
-			}
-			draft, err := api.DraftUndo(ctx, id)
-			if err != nil {
-				return err
-			}
-			return a.carry(ctx, c, api, draft)
-		},
-	}
-}
-
 func (a *app) changeoverArg(c *cli.Command) (int64, *client.Client, error) {
 	names, err := args(c, "CHANGEOVER")
 	if err != nil {
 		return 0, nil, err
 	}
-	id, err := strconv.ParseInt(names[0], 10, 64)
+	id, err := changeoverNumber(names[0])
 	if err != nil {
-		return 0, nil, usage("a changeover is a number, such as 12, not %q", names[0])
+		return 0, nil, err
 	}
 	api, err := a.client()
 	return id, api, err
 }
 
-// carry shows a draft, asks, starts it and follows it to its end.
-func (a *app) carry(ctx context.Context, c *cli.Command, api *client.Client, draft wire.Changeover) error {
+func changeoverNumber(text string) (int64, error) {
+	id, err := strconv.ParseInt(text, 10, 64)
+	if err != nil {
+		return 0, usage("a changeover is a number, such as 12, not %q", text)
+	}
+	return id, nil
+}
+
+// carry shows a draft, asks, starts it and follows it to its end. A changeover that was
+// only shown keeps its state.
+func (a *app) carry(ctx context.Context, c *cli.Command, api *client.Client, draft wire.Changeover) (wire.Changeover, error) {
 	if c.Bool("plan-only") {
-		return a.show(draft, func() {
+		return draft, a.show(draft, func() {
 			a.printPlan(draft)
 			a.print("\nNothing has been changed.\n")
 		})
@@ -124,21 +53,21 @@ func (a *app) carry(ctx context.Context, c *cli.Command, api *client.Client, dra
 	if !c.Bool("yes") {
 		ok, err := a.confirm("Carry this out on " + draft.Server + "?")
 		if err != nil {
-			return err
+			return draft, err
 		}
 		if !ok {
 			a.print("Nothing has been changed.\n")
-			return exitQuietly(ExitFailed)
+			return draft, exitQuietly(ExitFailed)
 		}
 	}
 	started, err := api.Act(ctx, draft.ID, "start")
 	if err != nil {
-		return err
+		return draft, err
 	}
 	return a.follow(ctx, api, started)
 }
 
-func (a *app) follow(ctx context.Context, api *client.Client, c wire.Changeover) error {
+func (a *app) follow(ctx context.Context, api *client.Client, c wire.Changeover) (wire.Changeover, error) {
 	f := &follower{a: a, printed: map[string]bool{}}
 	if !a.json {
 		a.print("Changeover %d on %s\n", c.ID, c.Server)
@@ -146,34 +75,54 @@ func (a *app) follow(ctx context.Context, api *client.Client, c wire.Changeover)
 	// Ctrl-C ends the watching, not the changeover.
 	ctx, stop := signal.NotifyContext(ctx, os.Interrupt)
 	defer stop()
-	last, err := api.Watch(ctx, c.ID, f.see)
+	// Without a person at the screen, waiting for one is no use.
+	watching, enough := context.WithCancel(ctx)
+	defer enough()
+	last, err := api.Watch(watching, c.ID, func(now wire.Changeover) {
+		f.see(now)
+		if now.State == plan.Waiting && a.plain {
+			c = now
+			enough()
+		}
+	})
 	a.endProgress()
-	if ctx.Err() != nil {
-		a.print("\nNo longer watching; changeover %d goes on.\n  reshard changeovers show %d     how it stands\n  reshard changeovers cancel %d   ends it while it is staging\n  reshard undo %d                 takes it back when it is done\n", c.ID, c.ID, c.ID, c.ID)
-		return exitQuietly(ExitFailed)
-	}
-	if err != nil {
-		return err
+	switch {
+	case ctx.Err() != nil:
+		a.print("\nNo longer watching; changeover %d goes on.\n  reshard changeovers show %d     how it stands\n  reshard changeovers cancel %d   ends it while it is staging or waiting\n  reshard undo %d                 takes it back when it is done\n", c.ID, c.ID, c.ID, c.ID)
+		return c, exitQuietly(ExitFailed)
+	case watching.Err() != nil:
+		return c, a.show(c, func() { a.printWaiting(c) })
+	case err != nil:
+		return last, err
 	}
 	if last.State.Open() && last.State != plan.Held {
-		return fault.New(fault.Unreachable, "watch", fmt.Sprintf("changeover %d", c.ID), "the service went away while it was %s; it goes on when the service is back", last.State).
+		return last, fault.New(fault.Unreachable, "watch", fmt.Sprintf("changeover %d", c.ID), "the service went away while it was %s; it goes on when the service is back", last.State).
 			With(fmt.Sprintf("Look again with: reshard changeovers show %d", c.ID))
 	}
 	if err := a.show(last, func() { a.printOutcome(last) }); err != nil {
-		return err
+		return last, err
 	}
 	if last.State != plan.Done {
-		return exitQuietly(ExitFailed)
+		return last, exitQuietly(ExitFailed)
 	}
-	return nil
+	return last, nil
+}
+
+func (a *app) printWaiting(c wire.Changeover) {
+	for _, s := range c.Steps {
+		if s.Kind == plan.Wait && s.State == string(plan.StepIntended) {
+			a.wrapped("  ◷ waiting: ", s.Say)
+		}
+	}
+	a.print("  reshard changeovers go-on %d    give the word\n  reshard changeovers cancel %d   end it; nothing live has been touched\n", c.ID, c.ID)
 }
 
 func (a *app) printPlan(c wire.Changeover) {
 	p := c.Plan
-	a.print("\nPlan of changeover %d: %s %s on %s\n\n", c.ID, c.Kind, quoted(orText(p.World, p.Folder)), c.Server)
-	inWindow := false
+	a.print("\nPlan of changeover %d: %s on %s\n\n", c.ID, changeoverWords(c), c.Server)
+	inWindow, stops := false, p.LocksOut()
 	for n, s := range p.Steps {
-		if s.Switch && !inWindow {
+		if stops && s.Switch && !inWindow {
 			inWindow = true
 			a.print("     ── stop window: players are locked out ──\n")
 		}
@@ -192,7 +141,11 @@ func (a *app) printPlan(c wire.Changeover) {
 	if p.NeedBytes > 0 {
 		a.print("  space needed      %s\n", bytesText(p.NeedBytes))
 	}
-	a.print("  stop window       %s\n", windowText(p.Window))
+	if stops {
+		a.print("  stop window       %s\n", windowText(p.Window))
+	} else {
+		a.print("  stop window       none: the server is not stopped\n")
+	}
 	for _, n := range p.Notes {
 		a.wrapped("  ", n)
 	}
@@ -226,14 +179,25 @@ func (a *app) printOutcome(c wire.Changeover) {
 	a.print("\n")
 	switch c.State {
 	case plan.Done:
-		a.print("✓ done. %s runs on %s.\n", quoted(orText(c.Plan.World, c.Plan.Folder)), c.Server)
+		a.print("✓ done. %s\n", doneWords(c))
 		if w := c.Window; w != nil {
 			a.print("  Players were locked out for %s: game stopping %s, ours %s, game starting %s.\n", millis(w.TotalMS), millis(max(0, w.StoppingMS)), millis(w.OursMS), millis(w.StartingMS))
 		}
-		if c.Join != "" {
-			a.print("  Go and look: %s (an address of the host itself).\n", c.Join)
+		if c.Join != "" && plan.Lasting(c.Kind) {
+			a.wrapped("  ", "Go and look: "+c.Join+" ("+orText(c.JoinNote, "an address of the host itself")+").")
 		}
-		a.print("  To take it back: reshard undo %d\n", c.ID)
+		if len(c.Landmarks) > 0 {
+			a.print("  Look for, and tick with reshard changeovers tick %d NUMBER:\n", c.ID)
+			a.printLandmarks(c)
+		}
+		switch {
+		case c.Undoable:
+			a.print("  To take it back: reshard undo %d\n", c.ID)
+		case c.UndoneBy != 0:
+			a.print("  Undone by changeover %d.\n", c.UndoneBy)
+		case len(c.Later) > 0:
+			a.print("  To take it back with what came after it: reshard undo %d --with-later\n", c.ID)
+		}
 	case plan.Undone:
 		a.print("↩ undone. What was there before is there again.\n")
 		if w := c.Window; w != nil {
@@ -244,9 +208,54 @@ func (a *app) printOutcome(c wire.Changeover) {
 		a.print("‖ held. It could not go back by itself; nothing was deleted.\n")
 		a.printFailure(c)
 		a.print("  To try again: reshard undo %d. When you have put it right by hand: reshard changeovers settle %d\n", c.ID, c.ID)
+	case plan.Waiting:
+		a.printWaiting(c)
 	default:
 		a.print("%s\n", marked(c.State))
 	}
+}
+
+// changeoverWords names a changeover: what is done, and to which world.
+func changeoverWords(c wire.Changeover) string {
+	name := quoted(orText(c.Plan.World, c.Plan.Folder))
+	switch c.Kind {
+	case plan.Undo:
+		return fmt.Sprintf("undo of %d, %s back", c.Undoes, name)
+	case plan.Reset:
+		if c.Plan.Expect.Own {
+			return "reset, a new world"
+		}
+		return "reset, a new world " + quoted(c.Plan.Folder)
+	case plan.Clone:
+		return "clone " + name + " from " + c.Plan.From
+	case plan.FirstStart:
+		return "first start"
+	case plan.Rename:
+		return "rename " + name + " to " + quoted(c.Plan.Folder)
+	case plan.TakeAway:
+		return "take away " + name
+	}
+	if c.Plan.Expect.Placed != "" {
+		return c.Kind + " " + name + " beside"
+	}
+	return c.Kind + " " + name
+}
+
+func doneWords(c wire.Changeover) string {
+	name := quoted(orText(c.Plan.World, c.Plan.Folder))
+	switch {
+	case c.Kind == plan.TakeAway:
+		return name + " is in the library as copy " + c.Copy[:min(12, len(c.Copy))] + "."
+	case c.Kind == plan.FirstStart:
+		return c.Server + " has made what it needs, and is stopped."
+	case c.Kind == plan.Reset:
+		return "A new world runs on " + c.Server + "."
+	case c.Plan.Expect.Placed != "":
+		return name + " stands on " + c.Server + " as " + c.Plan.Expect.Placed + ". Go over to it with: reshard switch " + c.Server + " " + c.Plan.Expect.Placed
+	case c.Plan.Expect.State == "stopped":
+		return c.Server + " is as it was, and stopped."
+	}
+	return name + " runs on " + c.Server + "."
 }
 
 func (a *app) printFailure(c wire.Changeover) {
@@ -285,17 +294,26 @@ func (a *app) changeoversCommand() *cli.Command {
 						a.printPlan(now)
 						a.print("\n")
 						for _, s := range now.Steps {
-							a.print("  %-9s %s\n", s.State, s.Say)
+							a.wrapped(fmt.Sprintf("  %-9s %8s  ", s.State, tookText(s)), s.Say+" "+s.Note)
 						}
 						a.printOutcome(now)
 					})
 				},
 			},
-			a.onChangeover("cancel", "cancel one that is still staging", "Nothing live has been touched while a changeover is staging.", "Changeover %d is being cancelled.\n"),
+			a.tickCommand(),
+			a.onChangeover("go-on", "give one that waits your word", "A changeover that waits has staged its world; people still play. With your word the\nswitch begins.", "Changeover %d goes on.\n"),
+			a.onChangeover("cancel", "cancel one that is still staging or waiting", "Nothing live has been touched while a changeover is staging or waiting.", "Changeover %d is being cancelled.\n"),
 			a.onChangeover("settle", "close a held one that you have put right by hand",
 				"A held changeover keeps its server from any other. reshard undo tries to go back\nonce more; settle is for when you have put the folders right yourself. It touches\nno file.", "Changeover %d is settled; its server is free again.\n"),
 		},
 	}
+}
+
+func tookText(s wire.Step) string {
+	if s.TookMS < 0 {
+		return ""
+	}
+	return millis(s.TookMS)
 }
 
 func (a *app) onChangeover(verb, use, description, said string) *cli.Command {
@@ -322,10 +340,7 @@ func (a *app) listChangeovers(list []wire.Changeover) {
 	}
 	var rows [][]string
 	for _, c := range list {
-		what := c.Kind + " " + quoted(orText(c.Plan.World, c.Plan.Folder))
-		if c.Undoes != 0 {
-			what = fmt.Sprintf("undo of %d, %s back", c.Undoes, quoted(orText(c.Plan.World, c.Plan.Folder)))
-		}
+		what := changeoverWords(c)
 		out := "–"
 		if c.Window != nil {
 			out = millis(c.Window.TotalMS)

@@ -153,6 +153,8 @@ First steps:
   reshard send "Fen Garden.zip"           store it in the library
   reshard fit fen-garden north-plot       would it fit that server?
   reshard put fen-garden north-plot       put it there
+  reshard reset north-plot --seed random  let the server make a new world
+  reshard switch north-plot winter        go over to a world that stands there
   reshard undo 12                         take changeover 12 back
 
 Exit codes: 0 done, 1 failed and undone, 2 usage, 3 blocked by fit,
@@ -161,8 +163,9 @@ Exit codes: 0 done, 1 failed and undone, 2 usage, 3 blocked by fit,
 			&cli.BoolFlag{Name: "json", Usage: "print JSON instead of text", Destination: &a.json},
 		},
 		Commands: []*cli.Command{
-			a.inspectCommand(), a.findCommand(), a.sendCommand(), a.worldsCommand(), a.fitCommand(), a.putCommand(), a.undoCommand(),
-			a.changeoversCommand(), a.serversCommand(), a.gamesCommand(), a.usersCommand(), a.signInCommand(), a.signOutCommand(),
+			a.inspectCommand(), a.findCommand(), a.sendCommand(), a.worldsCommand(), a.landmarksCommand(), a.fitCommand(), a.putCommand(), a.restoreCommand(), a.cloneCommand(),
+			a.resetCommand(), a.switchCommand(), a.renameCommand(), a.takeAwayCommand(), a.undoCommand(), a.changeoversCommand(), a.tidyCommand(),
+			a.serversCommand(), a.gamesCommand(), a.usersCommand(), a.signInCommand(), a.signOutCommand(),
 			a.serveCommand(), a.demoCommand(), a.apiCommand(),
 		},
 		ExitErrHandler: func(context.Context, *cli.Command, error) {}, // finish decides, once
@@ -281,16 +284,19 @@ func (a *app) show(v any, words func()) error {
 
 // confirm asks a person; without a person at the terminal it refuses.
 func (a *app) confirm(question string) (bool, error) {
+	answer, err := a.ask(question+" [y/N] ", "nobody is there to ask; read the plan above and add --yes")
+	answer = strings.ToLower(answer)
+	return answer == "y" || answer == "yes", err
+}
+
+// ask has a person type a word; without one at the terminal it refuses with words.
+func (a *app) ask(question, nobody string) (string, error) {
 	f, ok := a.In.(*os.File)
 	if !ok || !term.IsTerminal(int(f.Fd())) {
-		return false, usage("nobody is there to ask; read the plan above and add --yes")
+		return "", usage("%s", nobody)
 	}
-	a.print("%s [y/N] ", question)
+	a.print("%s", question)
 	var answer string
-	_, err := fmt.Fscanln(a.In, &answer)
-	if err != nil && answer == "" {
-		return false, nil
-	}
-	answer = strings.ToLower(answer)
-	return answer == "y" || answer == "yes", nil
+	_, _ = fmt.Fscanln(a.In, &answer) // an empty line is an answer too: no
+	return answer, nil
 }

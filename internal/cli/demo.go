@@ -89,7 +89,7 @@ func (a *app) demo(ctx context.Context, data string) (err error) {
 	a.print("Starting the service …\n")
 	d, err := Serve(ctx, ServeConfig{
 		Data: filepath.Join(data, "service"), Database: database, Listen: fmt.Sprintf("127.0.0.1:%d", state.Port),
-		StartServers: true, FirstUser: state.User, FirstPassword: state.Password, Log: log,
+		StartServers: true, KeepAside: 14 * 24 * time.Hour, FirstUser: state.User, FirstPassword: state.Password, Log: log,
 	})
 	if err != nil {
 		return err

@@ -7,8 +7,8 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"reshard/internal/client"
 	"reshard/internal/core/fit"
+	"reshard/internal/core/plan"
 	"reshard/internal/wire"
 )
 
@@ -32,7 +32,7 @@ Examples:
 			if c.Args().Len() == 1 {
 				return a.checkServer(ctx, c)
 			}
-			_, _, sheet, err := a.askFit(ctx, c)
+			sheet, err := a.askFit(ctx, c)
 			if err != nil {
 				return err
 			}
@@ -70,17 +70,17 @@ func (a *app) checkServer(ctx context.Context, c *cli.Command) error {
 }
 
 // askFit asks for the sheet of the world and the server that a command names.
-func (a *app) askFit(ctx context.Context, c *cli.Command) (*client.Client, map[string]string, wire.Sheet, error) {
+func (a *app) askFit(ctx context.Context, c *cli.Command) (wire.Sheet, error) {
 	choices, err := choicesOf(c)
 	if err != nil {
-		return nil, nil, wire.Sheet{}, err
+		return wire.Sheet{}, err
 	}
 	names, api, err := a.ready(c, "WORLD", "SERVER")
 	if err != nil {
-		return nil, nil, wire.Sheet{}, err
+		return wire.Sheet{}, err
 	}
-	sheet, err := api.Fit(ctx, names[0], names[1], choices)
-	return api, choices, sheet, err
+	sheet, err := api.Sheet(ctx, wire.NewChangeover{Kind: plan.Put, World: names[0], Server: names[1], Choices: choices})
+	return sheet, err
 }
 
 func choiceFlags() []cli.Flag {
@@ -119,19 +119,9 @@ var worst = map[fit.Verdict]int{fit.Blocks: 0, fit.Choose: 1, fit.Adjust: 2, fit
 
 // printSheet puts what is broken first.
 func (a *app) printSheet(s wire.Sheet) {
-	a.print("World %s (copy %s) on server %s\n\n", s.World, s.Copy[:12], s.Server)
+	a.print("%s\n\n", sheetTitle(s))
 	a.printRows(s.Sheet.Rows, true)
-	a.print("\n")
-	switch s.Sheet.Verdict {
-	case fit.Blocks:
-		a.print("✕ It does not fit as things are. Nothing has been changed.\n")
-	case fit.Choose:
-		a.print("? You must choose first: add the flags above. Nothing has been changed.\n")
-	case fit.Adjust:
-		a.print("→ It fits with the changes above.\n")
-	default:
-		a.print("✓ It fits as it is.\n")
-	}
+	a.print("\n%s", verdictOf(s.Sheet.Verdict))
 }
 
 // printRows prints rows as a table, what is broken first, and words for each that
@@ -176,8 +166,13 @@ func (a *app) printRows(given []fit.Row, answers bool) {
 }
 
 func optionFlag(o fit.Option) string {
-	if o.Choice == "folder-name" {
+	switch o.Choice {
+	case "folder-name":
 		return "--folder " + shellWord(o.Answer)
+	case "seed":
+		if o.Answer != "go-on" {
+			return "--seed " + shellWord(o.Answer)
+		}
 	}
 	return "--choose " + o.Choice + "=" + o.Answer
 }

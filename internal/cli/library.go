@@ -92,7 +92,7 @@ func (a *app) archiveOf(l local.World) (io.ReadCloser, int64, error) {
 	}
 	items := make([]pack.Item, 0, len(entries))
 	for _, e := range entries {
-		items = append(items, pack.Item{Name: nameInArchive(l.Found, e), Source: e.Source, Size: e.Size, Modified: e.ModTime})
+		items = append(items, pack.Item{Name: nameInArchive(l.Found, e), Open: pack.From(l.Tree, e.Source), Size: e.Size, Modified: e.ModTime})
 	}
 	// Locks are no part of the world, and what they say of it must arrive: it was open.
 	for _, lock := range l.World.Locks {
@@ -101,11 +101,11 @@ func (a *app) archiveOf(l local.World) (io.ReadCloser, int64, error) {
 		if err != nil || !info.Mode().IsRegular() {
 			continue // it has just been released
 		}
-		items = append(items, pack.Item{Name: nameInArchive(l.Found, world.Entry{Path: lock}), Source: source, Size: info.Size(), Modified: info.ModTime()})
+		items = append(items, pack.Item{Name: nameInArchive(l.Found, world.Entry{Path: lock}), Open: pack.From(l.Tree, source), Size: info.Size(), Modified: info.ModTime()})
 	}
 	see := a.progressOf("packing and sending", l.World.Bytes)
 	r, w := io.Pipe()
-	go func() { w.CloseWithError(pack.WriteZip(w, l.Tree, items, see)) }()
+	go func() { w.CloseWithError(pack.WriteZip(w, items, see)) }()
 	return r, -1, nil
 }
 

@@ -37,12 +37,11 @@ func (a *app) progressOf(verb string, total int64) func(int64) {
 			return
 		}
 		last = now
-		rate := float64(n) / max(now.Sub(begun).Seconds(), 0.001)
-		left := ""
-		if rate > 0 && total > n {
-			left = fmt.Sprintf(", %.0f s left", float64(total-n)/rate)
+		of := ""
+		if total >= 0 {
+			of = " of " + bytesText(total)
 		}
-		a.status("%s: %s of %s, %s/s%s", verb, bytesText(n), bytesText(total), bytesText(int64(rate)), left)
+		a.status("%s: %s%s%s", verb, bytesText(n), of, rateText(n, total, now.Sub(begun)))
 	}
 }
 
@@ -83,14 +82,27 @@ func (f *follower) see(c wire.Changeover) {
 		switch {
 		case p.Waiting != "":
 			a.status("  ‖ %s", p.Waiting)
-		case p.StepKind == plan.Stage && p.Going == "forward":
-			a.status("  ◔ staging: %s of %s, %d of %d files", bytesText(p.Bytes), bytesText(p.TotalBytes), p.Files, p.TotalFiles)
+		case (p.StepKind == plan.Stage || p.StepKind == plan.Copy) && p.Going == "forward":
+			a.status("  ◔ %s: %s of %s%s", map[string]string{plan.Stage: "staging", plan.Copy: "copying"}[p.StepKind], bytesText(p.Bytes), bytesText(p.TotalBytes), rateText(p.Bytes, p.TotalBytes, time.Since(p.Since)))
 		case !p.StoppedAt.IsZero() && p.ReadyAt.IsZero():
 			a.status("  ◑ %s   players locked out for %.1f s", p.Say, time.Since(p.StoppedAt).Seconds())
 		default:
 			a.status("  ◔ %s", p.Say)
 		}
 	}
+}
+
+// rateText tells how fast bytes move and how long the rest takes at that.
+func rateText(done, total int64, took time.Duration) string {
+	if done == 0 || took < 300*time.Millisecond {
+		return ""
+	}
+	rate := float64(done) / took.Seconds()
+	out := fmt.Sprintf(", %s/s", bytesText(int64(rate)))
+	if total > done {
+		out += fmt.Sprintf(", %.0f s left", float64(total-done)/rate)
+	}
+	return out
 }
 
 func stepDone(s wire.Step, c wire.Changeover) string {

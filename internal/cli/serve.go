@@ -44,6 +44,7 @@ Examples:
 			&cli.StringFlag{Name: "database", Usage: "PostgreSQL `URL`", Required: true, Sources: cli.EnvVars("RESHARD_DATABASE")},
 			&cli.StringFlag{Name: "listen", Usage: "`ADDRESS` to listen on; put TLS in front of it when that is not loopback", Value: "127.0.0.1:8474", Sources: cli.EnvVars("RESHARD_LISTEN")},
 			&cli.BoolFlag{Name: "start-servers", Usage: "start servers that should run and do not"},
+			&cli.DurationFlag{Name: "keep-aside", Value: 14 * 24 * time.Hour, Usage: "how long what changeovers set aside is kept; 0: until a person removes it"},
 			&cli.StringFlag{Name: "games", Usage: "`FOLDER` with profiles of your own (*.yaml)", Sources: cli.EnvVars("RESHARD_GAMES")},
 			&cli.BoolFlag{Name: "games-override", Usage: "let a profile of your own replace a shipped one of the same id"},
 		},
@@ -52,7 +53,7 @@ Examples:
 			defer stop()
 			d, err := Serve(ctx, ServeConfig{
 				Data: c.String("data"), Database: c.String("database"), Listen: c.String("listen"),
-				StartServers: c.Bool("start-servers"), Log: a.Err, Games: c.String("games"), GamesOverride: c.Bool("games-override"),
+				StartServers: c.Bool("start-servers"), KeepAside: c.Duration("keep-aside"), Log: a.Err, Games: c.String("games"), GamesOverride: c.Bool("games-override"),
 			})
 			if err != nil {
 				return err
@@ -90,6 +91,7 @@ func (a *app) apiCommand() *cli.Command {
 type ServeConfig struct {
 	Data, Database, Listen string
 	StartServers           bool
+	KeepAside              time.Duration
 	// Games is a folder of profiles beside the shipped ones, "" for none.
 	Games         string
 	GamesOverride bool
@@ -123,7 +125,7 @@ func Serve(ctx context.Context, c ServeConfig) (*Daemon, error) {
 	}
 	s, err := service.Open(ctx, service.Config{
 		Data: c.Data, Database: c.Database, Games: documents,
-		StartServers: c.StartServers, Log: log, Trace: c.Trace,
+		StartServers: c.StartServers, KeepAside: c.KeepAside, Log: log, Trace: c.Trace,
 	})
 	if err != nil {
 		return nil, errors.Join(err, listener.Close())

@@ -19,7 +19,7 @@ import (
 var marks = map[string]string{
 	string(fit.Fits): "✓", string(fit.Adjust): "→", string(fit.Choose): "?", string(fit.Blocks): "✕",
 	"running": "▶", "starting": "◔", "stopping": "◕", "stopped": "■", "exited": "✕", "unreachable": "?",
-	string(plan.Drafted): "·", string(plan.Staging): "◔", string(plan.Switching): "◑", string(plan.Proving): "◕",
+	string(plan.Drafted): "·", string(plan.Staging): "◔", string(plan.Waiting): "◷", string(plan.Switching): "◑", string(plan.Proving): "◕",
 	string(plan.Done): "✓", string(plan.Undoing): "↶", string(plan.Undone): "↩", string(plan.Held): "‖",
 }
 
@@ -103,3 +103,6 @@ func (a *app) wrappedTo(w io.Writer, lead, s string) {
 }
 
 func quoted(s string) string { return "“" + s + "”" }
+
+// ago says how long something lies back.
+func ago(t time.Time) string { return humanize.Time(t) }

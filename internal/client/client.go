@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"mime"
 	"net"
 	"net/http"
 	"net/url"
@@ -250,10 +251,18 @@ func (c *Client) RemoveServer(ctx context.Context, name string) error {
 	return err
 }
 
-// Fit makes the fit sheet of a world and a server.
-func (c *Client) Fit(ctx context.Context, world, server string, choices map[string]string) (wire.Sheet, error) {
-	q := url.Values{"world": {world}, "server": {server}}
-	for k, v := range choices {
+// Sheet makes the fit sheet of what a person wants to do.
+func (c *Client) Sheet(ctx context.Context, wish wire.NewChangeover) (wire.Sheet, error) {
+	q := url.Values{"kind": {wish.Kind}, "server": {wish.Server}}
+	for key, value := range map[string]string{"world": wish.World, "from": wish.From} {
+		if value != "" {
+			q.Set(key, value)
+		}
+	}
+	if wish.Beside {
+		q.Set("beside", "true")
+	}
+	for k, v := range wish.Choices {
 		q.Add("choose", k+"="+v)
 	}
 	return call[wire.Sheet](ctx, c, http.MethodGet, "/fit?"+q.Encode(), nil)
@@ -264,14 +273,9 @@ func (c *Client) CheckServer(ctx context.Context, server string) (wire.Sheet, er
 	return call[wire.Sheet](ctx, c, http.MethodGet, "/fit?"+url.Values{"server": {server}}.Encode(), nil)
 }
 
-// DraftPut works out a put.
-func (c *Client) DraftPut(ctx context.Context, world, server string, choices map[string]string) (wire.Changeover, error) {
-	return call[wire.Changeover](ctx, c, http.MethodPost, "/changeovers", map[string]any{"kind": "put", "world": world, "server": server, "choices": choices})
-}
-
-// DraftUndo works out an undo.
-func (c *Client) DraftUndo(ctx context.Context, id int64) (wire.Changeover, error) {
-	return call[wire.Changeover](ctx, c, http.MethodPost, "/changeovers", map[string]any{"kind": "undo", "undoes": id})
+// Draft works a changeover out; nothing is touched.
+func (c *Client) Draft(ctx context.Context, wish wire.NewChangeover) (wire.Changeover, error) {
+	return call[wire.Changeover](ctx, c, http.MethodPost, "/changeovers", wish)
 }
 
 // Changeovers lists changeovers, newest first; server "" means all.
@@ -284,9 +288,51 @@ func (c *Client) Changeover(ctx context.Context, id int64) (wire.Changeover, err
 	return call[wire.Changeover](ctx, c, http.MethodGet, fmt.Sprintf("/changeovers/%d", id), nil)
 }
 
-// Act starts, cancels, retries or settles a changeover.
+// Act starts, cancels, goes on with, retries or settles a changeover.
 func (c *Client) Act(ctx context.Context, id int64, verb string) (wire.Changeover, error) {
 	return call[wire.Changeover](ctx, c, http.MethodPost, fmt.Sprintf("/changeovers/%d/%s", id, verb), nil)
+}
+
+// Tick tells whether a landmark was found after a changeover.
+func (c *Client) Tick(ctx context.Context, id, landmark int64, seen bool) (wire.Changeover, error) {
+	return call[wire.Changeover](ctx, c, http.MethodPut, fmt.Sprintf("/changeovers/%d/landmarks/%d", id, landmark), map[string]bool{"seen": seen})
+}
+
+// Landmarks lists what to look for in a world.
+func (c *Client) Landmarks(ctx context.Context, world string) ([]wire.Landmark, error) {
+	return call[[]wire.Landmark](ctx, c, http.MethodGet, "/worlds/"+url.PathEscape(world)+"/landmarks", nil)
+}
+
+// AddLandmark notes something to look for in a world.
+func (c *Client) AddLandmark(ctx context.Context, world string, n wire.NewLandmark) ([]wire.Landmark, error) {
+	return call[[]wire.Landmark](ctx, c, http.MethodPost, "/worlds/"+url.PathEscape(world)+"/landmarks", n)
+}
+
+// RemoveLandmark forgets a landmark.
+func (c *Client) RemoveLandmark(ctx context.Context, world string, id int64) error {
+	_, err := call[struct{}](ctx, c, http.MethodDelete, fmt.Sprintf("/worlds/%s/landmarks/%d", url.PathEscape(world), id), nil)
+	return err
+}
+
+// Aside lists what changeovers have set aside on a server.
+func (c *Client) Aside(ctx context.Context, server string) ([]wire.Aside, error) {
+	return call[[]wire.Aside](ctx, c, http.MethodGet, "/servers/"+url.PathEscape(server)+"/aside", nil)
+}
+
+// Tidy removes what a changeover has set aside, for good.
+func (c *Client) Tidy(ctx context.Context, server string, changeover int64, confirm string) (wire.Aside, error) {
+	return call[wire.Aside](ctx, c, http.MethodDelete, fmt.Sprintf("/servers/%s/aside/%d?%s", url.PathEscape(server), changeover, url.Values{"confirm": {confirm}}.Encode()), nil)
+}
+
+// Archive gets a copy as the game's own program takes it, and the file's name. The
+// caller closes it.
+func (c *Client) Archive(ctx context.Context, world string) (io.ReadCloser, string, error) {
+	res, err := c.request(ctx, http.MethodGet, "/worlds/"+url.PathEscape(world)+"/archive", nil, "")
+	if err != nil {
+		return nil, "", err
+	}
+	_, params, _ := mime.ParseMediaType(res.Header.Get("Content-Disposition")) // without a name the caller finds one
+	return res.Body, params["filename"], nil
 }
 
 // Watch gives a changeover's states until it rests, and returns the last.

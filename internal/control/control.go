@@ -320,6 +320,38 @@ func (c *Control) Ask(ctx context.Context, q game.Ask) (answer string, err error
 	return answer, err
 }
 
+// Tell says a line at the console and waits until its answer comes. A line that says
+// that the server refuses ends the wait.
+func (c *Control) Tell(ctx context.Context, e game.Exchange, wait time.Duration) error {
+	from := c.logEnd()
+	if err := c.driver.Say(e.Say); err != nil {
+		return fault.Wrap(fault.Unreachable, "say "+e.Say+" to", c.name, err)
+	}
+	c.trace("told")
+	if e.Expect.IsZero() {
+		return nil
+	}
+	err := c.until(ctx, wait, func(st Status) (bool, error) {
+		for _, line := range linesFrom(c.driver, from) {
+			if _, ok := e.Expect.Find(line); ok {
+				return true, nil
+			}
+			_, harmless := c.profile.Server.Console.Harmless.Find(line)
+			if _, ok := c.profile.Server.Console.Refused.Find(line); ok && !harmless {
+				return false, fault.New(fault.NotReady, "say "+e.Say+" to", c.name, "it answers: %s", line)
+			}
+		}
+		if st.State == Stopped {
+			return false, fault.New(fault.Unreachable, "say "+e.Say+" to", c.name, "it exited")
+		}
+		return false, nil
+	})
+	if errors.Is(err, errWaited) {
+		return fault.New(fault.NotReady, "say "+e.Say+" to", c.name, "no answer within %s", wait)
+	}
+	return err
+}
+
 // until polls until done says so, an error comes, or the wait is over.
 func (c *Control) until(ctx context.Context, wait time.Duration, done func(Status) (bool, error)) error {
 	deadline := time.NewTimer(wait)

@@ -276,14 +276,14 @@ func (b *bundle) env(name string) string {
 // put drafts, starts and waits for a put.
 func (b *bundle) put(world, server string, choices map[string]string) wire.Changeover {
 	b.t.Helper()
-	draft, err := b.api.DraftPut(context.Background(), world, server, choices)
+	draft, err := b.api.Draft(context.Background(), wire.NewChangeover{Kind: "put", World: world, Server: server, Choices: choices})
 	require.NoError(b.t, err)
 	return b.carry(draft)
 }
 
 func (b *bundle) undo(id int64) wire.Changeover {
 	b.t.Helper()
-	draft, err := b.api.DraftUndo(context.Background(), id)
+	draft, err := b.api.Draft(context.Background(), wire.NewChangeover{Kind: "undo", Undoes: id})
 	require.NoError(b.t, err)
 	return b.carry(draft)
 }

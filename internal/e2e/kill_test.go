@@ -66,7 +66,7 @@ func killRun(t *testing.T, mischief string, dieAt int64) (points []string, died 
 	if mischief != "" {
 		b.misbehave("north", mischief+" fen")
 	}
-	draft, err := b.api.DraftPut(context.Background(), "fen", "north", nil)
+	draft, err := b.api.Draft(context.Background(), wire.NewChangeover{Kind: "put", World: "fen", Server: "north", Choices: nil})
 	require.NoError(t, err)
 	points, died, last := b.dieAndComeBack(draft.ID, dieAt)
 	b.assertOneWholeWorld(root, winter, fen, last)
@@ -121,7 +121,7 @@ func killSession(t *testing.T, damaged bool, dieAt int64) (points []string, died
 	}
 	worlds, err := b.api.Worlds(context.Background())
 	require.NoError(t, err)
-	draft, err := b.api.DraftPut(context.Background(), worlds[0].Name, "camp", choices)
+	draft, err := b.api.Draft(context.Background(), wire.NewChangeover{Kind: "put", World: worlds[0].Name, Server: "camp", Choices: choices})
 	require.NoError(t, err)
 	points, died, last := b.dieAndComeBack(draft.ID, dieAt)
 	if dieAt == 0 {

@@ -236,22 +236,28 @@ func ignored(name string) bool {
 // Item is a file to be packed.
 type Item struct {
 	Name     string // in the archive; ends in "/" for an empty folder
-	Source   string // in the tree
 	Size     int64
 	Modified time.Time
+	Open     func() (io.ReadCloser, error)
 }
 
-// WriteZip packs files of a tree into w as they are read. progress gets the
+// From opens a file of a tree, for Item.Open.
+func From(tree fs.FS, name string) func() (io.ReadCloser, error) {
+	return func() (io.ReadCloser, error) { return tree.Open(name) }
+}
+
+// WriteZip packs files into w as they are read, in their order: the same items give
+// the same bytes. progress gets the
 // content's bytes packed so far. Files that packing does not make smaller cost
 // little: the fastest level is used.
-func WriteZip(w io.Writer, tree fs.FS, items []Item, progress func(int64)) error {
+func WriteZip(w io.Writer, items []Item, progress func(int64)) error {
 	z := zip.NewWriter(w)
 	z.RegisterCompressor(zip.Deflate, func(out io.Writer) (io.WriteCloser, error) { return flate.NewWriter(out, flate.BestSpeed) })
 	var total int64
 	for _, it := range items {
-		n, err := writeItem(z, tree, it)
+		n, err := writeItem(z, it)
 		if err != nil {
-			return fault.Wrap(fault.Internal, "pack", it.Source, err)
+			return fault.Wrap(fault.Internal, "pack", it.Name, err)
 		}
 		total += n
 		if progress != nil {
@@ -261,7 +267,7 @@ func WriteZip(w io.Writer, tree fs.FS, items []Item, progress func(int64)) error
 	return z.Close()
 }
 
-func writeItem(z *zip.Writer, tree fs.FS, it Item) (int64, error) {
+func writeItem(z *zip.Writer, it Item) (int64, error) {
 	h := &zip.FileHeader{Name: it.Name, Method: zip.Deflate, Modified: it.Modified}
 	if strings.HasSuffix(it.Name, "/") {
 		h.Method = zip.Store
@@ -272,7 +278,7 @@ func writeItem(z *zip.Writer, tree fs.FS, it Item) (int64, error) {
 	if err != nil {
 		return 0, err
 	}
-	in, err := tree.Open(it.Source)
+	in, err := it.Open()
 	if err != nil {
 		return 0, err
 	}

@@ -150,7 +150,7 @@ func TestWriteZipRoundTrip(t *testing.T) {
 	t.Parallel()
 	tree := fstest.MapFS{"w/a": {Data: []byte("alpha")}, "w/folk": {Mode: fs.ModeDir}}
 	var b bytes.Buffer
-	require.NoError(t, pack.WriteZip(&b, tree, []pack.Item{{Name: "w/a", Source: "w/a", Size: 5}, {Name: "w/folk/"}}, nil))
+	require.NoError(t, pack.WriteZip(&b, []pack.Item{{Name: "w/a", Open: pack.From(tree, "w/a"), Size: 5}, {Name: "w/folk/"}}, nil))
 	a, err := open(t, b.Bytes(), pack.Limits{})
 	require.NoError(t, err)
 	got, err := fs.ReadFile(a, "w/a")
@@ -159,7 +159,7 @@ func TestWriteZipRoundTrip(t *testing.T) {
 	info, err := fs.Stat(a, "w/folk")
 	require.NoError(t, err)
 	assert.True(t, info.IsDir())
-	assert.ErrorContains(t, pack.WriteZip(io.Discard, tree, []pack.Item{{Name: "w/a", Source: "w/a", Size: 4}}, nil), "being written to")
+	assert.ErrorContains(t, pack.WriteZip(io.Discard, []pack.Item{{Name: "w/a", Open: pack.From(tree, "w/a"), Size: 4}}, nil), "being written to")
 }
 
 func TestPackersLitterIsIgnored(t *testing.T) {

@@ -233,9 +233,10 @@ func (p *Place) Move(from, to string) error {
 	return nil
 }
 
-// Discard removes a tree that Reshard itself staged. It refuses any name
-// outside a working folder's "staged", so that no world that was ever live can
-// be removed by it.
+// Discard removes a tree that Reshard itself staged, or a working folder that is on
+// its way out. It refuses any name outside a working folder's "staged" or one that is
+// not called "going-…", so that no world that was ever live can be removed by it
+// before it has been renamed so.
 func (p *Place) Discard(name string) error {
 	if err := check("discard", name); err != nil {
 		return err
@@ -243,10 +244,12 @@ func (p *Place) Discard(name string) error {
 	parts := strings.Split(name, "/")
 	staged := false
 	for i, s := range parts {
-		staged = staged || (s == plan.WorkFolder && len(parts) > i+2 && parts[i+2] == "staged")
+		if s == plan.WorkFolder {
+			staged = staged || (len(parts) > i+2 && parts[i+2] == "staged") || (len(parts) > i+1 && strings.HasPrefix(parts[i+1], "going-"))
+		}
 	}
 	if !staged {
-		return fault.New(fault.Internal, "discard", name, "not a staging folder of Reshard")
+		return fault.New(fault.Internal, "discard", name, "not a staging folder of Reshard, nor one that is going")
 	}
 	return p.wrap("discard", name, p.remove(name))
 }

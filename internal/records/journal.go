@@ -5,6 +5,8 @@ import (
 	"encoding/json"
 	"time"
 
+	"github.com/jmoiron/sqlx"
+
 	"reshard/internal/core/fault"
 	"reshard/internal/core/fit"
 	"reshard/internal/core/plan"
@@ -27,6 +29,7 @@ type Changeover struct {
 	Plan      JSON[plan.Plan]  `db:"plan"`
 	Sheet     JSON[fit.Sheet]  `db:"sheet"`
 	CopyID    *string          `db:"copy_id"`
+	SourceID  *int64           `db:"source_id"`
 	Undoes    *int64           `db:"undoes"`
 	UndoneBy  *int64           `db:"undone_by"`
 	Proof     JSON[plan.Proof] `db:"proof"`
@@ -49,7 +52,7 @@ type Step struct {
 	UndoneAt   *time.Time            `db:"undone_at"`
 }
 
-const changeoverColumns = `c.id, c.server_id, s.name AS server, c.kind, c.state, c.plan, c.sheet, c.copy_id, c.undoes,
+const changeoverColumns = `c.id, c.server_id, s.name AS server, c.kind, c.state, c.plan, c.sheet, c.copy_id, c.source_id, c.undoes,
 	(SELECT max(u.id) FROM changeovers u WHERE u.undoes = c.id AND u.state = 'done') AS undone_by, c.proof, c.failure, c.created_by, c.created_at, c.started_at, c.ended_at`
 
 // NextChangeoverID reserves an id, so that a plan can name its working folder.
@@ -65,8 +68,8 @@ func (r *Records) AddDraft(ctx context.Context, c Changeover) error {
 		return classify("add", "changeover", err)
 	}
 	defer tx.Rollback() //nolint:errcheck // no effect after Commit
-	_, err = tx.ExecContext(ctx, `INSERT INTO changeovers (id, server_id, kind, state, plan, sheet, copy_id, undoes, created_by) VALUES ($1,$2,$3,$4,$5,$6,$7,$8,$9)`,
-		c.ID, c.ServerID, c.Kind, plan.Drafted, c.Plan, c.Sheet, c.CopyID, c.Undoes, c.CreatedBy)
+	_, err = tx.ExecContext(ctx, `INSERT INTO changeovers (id, server_id, kind, state, plan, sheet, copy_id, source_id, undoes, created_by) VALUES ($1,$2,$3,$4,$5,$6,$7,$8,$9,$10)`,
+		c.ID, c.ServerID, c.Kind, plan.Drafted, c.Plan, c.Sheet, c.CopyID, c.SourceID, c.Undoes, c.CreatedBy)
 	if err != nil {
 		return classify("add", "changeover", err)
 	}
@@ -109,7 +112,7 @@ func (r *Records) Changeovers(ctx context.Context, server string, drafts bool) (
 // OpenChangeovers gives those that hold a server, oldest first, with steps.
 func (r *Records) OpenChangeovers(ctx context.Context) ([]Changeover, error) {
 	var ids []int64
-	if err := r.db.SelectContext(ctx, &ids, `SELECT id FROM changeovers WHERE state IN ('staging', 'switching', 'proving', 'undoing', 'held') ORDER BY id`); err != nil {
+	if err := r.db.SelectContext(ctx, &ids, `SELECT id FROM changeovers WHERE state IN ('staging', 'waiting', 'switching', 'proving', 'undoing', 'held') ORDER BY id`); err != nil {
 		return nil, classify("list open", "changeovers", err)
 	}
 	out := make([]Changeover, 0, len(ids))
@@ -129,8 +132,7 @@ func (r *Records) Holders(ctx context.Context) (map[string]int64, error) {
 		ID     int64  `db:"id"`
 		Server string `db:"server"`
 	}
-	err := r.db.SelectContext(ctx, &rows, `SELECT c.id, s.name AS server FROM changeovers c JOIN servers s ON s.id = c.server_id
-		WHERE c.state IN ('staging', 'switching', 'proving', 'undoing', 'held')`)
+	err := r.db.SelectContext(ctx, &rows, `SELECT h.changeover_id AS id, s.name AS server FROM holds h JOIN servers s ON s.id = h.server_id`)
 	out := make(map[string]int64, len(rows))
 	for _, row := range rows {
 		out[row.Server] = row.ID
@@ -144,10 +146,32 @@ type Ended struct {
 	Undoes *int64 `db:"undoes"`
 }
 
-// Done gives a server's successful changeovers, oldest first.
+// Done gives a server's successful changeovers that an undo could take back, oldest
+// first.
 func (r *Records) Done(ctx context.Context, serverID int64) (out []Ended, err error) {
-	err = r.db.SelectContext(ctx, &out, `SELECT id, undoes FROM changeovers WHERE server_id = $1 AND state = 'done' ORDER BY ended_at, id`, serverID)
+	err = r.db.SelectContext(ctx, &out, `SELECT id, undoes FROM changeovers WHERE server_id = $1 AND state = 'done' AND kind NOT IN ('take-away', 'first-start') ORDER BY ended_at, id`, serverID)
 	return out, classify("list done", "changeovers", err)
+}
+
+// Past is a successful changeover with the world that its copy belongs to.
+type Past struct {
+	ID      int64           `db:"id"`
+	Kind    string          `db:"kind"`
+	Plan    JSON[plan.Plan] `db:"plan"`
+	WorldID *int64          `db:"world_id"`
+}
+
+// History gives a server's successful changeovers, oldest first.
+func (r *Records) History(ctx context.Context, serverID int64) (out []Past, err error) {
+	err = r.db.SelectContext(ctx, &out, `SELECT c.id, c.kind, c.plan, k.world_id FROM changeovers c LEFT JOIN copies k ON k.id = c.copy_id
+		WHERE c.server_id = $1 AND c.state = 'done' AND c.kind NOT IN ('take-away', 'first-start') ORDER BY c.ended_at, c.id`, serverID)
+	return out, classify("list done", "changeovers", err)
+}
+
+// SetChangeoverCopy records the copy that a changeover has made.
+func (r *Records) SetChangeoverCopy(ctx context.Context, id int64, copyID string) error {
+	_, err := r.db.ExecContext(ctx, `UPDATE changeovers SET copy_id = $2 WHERE id = $1`, id, copyID)
+	return classify("record copy of", "changeover", err)
 }
 
 // Patch is what a change of state records beside the state.
@@ -170,20 +194,24 @@ func (r *Records) Advance(ctx context.Context, id int64, from, to plan.State, p 
 	if p.Failure != nil {
 		failure = JSON[*Failure]{p.Failure}
 	}
-	res, err := r.db.ExecContext(ctx, `UPDATE changeovers SET state = $3,
+	tx, err := r.db.BeginTxx(ctx, nil)
+	if err != nil {
+		return classify("advance", "changeover", err)
+	}
+	defer tx.Rollback() //nolint:errcheck // no effect after Commit
+	res, err := tx.ExecContext(ctx, `UPDATE changeovers SET state = $3,
 		proof = COALESCE($4::jsonb, proof), failure = COALESCE($5::jsonb, failure),
 		started_at = COALESCE(started_at, now()),
 		ended_at = CASE WHEN $3 IN ('done', 'undone', 'held') THEN now() END
 		WHERE id = $1 AND state = $2`, id, string(from), string(to), proof, failure)
 	if err != nil {
-		e := classify("advance", "changeover", err)
-		if fault.CodeOf(e) == fault.Exists {
-			return fault.New(fault.Busy, "start", "changeover", "another changeover holds the server")
-		}
-		return e
+		return classify("advance", "changeover", err)
 	}
 	if n, _ := res.RowsAffected(); n == 1 {
-		return nil
+		if err := holdOrLetGo(ctx, tx, id, from, to); err != nil {
+			return err
+		}
+		return classify("advance", "changeover", tx.Commit())
 	}
 	var now plan.State
 	if err := r.db.GetContext(ctx, &now, `SELECT state FROM changeovers WHERE id = $1`, id); err != nil {
@@ -193,6 +221,30 @@ func (r *Records) Advance(ctx context.Context, id int64, from, to plan.State, p 
 		return nil
 	}
 	return fault.New(fault.WrongState, "advance", "changeover", "changeover %d is %s, not %s", id, now, from)
+}
+
+// holdOrLetGo takes the servers of a changeover that begins, and lets them go when it
+// has ended.
+func holdOrLetGo(ctx context.Context, tx *sqlx.Tx, id int64, from, to plan.State) (err error) {
+	switch {
+	case from == plan.Drafted:
+		_, err = tx.ExecContext(ctx, `INSERT INTO holds (server_id, changeover_id)
+			SELECT server_id, id FROM changeovers WHERE id = $1 UNION SELECT source_id, id FROM changeovers WHERE id = $1 AND source_id IS NOT NULL`, id)
+	case to == plan.Done || to == plan.Undone:
+		_, err = tx.ExecContext(ctx, `DELETE FROM holds WHERE changeover_id = $1`, id)
+	}
+	if e := classify("advance", "changeover", err); fault.CodeOf(e) == fault.Exists {
+		return fault.New(fault.Busy, "start", "changeover", "another changeover holds the server")
+	} else if e != nil {
+		return e
+	}
+	return nil
+}
+
+// SetStepDetail adds what a step should know while it goes on, such as a person's word.
+func (r *Records) SetStepDetail(ctx context.Context, id int64, n int, detail any) error {
+	_, err := r.db.ExecContext(ctx, `UPDATE steps SET detail = COALESCE(detail, '{}'::jsonb) || $3::jsonb WHERE changeover_id = $1 AND n = $2`, id, n, JSON[any]{detail})
+	return classify("record", "step", err)
 }
 
 // AdvanceStep moves a step from one of some states to another; content when

@@ -7,6 +7,7 @@ import (
 	"time"
 	"unicode"
 
+	"github.com/jmoiron/sqlx"
 	"golang.org/x/text/unicode/norm"
 
 	"reshard/internal/core/fault"
@@ -38,7 +39,7 @@ type Copy struct {
 
 const copyColumns = `c.id, c.world_id, w.name AS world, c.kind, c.facts, c.bytes, c.files, c.source, c.created_by, c.created_at`
 
-// AddCopy records a stored copy as an arrival of a world of its own. Content
+// AddCopy records a stored copy of a world, or, when it names none, of a world of its own. Content
 // that is in the library already gives the copy that has it, and isNew false.
 func (r *Records) AddCopy(ctx context.Context, c Copy) (out Copy, isNew bool, err error) {
 	if out, err = r.CopyByID(ctx, c.ID); err == nil {
@@ -52,23 +53,9 @@ func (r *Records) AddCopy(ctx context.Context, c Copy) (out Copy, isNew bool, er
 		return Copy{}, false, classify("add copy", c.ID, err)
 	}
 	defer tx.Rollback() //nolint:errcheck // no effect after Commit
-	title := c.Facts.V.Title
-	if title == "" {
-		title = c.Facts.V.Folder
-	}
-	base := Slug(title)
-	for i := 1; ; i++ {
-		name := base
-		if i > 1 {
-			name = fmt.Sprintf("%s-%d", base, i)
-		}
-		err = tx.GetContext(ctx, &c.WorldID, `INSERT INTO worlds (name, game, title) VALUES ($1, $2, $3) ON CONFLICT (name) DO NOTHING RETURNING id`, name, c.Facts.V.Game, title)
-		if err == nil {
-			c.World = name
-			break
-		}
-		if e := classify("add world", name, err); fault.CodeOf(e) != fault.NotFound {
-			return Copy{}, false, e
+	if c.WorldID == 0 {
+		if c, err = newWorld(ctx, tx, c); err != nil {
+			return Copy{}, false, err
 		}
 	}
 	_, err = tx.ExecContext(ctx, `INSERT INTO copies (id, world_id, kind, facts, bytes, files, source, created_by) VALUES ($1,$2,$3,$4,$5,$6,$7,$8)`,
@@ -81,6 +68,29 @@ func (r *Records) AddCopy(ctx context.Context, c Copy) (out Copy, isNew bool, er
 	}
 	out, err = r.CopyByID(ctx, c.ID)
 	return out, true, err
+}
+
+// newWorld adds a world for a copy, under a name that is free.
+func newWorld(ctx context.Context, tx *sqlx.Tx, c Copy) (Copy, error) {
+	title := c.Facts.V.Title
+	if title == "" {
+		title = c.Facts.V.Folder
+	}
+	base := Slug(title)
+	for i := 1; ; i++ {
+		name := base
+		if i > 1 {
+			name = fmt.Sprintf("%s-%d", base, i)
+		}
+		err := tx.GetContext(ctx, &c.WorldID, `INSERT INTO worlds (name, game, title) VALUES ($1, $2, $3) ON CONFLICT (name) DO NOTHING RETURNING id`, name, c.Facts.V.Game, title)
+		if err == nil {
+			c.World = name
+			return c, nil
+		}
+		if e := classify("add world", name, err); fault.CodeOf(e) != fault.NotFound {
+			return Copy{}, e
+		}
+	}
 }
 
 // Slug makes a name for commands and addresses out of a title.

@@ -6,16 +6,18 @@ import (
 	"errors"
 	"fmt"
 	"path"
+	"slices"
 	"strings"
 	"time"
 
 	"reshard/internal/changeover"
 	"reshard/internal/control"
 	"reshard/internal/core/fault"
-	"reshard/internal/core/fit"
 	"reshard/internal/core/plan"
 	"reshard/internal/core/server"
+	"reshard/internal/core/world"
 	"reshard/internal/records"
+	"reshard/internal/vault"
 	"reshard/internal/wire"
 )
 
@@ -35,42 +37,6 @@ func (j journal) Step(ctx context.Context, id int64, n int, from []plan.StepStat
 	return j.r.AdvanceStep(ctx, id, n, from, to, detail)
 }
 
-// DraftPut works out a put and records it as a draft. Nothing is touched.
-func (s *Service) DraftPut(ctx context.Context, ref, name string, choices fit.Choices, by string) (wire.Changeover, error) {
-	in, c, l, err := s.fitInput(ctx, ref, name, choices)
-	if err != nil {
-		return wire.Changeover{}, err
-	}
-	rec, err := s.records.Server(ctx, name)
-	if err != nil {
-		return wire.Changeover{}, err
-	}
-	sheet := fit.Compare(in)
-	stored, err := s.vault.Load(c.ID)
-	if err != nil {
-		return wire.Changeover{}, err
-	}
-	id, err := s.records.NextChangeoverID(ctx)
-	if err != nil {
-		return wire.Changeover{}, err
-	}
-	p, err := plan.DraftPut(plan.PutInput{
-		Fit: in, Sheet: sheet, Server: name, Copy: c.ID, Parts: stored.Parts(),
-		Work: workFolder(in.Server.WorldsFolder, id), Tree: l.place.FS(), Window: estimate(rec, in.Live.State == control.Running),
-	})
-	if err != nil {
-		return wire.Changeover{}, err
-	}
-	err = s.records.AddDraft(ctx, records.Changeover{
-		ID: id, ServerID: l.id, Kind: plan.Put, Plan: records.JSON[plan.Plan]{V: p},
-		Sheet: records.JSON[fit.Sheet]{V: sheet}, CopyID: &c.ID, CreatedBy: by,
-	})
-	if err != nil {
-		return wire.Changeover{}, err
-	}
-	return s.Changeover(ctx, id)
-}
-
 func workFolder(worlds string, id int64) string {
 	return path.Join(path.Dir(worlds), plan.WorkFolder, fmt.Sprint(id))
 }
@@ -78,51 +44,6 @@ func workFolder(worlds string, id int64) string {
 func estimate(rec records.Server, running bool) plan.Window {
 	stopping, starting := windowEstimate(rec, running)
 	return plan.Window{Stopping: stopping.Milliseconds(), Starting: starting.Milliseconds()}
-}
-
-// DraftUndo works out how to take a changeover back and records it as a draft.
-func (s *Service) DraftUndo(ctx context.Context, id int64, by string) (wire.Changeover, error) {
-	of, err := s.records.Changeover(ctx, id)
-	if err != nil {
-		return wire.Changeover{}, err
-	}
-	if ok, why, err := s.undoable(ctx, of); err != nil || !ok {
-		if err == nil {
-			err = fault.New(fault.WrongState, "undo", fmt.Sprint(id), "%s", why)
-		}
-		return wire.Changeover{}, err
-	}
-	rec, err := s.records.Server(ctx, of.Server)
-	if err != nil {
-		return wire.Changeover{}, err
-	}
-	l, err := s.serverByName(ctx, of.Server)
-	if err != nil {
-		return wire.Changeover{}, err
-	}
-	state, err := server.Read(l.place.FS(), l.profile, l.machine)
-	if err != nil {
-		return wire.Changeover{}, fault.Wrap(fault.Unreachable, "read", of.Server, err)
-	}
-	newID, err := s.records.NextChangeoverID(ctx)
-	if err != nil {
-		return wire.Changeover{}, err
-	}
-	running := l.control.Status().State != control.Stopped
-	p, err := plan.DraftUndo(plan.UndoInput{
-		Of: of.Plan.V, ID: id, Profile: l.profile, State: state, Running: running, Server: of.Server, Roots: l.machine.Roots,
-		Work: workFolder(of.Plan.V.Worlds, newID), Tree: l.place.FS(), Window: estimate(rec, running), After: hashesAfter(of),
-	})
-	if err != nil {
-		return wire.Changeover{}, err
-	}
-	err = s.records.AddDraft(ctx, records.Changeover{
-		ID: newID, ServerID: l.id, Kind: plan.Undo, Plan: records.JSON[plan.Plan]{V: p}, Undoes: &id, CreatedBy: by,
-	})
-	if err != nil {
-		return wire.Changeover{}, err
-	}
-	return s.Changeover(ctx, newID)
 }
 
 func hashesAfter(c records.Changeover) map[string]string {
@@ -133,6 +54,23 @@ func hashesAfter(c records.Changeover) map[string]string {
 		}
 	}
 	return out
+}
+
+// madeBy is the name of the world that a changeover had its server make, "" for none.
+func madeBy(c records.Changeover) string {
+	e := c.Plan.V.Expect
+	switch {
+	case !e.Fresh:
+		return ""
+	case !e.Own:
+		return e.Folder
+	}
+	for _, st := range c.Steps {
+		if d := detailOf(st); d.Opened != "" {
+			return d.Opened
+		}
+	}
+	return ""
 }
 
 func detailOf(s records.Step) (d changeover.Detail) {
@@ -148,20 +86,29 @@ func (s *Service) undoable(ctx context.Context, c records.Changeover) (ok bool, 
 	if err != nil {
 		return false, "", err
 	}
-	ok, why = standing(c, done)
+	tidied, err := s.records.TidiedOf(ctx, c.ServerID)
+	if err != nil {
+		return false, "", err
+	}
+	ok, why = standing(c, done, tidied)
 	return ok, why, nil
 }
 
 // standing tells the same from its server's history. Only the last changeover
 // that stands can be undone: what it moved must still be where it put it.
-func standing(c records.Changeover, done []records.Ended) (ok bool, why string) {
+func standing(c records.Changeover, done []records.Ended, tidied map[int64]records.Tidied) (ok bool, why string) {
 	switch {
+	case c.State == plan.Done && !plan.Lasting(c.Kind):
+		return false, "it changed nothing on the server that could be taken back"
 	case c.State == plan.Held:
 		return false, "it is held: reshard undo " + fmt.Sprint(c.ID) + " tries to go back once more"
 	case c.State != plan.Done:
 		return false, fmt.Sprintf("it is %s; only a changeover that is done can be undone", c.State)
 	case c.UndoneBy != nil:
 		return false, fmt.Sprintf("changeover %d has undone it already", *c.UndoneBy)
+	}
+	if t, gone := tidied[c.ID]; gone && len(c.Plan.V.SetAside) > 0 {
+		return false, "what it set aside was removed on " + t.At.Format(time.DateOnly) + " by " + t.By
 	}
 	last := lastStanding(done)
 	if last != c.ID && (len(done) == 0 || done[len(done)-1].ID != c.ID) {
@@ -174,6 +121,26 @@ func standing(c records.Changeover, done []records.Ended) (ok bool, why string) 
 // takes it off, the undo of that undo puts the world there again under its own
 // number. What is on top can be undone.
 func lastStanding(done []records.Ended) int64 {
+	if stack := stackOf(done); len(stack) > 0 {
+		return stack[len(stack)-1]
+	}
+	return 0
+}
+
+// later lists what must be undone before a changeover can be, newest first.
+func later(id int64, done []records.Ended) []int64 {
+	stack := stackOf(done)
+	out := []int64{}
+	for i := len(stack) - 1; i >= 0; i-- {
+		if stack[i] == id {
+			return out
+		}
+		out = append(out, stack[i])
+	}
+	return []int64{}
+}
+
+func stackOf(done []records.Ended) []int64 {
 	var stack []int64
 	takesOff := map[int64]bool{} // undos that took something off
 	for _, e := range done {
@@ -186,10 +153,7 @@ func lastStanding(done []records.Ended) int64 {
 		}
 		stack = append(stack, e.ID)
 	}
-	if len(stack) == 0 {
-		return 0
-	}
-	return stack[len(stack)-1]
+	return stack
 }
 
 // Start begins a drafted changeover. It returns once the changeover holds its
@@ -215,20 +179,25 @@ func (s *Service) Start(ctx context.Context, id int64) (wire.Changeover, error) 
 	if err != nil {
 		return wire.Changeover{}, err
 	}
-	runner := s.runner(l, c)
-	if err := runner.Check(ctx); err != nil {
-		return wire.Changeover{}, err
-	}
-	release, err := l.claim("start changeover on")
+	others, err := s.othersOf(ctx, c)
 	if err != nil {
 		return wire.Changeover{}, err
 	}
-	if err := runner.Begin(ctx, jobOf(c)); err != nil {
-		release()
+	runner := s.runner(l, c, others)
+	if err := runner.Check(ctx); err != nil {
 		return wire.Changeover{}, err
 	}
-	release()
-	s.carry(l, c, runner.Carry)
+	for _, one := range append(others, l) {
+		release, err := one.claim("start changeover on")
+		if err != nil {
+			return wire.Changeover{}, err
+		}
+		defer release()
+	}
+	if err := runner.Begin(ctx, jobOf(c)); err != nil {
+		return wire.Changeover{}, err
+	}
+	s.carry(l, others, c, runner.Carry)
 	return s.Changeover(ctx, id)
 }
 
@@ -238,8 +207,8 @@ func (s *Service) Cancel(ctx context.Context, id int64) (wire.Changeover, error)
 	if err != nil {
 		return wire.Changeover{}, err
 	}
-	if c.State != plan.Staging || !s.hub.cancel(id) {
-		return wire.Changeover{}, fault.New(fault.WrongState, "cancel", fmt.Sprint(id), "it is %s; only staging can be cancelled", c.State).With("When it is done, undo it: reshard undo " + fmt.Sprint(id) + ".")
+	if !c.State.Untouched() || !s.hub.cancel(id) {
+		return wire.Changeover{}, fault.New(fault.WrongState, "cancel", fmt.Sprint(id), "it is %s; it can be cancelled while it is staging or waiting", c.State).With("When it is done, undo it: reshard undo " + fmt.Sprint(id) + ".")
 	}
 	return s.Changeover(ctx, id)
 }
@@ -263,8 +232,12 @@ func (s *Service) Retry(ctx context.Context, id int64) (wire.Changeover, error) 
 		return wire.Changeover{}, err
 	}
 	c.State = plan.Undoing
-	runner, job := s.runner(l, c), jobOf(c)
-	s.carry(l, c, func(ctx context.Context) error { return runner.Resume(ctx, job) })
+	others, err := s.othersOf(ctx, c)
+	if err != nil {
+		return wire.Changeover{}, err
+	}
+	runner, job := s.runner(l, c, others), jobOf(c)
+	s.carry(l, others, c, func(ctx context.Context) error { return runner.Resume(ctx, job) })
 	return s.Changeover(ctx, id)
 }
 
@@ -303,9 +276,30 @@ func jobOf(c records.Changeover) changeover.Job {
 	return job
 }
 
-func (s *Service) runner(l *live, c records.Changeover) *changeover.Runner {
+// othersOf gives the servers in hand that a changeover works on beside its own.
+func (s *Service) othersOf(ctx context.Context, c records.Changeover) ([]*live, error) {
+	if c.Plan.V.From == "" {
+		return nil, nil
+	}
+	l, err := s.serverByName(ctx, c.Plan.V.From)
+	if err != nil {
+		return nil, err
+	}
+	return []*live{l}, nil
+}
+
+func (s *Service) runner(l *live, c records.Changeover, others []*live) *changeover.Runner {
 	fingerprint := c.Plan.V.Fingerprint
+	hands := map[string]changeover.Hands{}
+	for _, o := range others {
+		hands[o.name] = changeover.Hands{Place: o.place, Control: o.control, Profile: o.profile}
+	}
 	return &changeover.Runner{
+		Others: hands,
+		Keep: func(ctx context.Context, stored vault.Copy, w world.World, from string) error {
+			return s.keepCopy(ctx, l, c, stored, w, from)
+		},
+		Ready:   func(ctx context.Context, n int, step plan.Step) (bool, error) { return s.ready(ctx, c, n, step) },
 		Journal: journal{s.records}, Place: l.place, Control: l.control, Vault: s.vault, Profile: l.profile,
 		Report: s.hub.publish, Trace: s.config.Trace, Now: s.now,
 		Check: func(context.Context) error {
@@ -322,17 +316,24 @@ func (s *Service) runner(l *live, c records.Changeover) *changeover.Runner {
 }
 
 // carry runs a changeover in the background to its end.
-func (s *Service) carry(l *live, c records.Changeover, run func(context.Context) error) {
+func (s *Service) carry(l *live, others []*live, c records.Changeover, run func(context.Context) error) {
 	ctx, cancel := context.WithCancelCause(s.ctx)
 	s.hub.track(c.ID, func() {
 		cancel(fault.New(fault.Interrupted, "stage", c.Server, "cancelled by a person; nothing live had been touched"))
 	})
 	s.running.Go(func() {
 		defer cancel(nil)
-		l.busy.Lock()
-		defer l.busy.Unlock()
+		hold := append(slices.Clone(others), l)
+		slices.SortFunc(hold, func(a, b *live) int { return int(a.id - b.id) }) // in one order, so that two never wait for each other
+		for _, one := range hold {
+			one.busy.Lock()
+			defer one.busy.Unlock()
+		}
 		err := run(ctx)
 		switch {
+		case errors.Is(err, changeover.ErrLeft):
+			s.log.Info("changeover goes on waiting", "changeover", c.ID, "server", c.Server)
+			return
 		case err == nil:
 			s.log.Info("changeover done", "changeover", c.ID, "server", c.Server)
 		case fault.CodeOf(err) == fault.Held:
@@ -375,7 +376,17 @@ func (s *Service) Changeover(ctx context.Context, id int64) (wire.Changeover, er
 		return out, err
 	}
 	if l, err := s.serverByName(ctx, c.Server); err == nil && c.State == plan.Done {
-		out.Join = joinAddress(l)
+		out.Join, out.JoinNote = s.join(l)
+	}
+	if c.State == plan.Done && out.UndoneBy == 0 {
+		done, err := s.records.Done(ctx, c.ServerID)
+		if err != nil {
+			return out, err
+		}
+		out.Later = later(c.ID, done)
+		if out.Landmarks, err = s.sightings(ctx, c); err != nil {
+			return out, err
+		}
 	}
 	return out, nil
 }
@@ -394,9 +405,13 @@ func (s *Service) Changeovers(ctx context.Context, server string) ([]wire.Change
 	}
 	out := make([]wire.Changeover, 0, len(list))
 	done := map[int64][]records.Ended{} // by server
+	tidied := map[int64]map[int64]records.Tidied{}
 	for _, c := range list {
 		if _, asked := done[c.ServerID]; !asked {
 			if done[c.ServerID], err = s.records.Done(ctx, c.ServerID); err != nil {
+				return nil, err
+			}
+			if tidied[c.ServerID], err = s.records.TidiedOf(ctx, c.ServerID); err != nil {
 				return nil, err
 			}
 		}
@@ -404,7 +419,7 @@ func (s *Service) Changeovers(ctx context.Context, server string) ([]wire.Change
 			return nil, err
 		}
 		one := s.wireChangeover(c)
-		one.Undoable, one.WhyNot = standing(c, done[c.ServerID])
+		one.Undoable, one.WhyNot = standing(c, done[c.ServerID], tidied[c.ServerID])
 		out = append(out, one)
 	}
 	return out, nil
@@ -417,6 +432,8 @@ func (s *Service) wireChangeover(c records.Changeover) wire.Changeover {
 	}
 	if c.CopyID != nil {
 		out.Copy = *c.CopyID
+	}
+	if len(c.Sheet.V.Rows) > 0 {
 		out.Sheet = &c.Sheet.V
 	}
 	if c.Undoes != nil {
@@ -433,7 +450,18 @@ func (s *Service) wireChangeover(c records.Changeover) wire.Changeover {
 	}
 	for n, st := range c.Steps {
 		planned := c.Plan.V.Steps[n]
-		one := wire.Step{Kind: st.Kind, Say: planned.Say, Switch: planned.Switch, State: string(st.State), DoneAt: st.DoneAt}
+		one := wire.Step{Kind: st.Kind, Say: planned.Say, Switch: planned.Switch, State: string(st.State), DoneAt: st.DoneAt, TookMS: -1}
+		if st.IntendedAt != nil && st.DoneAt != nil {
+			one.TookMS = st.DoneAt.Sub(*st.IntendedAt).Milliseconds()
+		}
+		switch d := detailOf(st); {
+		case st.Kind == plan.Stage:
+			one.Bytes = planned.Bytes
+		case st.Kind == plan.Copy:
+			one.Bytes = d.Read
+		case st.Kind == plan.Wait && d.By != "":
+			one.Note = "The word came from " + d.By + "."
+		}
 		if st.Kind == plan.Stop && st.State == plan.StepDone && !detailOf(st).Clean {
 			one.Note = "The server ended without saying that everything was written: the last things that were done in the old world may be missing from it."
 		}

@@ -53,7 +53,7 @@ func TestStanding(t *testing.T) {
 		"an undo can be undone": {records.Changeover{ID: 3, State: plan.Done}, append(history, records.Ended{ID: 3, Undoes: &two}), true, ""},
 		"no history":            {records.Changeover{ID: 9, State: plan.Done}, nil, false, "came after"},
 	} {
-		ok, why := standing(c.c, c.done)
+		ok, why := standing(c.c, c.done, nil)
 		assert.Equal(t, c.want, ok, name)
 		assert.Contains(t, why, c.why, name)
 	}

@@ -18,9 +18,7 @@ import (
 	"reshard/internal/core/fault"
 	"reshard/internal/core/fit"
 	"reshard/internal/core/game"
-	"reshard/internal/core/plan"
 	"reshard/internal/core/server"
-	"reshard/internal/core/settings"
 	"reshard/internal/core/world"
 	"reshard/internal/place"
 	"reshard/internal/records"
@@ -244,31 +242,8 @@ func (s *Service) view(ctx context.Context, rec records.Server, holding map[stri
 	if w, ok := read.World(read.Active); ok {
 		v.ActiveTitle = w.Title
 	}
-	v.Join = joinAddress(l)
+	v.Join, v.JoinNote = s.join(l)
 	return v, read
-}
-
-// joinAddress is where players connect. It holds for this machine; whether the
-// port can be reached from outside is the network's affair.
-func joinAddress(l *live) string {
-	join := l.profile.Server.Join
-	conf, ok := l.profile.Server.Settings[join.In]
-	if !ok {
-		return ""
-	}
-	file := conf.File.For(l.machine.System)
-	data, err := fs.ReadFile(l.place.FS(), file)
-	if err != nil {
-		return ""
-	}
-	doc, err := settings.Parse(file, conf.Syntax(), data)
-	if err != nil {
-		return ""
-	}
-	if e, ok := doc.Get(join.Key); ok {
-		return "127.0.0.1:" + e.Value
-	}
-	return ""
 }
 
 // StartServer starts a server and waits until it is ready.
@@ -395,29 +370,6 @@ func (s *Service) FollowLog(ctx context.Context, name string, last int, yield fu
 	return l.control.Follow(ctx, last, yield)
 }
 
-// fitInput gathers all that the fit rules look at.
-func (s *Service) fitInput(ctx context.Context, ref, name string, choices fit.Choices) (fit.Input, records.Copy, *live, error) {
-	c, err := s.records.FindCopy(ctx, ref)
-	if err != nil {
-		return fit.Input{}, c, nil, err
-	}
-	rec, err := s.records.Server(ctx, name)
-	if err != nil {
-		return fit.Input{}, c, nil, err
-	}
-	l, err := s.serverByName(ctx, name)
-	if err != nil {
-		return fit.Input{}, c, nil, err
-	}
-	in, err := l.input(rec)
-	if err != nil {
-		return fit.Input{}, c, nil, err
-	}
-	in.World, in.Choices = c.Facts.V, choices
-	in.Unwritable = plan.Unwritable(l.place.FS(), in)
-	return in, c, l, nil
-}
-
 // input gathers what the fit rules look at of a server.
 func (l *live) input(rec records.Server) (fit.Input, error) {
 	state, err := server.Read(l.place.FS(), l.profile, l.machine)
@@ -447,15 +399,6 @@ func rootsOf(rec records.Server) []string {
 		roots = append(roots, real)
 	}
 	return roots
-}
-
-// Fit makes the fit sheet of a world and a server.
-func (s *Service) Fit(ctx context.Context, ref, name string, choices fit.Choices) (wire.Sheet, error) {
-	in, c, _, err := s.fitInput(ctx, ref, name, choices)
-	if err != nil {
-		return wire.Sheet{}, err
-	}
-	return wire.Sheet{World: c.World, Copy: c.ID, Server: name, Sheet: fit.Compare(in)}, nil
 }
 
 // CheckServer makes the sheet of a server alone: does what its files say agree,

@@ -26,7 +26,10 @@ type Config struct {
 	// StartServers starts servers that should run and do not, at start-up.
 	StartServers bool
 	Limits       pack.Limits
-	Log          *slog.Logger
+	// KeepAside is how long what changeovers set aside is kept; 0: until a person
+	// removes it.
+	KeepAside time.Duration
+	Log       *slog.Logger
 	// Trace is told each point of every changeover; tests cut it there.
 	Trace func(point string)
 }
@@ -76,6 +79,7 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 		return nil, errors.Join(err, s.Close())
 	}
 	s.running.Go(s.keepLock)
+	s.running.Go(s.keepTidy)
 	return s, nil
 }
 
@@ -108,7 +112,7 @@ func clearArrivals(dir string) error {
 	return fault.Wrap(fault.Internal, "clear", dir, err)
 }
 
-var errShutdown = fault.New(fault.Interrupted, "stop", "service", "the service is shutting down")
+var errShutdown = &fault.Error{Code: fault.Interrupted, Op: "stop", Path: "service", What: "the service is shutting down", Err: changeover.ErrLeft}
 
 // Close cancels changeovers that only stage, waits for those that switch, and
 // closes the database. The game servers go on running.
@@ -151,8 +155,13 @@ func (s *Service) recover(ctx context.Context) error {
 		}
 		s.log.Info("taking up changeover", "changeover", c.ID, "server", c.Server, "state", c.State)
 		job := jobOf(c)
-		runner := s.runner(l, c)
-		s.carry(l, c, func(ctx context.Context) error { return runner.Resume(ctx, job) })
+		others, err := s.othersOf(ctx, c)
+		if err != nil {
+			s.log.Error("cannot take up changeover", "changeover", c.ID, "error", err)
+			continue
+		}
+		runner := s.runner(l, c, others)
+		s.carry(l, others, c, func(ctx context.Context) error { return runner.Resume(ctx, job) })
 	}
 	servers, err := s.records.Servers(ctx)
 	if err != nil {

@@ -81,6 +81,9 @@ type Source struct {
 	Path     string
 	Modified time.Time
 	Open     func() (io.ReadCloser, error) // nil for an empty folder
+	// Known are the chunks of a file that is in the vault already and has not changed:
+	// it is not read again.
+	Known []Chunk
 }
 
 // Vault is a folder of this machine. It is safe for concurrent use.
@@ -274,6 +277,13 @@ func (v *Vault) storeFiles(ctx context.Context, files []Source) ([]File, int64, 
 func (v *Vault) storeFile(ctx context.Context, s Source) (f File, err error) {
 	f = File{Part: s.Part, Path: s.Path, Modified: s.Modified.UTC().Truncate(time.Second)}
 	if s.Open == nil {
+		return f, nil
+	}
+	if len(s.Known) > 0 {
+		f.Chunks = s.Known
+		for _, c := range s.Known {
+			f.Size += c.Size
+		}
 		return f, nil
 	}
 	in, err := s.Open()

@@ -139,8 +139,10 @@ type Server struct {
 	ActiveTitle string `json:"activeTitle"`
 	// Opened is the world that the running server's log names.
 	Opened string `json:"opened,omitempty"`
-	// Join is where players connect, when the settings say.
-	Join string `json:"join,omitempty"`
+	// Join is where players connect, when the settings say; JoinNote from where that
+	// works.
+	Join     string `json:"join,omitempty"`
+	JoinNote string `json:"joinNote,omitempty"`
 	// Changeover that holds the server now; 0: none.
 	Changeover  int64 `json:"changeover,omitempty"`
 	LastStartMS int64 `json:"lastStartMs"`
@@ -173,6 +175,7 @@ type Sheet struct {
 	World  string    `json:"world"`
 	Copy   string    `json:"copy"`
 	Server string    `json:"server"`
+	Kind   string    `json:"kind,omitempty" doc:"of the changeover that it is made for"`
 	Sheet  fit.Sheet `json:"sheet"`
 }
 
@@ -181,7 +184,7 @@ type Changeover struct {
 	ID        int64       `json:"id"`
 	Server    string      `json:"server"`
 	Kind      string      `json:"kind"`
-	State     plan.State  `json:"state" enum:"drafted,staging,switching,proving,done,undoing,undone,held"`
+	State     plan.State  `json:"state" enum:"drafted,staging,waiting,switching,proving,done,undoing,undone,held"`
 	Plan      plan.Plan   `json:"plan"`
 	Sheet     *fit.Sheet  `json:"sheet,omitempty"`
 	Copy      string      `json:"copy,omitempty"`
@@ -200,8 +203,63 @@ type Changeover struct {
 	Undoable bool                 `json:"undoable"`
 	WhyNot   string               `json:"whyNot,omitempty"`
 	Progress *changeover.Progress `json:"progress,omitempty" doc:"while it is running"`
-	// Join is where to go and look, when it is done.
-	Join string `json:"join,omitempty"`
+	// Later are the changeovers to undo before this one, newest first.
+	Later []int64 `json:"later,omitempty"`
+	// Join is where to go and look, when it is done; JoinNote from where that works.
+	Join     string `json:"join,omitempty"`
+	JoinNote string `json:"joinNote,omitempty"`
+	// Landmarks are what to look for there.
+	Landmarks []Sighting `json:"landmarks,omitempty"`
+}
+
+// NewChangeover is what a person wants to do to a server.
+type NewChangeover struct {
+	Kind   string `json:"kind" enum:"put,restore,clone,reset,switch,rename,take-away,undo"`
+	Server string `json:"server,omitempty" doc:"all but undo"`
+	World  string `json:"world,omitempty" doc:"put and restore: a world of the library or the beginning of a copy's id; clone, switch and take-away: a world's name on the server, the active one if left out; rename: the new name"`
+	From   string `json:"from,omitempty" doc:"clone: the server to take the world from"`
+	Beside bool   `json:"beside,omitempty" doc:"put, restore and clone: the world only is to stand there, and does not become the active one"`
+	// Choices are answers to the sheet's rows, by key.
+	Choices map[string]string `json:"choices,omitempty" doc:"answers to the sheet's rows, by key; reset: seed (a number, words, same, random or as-set) and folder-name"`
+	Undoes  int64             `json:"undoes,omitempty" doc:"undo: the changeover to take back"`
+}
+
+// Landmark is a person's note of something to look for in a world.
+type Landmark struct {
+	ID        int64     `json:"id"`
+	Say       string    `json:"say"`
+	Place     string    `json:"place,omitempty" doc:"as people write it: 120 / -30"`
+	CreatedBy string    `json:"createdBy"`
+	CreatedAt time.Time `json:"createdAt"`
+}
+
+// NewLandmark is a landmark to add.
+type NewLandmark struct {
+	Say   string `json:"say" maxLength:"200" doc:"what there is to see, such as: red roof by the well"`
+	Place string `json:"place,omitempty" maxLength:"80" doc:"where, as people write it: 120 / -30"`
+}
+
+// Sighting is a landmark and what was found of it after a changeover.
+type Sighting struct {
+	Landmark
+	Seen   *bool      `json:"seen,omitempty" doc:"absent: nobody has looked yet"`
+	ToldBy string     `json:"toldBy,omitempty"`
+	ToldAt *time.Time `json:"toldAt,omitempty"`
+}
+
+// Aside is what one changeover has set aside on a server.
+type Aside struct {
+	Server     string     `json:"server"`
+	Changeover int64      `json:"changeover"`
+	Name       string     `json:"name" doc:"what to type to remove it"`
+	Folder     string     `json:"folder" doc:"from the server's root"`
+	Holds      []string   `json:"holds"`
+	Bytes      int64      `json:"bytes"`
+	Files      int        `json:"files"`
+	Since      *time.Time `json:"since,omitempty"`
+	Goes       *time.Time `json:"goes,omitempty" doc:"when the rule removes it"`
+	Rule       string     `json:"rule"`
+	Removable  bool       `json:"removable"`
 }
 
 // Window is a measured stop window, in milliseconds. Of a changeover that went
@@ -227,6 +285,8 @@ type Step struct {
 	Switch bool       `json:"switch"`
 	State  string     `json:"state" enum:"planned,intended,done,undone"`
 	DoneAt *time.Time `json:"doneAt,omitempty"`
+	TookMS int64      `json:"tookMs" doc:"-1: not known"`
+	Bytes  int64      `json:"bytes,omitempty" doc:"written or read"`
 	// Note is what a person should know of how it went.
 	Note string `json:"note,omitempty"`
 }

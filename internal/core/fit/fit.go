@@ -92,16 +92,23 @@ type Input struct {
 	Unwritable []string
 	// Alone says that a server is checked with the world that it has.
 	Alone bool
+	// Purpose is what the sheet is made for.
+	Purpose Purpose
+	// Drawn is a random seed for a new world, drawn when its plan is made.
+	Drawn string
 }
 
 // Target is the name on disk that the world would have: the only one that the
 // server opens, or the chosen one, or its own.
 func (in Input) Target() string {
-	if active := in.Server.Keys[game.KeyActiveWorld]; active.Fixed {
+	if active := in.Server.Keys[game.KeyActiveWorld]; active.Fixed && in.Purpose != ForBeside {
 		return server.FolderOf(active.Given, in.Profile)
 	}
-	if c := in.Choices["folder-name"]; c != "" {
+	if c := in.Choices["folder-name"]; c != "" && in.Purpose != ForSwitch {
 		return c
+	}
+	if in.Purpose == ForReset {
+		return in.Server.Active
 	}
 	return in.World.Folder
 }
@@ -118,6 +125,9 @@ type Want struct {
 // would bring the trap back), and the values that must hold with it.
 func (in Input) Wants() []Want {
 	var out []Want
+	if in.Purpose == ForBeside {
+		return nil
+	}
 	want := func(g server.Given, found bool, to string) {
 		if g.In != "" && g.In != game.InCommand && (!found || g.Value != to) {
 			out = append(out, Want{Given: g, Found: found, To: to})
@@ -132,10 +142,29 @@ func (in Input) Wants() []Want {
 	for _, h := range active.With {
 		want(h.Given, h.Found, h.Want)
 	}
+	if in.Choices["world-settings"] == "bring" {
+		for _, key := range in.travelling() {
+			s := in.Server.Keys[key]
+			for i, g := range append([]server.Given{s.Given}, s.Hides...) {
+				want(g, s.Found || i > 0, in.World.Settings[key])
+			}
+		}
+	}
 	seed, setting := in.World.Fact("seed"), in.Server.Keys[game.KeySeed]
+	if in.Purpose == ForReset {
+		if value, _, write, err := in.NewSeed(); write && err == nil {
+			for i, g := range append([]server.Given{setting.Given}, setting.Hides...) {
+				want(g, setting.Found || i > 0, value)
+			}
+		}
+		return out
+	}
+	if in.Purpose == ForRename {
+		return out
+	}
 	if seed.Known() && setting.Found && setting.Value != "" {
 		for _, g := range append([]server.Given{setting.Given}, setting.Hides...) {
-			if !sameSeed(seed.Text, g.Value) {
+			if !game.SameSeed(seed.Text, g.Value) {
 				want(g, true, seed.Text)
 			}
 		}
@@ -154,7 +183,7 @@ type Rule struct {
 // verdicts are equal.
 var Rules = []Rule{
 	gameRule, versionRule, folderNameRule, charactersRule, sourcesRule, flagsRule, overridesRule, realmsRule, leftoversRule, seedRule,
-	modsRule, playersRule, completenessRule, settingsRule, firstStartRule, locksRule, runningRule, spaceRule,
+	modsRule, playersRule, worldSettingsRule, completenessRule, settingsRule, firstStartRule, locksRule, runningRule, spaceRule,
 }
 
 // ServerRules are the concerns of a server alone, with the world that it has now.
@@ -179,7 +208,12 @@ func Check(in Input) Sheet {
 
 // Compare makes the sheet of a world and a server. It is pure: equal input gives
 // an equal sheet.
-func Compare(in Input) Sheet { return sheetOf(in, Rules) }
+func Compare(in Input) Sheet {
+	if in.makesFirstStart() {
+		return sheetOf(in, []Rule{gameRule, firstStartRule, runningRule})
+	}
+	return sheetOf(in, rulesFor(in))
+}
 
 func sheetOf(in Input, rules []Rule) Sheet {
 	s := Sheet{Verdict: Fits, Folder: in.Target(), Rows: make([]Row, 0, len(rules))}

@@ -5,6 +5,7 @@ import (
 	"go/parser"
 	"go/token"
 	"os"
+	"slices"
 	"strings"
 	"testing"
 
@@ -188,7 +189,7 @@ func TestRules(t *testing.T) {
 		}, "completeness", fit.Choose, "its checksum is off (so title cannot be read)", "completeness=go-on"},
 		{"wrappers are told", func(in *fit.Input) { in.World.Wrappers = []string{"from Ada", "saves"} }, "completeness", fit.Fits, "inside of from Ada/saves", ""},
 		{"sent while open", func(in *fit.Input) { in.World.Locks = []string{"held.lock"} }, "locks", fit.Choose, "last minutes may be missing", "locks=go-on"},
-		{"never started", neverStarted, "first-start", fit.Blocks, "never been started", ""},
+		{"never started", neverStarted, "first-start", fit.Choose, "never been started", "first-start=make"},
 		{"an edit that cannot be made", func(in *fit.Input) { in.Unwritable = []string{"f: no"} }, "settings", fit.Blocks, "cannot be: f: no", ""},
 		{"a file marked read-only", func(in *fit.Input) { in.Server.Settings[0].ReadOnly = true }, "settings", fit.Fits, "marked read-only", ""},
 		{"another system's file is there", func(in *fit.Input) { in.Server.Settings[0].Others = []string{"w.ini"} }, "settings", fit.Fits, "w.ini is there as well", ""},
@@ -267,12 +268,15 @@ func TestEveryRuleHasWordsAndAFile(t *testing.T) {
 	for _, r := range append(append([]fit.Rule{}, fit.Rules...), fit.ServerRules...) {
 		listed[r.Concern] = true
 	}
-	assert.Len(t, declared, len(listed), "a rule is declared and not in a list")
+	for _, r := range fit.ResetRules {
+		listed[r.Concern] = true
+	}
+	assert.Len(t, declared, len(listed)+1, "of the seed there are two, for a world and for a new one; else a rule is declared and not in a list")
 	for _, r := range fit.Compare(situation(t)).Rows {
 		assert.NotEmpty(t, r.Title)
 		assert.NotEmpty(t, r.Say, r.Concern)
 	}
-	for _, r := range append(append([]fit.Rule{}, fit.Rules...), fit.ServerRules...) {
+	for _, r := range slices.Concat(fit.Rules, fit.ServerRules, fit.ResetRules) {
 		assert.True(t, strings.Contains(string(guide), "`"+r.Concern+"`"), "docs/fit-sheet.md does not tell of "+r.Concern)
 	}
 }

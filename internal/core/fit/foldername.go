@@ -24,24 +24,31 @@ var folderNameRule = Rule{Concern: "folder-name", Title: "Name on disk", check: 
 
 	value := server.ValueFor(setting.Given, in.Server.WorldsFolder, target, in.Profile)
 	switch {
-	case in.Server.WorldsWhy != "":
-		r.block("The server's worlds folder cannot be used: "+in.Server.WorldsWhy+".",
-			"It must be a folder inside of the server's own folder. Let the setting point there, or give the server's real folder as its root.")
-	case server.Outside(setting, in.Server.WorldsFolder, in.Live.Roots):
-		r.block("The setting points outside the server's worlds folder "+in.Server.WorldsFolder+"/. A world placed there would not be the one that runs.",
-			"Move the server's worlds into "+in.Server.WorldsFolder+"/ below its root and let "+setting.Key+" point there.")
+	case unusable(in, r, value):
 	case !in.Profile.World.FolderName.Usable(target):
 		r.say("Waits for a name that the game allows.")
-	case !setting.Fixed && setting.In == "":
-		r.block("No settings file names the world: only the start command can, and Reshard does not write that.",
-			"Add the server again with a start command that names a script or settings file for it.")
-	case setting.In == game.InCommand && setting.Value != value:
-		r.block("The start command says "+setting.Key+" "+quote(setting.Value)+", which beats every settings file, and Reshard does not write it.",
-			"Take "+setting.Key+" out of the server's start command: reshard servers remove, then add.")
-	case len(in.Server.Named(in.Profile, target)) > 0 && target != active && in.Choices["replace"] != "yes":
+	case in.Purpose == ForSwitch && target == active && in.World.Folder == active:
+		r.block("The server's settings name "+quote(active)+" already.", "Start the server if it does not run: reshard servers start SERVER.")
+	case in.Purpose == ForSwitch && setting.Fixed:
+		r.adjust("The server always opens "+quote(target)+": the worlds exchange their names.",
+			"Call "+quote(active)+" "+quote(FreeName(in, active))+" from now on, and "+quote(in.World.Folder)+" "+quote(target)+".")
+	case in.Purpose == ForRename && setting.Fixed:
+		r.block("The server always opens "+quote(target)+", so its world cannot have another name.", "Rename nothing here; another server may open worlds of any name.")
+	case in.Purpose == ForRename && target == in.World.Folder:
+		r.block("The world is called "+quote(target)+" already.", "Give another name.")
+	case in.Purpose == ForRename && len(in.Server.Taken(in.Profile, target)) > 0:
+		r.block("The name "+quote(target)+" is taken on this server: "+list(in.Server.Taken(in.Profile, target), 3)+".", "Give another, such as "+FreeName(in, target)+".")
+	case in.Purpose == ForRename:
+		r.adjust("The world "+quote(in.World.Folder)+" becomes "+quote(target)+" on disk. Its title stays "+quote(in.World.Title)+".", writeText(setting.Given, value))
+	case in.Purpose == ForBeside && len(in.Server.Taken(in.Profile, target)) > 0:
+		r.choose("The server already has "+quote(target)+".", "Take another name.",
+			Option{Answer: FreeName(in, target), Say: "Place the world under this name; " + quote(target) + " stays as it is."})
+	case in.Purpose == ForBeside:
+		r.say("The name is free. The settings are left alone: " + quote(active) + " stays the active world.")
+	case !in.here() && len(in.Server.Named(in.Profile, target)) > 0 && target != active && in.Choices["replace"] != "yes":
 		r.choose("The server already has "+quote(target)+", and it is not its active world.",
 			"Take another name, or set what is there aside.",
-			Option{Answer: freeName(in, target), Say: "Place the world under this name; " + quote(target) + " stays as it is."},
+			Option{Answer: FreeName(in, target), Say: "Place the world under this name; " + quote(target) + " stays as it is."},
 			Option{Choice: "replace", Answer: "yes", Say: "Set " + quote(target) + " aside as well. Undo brings it back."})
 		if alike(active, target) {
 			r.Say += " The setting says " + quote(active) + ": " + difference(active, target) + "."
@@ -82,8 +89,8 @@ func foldersText(in Input) string {
 	return list(names, 4)
 }
 
-// freeName proposes a name that is not taken, by counting.
-func freeName(in Input, target string) string {
+// FreeName proposes a name that is not taken, by counting.
+func FreeName(in Input, target string) string {
 	for i := 2; ; i++ {
 		suffix := "-" + itoa(i)
 		base := target

@@ -334,7 +334,7 @@ func goldenCases() []goldenCase {
 			data[len(data)-1] ^= 1
 			require.NoError(s.t, os.WriteFile(file, data, 0o644))
 		}},
-		{m, "never started", fit.Blocks, func(s *stage) { s.remove("Saved") }},
+		{m, "never started", fit.Choose, func(s *stage) { s.remove("Saved") }},
 		{m, "settings of another system", fit.Adjust, func(s *stage) {
 			s.write("Saved/Config/Windows/Marsh.ini", "[Host]\r\nWorld=elsewhere\r\n")
 		}},
@@ -379,7 +379,7 @@ func goldenCases() []goldenCase {
 			require.NoError(s.t, os.WriteFile(filepath.Join(s.own, s.world), []byte("OTTX\x01\x38\x00\x00other"), 0o644))
 		}},
 		{o, "the server's version is not known", fit.Choose, func(s *stage) { s.live.ConsoleVersion = "" }},
-		{o, "the script names no save", fit.Blocks, func(s *stage) { s.replace("start.sh", " -g save/first.sav", "") }},
+		{o, "the script names no save", fit.Adjust, func(s *stage) { s.replace("start.sh", " -g save/first.sav", "") }},
 		{o, "a save of that name is there", fit.Choose, func(s *stage) { s.write("save/Valley Line.sav", "OTTZ\x01\x2e\x00\x00old") }},
 		{o, "alone, the save is gone", fit.Blocks, func(s *stage) { s.alone = true; s.remove("save/first.sav") }},
 	}

@@ -12,8 +12,9 @@ import (
 var leftoversRule = Rule{Concern: "leftovers", Title: "Leftovers", check: func(in Input, r *Row) {
 	left := orphans(in)
 	if !in.Alone {
+		active, _ := in.Server.World(in.Server.Active)
 		left = slices.DeleteFunc(in.Server.Taken(in.Profile, in.Target()), func(name string) bool {
-			return name == in.Target() || (in.Profile.World.Shape != game.ShapeFolder)
+			return name == in.Target() || in.Profile.World.Shape != game.ShapeFolder || (in.Purpose == ForReset && slices.Contains(active.Members, name))
 		})
 	}
 	r.Server = Cell{Text: orNone(list(left, 4), "none")}

@@ -41,11 +41,11 @@ var modsRule = Rule{Concern: "mods", Title: "Mods", check: func(in Input, r *Row
 	case len(missing) > 0:
 		r.choose("The server lacks "+list(missing, 6)+". Things of these mods would vanish from the world when it is opened.",
 			"Install them on the server, or go on without.",
-			Option{Answer: "go-on", Say: "Open the world without them. The library's copy keeps everything."})
+			append(awaited(in), Option{Answer: "go-on", Say: "Open the world without them. The library's copy keeps everything."})...)
 		answered(in, r)
 	case len(other) > 0:
 		r.choose("Other versions: "+list(other, 6)+".", "Bring them to the same version, or go on.",
-			Option{Answer: "go-on", Say: "Open the world with the server's versions."})
+			append(awaited(in), Option{Answer: "go-on", Say: "Open the world with the server's versions."})...)
 		answered(in, r)
 	case len(extra) > 0:
 		r.say("The server has everything, and beside it " + list(extra, 6) + ", which the world has not seen yet.")
@@ -55,6 +55,15 @@ var modsRule = Rule{Concern: "mods", Title: "Mods", check: func(in Input, r *Row
 		r.say("The same mods in the same versions.")
 	}
 }}
+
+// awaited offers to wait for a person in the midst of a changeover, where one stages
+// before it switches.
+func awaited(in Input) []Option {
+	if in.Purpose != ForPut || in.Alone {
+		return nil
+	}
+	return []Option{{Answer: "install", Say: "Stage the world now, and wait with the switch until the mods are there."}}
+}
 
 func modsText(f fact.Fact) string {
 	if !f.Known() {

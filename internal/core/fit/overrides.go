@@ -16,7 +16,7 @@ var overridesRule = Rule{Concern: "overrides", Title: "Files that beat the serve
 		}
 	}
 	words := "The world brings files that beat the server: " + list(says, 3) + ", whatever the server's settings say."
-	if in.Alone {
+	if in.Alone || in.here() {
 		r.say(words)
 		return
 	}

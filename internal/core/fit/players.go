@@ -17,7 +17,7 @@ var playersRule = Rule{Concern: "players", Title: "Player records", check: func(
 		r.idle("The game profile does not say where player records stand; what the world holds is carried.")
 		return
 	}
-	if active, ok := in.Server.World(in.Server.Active); ok && !in.Alone {
+	if active, ok := in.Server.World(in.Server.Active); ok && !in.Alone && in.Purpose == ForPut {
 		r.Server = Cell{Text: "stays with " + quote(active.Folder) + ", set aside"}
 	}
 	host := hostOf(in)
@@ -32,10 +32,11 @@ var playersRule = Rule{Concern: "players", Title: "Player records", check: func(
 	if host != "" {
 		r.World.Text += "; " + host + " played alone"
 	}
-	if host == "" || in.Alone {
+	if host == "" || in.Alone || in.here() {
 		r.say(fmt.Sprintf("%s as they are.", counted(n, "record is carried", "records are carried")))
-		if in.Alone {
+		if in.Alone || in.here() {
 			r.say(counted(n, "record.", "records."))
+			return
 		}
 		if in.Choices["players"] == "strip" && pl.Each != "" {
 			r.adjust(counted(n, "record is in the world.", "records are in the world."), "You chose: leave them behind; everybody starts anew.")

@@ -22,7 +22,7 @@ var realmsRule = Rule{Concern: "realms", Title: "Realm layout", check: func(in I
 	case in.World.Layout != in.Server.Realms:
 		r.adjust("The world keeps its realms "+in.World.Layout+", a "+in.Server.Kind+" server looks for them "+in.Server.Realms+": it would make "+strings.Join(in.World.Realms, " and ")+" anew and empty.",
 			"Place "+strings.Join(realmPlaces(in), " and ")+". The library's copy stays as it is.")
-		if in.Alone {
+		if in.Alone || in.here() {
 			r.block(r.Say, "Put the world again from the library: the plan places its realms where this server looks.")
 		}
 	default:

@@ -1,9 +1,6 @@
 package fit
 
 import (
-	"strconv"
-	"strings"
-
 	"reshard/internal/core/game"
 )
 
@@ -26,7 +23,7 @@ var seedRule = Rule{Concern: "seed", Title: "Seed", check: func(in Input, r *Row
 		return
 	}
 	r.Settings = Cell{Text: orNone(setting.Value, "empty"), From: setting.Where()}
-	_, numeric := seedBits(setting.Value)
+	_, numeric := game.SeedBits(setting.Value)
 	switch {
 	case setting.Value == "":
 		r.say("The settings leave the seed open; the world keeps its own.")
@@ -37,7 +34,7 @@ var seedRule = Rule{Concern: "seed", Title: "Seed", check: func(in Input, r *Row
 		answered(in, r)
 	case setting.Value == seed.Text:
 		r.say("World and settings have the same seed.")
-	case sameSeed(seed.Text, setting.Value):
+	case game.SameSeed(seed.Text, setting.Value):
 		r.say("World and settings have the same seed: " + seed.Text + " and " + setting.Value + " are the same 64 bits.")
 	case !numeric:
 		r.adjust("The settings hold a seed in words, which the game turns into a number of its own. It would decide what a later reset generates.",
@@ -47,24 +44,3 @@ var seedRule = Rule{Concern: "seed", Title: "Seed", check: func(in Input, r *Row
 			writeText(setting.Given, seed.Text))
 	}
 }}
-
-// seedBits reads a seed as 64 bits, with or without a sign.
-func seedBits(text string) (uint64, bool) {
-	text = strings.TrimSpace(text)
-	if n, err := strconv.ParseInt(text, 10, 64); err == nil {
-		return uint64(n), true
-	}
-	n, err := strconv.ParseUint(text, 10, 64)
-	return n, err == nil
-}
-
-// sameSeed reports whether two seeds are the same number: one program writes 64
-// bits with a sign, another without.
-func sameSeed(a, b string) bool {
-	if a == b {
-		return true
-	}
-	x, ok := seedBits(a)
-	y, also := seedBits(b)
-	return ok && also && x == y
-}

@@ -20,6 +20,10 @@ var settingsRule = Rule{Concern: "settings", Title: "Settings files", check: fun
 			notes = append(notes, "there is no "+d.File+", so nothing in it counts")
 			continue
 		}
+		if d.Absent && len(in.Server.NotYet) > 0 && !in.Alone {
+			notes = append(notes, "there is no "+d.File+" yet: the first start makes it")
+			continue
+		}
 		if d.Why != "" {
 			r.Settings = Cell{Text: "not readable", From: d.File}
 			r.block("The settings cannot be read: "+d.Why+".", "Correct the file, or start the server once so that it writes one.")

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"path"
 	"reflect"
 	"regexp"
@@ -102,6 +103,12 @@ func (p *Profile) fillDefaults() {
 	}
 	if p.Server.Waits.Settle == 0 {
 		p.Server.Waits.Settle = time.Second
+	}
+	if p.Server.Seeds.Bits == 0 {
+		p.Server.Seeds.Bits = 64
+	}
+	if p.Server.NewWorld.Named == "" {
+		p.Server.NewWorld.Named = "settings"
 	}
 	if p.Server.Accepts.Version == "" {
 		p.Server.Accepts.Version = "any"
@@ -533,6 +540,15 @@ func (l *linter) checkServer(key string) {
 	for i, f := range s.FirstStart {
 		l.relative(fmt.Sprintf("%s[%d]", at(key, "first-start"), i), f)
 	}
+	if b := s.Seeds.Bits; b != 0 && b != 64 && b != 32 {
+		l.complain(key+".seeds.bits", "a seed has 64 bits or 32")
+	}
+	for i, name := range s.Travels {
+		if _, ok := s.Keys[name]; !ok {
+			l.complain(fmt.Sprintf("%s[%d]", at(key, "travels"), i), "there is no key %q%s", name, meant(name, slices.Collect(maps.Keys(s.Keys))))
+		}
+	}
+	l.checkNewWorld(key + ".new-world")
 	l.checkConsole(key + ".console")
 }
 
@@ -607,10 +623,13 @@ func (l *linter) checkConsole(key string) {
 		name     string
 		exchange *Exchange
 	}{{"hold", &c.Hold}, {"flush", &c.Flush}, {"release", &c.Release}, {"load", &c.Load}} {
-		l.compile(key+"."+e.name+".expect", &e.exchange.Expect, "", false)
-		if e.exchange.Say == "" && !e.exchange.Expect.IsZero() {
-			l.complain(key+"."+e.name+".say", "the line to say is missing")
-		}
+		l.checkExchange(key+"."+e.name, e.exchange)
+	}
+	if c.Quiet && c.Flush.Say == "" {
+		l.complain(key+".quiet", "quiet needs flush: without it nothing is ever written")
+	}
+	if c.Stop.Loses && c.Flush.Say == "" {
+		l.complain(key+".stop.loses", "loses needs flush, which is said before the stop")
 	}
 	if (c.Hold.Say == "") != (c.Release.Say == "") {
 		l.complain(key+".release", "hold and release go together: what is held must be let go")
@@ -624,6 +643,25 @@ func (l *linter) checkConsole(key string) {
 	if c.Stop.Signal != "" {
 		l.oneOf(key+".stop.signal", c.Stop.Signal, "SIGINT", "SIGTERM")
 	}
+}
+
+func (l *linter) checkExchange(key string, e *Exchange) {
+	l.compile(key+".expect", &e.Expect, "", false)
+	if e.Say == "" && !e.Expect.IsZero() {
+		l.complain(key+".say", "the line to say is missing")
+	}
+}
+
+func (l *linter) checkNewWorld(key string) {
+	n := &l.p.Server.NewWorld
+	if n.Named != "" {
+		l.oneOf(key+".named", n.Named, "settings", "own")
+	}
+	if n.Named == "own" && l.p.Server.Console.Opened.IsZero() {
+		l.complain(key+".named", "own needs the line opened of the console, which tells the name")
+	}
+	l.checkExchange(key+".save", &n.Save)
+	l.compile(key+".ignore", &n.Ignore, "", false)
 }
 
 func (l *linter) compile(key string, p *Pattern, group string, needed bool) {

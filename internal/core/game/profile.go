@@ -218,8 +218,25 @@ type Server struct {
 	Keys       map[string][]KeyPlace `yaml:"keys" doc:"where settings stand, first source first: active-world, worlds-folder and seed are understood, others are shown" need:"yes"`
 	FirstStart []string              `yaml:"first-start" doc:"files and folders (ending in /) that only exist once the server has been started; a world cannot be put before"`
 	Console    Console               `yaml:"console" doc:"how a running server is understood and spoken to" need:"yes"`
+	Seeds      Seeds                 `yaml:"seeds" doc:"which seeds the setting of the key seed takes"`
+	NewWorld   NewWorld              `yaml:"new-world" doc:"how the server makes a new world where the settings name one that is not there"`
+	Travels    []string              `yaml:"travels" doc:"names of keys whose values belong to the world and may go with it to another server"`
 	Waits      Waits                 `yaml:"waits" doc:"how long to wait for the server"`
 	Join       KeyPlace              `yaml:"join" doc:"which setting holds the port that players connect to"`
+}
+
+// Seeds says which seeds a server takes. Without it a seed is a number of 64 bits.
+type Seeds struct {
+	Text     bool `yaml:"text" doc:"true: words are taken too, and turned into a number by the game"`
+	Bits     int  `yaml:"bits" doc:"how wide a seed is: 64 (when absent) or 32"`
+	Unsigned bool `yaml:"unsigned" doc:"true: a seed has no sign"`
+}
+
+// NewWorld says how a server makes a new world.
+type NewWorld struct {
+	Named  string   `yaml:"named" doc:"settings (when absent): the new world has the name that the settings give; own: the server finds a name of its own and tells it in the line of opened"`
+	Save   Exchange `yaml:"save" doc:"has the new world written under the name that the settings give, where it stands in memory only; {name} and {file} are filled in"`
+	Ignore Pattern  `yaml:"ignore" doc:"lines of refused that are as they should be when a new world is wanted, such as that the old one is missing"`
 }
 
 // Kind is a kind of server software for one game.
@@ -241,7 +258,9 @@ type Settings struct {
 	Format   string    `yaml:"format" doc:"properties, key-value, ini, env, json, yaml, toml, xml, shell, batch or lines" need:"yes"`
 	Line     string    `yaml:"line" doc:"for lines: how a line looks, with {key} and {value}"`
 	Encoding string    `yaml:"encoding" doc:"utf-8, utf-16le, utf-16be or latin-1; absent: found out from the bytes"`
-	Include  Pattern   `yaml:"include" doc:"a regular expression for a line that takes in another file of the same format, whose path is in the group value"`
+	// WritesBack: what is changed while the server runs is lost on its way down.
+	WritesBack bool    `yaml:"writes-back" doc:"true: the server writes the file anew when it stops, over what was changed meanwhile"`
+	Include    Pattern `yaml:"include" doc:"a regular expression for a line that takes in another file of the same format, whose path is in the group value"`
 }
 
 // Syntax says how the document is written.
@@ -309,7 +328,8 @@ type Console struct {
 	Seed     Ask      `yaml:"seed" doc:"asks for the seed of the world that runs"`
 	Version  Ask      `yaml:"version" doc:"asks for the server's version; without say the log is searched for the answer"`
 	Hold     Exchange `yaml:"hold" doc:"holds writes back"`
-	Flush    Exchange `yaml:"flush" doc:"has all that is held in memory written"`
+	Flush    Exchange `yaml:"flush" doc:"has all that is held in memory written; {name} and {file} of the active world are filled in"`
+	Quiet    bool     `yaml:"quiet" doc:"true: the server writes a world's files only when it is told to flush or to stop, so that they stand still in between"`
 	Release  Exchange `yaml:"release" doc:"lets writes go on"`
 	Load     Exchange `yaml:"load" doc:"loads another world while the server runs; {name} and {file} are filled in"`
 }
@@ -318,7 +338,14 @@ type Console struct {
 type Stop struct {
 	Say    string  `yaml:"say" doc:"the line to say"`
 	Signal string  `yaml:"signal" doc:"SIGINT or SIGTERM"`
+	Loses  bool    `yaml:"loses" doc:"true: a stop does not save by itself, so that flush is said before"`
 	Expect Pattern `yaml:"expect" doc:"the line that says that everything was written"`
+}
+
+// Filled gives the exchange with a world's names filled in.
+func (e Exchange) Filled(w World, name string) Exchange {
+	e.Say = strings.NewReplacer("{name}", name, "{file}", w.FileName(name)).Replace(e.Say)
+	return e
 }
 
 // Ask is a question at the console; the answer's group "value" is the result.

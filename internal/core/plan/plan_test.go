@@ -63,7 +63,7 @@ func (s scene) put(t *testing.T, choices fit.Choices) (plan.Plan, error) {
 	if s.world.Layout == "split" {
 		parts = append(parts, "aurora")
 	}
-	return plan.DraftPut(plan.PutInput{Fit: in, Sheet: fit.Compare(in), Server: "north", Copy: "c0ffee", Parts: parts, Work: ".reshard/7", Tree: s.tree(), Window: plan.Window{Stopping: 10, Starting: 20}})
+	return plan.DraftPut(plan.Input{Kind: plan.Put, Fit: in, Sheet: fit.Compare(in), Server: "north", Copy: "c0ffee", Parts: parts, Work: ".reshard/7", Tree: s.tree(), Window: plan.Window{Stopping: 10, Starting: 20}})
 }
 
 // brief writes a plan's steps as lines to compare with.
@@ -176,7 +176,7 @@ func (s scene) undo(t *testing.T, of plan.Plan, work string, after map[string]st
 	t.Helper()
 	p, err := games.Find("quarrymoss")
 	require.NoError(t, err)
-	return plan.DraftUndo(plan.UndoInput{Of: of, ID: 7, Profile: p, State: s.read(t), Running: true, Server: "north", Work: work, Tree: s.tree(), After: after})
+	return plan.DraftUndo(plan.UndoInput{Of: of, ID: 7, Profile: p, State: s.read(t), Live: fit.Live{State: "running", FreeBytes: -1, SameFilesystem: true, Players: -1}, Server: "north", Work: work, Tree: s.tree(), After: after})
 }
 
 func TestUndoAndTheUndoOfAnUndo(t *testing.T) {

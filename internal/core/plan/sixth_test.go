@@ -155,7 +155,7 @@ func TestSixthGameServer(t *testing.T) {
 	in := fit.Input{Profile: p, World: w, Server: s, Choices: fit.Choices{"players": "keep"}, Live: fit.Live{State: "running", DeclaredVersion: "7", FreeBytes: -1, SameFilesystem: true, Roots: machine.Roots}}
 	in.Unwritable = plan.Unwritable(os.DirFS(root), in)
 	sheet := fit.Compare(in)
-	draft, err := plan.DraftPut(plan.PutInput{Fit: in, Sheet: sheet, Server: "sound", Copy: "c", Parts: []string{""}, Work: "data/.reshard/1", Tree: os.DirFS(root)})
+	draft, err := plan.DraftPut(plan.Input{Kind: plan.Put, Fit: in, Sheet: sheet, Server: "sound", Copy: "c", Parts: []string{""}, Work: "data/.reshard/1", Tree: os.DirFS(root)})
 	require.NoError(t, err)
 	assert.Contains(t, brief(draft), "| move data/.reshard/1/staged/kelp.wrack > data/drift/kelp.wrack")
 	got := map[string]string{}
@@ -223,7 +223,7 @@ func TestAFixedName(t *testing.T) {
 	w, _, err := world.Inspect(os.DirFS(own), ".", "x", "", []*game.Profile{p})
 	require.NoError(t, err)
 	in := fit.Input{Profile: p, World: w, Server: s, Choices: fit.Choices{"players": "keep"}, Live: fit.Live{State: "stopped", DeclaredVersion: "7", FreeBytes: -1, SameFilesystem: true}}
-	draft, err := plan.DraftPut(plan.PutInput{Fit: in, Sheet: fit.Compare(in), Server: "sound", Copy: "c", Parts: []string{""}, Work: "data/.reshard/1", Tree: os.DirFS(root)})
+	draft, err := plan.DraftPut(plan.Input{Kind: plan.Put, Fit: in, Sheet: fit.Compare(in), Server: "sound", Copy: "c", Parts: []string{""}, Work: "data/.reshard/1", Tree: os.DirFS(root)})
 	require.NoError(t, err)
 	assert.Equal(t, "tide", draft.Folder)
 	assert.Equal(t, []string{"data/drift/tide.wrack"}, draft.SetAside)

@@ -8,6 +8,7 @@ type State string
 const (
 	Drafted   State = "drafted"   // worked out, nothing done
 	Staging   State = "staging"   // writing beside the live world; players still play
+	Waiting   State = "waiting"   // for a person; staged, and players still play
 	Switching State = "switching" // the stop window
 	Proving   State = "proving"   // the server runs again and is being asked
 	Done      State = "done"      // proven
@@ -20,7 +21,8 @@ const (
 // changeover only along these, and only from the state it really has.
 var next = map[State][]State{
 	Drafted:   {Staging},
-	Staging:   {Switching, Undoing},
+	Staging:   {Waiting, Switching, Proving, Undoing},
+	Waiting:   {Staging, Switching, Proving, Undoing},
 	Switching: {Proving, Undoing},
 	Proving:   {Done, Undoing},
 	Undoing:   {Undone, Held},
@@ -39,14 +41,18 @@ func (s State) May(to State) bool {
 	return false
 }
 
+// Untouched reports whether nothing live has been touched yet, so that a changeover
+// in this state can be cancelled.
+func (s State) Untouched() bool { return s == Staging || s == Waiting }
+
 // Open reports whether a changeover in this state holds its server.
 func (s State) Open() bool {
-	return s == Staging || s == Switching || s == Proving || s == Undoing || s == Held
+	return s == Staging || s == Waiting || s == Switching || s == Proving || s == Undoing || s == Held
 }
 
 // States lists all states.
 func States() []State {
-	return []State{Drafted, Staging, Switching, Proving, Done, Undoing, Undone, Held}
+	return []State{Drafted, Staging, Waiting, Switching, Proving, Done, Undoing, Undone, Held}
 }
 
 // StepState is where one step stands in the journal.

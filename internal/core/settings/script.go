@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 )
 
@@ -285,7 +286,34 @@ func (s script) encode(value, was string) (string, error) {
 	return `"` + strings.NewReplacer(`"`, `\"`, `\`, `\\`, `$`, `\$`, "`", "\\`").Replace(value) + `"`, nil
 }
 
-// add is not possible: where an argument belongs in a script, a person knows.
-func (script) add(_ []byte, key, _, _ string) ([]byte, error) {
-	return nil, errors.New("the script has no " + key + ", and Reshard does not add arguments to commands; add it by hand")
+// add puts an argument behind the last one of the command that has arguments. Which
+// command is meant is clear only when there is one such; a variable is never added.
+func (s script) add(data []byte, key, value, _ string) ([]byte, error) {
+	words, _, err := s.words(data)
+	if err != nil {
+		return nil, err
+	}
+	if key == "" || (key[0] != '-' && key[0] != '+') {
+		return nil, errors.New("the script has no " + key + ", and Reshard does not add variables to scripts; add it by hand")
+	}
+	commands := map[int]int{} // where the last word of a command with arguments ends
+	for i := range words {
+		if _, _, _, ok := argument(words, i); ok {
+			commands[words[i].command] = 0
+		}
+	}
+	if len(commands) != 1 {
+		return nil, errors.New("the script has no " + key + ", and it is not clear which of its commands it belongs to; add it by hand")
+	}
+	end := 0
+	for _, w := range words {
+		if _, ok := commands[w.command]; ok {
+			end = w.start + len(w.raw)
+		}
+	}
+	coded, err := s.encode(value, "")
+	if err != nil {
+		return nil, err
+	}
+	return slices.Concat(data[:end], []byte(" "+key+" "+coded), data[end:]), nil
 }

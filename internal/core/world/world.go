@@ -39,6 +39,9 @@ type World struct {
 	Missing   []string `json:"missing,omitempty"`
 	// Wrappers are the folders around it in what was read, outermost first.
 	Wrappers []string `json:"wrappers,omitempty"`
+	// Settings are values that belong to the world, by the profile's names of their
+	// keys, when it was copied from a server.
+	Settings map[string]string `json:"settings,omitempty"`
 	// Why says how the world was recognised.
 	Why string `json:"why"`
 }

@@ -48,7 +48,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Cancel a changeover that is staging */
+        /** Cancel a changeover that is staging or waiting */
         post: operations["cancel-changeover"];
         delete?: never;
         options?: never;
@@ -66,6 +66,40 @@ export interface paths {
         /** Watch a changeover: an event a change, each the whole state, until it rests */
         get: operations["watch-changeover"];
         put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/changeovers/{id}/go-on": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give a changeover the word that it waits for */
+        post: operations["go-on-changeover"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/changeovers/{id}/landmarks/{landmark}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Tell whether a landmark was found after a changeover */
+        put: operations["tick-landmark"];
         post?: never;
         delete?: never;
         options?: never;
@@ -331,6 +365,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/servers/{server}/aside": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List what changeovers have set aside on a server, with size, age and the rule that removes it */
+        get: operations["list-aside"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/servers/{server}/aside/{changeover}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Remove what a changeover has set aside, for good */
+        delete: operations["tidy-aside"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/servers/{server}/log": {
         parameters: {
             query?: never;
@@ -503,6 +571,58 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/worlds/{world}/archive": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get a copy as the game's own program takes it: an archive, or the world's one file */
+        get: operations["get-world-archive"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/worlds/{world}/landmarks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List what to look for in a world */
+        get: operations["list-landmarks"];
+        put?: never;
+        /** Note something to look for in a world */
+        post: operations["add-landmark"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/worlds/{world}/landmarks/{landmark}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Forget a landmark */
+        delete: operations["remove-landmark"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/worlds/{world}/verify": {
         parameters: {
             query?: never;
@@ -535,6 +655,29 @@ export interface components {
             /** @description false when the library had this content already */
             new: boolean;
         };
+        Aside: {
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            changeover: number;
+            /** Format: int64 */
+            files: number;
+            /** @description from the server's root */
+            folder: string;
+            /**
+             * Format: date-time
+             * @description when the rule removes it
+             */
+            goes?: string;
+            holds: string[];
+            /** @description what to type to remove it */
+            name: string;
+            removable: boolean;
+            rule: string;
+            server: string;
+            /** Format: date-time */
+            since?: string;
+        };
         Changeover: {
             copy?: string;
             /** Format: date-time */
@@ -546,7 +689,10 @@ export interface components {
             /** Format: int64 */
             id: number;
             join?: string;
+            joinNote?: string;
             kind: string;
+            landmarks?: components["schemas"]["Sighting"][];
+            later?: number[];
             plan: components["schemas"]["Plan"];
             /** @description while it is running */
             progress?: components["schemas"]["ChangeoverProgress"];
@@ -556,7 +702,7 @@ export interface components {
             /** Format: date-time */
             startedAt?: string;
             /** @enum {string} */
-            state: "drafted" | "staging" | "switching" | "proving" | "done" | "undoing" | "undone" | "held";
+            state: "drafted" | "staging" | "waiting" | "switching" | "proving" | "done" | "undoing" | "undone" | "held";
             steps: components["schemas"]["Step"][];
             undoable: boolean;
             /** Format: int64 */
@@ -577,6 +723,8 @@ export interface components {
             /** Format: date-time */
             readyAt?: string;
             say: string;
+            /** Format: date-time */
+            since?: string;
             state: string;
             /** Format: int64 */
             step: number;
@@ -610,23 +758,6 @@ export interface components {
             kind: "arrival" | "backup" | "safety";
             source: string;
             world: string;
-        };
-        DraftInputBody: {
-            /** @description put: answers to the sheet's rows, by key */
-            choices?: {
-                [key: string]: string;
-            };
-            /** @enum {string} */
-            kind: "put" | "undo";
-            /** @description put */
-            server?: string;
-            /**
-             * Format: int64
-             * @description undo: the changeover to take back
-             */
-            undoes?: number;
-            /** @description put: a world's name or the beginning of a copy's id */
-            world?: string;
         };
         Examples: {
             /** @description sketch: the game's id */
@@ -729,6 +860,16 @@ export interface components {
             /** Format: date-time */
             withdrawnAt?: string;
         };
+        Landmark: {
+            /** Format: date-time */
+            createdAt: string;
+            createdBy: string;
+            /** Format: int64 */
+            id: number;
+            /** @description as people write it: 120 / -30 */
+            place?: string;
+            say: string;
+        };
         "Lint-gameRequest": {
             profile: string;
         };
@@ -738,6 +879,33 @@ export interface components {
             references?: components["schemas"]["WorldReference"][];
             server?: components["schemas"]["ServerState"];
             world?: components["schemas"]["WorldFacts"];
+        };
+        NewChangeover: {
+            /** @description put, restore and clone: the world only is to stand there, and does not become the active one */
+            beside?: boolean;
+            /** @description answers to the sheet's rows, by key; reset: seed (a number, words, same, random or as-set) and folder-name */
+            choices?: {
+                [key: string]: string;
+            };
+            /** @description clone: the server to take the world from */
+            from?: string;
+            /** @enum {string} */
+            kind: "put" | "restore" | "clone" | "reset" | "switch" | "rename" | "take-away" | "undo";
+            /** @description all but undo */
+            server?: string;
+            /**
+             * Format: int64
+             * @description undo: the changeover to take back
+             */
+            undoes?: number;
+            /** @description put and restore: a world of the library or the beginning of a copy's id; clone, switch and take-away: a world's name on the server, the active one if left out; rename: the new name */
+            world?: string;
+        };
+        NewLandmark: {
+            /** @description where, as people write it: 120 / -30 */
+            place?: string;
+            /** @description what there is to see, such as: red roof by the well */
+            say: string;
         };
         NewServer: {
             /** @description program and arguments; run in the server's folder */
@@ -761,10 +929,15 @@ export interface components {
             version?: string;
         };
         Plan: {
+            choices?: {
+                [key: string]: string;
+            };
+            copy?: string;
             diffs: components["schemas"]["PlanDiff"][];
             expect: components["schemas"]["PlanExpect"];
             fingerprint: string;
             folder: string;
+            from?: string;
             kind: string;
             /** Format: int64 */
             needBytes: number;
@@ -772,6 +945,7 @@ export interface components {
             server: string;
             setAside: string[];
             steps: components["schemas"]["PlanStep"][];
+            then?: components["schemas"]["PlanThen"];
             /** Format: int64 */
             undoes?: number;
             window: components["schemas"]["PlanWindow"];
@@ -791,6 +965,7 @@ export interface components {
         };
         PlanEdit: {
             key: string;
+            opened?: string;
             value: string;
             was: string;
             wasSet: boolean;
@@ -798,10 +973,18 @@ export interface components {
         PlanExpect: {
             folder: string;
             folders: string[];
+            fresh?: boolean;
+            oldId?: string;
+            oldSeed?: string;
             opened: string[];
+            own?: boolean;
+            placed?: string;
             /** Format: int64 */
             players: number;
             seed?: string;
+            seedText?: string;
+            state?: string;
+            there?: string[];
             title?: string;
             worldId?: string;
         };
@@ -814,6 +997,9 @@ export interface components {
             under: string;
         };
         PlanStep: {
+            again?: boolean;
+            as?: string;
+            back?: string;
             /** Format: int64 */
             bytes?: number;
             copy?: string;
@@ -827,14 +1013,26 @@ export interface components {
             keep?: string;
             kind: string;
             names?: string[];
+            old?: boolean;
+            pass?: boolean;
             restoreFrom?: string;
             routes?: components["schemas"]["PlanRoute"][];
             say: string;
+            server?: string;
             skip?: string[];
             switch: boolean;
             syntax?: components["schemas"]["SettingsSyntax"];
+            tell?: string;
             to?: string;
+            until?: string;
             world?: string;
+        };
+        PlanThen: {
+            choices?: {
+                [key: string]: string;
+            };
+            kind: string;
+            world: string;
         };
         PlanWindow: {
             /** Format: int64 */
@@ -876,6 +1074,7 @@ export interface components {
             exitedAt?: string;
             game: string;
             join?: string;
+            joinNote?: string;
             kind: string;
             /** Format: int64 */
             lastStartMs: number;
@@ -986,9 +1185,26 @@ export interface components {
         };
         Sheet: {
             copy: string;
+            /** @description of the changeover that it is made for */
+            kind?: string;
             server: string;
             sheet: components["schemas"]["FitSheet"];
             world: string;
+        };
+        Sighting: {
+            /** Format: date-time */
+            createdAt: string;
+            createdBy: string;
+            /** Format: int64 */
+            id: number;
+            /** @description as people write it: 120 / -30 */
+            place?: string;
+            say: string;
+            /** @description absent: nobody has looked yet */
+            seen?: boolean;
+            /** Format: date-time */
+            toldAt?: string;
+            toldBy?: string;
         };
         SignInInputBody: {
             /**
@@ -1014,6 +1230,11 @@ export interface components {
             profile: string;
         };
         Step: {
+            /**
+             * Format: int64
+             * @description written or read
+             */
+            bytes?: number;
             /** Format: date-time */
             doneAt?: string;
             kind: string;
@@ -1022,6 +1243,15 @@ export interface components {
             /** @enum {string} */
             state: "planned" | "intended" | "done" | "undone";
             switch: boolean;
+            /**
+             * Format: int64
+             * @description -1: not known
+             */
+            tookMs: number;
+        };
+        "Tick-landmarkRequest": {
+            /** @description false: it is not there */
+            seen: boolean;
         };
         Token: {
             /** Format: date-time */
@@ -1078,6 +1308,9 @@ export interface components {
             players: components["schemas"]["WorldPlayer"][];
             realms: string[];
             root: string;
+            settings?: {
+                [key: string]: string;
+            };
             title: string;
             warnings: string[];
             why: string;
@@ -1145,7 +1378,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["DraftInputBody"];
+                "application/json": components["schemas"]["NewChangeover"];
             };
         };
         responses: {
@@ -1259,7 +1492,10 @@ export interface operations {
                         /** Format: int64 */
                         id: number;
                         join?: string;
+                        joinNote?: string;
                         kind: string;
+                        landmarks?: components["schemas"]["Sighting"][];
+                        later?: number[];
                         plan: components["schemas"]["Plan"];
                         /** @description while it is running */
                         progress?: components["schemas"]["ChangeoverProgress"];
@@ -1269,7 +1505,7 @@ export interface operations {
                         /** Format: date-time */
                         startedAt?: string;
                         /** @enum {string} */
-                        state: "drafted" | "staging" | "switching" | "proving" | "done" | "undoing" | "undone" | "held";
+                        state: "drafted" | "staging" | "waiting" | "switching" | "proving" | "done" | "undoing" | "undone" | "held";
                         steps: components["schemas"]["Step"][];
                         undoable: boolean;
                         /** Format: int64 */
@@ -1279,6 +1515,73 @@ export interface operations {
                         whyNot?: string;
                         window?: components["schemas"]["Window"];
                     };
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "go-on-changeover": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Changeover"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "tick-landmark": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                landmark: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Tick-landmarkRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Changeover"];
                 };
             };
             /** @description Error */
@@ -1388,9 +1691,14 @@ export interface operations {
     fit: {
         parameters: {
             query: {
-                /** @description left out: the server is checked alone, with the world that it has */
+                /** @description what the sheet is for; left out: a put, or the server alone when there is no world either */
+                kind?: "put" | "restore" | "clone" | "reset" | "switch" | "rename";
+                /** @description as in a draft */
                 world?: string;
                 server: string;
+                /** @description clone: the server to take the world from */
+                from?: string;
+                beside?: boolean;
                 /** @description answers as key=value, such as folder-name=fen-garden */
                 choose?: string[];
             };
@@ -1854,6 +2162,72 @@ export interface operations {
             };
         };
     };
+    "list-aside": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                server: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Aside"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "tidy-aside": {
+        parameters: {
+            query: {
+                /** @description its name, SERVER/CHANGEOVER, typed by a person */
+                confirm: string;
+            };
+            header?: never;
+            path: {
+                server: string;
+                changeover: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Aside"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "follow-log": {
         parameters: {
             query?: {
@@ -2220,6 +2594,134 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["World"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-world-archive": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                world: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The file; its name is in Content-Disposition. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
+                    "application/zip": string;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-landmarks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                world: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Landmark"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "add-landmark": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                world: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewLandmark"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Landmark"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "remove-landmark": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                world: string;
+                landmark: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {

@@ -1,0 +1,297 @@
+package changeover
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"io"
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"reshard/internal/control"
+	"reshard/internal/core/fault"
+	"reshard/internal/core/game"
+	"reshard/internal/core/plan"
+	"reshard/internal/core/server"
+	"reshard/internal/core/world"
+	"reshard/internal/vault"
+)
+
+// seenFile is a file as a first pass has found and stored it.
+type seenFile struct {
+	size     int64
+	modified time.Time
+	chunks   []vault.Chunk
+}
+
+// settled is how old a file's last change must be for its size and time to tell that
+// it has not changed since: clocks of file systems are coarse.
+const settled = 3 * time.Second
+
+// copyWorld stores a world of a server in the vault. A first pass, made while people
+// play, may find half written files: what it stores is only a head start.
+func (r *Runner) copyWorld(ctx context.Context, n int, step plan.Step) (*Detail, error) {
+	h, err := r.hands(step)
+	if err != nil {
+		return nil, err
+	}
+	begun := r.Now()
+	tree := h.Place.FS()
+	found, err := worldIn(tree, step.Dir, step.World, h.Profile)
+	if err != nil {
+		return nil, err
+	}
+	entries, err := world.Parts(tree, found)
+	if err != nil {
+		return nil, err
+	}
+	var read atomic.Int64
+	files, total := r.copySources(tree, entries, &read)
+	r.report(func(p *Progress) { p.TotalBytes, p.TotalFiles, p.Bytes, p.Files = total, len(files), 0, 0 })
+	c, err := r.Vault.Store(ctx, files, func() { r.trace(n, step, "halfway") })
+	detail := &Detail{Copy: c.ID, Bytes: c.Bytes, Files: len(c.Files), Read: read.Load(), TookMS: r.Now().Sub(begun).Milliseconds()}
+	if step.Pass {
+		if err != nil && ctx.Err() == nil {
+			return &Detail{Read: read.Load(), TookMS: detail.TookMS}, nil // it was written to meanwhile; the last pass is strict
+		}
+		r.remember(entries, c, begun)
+		return detail, err
+	}
+	if err != nil {
+		return nil, err
+	}
+	w, err := world.Read(tree, found)
+	if err != nil {
+		return nil, err
+	}
+	w.Locks = nil // it was held or closed when it was copied
+	w.Warnings = slices.DeleteFunc(w.Warnings, func(s string) bool { return strings.Contains(s, "the world may be open in the game") })
+	return detail, r.Keep(ctx, c, w, step.Server)
+}
+
+// worldIn recognises one world in a folder by its name.
+func worldIn(tree fs.FS, dir, name string, profile *game.Profile) (world.Found, error) {
+	list, err := world.Direct(tree, dir, profile)
+	if err != nil {
+		return world.Found{}, fault.Wrap(fault.NotFound, "look for worlds in", dir, err)
+	}
+	i := slices.IndexFunc(list, func(f world.Found) bool { return f.Folder == name })
+	if i < 0 {
+		return world.Found{}, fault.New(fault.NotFound, "copy", path.Join(dir, name), "there is no world of that name any more")
+	}
+	return list[i], nil
+}
+
+// copySources makes the vault's sources of a world's files; those that a first pass
+// has stored and that have not changed since are not read again.
+func (r *Runner) copySources(tree fs.FS, entries []world.Entry, read *atomic.Int64) (out []vault.Source, total int64) {
+	for _, e := range entries {
+		src := vault.Source{Part: e.Part, Path: e.Path, Modified: e.ModTime}
+		if !e.Dir {
+			total += e.Size
+			if s, ok := r.seen[e.Source]; ok && s.size == e.Size && s.modified.Equal(e.ModTime) {
+				src.Known = s.chunks
+			}
+			src.Open = func() (io.ReadCloser, error) {
+				f, err := tree.Open(e.Source)
+				if err != nil {
+					return nil, err
+				}
+				return &counted{File: f, r: r, read: read}, nil
+			}
+		}
+		out = append(out, src)
+	}
+	return out, total
+}
+
+// counted tells how much of a file has been read.
+type counted struct {
+	fs.File
+	r    *Runner
+	read *atomic.Int64
+}
+
+func (c *counted) Read(p []byte) (int, error) {
+	n, err := c.File.Read(p)
+	done := c.read.Add(int64(n))
+	c.r.copied(done)
+	return n, err
+}
+
+// copied reports bytes that were read; several files are read at a time.
+func (r *Runner) copied(bytes int64) {
+	r.reporting.Lock()
+	defer r.reporting.Unlock()
+	r.report(func(p *Progress) { p.Bytes = max(p.Bytes, bytes) })
+}
+
+func (r *Runner) remember(entries []world.Entry, c vault.Copy, begun time.Time) {
+	stored := map[string][]vault.Chunk{}
+	for _, f := range c.Files {
+		stored[f.Part+"\x00"+f.Path] = f.Chunks
+	}
+	r.seen = map[string]seenFile{}
+	for _, e := range entries {
+		if chunks, ok := stored[e.Part+"\x00"+e.Path]; ok && !e.Dir && e.ModTime.Before(begun.Add(-settled)) {
+			r.seen[e.Source] = seenFile{size: e.Size, modified: e.ModTime, chunks: chunks}
+		}
+	}
+}
+
+// copyOf is the copy that a step works with: its own, or the one that was made.
+func (r *Runner) copyOf(step plan.Step) (string, error) {
+	if step.Copy != "" {
+		return step.Copy, nil
+	}
+	for n, s := range r.job.Plan.Steps {
+		var d Detail
+		if s.Kind == plan.Copy && !s.Pass && json.Unmarshal(r.job.Steps[n].Detail, &d) == nil && d.Copy != "" {
+			return d.Copy, nil
+		}
+	}
+	return "", fault.New(fault.Internal, "find copy for", r.job.Plan.World, "no step has made one")
+}
+
+// tell says a line of the profile at the console and waits for its answer.
+func (r *Runner) tell(ctx context.Context, step plan.Step, what, name string) error {
+	h, err := r.hands(step)
+	if err != nil {
+		return err
+	}
+	console := h.Profile.Server.Console
+	exchange, ok := map[string]game.Exchange{
+		"hold": console.Hold, "flush": console.Flush, "release": console.Release, "load": console.Load, "save": h.Profile.Server.NewWorld.Save,
+	}[what]
+	if !ok || exchange.Say == "" {
+		return fault.New(fault.Internal, "say "+what+" to", step.Server, "the game has no such line")
+	}
+	return h.Control.Tell(ctx, exchange.Filled(h.Profile.World, name), h.Profile.Server.Waits.Stop)
+}
+
+// untell takes back what was said: what was held is let go, and the world that was
+// left is loaded again.
+func (r *Runner) untell(ctx context.Context, step plan.Step) error {
+	h, err := r.hands(step)
+	if err != nil {
+		return err
+	}
+	st := h.Control.Status()
+	switch {
+	case step.Tell == "hold" && st.State == control.Running:
+		return r.tell(ctx, step, "release", step.World)
+	case step.Tell == "load" && st.State == control.Stopped:
+		_, err := h.Control.Start(ctx) // the settings name the former world again
+		return err
+	case step.Tell == "load":
+		if st.Opened != "" && st.Opened != step.World && st.Opened != h.Profile.World.FileName(step.World) {
+			return nil // it never went over
+		}
+		return r.tell(ctx, step, "load", step.Back)
+	}
+	return nil
+}
+
+// openedEdits fills in the name of the world that the running server has opened.
+func (r *Runner) openedEdits(step plan.Step) (plan.Step, string, error) {
+	if !slices.ContainsFunc(step.Edits, func(e plan.Edit) bool { return e.Opened != "" }) {
+		return step, "", nil
+	}
+	opened := r.Control.Status().Opened
+	if opened == "" {
+		return step, "", fault.New(fault.NotProven, "write", step.File, "the server has not told which world it has made")
+	}
+	step.Edits = slices.Clone(step.Edits)
+	for i, e := range step.Edits {
+		if e.Opened != "" {
+			step.Edits[i].Value = server.ValueFor(server.Given{Writes: e.Opened, Value: e.Was}, r.job.Plan.Worlds, opened, r.Profile)
+		}
+	}
+	return step, opened, nil
+}
+
+// folder is the name of the world that should run.
+func (r *Runner) folder() string {
+	e := r.job.Plan.Expect
+	if !e.Own {
+		return e.Folder
+	}
+	for n := range r.job.Plan.Steps {
+		var d Detail
+		if json.Unmarshal(r.job.Steps[n].Detail, &d) == nil && d.Opened != "" {
+			return d.Opened
+		}
+	}
+	return r.Control.Status().Opened
+}
+
+// made lists what the server has made as the new world that was asked for.
+func (r *Runner) made() []string {
+	e := r.job.Plan.Expect
+	name := r.folder()
+	if !e.Fresh || name == "" {
+		return nil
+	}
+	state := server.State{}
+	entries, err := fs.ReadDir(r.Place.FS(), r.job.Plan.Worlds)
+	if err != nil {
+		return nil
+	}
+	for _, entry := range entries {
+		if server.TakesName(r.Profile, entry) {
+			state.Folders = append(state.Folders, entry.Name())
+		}
+	}
+	var out []string
+	for _, made := range state.Taken(r.Profile, name) {
+		if !slices.ContainsFunc(e.Folders, func(was string) bool { return r.worldName(was) == r.worldName(made) }) {
+			out = append(out, made)
+		}
+	}
+	return out
+}
+
+// timeMark is the file whose time tells when a new world can have been made at the
+// earliest, by the clock of the host's own file system.
+func (r *Runner) timeMark() string { return path.Join(r.job.Plan.Work, "before-start") }
+
+func (r *Runner) markTime() error {
+	there, err := r.Place.Exists(r.timeMark())
+	if err != nil || there {
+		return err
+	}
+	if err := r.Place.MkdirAll(r.job.Plan.Work); err != nil {
+		return err
+	}
+	_, err = r.Place.Write(r.timeMark(), strings.NewReader("what is older than this was there before the server made a new world\n"), time.Time{})
+	return err
+}
+
+// madeSince counts the files of a world, and those that are older than the mark.
+func (r *Runner) madeSince(name string) (files, older int, err error) {
+	mark, err := fs.Stat(r.Place.FS(), r.timeMark())
+	if err != nil {
+		return 0, 0, err
+	}
+	found, err := worldIn(r.Place.FS(), r.job.Plan.Worlds, name, r.Profile)
+	if err != nil {
+		return 0, 0, err
+	}
+	entries, err := world.Parts(r.Place.FS(), found)
+	for _, e := range entries {
+		if !e.Dir {
+			files++
+			if e.ModTime.Before(mark.ModTime()) {
+				older++
+			}
+		}
+	}
+	if err == nil && files == 0 {
+		err = errors.New("it has no files")
+	}
+	return files, older, err
+}

@@ -1,0 +1,215 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"io/fs"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"reshard/internal/core/fault"
+	"reshard/internal/core/plan"
+	"reshard/internal/records"
+	"reshard/internal/wire"
+)
+
+// The parts of a changeover's working folder that hold something of a person's.
+var asideParts = map[string]string{
+	"aside": "set aside", "failed": "a world whose changeover went back", "strays": "made by the server in a start that was taken back",
+	"settings": "settings as they were", "settings-adopted": "settings as they were", "staged": "staged",
+}
+
+// Aside lists what changeovers have set aside on a server, newest first.
+func (s *Service) Aside(ctx context.Context, name string) ([]wire.Aside, error) {
+	l, err := s.serverByName(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	rec, err := s.records.Server(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	in, err := l.input(rec)
+	if err != nil {
+		return nil, err
+	}
+	base := path.Join(path.Dir(in.Server.WorldsFolder), plan.WorkFolder)
+	entries, err := fs.ReadDir(l.place.FS(), base)
+	if err != nil {
+		return []wire.Aside{}, nil // nothing was ever set aside
+	}
+	out := []wire.Aside{}
+	for _, e := range entries {
+		id, err := strconv.ParseInt(e.Name(), 10, 64)
+		if err != nil || !e.IsDir() {
+			continue
+		}
+		one, err := s.asideOf(ctx, l, id, path.Join(base, e.Name()))
+		if err != nil {
+			return nil, err
+		}
+		if one.Bytes > 0 || len(one.Holds) > 0 {
+			out = append(out, one)
+		}
+	}
+	slices.SortFunc(out, func(a, b wire.Aside) int { return int(b.Changeover - a.Changeover) })
+	return out, nil
+}
+
+// asideOf measures one changeover's working folder and says which rule holds for it.
+func (s *Service) asideOf(ctx context.Context, l *live, id int64, dir string) (wire.Aside, error) {
+	one := wire.Aside{Server: l.name, Changeover: id, Name: fmt.Sprintf("%s/%d", l.name, id), Folder: dir, Holds: []string{}}
+	err := fs.WalkDir(l.place.FS(), dir, func(p string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return nil // it is being removed at this moment
+		}
+		rel := strings.TrimPrefix(strings.TrimPrefix(p, dir), "/")
+		part, rest, below := strings.Cut(rel, "/")
+		if what, known := asideParts[part]; known && below && !strings.Contains(rest, "/") {
+			one.Holds = append(one.Holds, rest+" ("+what+")")
+		}
+		if info, err := d.Info(); err == nil && !d.IsDir() {
+			one.Bytes += info.Size()
+			one.Files++
+		}
+		return nil
+	})
+	if err != nil {
+		return one, fault.Wrap(fault.Internal, "measure", dir, err)
+	}
+	c, err := s.records.Changeover(ctx, id)
+	switch {
+	case fault.CodeOf(err) == fault.NotFound || (err == nil && c.ServerID != l.id):
+		one.Rule = "This service has no record of it, so it is never removed by it."
+		return one, nil
+	case err != nil:
+		return one, err
+	case c.State.Open():
+		one.Rule = fmt.Sprintf("Changeover %d is %s: it is needed.", id, c.State)
+		return one, nil
+	}
+	since := c.CreatedAt
+	if c.EndedAt != nil {
+		since = *c.EndedAt
+	}
+	one.Since, one.Removable = &since, true
+	if s.config.KeepAside <= 0 {
+		one.Rule = "It stays until a person removes it."
+		return one, nil
+	}
+	goes := since.Add(s.config.KeepAside)
+	one.Goes = &goes
+	one.Rule = fmt.Sprintf("It is removed %s after changeover %d ended.", days(s.config.KeepAside), id)
+	return one, nil
+}
+
+func days(d time.Duration) string {
+	if d >= 48*time.Hour && d%(24*time.Hour) == 0 {
+		return fmt.Sprintf("%d days", d/(24*time.Hour))
+	}
+	return d.String()
+}
+
+// Tidy removes what a changeover has set aside, for good. confirm must be its name.
+func (s *Service) Tidy(ctx context.Context, name string, id int64, confirm, by string) (wire.Aside, error) {
+	list, err := s.Aside(ctx, name)
+	if err != nil {
+		return wire.Aside{}, err
+	}
+	i := slices.IndexFunc(list, func(a wire.Aside) bool { return a.Changeover == id })
+	switch {
+	case i < 0:
+		return wire.Aside{}, fault.New(fault.NotFound, "tidy", fmt.Sprintf("%s/%d", name, id), "nothing of changeover %d is set aside on %s", id, name).With("reshard tidy " + name + " lists what is.")
+	case !list[i].Removable:
+		return list[i], fault.New(fault.WrongState, "tidy", list[i].Name, "%s", list[i].Rule)
+	case confirm != list[i].Name:
+		return list[i], fault.New(fault.Invalid, "tidy", list[i].Name, "it is removed for good, so it must be named: %s, not %q", list[i].Name, confirm)
+	}
+	l, err := s.serverByName(ctx, name)
+	if err != nil {
+		return list[i], err
+	}
+	return list[i], s.tidy(ctx, l, list[i], by)
+}
+
+// tidy removes a working folder: it is recorded first, then renamed, so that a crash
+// leaves either all of it or something that the next sweep goes on with.
+func (s *Service) tidy(ctx context.Context, l *live, a wire.Aside, by string) error {
+	release, err := l.claim("tidy")
+	if err != nil {
+		return err
+	}
+	defer release()
+	if err := s.records.AddTidied(ctx, records.Tidied{ChangeoverID: a.Changeover, Bytes: a.Bytes, By: by}); err != nil {
+		return err
+	}
+	going := path.Join(path.Dir(a.Folder), "going-"+path.Base(a.Folder))
+	if there, err := l.place.Exists(going); err != nil {
+		return err
+	} else if !there {
+		if err := l.place.Move(a.Folder, going); err != nil {
+			return err
+		}
+	}
+	s.log.Info("removed what was set aside", "server", l.name, "changeover", a.Changeover, "bytes", a.Bytes, "by", by)
+	return l.place.Discard(going)
+}
+
+// sweep removes what has been set aside for longer than it is kept, and goes on with
+// what a crash left half removed.
+func (s *Service) sweep(ctx context.Context) {
+	servers, err := s.records.Servers(ctx)
+	if err != nil {
+		return
+	}
+	for _, rec := range servers {
+		list, err := s.Aside(ctx, rec.Name)
+		if err != nil {
+			continue // it cannot be reached now
+		}
+		l, err := s.serverByName(ctx, rec.Name)
+		if err != nil {
+			continue
+		}
+		for _, a := range list {
+			if a.Removable && a.Goes != nil && s.now().After(*a.Goes) {
+				if err := s.tidy(ctx, l, a, "the rule"); err != nil {
+					s.log.Warn("cannot tidy", "what", a.Name, "error", err)
+				}
+			}
+		}
+		s.sweepGoing(l)
+	}
+}
+
+func (s *Service) sweepGoing(l *live) {
+	base := path.Join(path.Dir(path.Clean(l.profile.Server.Worlds)), plan.WorkFolder)
+	entries, err := fs.ReadDir(l.place.FS(), base)
+	if err != nil {
+		return
+	}
+	for _, e := range entries {
+		if strings.HasPrefix(e.Name(), "going-") {
+			if err := l.place.Discard(path.Join(base, e.Name())); err != nil {
+				s.log.Warn("cannot tidy", "what", e.Name(), "server", l.name, "error", err)
+			}
+		}
+	}
+}
+
+// keepTidy sweeps now and then until the service ends.
+func (s *Service) keepTidy() {
+	tick := time.NewTicker(time.Hour)
+	defer tick.Stop()
+	for {
+		s.sweep(s.ctx)
+		select {
+		case <-s.ctx.Done():
+			return
+		case <-tick.C:
+		}
+	}
+}

@@ -1,0 +1,126 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"path"
+
+	"reshard/internal/core/fault"
+	"reshard/internal/core/fit"
+	"reshard/internal/core/plan"
+	"reshard/internal/core/server"
+	"reshard/internal/core/world"
+	"reshard/internal/records"
+	"reshard/internal/vault"
+	"reshard/internal/wire"
+)
+
+// keepCopy records a copy that a changeover has made of a server's world.
+func (s *Service) keepCopy(ctx context.Context, l *live, c records.Changeover, stored vault.Copy, w world.World, from string) error {
+	if from == "" {
+		from = c.Server
+	} else {
+		other, err := s.serverByName(ctx, from)
+		if err != nil {
+			return err
+		}
+		l = other
+	}
+	if state, err := server.Read(l.place.FS(), l.profile, l.machine); err == nil {
+		w.Settings = travelling(l.profile, state, w.Folder)
+	}
+	at, err := s.worldsOn(ctx, l.id)
+	if err != nil {
+		return err
+	}
+	rec, _, err := s.records.AddCopy(ctx, records.Copy{
+		ID: stored.ID, WorldID: at[w.Folder], Kind: "backup", Facts: records.JSON[world.World]{V: w}, Bytes: stored.Bytes, Files: int64(len(stored.Files)),
+		Source: fmt.Sprintf("%s on %s (changeover %d)", w.Folder, from, c.ID), CreatedBy: c.CreatedBy,
+	})
+	if err != nil {
+		return err
+	}
+	return s.records.SetChangeoverCopy(ctx, c.ID, rec.ID)
+}
+
+// worldsOn tells, by name on disk, which worlds of the library have been brought onto
+// a server, by playing its changeovers through.
+func (s *Service) worldsOn(ctx context.Context, serverID int64) (map[string]int64, error) {
+	list, err := s.records.History(ctx, serverID)
+	if err != nil {
+		return nil, err
+	}
+	now := map[string]int64{}
+	before := map[int64]map[string]int64{}
+	for _, c := range list {
+		before[c.ID] = maps.Clone(now)
+		p := c.Plan.V
+		switch c.Kind {
+		case plan.Put, plan.Restore, plan.Clone:
+			name := p.Folder
+			if p.Expect.Placed != "" {
+				name = p.Expect.Placed
+			}
+			if now[name] = 0; c.WorldID != nil {
+				now[name] = *c.WorldID
+			}
+		case plan.Reset:
+			delete(now, p.Folder)
+		case plan.Rename:
+			for _, step := range p.Steps {
+				if step.Kind == plan.Move && path.Dir(step.To) == p.Worlds && path.Base(step.To) == p.Folder {
+					now[p.Folder] = now[path.Base(step.From)]
+				}
+				if step.Kind == plan.Move && step.As == p.Folder {
+					now[p.Folder] = now[step.World]
+				}
+			}
+		case plan.Undo:
+			if old, ok := before[p.Undoes]; ok {
+				now = maps.Clone(old)
+			}
+		}
+	}
+	return now, nil
+}
+
+// ready tells whether what a wait step waits for has come: a person's word, or a
+// concern of the sheet that is settled by what somebody has done on the server.
+func (s *Service) ready(ctx context.Context, c records.Changeover, n int, step plan.Step) (bool, error) {
+	now, err := s.records.Steps(ctx, c.ID)
+	if err != nil {
+		return false, err
+	}
+	if n < len(now) && detailOf(now[n]).By != "" {
+		return true, nil
+	}
+	if step.Until == plan.Word {
+		return false, nil
+	}
+	choices := maps.Clone(c.Plan.V.Choices)
+	delete(choices, step.Until)
+	p, err := s.prepare(ctx, wire.NewChangeover{Kind: c.Kind, World: c.Plan.V.Copy, Server: c.Server, From: c.Plan.V.From, Choices: choices})
+	if err != nil {
+		return false, err
+	}
+	row, _ := p.Sheet.Row(step.Until)
+	return row.Verdict == fit.Fits || row.Verdict == fit.Adjust, nil
+}
+
+// GoOn gives a changeover the word that it waits for.
+func (s *Service) GoOn(ctx context.Context, id int64, by string) (wire.Changeover, error) {
+	c, err := s.records.Changeover(ctx, id)
+	if err != nil {
+		return wire.Changeover{}, err
+	}
+	for n, st := range c.Steps {
+		if c.State == plan.Waiting && st.Kind == plan.Wait && st.State == plan.StepIntended {
+			if err := s.records.SetStepDetail(ctx, id, n, map[string]string{"by": by}); err != nil {
+				return wire.Changeover{}, err
+			}
+			return s.Changeover(ctx, id)
+		}
+	}
+	return wire.Changeover{}, fault.New(fault.WrongState, "go on with", fmt.Sprint(id), "it is %s and waits for nobody", c.State)
+}

@@ -1,0 +1,74 @@
+package service
+
+import (
+	"context"
+	"io"
+	"path"
+	"slices"
+	"strings"
+
+	"reshard/internal/core/game"
+	"reshard/internal/pack"
+	"reshard/internal/vault"
+)
+
+// Export is a world on its way out of the library.
+type Export struct {
+	Name  string // of the file
+	Type  string // its media type
+	Write func(w io.Writer) error
+}
+
+// Export gives a copy as the game's own program takes it: a world of one file as that
+// file, a folder as an archive with its realms inside, under the game's own ending
+// for packed worlds when it has one.
+func (s *Service) Export(ctx context.Context, ref string) (Export, error) {
+	rec, err := s.records.FindCopy(ctx, ref)
+	if err != nil {
+		return Export{}, err
+	}
+	stored, err := s.vault.Load(rec.ID)
+	if err != nil {
+		return Export{}, err
+	}
+	profile, err := s.profile(rec.Facts.V.Game)
+	if err != nil {
+		return Export{}, err
+	}
+	folder := rec.Facts.V.Folder
+	if len(stored.Files) == 1 && profile.World.Shape != game.ShapeFolder {
+		f := stored.Files[0]
+		return Export{Name: f.Path, Type: "application/octet-stream", Write: func(w io.Writer) error {
+			_, err := io.Copy(w, s.vault.Read(f))
+			return err
+		}}, nil
+	}
+	name, top := folder+".zip", folder
+	if endings := profile.World.Packed.Endings; len(endings) > 0 {
+		name, top = folder+endings[0], "" // the game's own exports hold the world itself
+	}
+	if profile.World.Shape != game.ShapeFolder {
+		top = ""
+	}
+	items := make([]pack.Item, 0, len(stored.Files))
+	for _, f := range stored.Files {
+		to := path.Join(top, nestedPath(profile, f))
+		if f.Dir() {
+			to += "/"
+		}
+		items = append(items, pack.Item{Name: to, Size: f.Size, Modified: f.Modified, Open: func() (io.ReadCloser, error) {
+			return io.NopCloser(s.vault.Read(f)), context.Cause(ctx)
+		}})
+	}
+	slices.SortFunc(items, func(a, b pack.Item) int { return strings.Compare(a.Name, b.Name) })
+	return Export{Name: name, Type: "application/zip", Write: func(w io.Writer) error { return pack.WriteZip(w, items, nil) }}, nil
+}
+
+// nestedPath is where a file of a copy stands in a world that was played alone: its
+// realms are inside.
+func nestedPath(profile *game.Profile, f vault.File) string {
+	if f.Part == "" {
+		return f.Path
+	}
+	return path.Join(profile.World.Realms[f.Part].Nested, f.Path)
+}
