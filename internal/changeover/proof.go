@@ -182,8 +182,21 @@ func countSame(tree fs.FS, dir string, samples []Sample) (total, same int, gone 
 }
 
 // newGround counts blocks of the old world that stand in the new one.
-func newGround(tree fs.FS, dir string, samples []Sample) plan.Check {
-	total, same, _ := countSame(tree, dir, samples)
+func (r *Runner) newGround(dir, name string, samples []Sample) plan.Check {
+	if r.Profile.World.Shape == game.ShapeFolder {
+		dir = path.Join(r.job.Plan.Worlds, name)
+	}
+	total, same, _ := countSame(r.Place.FS(), dir, samples)
+	if r.Profile.World.Shape != game.ShapeFolder {
+		// The old world's files may stand in the same folder: those of the new count.
+		var mine []Sample
+		for _, s := range samples {
+			if r.worldName(s.File) == name {
+				mine = append(mine, s)
+			}
+		}
+		_, same, _ = countSame(r.Place.FS(), dir, mine)
+	}
 	return plan.Check{
 		What: "the ground is new", Expected: fmt.Sprintf("at most 1 in 4 of %d sampled blocks of the old world", total),
 		Seen: fmt.Sprintf("%d of %d", same, total), OK: same*4 <= total,
@@ -331,10 +344,7 @@ func (r *Runner) proveFresh(ctx context.Context, e plan.Expect) []plan.Check {
 	}
 	// With the same seed the ground may well be the same again.
 	if samples, dir := r.samples("", true); len(samples) > 0 && !r.sameSeed(seen, e.OldSeed) {
-		if dir != r.job.Plan.Worlds {
-			dir = path.Join(r.job.Plan.Worlds, e.Folder)
-		}
-		checks = append(checks, newGround(r.Place.FS(), dir, samples))
+		checks = append(checks, r.newGround(dir, e.Folder, samples))
 	}
 	return checks
 }

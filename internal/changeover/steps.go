@@ -507,7 +507,7 @@ func (r *Runner) strays() []string {
 // worldName gives what tells worlds apart in the worlds folder: of a session, to
 // which a game adds files while it is played, its name; else the name itself.
 func (r *Runner) worldName(file string) string {
-	if r.Profile.World.Shape != game.ShapeSession {
+	if r.Profile.World.Shape == game.ShapeFolder {
 		return file
 	}
 	name, _, ok := r.Profile.World.NameOf(file)

@@ -114,11 +114,18 @@ func TestSaltmarchNeverStarted(t *testing.T) {
 	require.NoError(t, err)
 	b.must("send", filepath.Join(made, own))
 	code, out, _ := b.cli("fit", "sedge", "fresh")
-	assert.Equal(t, 3, code)
+	assert.Equal(t, 4, code)
 	assert.Contains(t, strings.Join(strings.Fields(out), " "), "has never been started")
-	b.must("servers", "start", "fresh")
-	b.must("servers", "stop", "fresh")
-	b.must("put", "sedge", "fresh", "--yes")
+	out = b.must("put", "sedge", "fresh", "--choose", "first-start=make", "--yes")
+	assert.Contains(t, out, "✓ Saved/Worlds/0/: there")
+	assert.Contains(t, out, "The first start is made. Now what you wanted")
+	assert.Contains(t, out, "✓ the log names the opened world: "+own)
+	list, err := b.api.Changeovers(context.Background(), "fresh")
+	require.NoError(t, err)
+	require.Len(t, list, 2)
+	assert.Equal(t, []string{"put", "first-start"}, []string{list[0].Kind, list[1].Kind})
+	assert.True(t, list[0].Undoable)
+	assert.False(t, list[1].Undoable, list[1].WhyNot)
 }
 
 // A game whose worlds are sessions of files, with a flag beside the name and

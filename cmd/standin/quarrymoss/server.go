@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"hash/fnv"
 	"io"
 	"net"
 	"os"
@@ -122,7 +123,9 @@ func (s *serverRun) load() (port int, err error) {
 			s.folder = m[2]
 		case "world.seed":
 			if m[2] != "" {
-				s.seed, err = strconv.ParseInt(m[2], 10, 64)
+				if s.seed, err = strconv.ParseInt(m[2], 10, 64); err != nil {
+					s.seed, err = seedOfWords(m[2]), nil
+				}
 			}
 		}
 		if err != nil {
@@ -130,6 +133,13 @@ func (s *serverRun) load() (port int, err error) {
 		}
 	}
 	return port, nil
+}
+
+// seedOfWords makes a number of a seed in words: the FNV-1a hash of its bytes.
+func seedOfWords(words string) int64 {
+	h := fnv.New64a()
+	_, _ = h.Write([]byte(words)) // a hash never fails to write
+	return int64(h.Sum64())
 }
 
 // open opens the world that the settings name. One that is not there is

@@ -22,6 +22,8 @@ func (in Input) NewSeed() (value string, number, write bool, err error) {
 	setting := in.Server.Keys[game.KeySeed]
 	wish := in.Choices["seed"]
 	switch {
+	case setting.In == "":
+		return "", false, false, nil // the server draws one
 	case wish == "" || wish == SeedAsSet:
 		if setting.Value == "" {
 			return "", false, false, nil

@@ -22,7 +22,7 @@ const (
 var next = map[State][]State{
 	Drafted:   {Staging},
 	Staging:   {Waiting, Switching, Proving, Undoing},
-	Waiting:   {Staging, Switching, Proving, Undoing},
+	Waiting:   {Switching, Proving, Undoing},
 	Switching: {Proving, Undoing},
 	Proving:   {Done, Undoing},
 	Undoing:   {Undone, Held},
