@@ -249,7 +249,10 @@ func (r *Runner) prove(ctx context.Context) plan.Proof {
 	if up && !r.Profile.Server.Console.Refused.IsZero() {
 		proof.Checks = append(proof.Checks, r.proveNotRefused())
 	}
-	proof.Checks = append(proof.Checks, r.proveNoStray(), r.proveState(expect))
+	if len(expect.There) == 0 { // a first start makes what it likes
+		proof.Checks = append(proof.Checks, r.proveNoStray())
+	}
+	proof.Checks = append(proof.Checks, r.proveState(expect))
 	return proof
 }
 

@@ -164,7 +164,7 @@ func TestProblems(t *testing.T) {
 		{"POST", "/api/v1/changeovers", `{"kind":"undo","undoes":77}`, 404, "not-found", "changeover 77"},
 		{"POST", "/api/v1/changeovers", `{`, 400, "invalid", ""},
 		{"GET", "/api/v1/fit?world=a&server=b&choose=c", "", 422, "invalid", "key=value"},
-		{"GET", "/api/v1/fit?world=a&server=b", "", 404, "not-found", "no world"},
+		{"GET", "/api/v1/fit?world=a&server=b", "", 404, "not-found", "no server"},
 		{"POST", "/api/v1/servers", `{"name":"a","game":"chess","root":"/","command":["x"]}`, 404, "not-found", "chess"},
 		{"POST", "/api/v1/servers", `{"name":"a","game":"quarrymoss","root":"/nowhere","kind":"plain","command":["sh"]}`, 422, "invalid", "absolute path of a folder"},
 		{"POST", "/api/v1/servers", `{"name":"a","game":"quarrymoss","root":"/tmp","kind":"odd","command":["sh"]}`, 422, "invalid", "none of them"},

@@ -240,5 +240,5 @@ type Plan struct {
 
 // LocksOut reports whether players are locked out while the plan is carried out.
 func (p Plan) LocksOut() bool {
-	return slices.ContainsFunc(p.Steps, func(s Step) bool { return s.Kind == Start && s.Server == "" })
+	return p.Kind != FirstStart && slices.ContainsFunc(p.Steps, func(s Step) bool { return s.Kind == Start && s.Server == "" })
 }

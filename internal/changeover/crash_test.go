@@ -1,0 +1,105 @@
+package changeover_test
+
+import (
+	"context"
+	"os"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"reshard/internal/core/plan"
+)
+
+// die lets the runner's goroutines stop for ever at a point, as a process that is
+// killed there: nothing of it acts any more, and no deferred call runs.
+func (s *stage) die(at int64) (dead chan struct{}) {
+	var n atomic.Int64
+	var gone atomic.Bool
+	dead = make(chan struct{})
+	hit := func(string) {
+		if n.Add(1) == at {
+			gone.Store(true)
+			close(dead)
+		}
+		if gone.Load() {
+			select {}
+		}
+	}
+	s.log.hit, s.runner.Trace = hit, hit
+	s.driver.gone = &gone
+	return dead
+}
+
+// The service dies at every journal write (before it and after it), between and inside
+// of all steps, in every kind of changeover, forward and going back. Its next life
+// finds exactly one whole world, the server running it, and closes the journal.
+func TestKilledAtEveryPointOfEveryKind(t *testing.T) {
+	t.Parallel()
+	var tried atomic.Int64
+	t.Run("kinds", func(t *testing.T) {
+		for kind := range kinds {
+			t.Run(kind, func(t *testing.T) {
+				t.Parallel()
+				first, before, after, points := clean(t, kind)
+				ranAfter := first.control["north"].Status().State == "running"
+				for at := 1; at <= len(points); at++ {
+					s := newStage(t, kind, 0, nil)
+					ran := s.games["north"].on
+					dead := s.die(int64(at))
+					ended := make(chan error, 1)
+					go func() {
+						if err := s.runner.Begin(context.Background(), s.job); err != nil {
+							ended <- err
+							return
+						}
+						ended <- s.runner.Carry(context.Background())
+					}()
+					select {
+					case <-dead:
+					case err := <-ended:
+						require.Fail(t, "it did not die", "point %d, %s: %v", at, points[at-1], err)
+					case <-time.After(30 * time.Second):
+						require.Fail(t, "it hangs", "point %d, %s", at, points[at-1])
+					}
+					s.comeBack(t, points[at-1], ran, ranAfter, before, after)
+					tried.Add(1)
+				}
+			})
+		}
+	})
+	t.Logf("%d points tried", tried.Load())
+}
+
+// comeBack gives the stage its next life and looks at what it makes of it.
+func (s *stage) comeBack(t *testing.T, point string, ran, ranAfter bool, before, after map[string]string) {
+	t.Helper()
+	time.Sleep(time.Millisecond) // whatever was in the midst of a call has ended it
+	s.log.hit = nil
+	s.life(0, nil)
+	job := s.log.job(s.plan)
+	if job.State.Open() {
+		_ = s.runner.Resume(context.Background(), job)
+	}
+	switch s.log.state {
+	case plan.Drafted, plan.Undone:
+		assert.Equal(t, before, tree(t, s.root), "killed at %s, then %s", point, s.log.state)
+		s.assertRuns(ran, "killed at %s", point)
+	case plan.Done:
+		assert.Equal(t, after, tree(t, s.root), "killed at %s, then done", point)
+		s.assertRuns(ranAfter, "killed at %s", point)
+	default:
+		assert.Fail(t, "the journal is open", "killed at %s: %s", point, s.log.state)
+	}
+	for n, state := range s.log.steps {
+		assert.NotEqual(t, plan.StepIntended, state, "killed at %s: step %d (%s)", point, n, s.plan.Steps[n].Kind)
+	}
+	entries, err := os.ReadDir(s.root)
+	require.NoError(t, err)
+	for _, e := range entries {
+		assert.False(t, strings.HasPrefix(e.Name(), ".reshard-new"), "a temporary file is left: %s", e.Name())
+	}
+}
