@@ -339,3 +339,12 @@ func snapshot(t *testing.T, dir string, skip ...string) map[string]string {
 	}))
 	return out
 }
+
+// madeDir is the folder of the one world that was sent.
+func (b *bundle) madeDir() string {
+	b.t.Helper()
+	dirs, err := filepath.Glob(filepath.Join(b.dir, "made", "*"))
+	require.NoError(b.t, err)
+	require.Len(b.t, dirs, 1)
+	return dirs[0]
+}

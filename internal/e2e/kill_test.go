@@ -9,6 +9,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -54,22 +55,65 @@ func (b *bundle) mortal(dieAt int64) (address string, points func() []string, cm
 	return address, func() []string { <-done; return seen }, cmd
 }
 
-// killRun makes a server and a draft, carries the draft out in a service that
-// dies at a point, and takes up what is left in a new life of the service. It
-// gives the points that were passed; died is false when there were fewer.
-func killRun(t *testing.T, mischief string, dieAt int64) (points []string, died bool) {
+// killKinds draft every kind of changeover on the server "north", whose settings name
+// "winter" and beside which stands "old"; "south" is another server. They may have
+// carried something out before.
+var killKinds = map[string]func(b *bundle) wire.NewChangeover{
+	"put": func(*bundle) wire.NewChangeover { return wire.NewChangeover{Kind: plan.Put, World: "fen"} },
+	"put that goes back": func(b *bundle) wire.NewChangeover {
+		b.misbehave("north", "opens-other fen")
+		return wire.NewChangeover{Kind: plan.Put, World: "fen"}
+	},
+	"put beside": func(*bundle) wire.NewChangeover {
+		return wire.NewChangeover{Kind: plan.Put, World: "fen", Beside: true}
+	},
+	"restore": func(*bundle) wire.NewChangeover {
+		return wire.NewChangeover{Kind: plan.Restore, World: "fen", Choices: map[string]string{"folder-name": "winter"}}
+	},
+	"clone": func(*bundle) wire.NewChangeover {
+		return wire.NewChangeover{Kind: plan.Clone, From: "south", Choices: map[string]string{"world-settings": "bring"}}
+	},
+	"reset": func(*bundle) wire.NewChangeover {
+		return wire.NewChangeover{Kind: plan.Reset, Choices: map[string]string{"seed": "-77"}}
+	},
+	"switch":    func(*bundle) wire.NewChangeover { return wire.NewChangeover{Kind: plan.Switch, World: "old"} },
+	"rename":    func(*bundle) wire.NewChangeover { return wire.NewChangeover{Kind: plan.Rename, World: "summer"} },
+	"take away": func(*bundle) wire.NewChangeover { return wire.NewChangeover{Kind: plan.TakeAway} },
+	"undo of a put": func(b *bundle) wire.NewChangeover {
+		return wire.NewChangeover{Kind: plan.Undo, Undoes: b.do(wire.NewChangeover{Kind: plan.Put, World: "fen", Server: "north"}).ID}
+	},
+	"undo of a reset": func(b *bundle) wire.NewChangeover {
+		return wire.NewChangeover{Kind: plan.Undo, Undoes: b.do(wire.NewChangeover{Kind: plan.Reset, Server: "north", Choices: map[string]string{"seed": "-77"}}).ID}
+	},
+}
+
+// killRun drafts a kind of changeover, carries it out in a service that dies at a
+// point, and takes up what is left in a new life of the service. It gives the points
+// that were passed; died is false when there were fewer.
+func killRun(t *testing.T, kind string, dieAt int64) (points []string, died bool) {
 	b := setup(t)
 	root := b.quarry("north", plot{world: quarrymoss.Options{Title: "Winter", Seed: 111, Realms: []string{"caverns", "aurora"}}})
-	winter := snapshot(t, filepath.Join(root, "worlds", "winter"), played...)
+	require.NoError(t, quarrymoss.Make(filepath.Join(root, "worlds", "old"), quarrymoss.Options{Title: "Old", Seed: 9, Realms: []string{"caverns", "aurora"}}))
+	b.quarry("south", plot{folder: "south", world: quarrymoss.Options{Title: "South", Seed: 5, Realms: []string{"caverns", "aurora"}}})
 	b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 222, Realms: []string{"caverns", "aurora"}, Tiles: 25})
-	fen := snapshot(t, filepath.Join(b.madeDir(), "fen"), played...)
-	if mischief != "" {
-		b.misbehave("north", mischief+" fen")
+	wish := killKinds[kind](b)
+	if wish.Kind != plan.Undo {
+		wish.Server = "north"
 	}
-	draft, err := b.api.Draft(context.Background(), wire.NewChangeover{Kind: "put", World: "fen", Server: "north", Choices: nil})
+	worlds := func() map[string]map[string]string {
+		out := map[string]map[string]string{}
+		entries, err := os.ReadDir(filepath.Join(root, "worlds"))
+		require.NoError(t, err)
+		for _, e := range entries {
+			out[e.Name()] = snapshot(t, filepath.Join(root, "worlds", e.Name()), played...)
+		}
+		return out
+	}
+	before := worlds()
+	draft, err := b.api.Draft(context.Background(), wish)
 	require.NoError(t, err)
 	points, died, last := b.dieAndComeBack(draft.ID, dieAt)
-	b.assertOneWholeWorld(root, winter, fen, last)
+	b.assertOneWholeWorld(before, worlds(), last)
 	return points, died
 }
 
@@ -157,6 +201,9 @@ func TestASessionKilledAtEveryMove(t *testing.T) {
 					continue
 				}
 				moves++
+				if os.Getenv("RESHARD_EVERY_POINT") == "" && moves%3 != 1 {
+					continue
+				}
 				t.Run(fmt.Sprintf("point %s", points[n-1]), func(t *testing.T) {
 					t.Parallel()
 					gate <- struct{}{}
@@ -170,58 +217,78 @@ func TestASessionKilledAtEveryMove(t *testing.T) {
 	}
 }
 
-func (b *bundle) madeDir() string {
-	b.t.Helper()
-	dirs, err := filepath.Glob(filepath.Join(b.dir, "made", "*"))
-	require.NoError(b.t, err)
-	require.Len(b.t, dirs, 1)
-	return dirs[0]
-}
-
-// assertOneWholeWorld checks that exactly one world stands on the server, whole,
-// that it is the one that the outcome says, that the server runs it, and that
-// the other one is not lost.
-func (b *bundle) assertOneWholeWorld(root string, winter, fen map[string]string, c wire.Changeover) {
+// assertOneWholeWorld checks that what stands on the server after a changeover is
+// whole, that it is what the outcome says, that the server runs it, and that nothing
+// that was there is lost.
+func (b *bundle) assertOneWholeWorld(before, now map[string]map[string]string, c wire.Changeover) {
 	t := b.t
 	t.Helper()
-	folder, want := "winter", winter
-	if c.State == plan.Done {
-		folder, want = "fen", fen
-		assert.Equal(t, winter, snapshot(t, filepath.Join(root, c.Plan.Work, "aside", "winter"), played...), "the old world is set aside whole")
-	}
+	var s wire.ServerFacts
 	require.Eventually(t, func() bool { // the process may just be settling
-		s, err := b.api.Server(context.Background(), "north")
-		return err == nil && s.Server.State == "running" && s.Server.Opened == folder && s.Server.Changeover == 0
+		var err error
+		s, err = b.api.Server(context.Background(), "north")
+		return err == nil && s.Server.State == "running" && s.Server.Opened == s.Server.Active && s.Server.Changeover == 0
 	}, 10*time.Second, 20*time.Millisecond)
-	entries, err := os.ReadDir(filepath.Join(root, "worlds"))
+	require.Contains(t, now, s.Server.Active)
+	other, err := b.api.Server(context.Background(), "south")
 	require.NoError(t, err)
-	require.Len(t, entries, 1)
-	assert.Equal(t, folder, entries[0].Name())
-	assert.Equal(t, want, snapshot(t, filepath.Join(root, "worlds", folder), played...))
-	for n, s := range c.Steps {
-		assert.NotEqual(t, string(plan.StepIntended), s.State, "step %d is left open in the journal", n)
+	assert.Equal(t, "running", other.Server.State)
+	for n, step := range c.Steps {
+		assert.NotEqual(t, string(plan.StepIntended), step.State, "step %d is left open in the journal", n)
+	}
+	if c.State != plan.Done {
+		assert.Equal(t, before, now, "as before")
+		return
+	}
+	root := s.Server.Root
+	for name, files := range before {
+		switch where, there := now[name], false; {
+		case c.Kind == plan.Rename && name == "winter":
+			assert.Equal(t, files, now["summer"], "the renamed world is whole")
+		case len(where) > 0 && assert.ObjectsAreEqual(files, where):
+		default:
+			_, err := os.Stat(filepath.Join(root, c.Plan.Work, "aside", name))
+			there = err == nil
+			require.True(t, there, "%s is neither in its place nor set aside", name)
+			assert.Equal(t, files, snapshot(t, filepath.Join(root, c.Plan.Work, "aside", name), played...), "%s is set aside whole", name)
+		}
 	}
 }
 
-// SIGKILL at each step boundary and inside of each step of a put, forward and on
-// the way back: the next start finishes or undoes it.
-func TestKilledAtEveryPoint(t *testing.T) {
-	for name, mischief := range map[string]string{"forward": "", "going back": "opens-other"} {
-		t.Run(name, func(t *testing.T) {
-			points, died := killRun(t, mischief, 0)
-			require.False(t, died)
-			require.Greater(t, len(points), 20)
-			t.Logf("%d points: %s", len(points), strings.Join(points, " | "))
-			gate := make(chan struct{}, 4)
-			for n := 1; n <= len(points); n++ {
-				t.Run(fmt.Sprintf("point %s", points[n-1]), func(t *testing.T) {
-					t.Parallel()
-					gate <- struct{}{}
-					defer func() { <-gate }()
-					_, died := killRun(t, mischief, int64(n))
-					assert.True(t, died, "it was to die at this point")
-				})
-			}
-		})
+// SIGKILL at each journal write and inside of each step, in every kind of changeover:
+// the next start finishes or takes back. With RESHARD_EVERY_POINT all points are
+// tried, which takes long; without it every twelfth, and in memory all of them are
+// (package changeover).
+func TestKilledInEveryKind(t *testing.T) {
+	stride := 12
+	if os.Getenv("RESHARD_EVERY_POINT") != "" {
+		stride = 1
 	}
+	var tried atomic.Int64
+	t.Run("kinds", func(t *testing.T) {
+		gate := make(chan struct{}, 4)
+		offset := 0
+		for kind := range killKinds {
+			offset++
+			t.Run(kind, func(t *testing.T) {
+				t.Parallel()
+				gate <- struct{}{}
+				points, died := killRun(t, kind, 0)
+				<-gate
+				require.False(t, died)
+				require.Greater(t, len(points), 8)
+				for n := 1 + offset%stride; n <= len(points); n += stride {
+					t.Run(fmt.Sprintf("point %s", points[n-1]), func(t *testing.T) {
+						t.Parallel()
+						gate <- struct{}{}
+						defer func() { <-gate }()
+						_, died := killRun(t, kind, int64(n))
+						assert.True(t, died, "it was to die at this point")
+						tried.Add(1)
+					})
+				}
+			})
+		}
+	})
+	t.Logf("%d points tried", tried.Load())
 }
