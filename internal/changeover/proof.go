@@ -199,7 +199,7 @@ func (r *Runner) newGround(dir, name string, samples []Sample) plan.Check {
 	}
 	return plan.Check{
 		What: "the ground is new", Expected: fmt.Sprintf("at most 1 in 4 of %d sampled blocks of the old world", total),
-		Seen: fmt.Sprintf("%d of %d", same, total), OK: same*4 <= total,
+		Seen: fmt.Sprintf("%d of %d blocks of the old world", same, total), OK: same*4 <= total,
 	}
 }
 
@@ -343,7 +343,7 @@ func (r *Runner) proveFresh(ctx context.Context, e plan.Expect) []plan.Check {
 	}
 	checks = append(checks, made)
 	if id, from := r.worldFact("world-id"); e.OldID != "" {
-		checks = append(checks, plan.Check{What: "world id in " + from, Expected: "another than " + e.OldID, Seen: id, OK: id != e.OldID})
+		checks = append(checks, plan.Check{What: "another world id in " + from, Expected: "not " + e.OldID, Seen: id, OK: id != e.OldID})
 	}
 	// With the same seed the ground may well be the same again.
 	if samples, dir := r.samples("", true); len(samples) > 0 && !r.sameSeed(seen, e.OldSeed) {

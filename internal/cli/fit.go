@@ -56,7 +56,7 @@ func (a *app) checkServer(ctx context.Context, c *cli.Command) error {
 	}
 	err = a.show(sheet, func() {
 		a.print("Server %s, as it is\n\n", sheet.Server)
-		a.printRows(sheet.Sheet.Rows, false)
+		a.printRows(sheet.Sheet.Rows, nil)
 		if sheet.Sheet.Verdict == fit.Fits {
 			a.print("\n✓ What its files say agrees.\n")
 		} else {
@@ -120,13 +120,13 @@ var worst = map[fit.Verdict]int{fit.Blocks: 0, fit.Choose: 1, fit.Adjust: 2, fit
 // printSheet puts what is broken first.
 func (a *app) printSheet(s wire.Sheet) {
 	a.print("%s\n\n", sheetTitle(s))
-	a.printRows(s.Sheet.Rows, true)
+	a.printRows(s.Sheet.Rows, flagOf(s.Kind))
 	a.print("\n%s", verdictOf(s.Sheet.Verdict))
 }
 
 // printRows prints rows as a table, what is broken first, and words for each that
-// does not simply fit; answers adds the flags that answer a row that asks.
-func (a *app) printRows(given []fit.Row, answers bool) {
+// does not simply fit; answer gives the flag that answers a row that asks.
+func (a *app) printRows(given []fit.Row, answer func(fit.Option) string) {
 	rows := append([]fit.Row{}, given...)
 	sort.SliceStable(rows, func(i, j int) bool { return worst[rows[i].Verdict] < worst[rows[j].Verdict] })
 	var cells [][]string
@@ -155,26 +155,31 @@ func (a *app) printRows(given []fit.Row, answers bool) {
 		for _, todo := range r.Todo {
 			a.wrapped("     · ", todo)
 		}
-		if !answers || r.Verdict != fit.Choose {
+		if answer == nil || r.Verdict != fit.Choose {
 			continue
 		}
 		for _, o := range r.Options {
-			a.print("     %s\n", optionFlag(o))
+			a.print("     %s\n", answer(o))
 			a.wrapped("         ", o.Say)
 		}
 	}
 }
 
-func optionFlag(o fit.Option) string {
-	switch o.Choice {
-	case "folder-name":
-		return "--folder " + shellWord(o.Answer)
-	case "seed":
-		if o.Answer != "go-on" {
-			return "--seed " + shellWord(o.Answer)
-		}
+// flagOf gives the flags of a kind of changeover that answer its rows.
+func flagOf(kind string) func(fit.Option) string {
+	names := map[string]string{"folder-name": "--folder"}
+	switch kind {
+	case plan.Reset:
+		names = map[string]string{"folder-name": "--name", "seed": "--seed"}
+	case plan.Rename:
+		return func(o fit.Option) string { return "the name " + shellWord(o.Answer) }
 	}
-	return "--choose " + o.Choice + "=" + o.Answer
+	return func(o fit.Option) string {
+		if flag, ok := names[o.Choice]; ok {
+			return flag + " " + shellWord(o.Answer)
+		}
+		return "--choose " + o.Choice + "=" + o.Answer
+	}
 }
 
 // shellWord quotes what a shell would split or expand.

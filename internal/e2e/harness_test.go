@@ -116,6 +116,8 @@ type bundle struct {
 	trace    func(point string)
 	// startServers makes the service start servers that should run and do not.
 	startServers bool
+	// keepAside is how long what is set aside is kept.
+	keepAside time.Duration
 	// games is a folder of profiles beside the shipped ones.
 	games string
 }
@@ -136,7 +138,7 @@ func setup(t *testing.T) *bundle {
 }
 
 func (b *bundle) config() cli.ServeConfig {
-	return cli.ServeConfig{Data: filepath.Join(b.dir, "data"), Database: b.database, Listen: "127.0.0.1:0", FirstUser: userName, FirstPassword: password, Log: io.Discard, StartServers: b.startServers, Games: b.games, Trace: func(p string) {
+	return cli.ServeConfig{Data: filepath.Join(b.dir, "data"), Database: b.database, Listen: "127.0.0.1:0", FirstUser: userName, FirstPassword: password, Log: io.Discard, StartServers: b.startServers, KeepAside: b.keepAside, Games: b.games, Trace: func(p string) {
 		if b.trace != nil {
 			b.trace(p)
 		}
@@ -148,6 +150,7 @@ func (b *bundle) start() {
 	d, err := cli.Serve(context.Background(), b.config())
 	require.NoError(b.t, err)
 	b.daemon = d
+	_ = os.Remove(filepath.Join(b.dir, "client.json")) // an earlier life had another address
 	b.api = signIn(b.t, d.Address)
 }
 

@@ -386,7 +386,7 @@ func (l *live) input(rec records.Server) (fit.Input, error) {
 		Profile: l.profile, Server: state, Choices: fit.Choices{},
 		Live: fit.Live{
 			Roots: l.machine.Roots, State: st.State, DeclaredVersion: rec.DeclaredVersion, ConsoleVersion: st.Version,
-			FreeBytes: l.place.Free(), SameFilesystem: l.place.SameFilesystem(worlds, path.Dir(worlds)), Players: -1,
+			FreeBytes: l.place.Free(), SameFilesystem: l.place.SameFilesystem(worlds, path.Dir(worlds)), Players: -1, Since: st.Since,
 		},
 	}, nil
 }

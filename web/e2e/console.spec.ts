@@ -68,7 +68,7 @@ test("from the sheet over the plan to live progress, proof and undo", async () =
 
 test("a row that asks is answered in place", async () => {
   const { page, context, errors } = await demo.page();
-  await page.goto("/put?world=orchard&server=north-plot");
+  await page.goto("/change?kind=put&world=orchard&server=north-plot");
   const row = page.locator('tbody[data-concern="characters"]');
   await row.getByText("choose", { exact: true }).waitFor();
   expect(await page.getByRole("button", { name: "Make the plan" }).isDisabled()).toBe(true);
@@ -86,7 +86,7 @@ test("a row that asks is answered in place", async () => {
 
 test("what blocks cannot be planned", async () => {
   const { page, context } = await demo.page();
-  await page.goto("/put?world=old-glasshouse&server=north-plot");
+  await page.goto("/change?kind=put&world=old-glasshouse&server=north-plot");
   await page.getByText("newer than the server's 2.5.1").waitFor();
   expect(await page.getByRole("button", { name: "Make the plan" }).isDisabled()).toBe(true);
   expect(await page.locator("tbody[data-concern]").first().getAttribute("data-concern")).toBe("version");
@@ -251,14 +251,14 @@ test("which source gives a setting, and what it beats, is shown; a world of a se
   await page.goto("/servers/ridge-camp");
   await page.getByText("beaten: server.json line 3, /load").waitFor();
   await accessible(page);
-  await page.goto("/put?world=kettle-moraine&server=ridge-camp");
+  await page.goto("/change?kind=put&world=kettle-moraine&server=ridge-camp");
   await page.getByRole("button", { name: "Make the plan" }).click();
   const script = page.getByLabel("Change of launch.sh");
   await script.getByText("--load Kettle-Moraine").waitFor();
   expect(await script.locator("td.gone").textContent()).toContain("--load frostfall");
   await page.getByRole("button", { name: "Carry it out on ridge-camp" }).click();
   await page.locator('[data-mark="done"]').first().waitFor();
-  await page.goto("/put?world=sedge-landing&server=low-marsh");
+  await page.goto("/change?kind=put&world=sedge-landing&server=low-marsh");
   await page.getByText("This version does not do that step yet", { exact: false }).waitFor();
   await page.locator("label.answer", { hasText: "strip" }).click();
   await page.getByText("You chose: leave all 2 behind", { exact: false }).waitFor();

@@ -33,13 +33,13 @@ test("the console's pages", async () => {
   await page.goto("/library/fen-garden");
   await page.getByText("nested: caverns").waitFor();
   await shot("world");
-  await page.goto("/put?world=orchard&server=north-plot");
+  await page.goto("/change?kind=put&world=orchard&server=north-plot");
   await page.getByLabel("Another folder name").waitFor();
   await shot("fit-choose");
-  await page.goto("/put?world=old-glasshouse&server=north-plot");
+  await page.goto("/change?kind=put&world=old-glasshouse&server=north-plot");
   await page.getByText("newer than the server's").waitFor();
   await shot("fit-blocked");
-  await page.goto("/put?world=sedge-landing&server=low-marsh");
+  await page.goto("/change?kind=put&world=sedge-landing&server=low-marsh");
   await page.getByText("finds an empty character", { exact: false }).waitFor();
   await shot("fit-players");
   await page.goto("/games/edit?game=");
@@ -48,7 +48,7 @@ test("the console's pages", async () => {
   await page.getByRole("button", { name: "Sketch a profile from them" }).click();
   await page.getByRole("heading", { name: "How sure the sketch is" }).waitFor();
   await shot("profile");
-  await page.goto("/put?world=fen-garden&server=north-plot");
+  await page.goto("/change?kind=put&world=fen-garden&server=north-plot");
   await page.getByRole("button", { name: "Make the plan" }).click();
   await page.getByRole("cell", { name: "world.folder=Fen-Garden", exact: true }).scrollIntoViewIfNeeded();
   await shot("plan");

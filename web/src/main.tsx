@@ -13,7 +13,7 @@ import { Changeovers } from "./pages/changeovers";
 import { EditGame } from "./pages/edit-game";
 import { Games } from "./pages/games";
 import { Library } from "./pages/library";
-import { Put } from "./pages/put";
+import { Change } from "./pages/change";
 import { ServerPage } from "./pages/server";
 import { Servers } from "./pages/servers";
 import { SignIn } from "./pages/sign-in";
@@ -67,6 +67,8 @@ function Lost() {
 }
 
 const root = createRootRoute({ component: Frame, notFoundComponent: Lost });
+const kinds = ["put", "restore", "clone", "reset", "switch", "rename", "take-away"] as const;
+const optional = (v: unknown) => (typeof v === "string" && v !== "" ? v : undefined);
 const text = (v: unknown) => (typeof v === "string" ? v : "");
 const routes = root.addChildren([
   createRoute({ getParentRoute: () => root, path: "/", beforeLoad: () => { throw redirect({ to: "/servers" }); } }),
@@ -79,7 +81,10 @@ const routes = root.addChildren([
   createRoute({ getParentRoute: () => root, path: "/servers/$server", component: ServerPage }),
   createRoute({ getParentRoute: () => root, path: "/library", component: Library }),
   createRoute({ getParentRoute: () => root, path: "/library/$world", component: WorldPage }),
-  createRoute({ getParentRoute: () => root, path: "/put", component: Put, validateSearch: (s: Record<string, unknown>) => ({ world: text(s["world"]), server: text(s["server"]) }) }),
+  createRoute({
+    getParentRoute: () => root, path: "/change", component: Change,
+    validateSearch: (s: Record<string, unknown>) => ({ kind: kinds.find((k) => k === s["kind"]) ?? "put", server: text(s["server"]), world: optional(s["world"]), from: optional(s["from"]), name: optional(s["name"]) }),
+  }),
   createRoute({ getParentRoute: () => root, path: "/changeovers", component: Changeovers }),
   createRoute({ getParentRoute: () => root, path: "/changeovers/$id", component: ChangeoverPage }),
 ]);

@@ -31,7 +31,10 @@ var charactersRule = Rule{Concern: "characters", Title: "Allowed characters", ch
 		return
 	}
 	options := []Option{{Choice: "folder-name", Answer: rule.Safe(target), Say: "Place the world under this name. Its title stays " + quote(in.World.Title) + "."}}
-	if a := in.Server.Active; a != "" && a != options[0].Answer && rule.Usable(a) {
+	if in.Purpose == ForReset {
+		options[0].Say = "Let the new world have this name."
+	}
+	if a := in.Server.Active; in.Purpose == ForPut && a != "" && a != options[0].Answer && rule.Usable(a) {
 		options = append(options, Option{Choice: "folder-name", Answer: a, Say: "Use the name that the settings hold already; the old world of that name is set aside."})
 	}
 	r.choose(what, "Choose a folder name; nothing is renamed without your word.", options...)

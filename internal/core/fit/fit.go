@@ -5,6 +5,7 @@ package fit
 
 import (
 	"strings"
+	"time"
 
 	"reshard/internal/core/game"
 	"reshard/internal/core/server"
@@ -78,6 +79,8 @@ type Live struct {
 	Roots          []string
 	SameFilesystem bool // worlds and the working folder can be renamed into each other
 	Players        int  // joined now; -1 unknown
+	// Since is when the running server was started; zero when that is not known.
+	Since time.Time
 	Exited         bool // it should run and does not
 }
 
@@ -129,7 +132,7 @@ func (in Input) Wants() []Want {
 		return nil
 	}
 	want := func(g server.Given, found bool, to string) {
-		if g.In != "" && g.In != game.InCommand && (!found || g.Value != to) {
+		if g.In != "" && g.In != game.InCommand && (!found || g.Value != to || in.lost(g.In)) {
 			out = append(out, Want{Given: g, Found: found, To: to})
 		}
 	}
@@ -170,6 +173,20 @@ func (in Input) Wants() []Want {
 		}
 	}
 	return out
+}
+
+// lost reports whether a settings document was changed while the server runs that
+// writes it anew on its way down: what stands there now will not stand there then.
+func (in Input) lost(doc string) bool {
+	if in.Live.State != "running" || in.Live.Since.IsZero() || !in.Profile.Server.Settings[doc].WritesBack {
+		return false
+	}
+	for _, d := range in.Server.Settings {
+		if d.Name == doc {
+			return d.Modified.After(in.Live.Since)
+		}
+	}
+	return false
 }
 
 // Rule is one concern.

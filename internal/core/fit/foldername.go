@@ -36,8 +36,8 @@ var folderNameRule = Rule{Concern: "folder-name", Title: "Name on disk", check: 
 		r.block("The server always opens "+quote(target)+", so its world cannot have another name.", "Rename nothing here; another server may open worlds of any name.")
 	case in.Purpose == ForRename && target == in.World.Folder:
 		r.block("The world is called "+quote(target)+" already.", "Give another name.")
-	case in.Purpose == ForRename && len(in.Server.Taken(in.Profile, target)) > 0:
-		r.block("The name "+quote(target)+" is taken on this server: "+list(in.Server.Taken(in.Profile, target), 3)+".", "Give another, such as "+FreeName(in, target)+".")
+	case in.Purpose == ForRename && len(in.Server.Named(in.Profile, target)) > 0:
+		r.block("The name "+quote(target)+" is taken on this server.", "Give another, such as "+FreeName(in, target)+".")
 	case in.Purpose == ForRename:
 		r.adjust("The world "+quote(in.World.Folder)+" becomes "+quote(target)+" on disk. Its title stays "+quote(in.World.Title)+".", writeText(setting.Given, value))
 	case in.Purpose == ForBeside && len(in.Server.Taken(in.Profile, target)) > 0:

@@ -29,7 +29,7 @@ func (in Input) NewSeed() (value string, number, write bool, err error) {
 			return "", false, false, nil
 		}
 		value, number, err = in.Profile.Server.Seeds.Written(setting.Value)
-		return value, number, false, err
+		return value, number, in.lost(setting.In), err
 	case wish == SeedSame:
 		wish = in.World.Fact("seed").Text
 	case wish == SeedRandom:
@@ -71,14 +71,14 @@ var newSeedRule = Rule{Concern: "seed", Title: "Seed", check: func(in Input, r *
 	value, number, write, err := in.NewSeed()
 	switch {
 	case err != nil && wish != "":
-		r.block("The seed cannot be "+quote(wish)+": "+err.Error()+".", "Give another seed, or --seed random.")
+		r.block("The seed cannot be "+quote(wish)+": "+err.Error()+".", "Give another seed, or have a random one.")
 	case wish == SeedSame && !old.Known():
-		r.block("The old world's seed is not known ("+old.Why+").", "Give the seed itself, or --seed random.")
+		r.block("The old world's seed is not known ("+old.Why+").", "Give the seed itself, or have a random one.")
 	case write && setting.In == game.InCommand:
 		r.block("The start command holds the seed, and Reshard does not write it.", "Change it there: reshard servers remove, then add.")
 	case wish == "" && err == nil && setting.Value != "" && old.Known() && game.SameSeed(setting.Value, old.Text):
 		r.choose("The settings hold "+setting.Value+", the seed of the world that goes: the new one would have the same ground.",
-			"Choose the new world's seed, or give one of your own: --seed NUMBER.", options...)
+			"Choose the new world's seed, or give one of your own.", options...)
 	case wish == "":
 		r.say("The new world gets the seed that the settings hold: " + orNone(setting.Value, "none, so the server draws one") + ".")
 	case wish == SeedRandom && value == "":

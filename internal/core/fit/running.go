@@ -7,7 +7,14 @@ var runningRule = Rule{Concern: "running", Title: "Running state", check: func(i
 	r.Server = Cell{Text: in.Live.State}
 	switch in.Live.State {
 	case "running":
-		r.adjust("The server is running.", "Stage while people play, then stop it cleanly, and start it again.")
+		switch {
+		case in.Purpose == ForSwitch && in.CanLoad():
+			r.say("The server is running, and can load another world without a stop.")
+		case in.Purpose == ForPut:
+			r.adjust("The server is running.", "Stage while people play, then stop it cleanly, and start it again.")
+		default:
+			r.adjust("The server is running.", "Stop it cleanly, and start it again.")
+		}
 	case "stopped":
 		r.say("The server is stopped. The plan starts it to prove the world, and leaves it running.")
 	default:

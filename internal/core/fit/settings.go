@@ -11,7 +11,7 @@ import (
 // settingsRule: can the settings be read and edited safely, and does any key
 // that matters stand in them twice?
 var settingsRule = Rule{Concern: "settings", Title: "Settings files", check: func(in Input, r *Row) {
-	var names, notes []string
+	var names, notes, lost []string
 	for _, d := range in.Server.Settings {
 		if !d.Absent {
 			names = append(names, d.File)
@@ -33,6 +33,9 @@ var settingsRule = Rule{Concern: "settings", Title: "Settings files", check: fun
 		if len(d.Others) > 0 {
 			notes = append(notes, d.File+" is the one that counts on this server's system; "+list(d.Others, 2)+" is there as well and is not read")
 		}
+		if in.lost(d.Name) {
+			lost = append(lost, d.File)
+		}
 		if d.ReadOnly {
 			notes = append(notes, d.File+" is marked read-only; the plan replaces it as a whole and keeps the mark")
 		}
@@ -47,6 +50,10 @@ var settingsRule = Rule{Concern: "settings", Title: "Settings files", check: fun
 	switch {
 	case len(in.Unwritable) > 0:
 		r.block("What must be written cannot be: "+list(in.Unwritable, 2)+".", "Make that edit by hand, then look at the fit again.")
+	case len(lost) > 0 && in.Alone:
+		r.adjust(list(lost, 2)+" was changed while the server runs, which writes it anew when it stops: the change will be lost.", "Stop the server, and make the change then.")
+	case len(lost) > 0:
+		r.adjust(list(lost, 2)+" was changed while the server runs, which writes it anew when it stops: the change will be lost.", "Write what this changeover needs after the stop; make any other change again then.")
 	case len(notes) > 0:
 		r.say("Readable. " + list(notes, 3) + ".")
 	default:

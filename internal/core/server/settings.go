@@ -9,6 +9,7 @@ import (
 	"path"
 	"sort"
 	"strings"
+	"time"
 
 	"reshard/internal/core/game"
 	"reshard/internal/core/settings"
@@ -23,6 +24,8 @@ type Document struct {
 	// a change; "" if unreadable.
 	Hash string `json:"hash"`
 	Why  string `json:"why,omitempty"`
+	// Modified is when it was changed last.
+	Modified time.Time `json:"modified,omitzero"`
 	// Absent says that there is no such file.
 	Absent bool `json:"absent,omitempty"`
 	// ReadOnly says that nobody may write the file.
@@ -150,6 +153,7 @@ func (r reader) document(name string) Document {
 		r.sources[name] = src
 		if info, err := fs.Stat(r.fsys, d.File); err == nil {
 			d.ReadOnly = info.Mode().Perm()&0o222 == 0
+			d.Modified = info.ModTime()
 		}
 	}
 	return d

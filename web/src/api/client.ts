@@ -21,6 +21,11 @@ export type Tried = Schemas["LocalTried"];
 export type Proposal = Schemas["SketchProposal"];
 export type Setting = Schemas["ServerSetting"];
 export type Choices = Record<string, string>;
+export type Wish = Schemas["NewChangeover"] & { server: string };
+export type Kind = Wish["kind"];
+export type Aside = Schemas["Aside"];
+export type Landmark = Schemas["Landmark"];
+export type Sighting = Schemas["Sighting"];
 
 const client = createClient<paths>({ baseUrl: "/api", fetch: (request) => globalThis.fetch(request) });
 
@@ -77,18 +82,26 @@ export const api = {
   worlds: (signal?: AbortSignal) => taken(client.GET("/v1/worlds", { signal })),
   world: (world: string, signal?: AbortSignal) => taken(client.GET("/v1/worlds/{world}", { params: { path: { world } }, signal })),
   verify: (world: string) => taken(client.POST("/v1/worlds/{world}/verify", { params: { path: { world } } })),
-  fit: (world: string, server: string, choices: Choices, signal?: AbortSignal) =>
-    taken(client.GET("/v1/fit", { params: { query: { world, server, choose: Object.entries(choices).map(([k, v]) => `${k}=${v}`) } }, signal })),
+  sheet: ({ kind, world, server, from, beside, choices }: Wish, signal?: AbortSignal) =>
+    taken(client.GET("/v1/fit", { params: { query: { kind: kind as "put", world, server, from, beside, choose: Object.entries(choices ?? {}).map(([k, v]) => `${k}=${v}`) } }, signal })),
   check: (server: string, signal?: AbortSignal) => taken(client.GET("/v1/fit", { params: { query: { server } }, signal })),
-  draftPut: (world: string, server: string, choices: Choices) => taken(client.POST("/v1/changeovers", { body: { kind: "put", world, server, choices } })),
+  draft: (body: Wish) => taken(client.POST("/v1/changeovers", { body })),
+  tick: (id: number, landmark: number, seen: boolean) => taken(client.PUT("/v1/changeovers/{id}/landmarks/{landmark}", { params: { path: { id, landmark } }, body: { seen } })),
+  landmarks: (world: string, signal?: AbortSignal) => taken(client.GET("/v1/worlds/{world}/landmarks", { params: { path: { world } }, signal })),
+  addLandmark: (world: string, say: string, place: string) => taken(client.POST("/v1/worlds/{world}/landmarks", { params: { path: { world } }, body: { say, place } })),
+  removeLandmark: (world: string, landmark: number) => taken(client.DELETE("/v1/worlds/{world}/landmarks/{landmark}", { params: { path: { world, landmark } } })),
+  aside: (server: string, signal?: AbortSignal) => taken(client.GET("/v1/servers/{server}/aside", { params: { path: { server } }, signal })),
+  tidy: (server: string, changeover: number, confirm: string) => taken(client.DELETE("/v1/servers/{server}/aside/{changeover}", { params: { path: { server, changeover }, query: { confirm } } })),
   draftUndo: (undoes: number) => taken(client.POST("/v1/changeovers", { body: { kind: "undo", undoes } })),
   changeovers: (server?: string, signal?: AbortSignal) => taken(client.GET("/v1/changeovers", { params: { query: { server } }, signal })),
   changeover: (id: number, signal?: AbortSignal) => taken(client.GET("/v1/changeovers/{id}", { params: { path: { id } }, signal })),
-  act: (id: number, verb: "start" | "cancel" | "retry" | "settle") =>
+  act: (id: number, verb: "start" | "go-on" | "cancel" | "retry" | "settle") =>
     verb === "start"
       ? taken(client.POST("/v1/changeovers/{id}/start", { params: { path: { id } } }))
       : verb === "cancel"
         ? taken(client.POST("/v1/changeovers/{id}/cancel", { params: { path: { id } } }))
+        : verb === "go-on"
+          ? taken(client.POST("/v1/changeovers/{id}/go-on", { params: { path: { id } } }))
         : verb === "settle"
           ? taken(client.POST("/v1/changeovers/{id}/settle", { params: { path: { id } } }))
           : taken(client.POST("/v1/changeovers/{id}/retry", { params: { path: { id } } })),

@@ -1,5 +1,5 @@
 import { queryOptions } from "@tanstack/react-query";
-import { api, type Choices } from "./client";
+import { api, type Wish } from "./client";
 
 // One factory an endpoint; a page that is left cancels what it asked for.
 export const queries = {
@@ -11,8 +11,9 @@ export const queries = {
   users: () => queryOptions({ queryKey: ["users"], queryFn: ({ signal }) => api.users(signal) }),
   worlds: () => queryOptions({ queryKey: ["worlds"], queryFn: ({ signal }) => api.worlds(signal) }),
   world: (name: string) => queryOptions({ queryKey: ["worlds", name], queryFn: ({ signal }) => api.world(name, signal) }),
-  fit: (world: string, server: string, choices: Choices) =>
-    queryOptions({ queryKey: ["fit", world, server, choices], queryFn: ({ signal }) => api.fit(world, server, choices, signal), staleTime: 0 }),
+  sheet: (wish: Wish) => queryOptions({ queryKey: ["fit", wish], queryFn: ({ signal }) => api.sheet(wish, signal), staleTime: 0 }),
+  landmarks: (world: string) => queryOptions({ queryKey: ["landmarks", world], queryFn: ({ signal }) => api.landmarks(world, signal) }),
+  aside: (server: string) => queryOptions({ queryKey: ["aside", server], queryFn: ({ signal }) => api.aside(server, signal) }),
   check: (server: string) => queryOptions({ queryKey: ["fit", "", server], queryFn: ({ signal }) => api.check(server, signal), staleTime: 0 }),
   changeovers: (server?: string) => queryOptions({ queryKey: ["changeovers", server ?? ""], queryFn: ({ signal }) => api.changeovers(server, signal), refetchInterval: 5000 }),
   changeover: (id: number) => queryOptions({ queryKey: ["changeover", id], queryFn: ({ signal }) => api.changeover(id, signal) }),

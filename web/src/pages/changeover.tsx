@@ -34,16 +34,24 @@ function Clock({ since, until }: { since: string; until?: string }) {
   return <>{((end - Date.parse(since)) / 1000).toFixed(1)} s</>;
 }
 
+/** How fast bytes move, and how long the rest takes at that. */
+function rate(done: number, total: number, since: string | undefined): string {
+  const took = since ? (Date.now() - Date.parse(since)) / 1000 : 0;
+  if (done === 0 || took < 0.3) return "";
+  const speed = done / took;
+  return `, ${bytes(speed)}/s${total > done ? `, ${Math.ceil((total - done) / speed)} s left` : ""}`;
+}
+
 function Under({ c }: { c: Changeover }) {
   const p = c.progress;
   if (!p) return null;
   return (
     <Panel aria-live="polite">
-      <h2>{p.going === "back" ? "Going back" : "Under way"}</h2>
+      <h2>{p.going === "back" ? "Going back" : c.state === "waiting" ? "Waiting for you" : "Under way"}</h2>
       <p>{p.say}</p>
-      {p.stepKind === "stage" && p.going === "forward" && (
-        <ProgressBar aria-label="Staging" value={(100 * p.bytes) / Math.max(1, p.totalBytes)}>
-          {({ percentage }) => (<><Bar><div style={{ width: `${percentage}%` }} /></Bar><p>{bytes(p.bytes)} of {bytes(p.totalBytes)}, {p.files} of {p.totalFiles} files. Players still play.</p></>)}
+      {(p.stepKind === "stage" || p.stepKind === "copy") && p.going === "forward" && (
+        <ProgressBar aria-label={p.stepKind === "stage" ? "Staging" : "Copying"} value={(100 * p.bytes) / Math.max(1, p.totalBytes)}>
+          {({ percentage }) => (<><Bar><div style={{ width: `${percentage}%` }} /></Bar><p>{bytes(p.bytes)} of {bytes(p.totalBytes)}{p.files > 0 && `, ${p.files} of ${p.totalFiles} files`}{rate(p.bytes, p.totalBytes, p.since)}. Players still play.</p></>)}
         </ProgressBar>
       )}
       {p.stoppedAt && <Big>Players locked out for <Clock since={p.stoppedAt} until={p.readyAt} /></Big>}
@@ -59,7 +67,10 @@ function Outcome({ c }: { c: Changeover }) {
       <Panel>
         <h2>Done</h2>
         {c.window && <p>Players were locked out for <b>{millis(c.window.totalMs)}</b>: game stopping {millis(Math.max(0, c.window.stoppingMs))}, ours {millis(c.window.oursMs)}, game starting {millis(c.window.startingMs)}.</p>}
-        {c.join && <p>Go and look: <code>{c.join}</code> <Muted as="span">(an address of the host itself)</Muted></p>}
+        {c.join && c.kind !== "take-away" && c.kind !== "first-start" && <p>Go and look: <code>{c.join}</code> {c.joinNote && <Muted as="span">({c.joinNote})</Muted>}</p>}
+        {c.kind === "take-away" && c.copy && <p><a href={`/api/v1/worlds/${c.copy}/archive`} download>Download it</a> to play it alone: realms inside the world, as the game's own program takes it. The copy stays in the library.</p>}
+        {c.plan.then && <p>The first start is made. <Link to="/change" search={{ kind: c.plan.then.kind as "put", world: c.plan.then.world, server: c.server }}>Go on with what you wanted</Link>.</p>}
+        {c.later && c.later.length > 0 && <p>To take it back, undo what came after it first: {c.later.map((id) => <Link key={id} to="/changeovers/$id" params={{ id: String(id) }}>{id} </Link>)}</p>}
         {c.undoneBy ? <p>Undone by changeover <Link to="/changeovers/$id" params={{ id: String(c.undoneBy) }}>{c.undoneBy}</Link>.</p> : !c.undoable && c.whyNot && <Muted>Cannot be undone now: {c.whyNot}.</Muted>}
       </Panel>
     );
@@ -74,6 +85,34 @@ function Outcome({ c }: { c: Changeover }) {
     );
   }
   return null;
+}
+
+const Looking = styled.ul`
+  display: grid; gap: 0.5rem;
+  li { display: flex; gap: 0.7rem; align-items: center; flex-wrap: wrap; }
+  li > span:first-child { margin-right: auto; }
+  small { color: var(--muted); }
+`;
+
+/** Landmarks to look for in the game, each to be ticked. */
+function Landmarks({ c, onTick }: { c: Changeover; onTick: (landmark: number, seen: boolean) => void }) {
+  if (!c.landmarks || c.landmarks.length === 0) return null;
+  return (
+    <Panel>
+      <h2>Join and look for</h2>
+      <Looking aria-label="Landmarks">
+        {c.landmarks.map((l) => (
+          <li key={l.id}>
+            <span>{l.say}{l.place && <small> at {l.place}</small>}</span>
+            {l.seen !== undefined && <Mark of={l.seen ? "fits" : "blocks"} quiet>{l.seen ? "seen" : "missing"}</Mark>}
+            {l.seen !== undefined && <small>{l.toldBy}</small>}
+            {l.seen !== true && <Button onPress={() => onTick(l.id, true)} aria-label={`I have seen: ${l.say}`}>It is there</Button>}
+            {l.seen !== false && <Button onPress={() => onTick(l.id, false)} aria-label={`Missing: ${l.say}`}>It is missing</Button>}
+          </li>
+        ))}
+      </Looking>
+    </Panel>
+  );
 }
 
 const Cols = styled.div`
@@ -104,7 +143,11 @@ export function ChangeoverPage() {
     return close;
   }, [id, rests, client]);
   const act = useMutation({
-    mutationFn: (verb: "start" | "cancel" | "retry" | "settle") => api.act(id, verb),
+    mutationFn: (verb: "start" | "go-on" | "cancel" | "retry" | "settle") => api.act(id, verb),
+    onSuccess: (now) => client.setQueryData(queries.changeover(id).queryKey, now),
+  });
+  const tick = useMutation({
+    mutationFn: ({ landmark, seen }: { landmark: number; seen: boolean }) => api.tick(id, landmark, seen),
     onSuccess: (now) => client.setQueryData(queries.changeover(id).queryKey, now),
   });
   const undo = useMutation({
@@ -121,7 +164,8 @@ export function ChangeoverPage() {
           <h1>{changeoverTitle(c)}</h1>
           <Mark of={c.state} />
           {c.state === "drafted" && <Button look="main" isDisabled={act.isPending} onPress={() => act.mutate("start")}>Carry it out on {c.server}</Button>}
-          {c.state === "staging" && <Button isDisabled={act.isPending} onPress={() => act.mutate("cancel")}>Cancel</Button>}
+          {c.state === "waiting" && <Button look="main" isDisabled={act.isPending} onPress={() => act.mutate("go-on")}>Go on: switch now</Button>}
+          {(c.state === "staging" || c.state === "waiting") && <Button isDisabled={act.isPending} onPress={() => act.mutate("cancel")}>Cancel</Button>}
           {c.state === "held" && <Button look="main" isDisabled={act.isPending} onPress={() => act.mutate("retry")}>Try to go back once more</Button>}
           {c.state === "held" && <Button isDisabled={act.isPending} onPress={() => act.mutate("settle")}>I have put it right by hand</Button>}
           {c.undoable && <Button look="grave" isDisabled={undo.isPending} onPress={() => undo.mutate()}>Undo …</Button>}
@@ -133,6 +177,8 @@ export function ChangeoverPage() {
       <Cols>
         <div>
           <Outcome c={c} />
+          <Landmarks c={c} onTick={(landmark, seen) => tick.mutate({ landmark, seen })} />
+          {tick.isError && <Failure error={tick.error} />}
           {!rests && <Under c={c} />}
           <Panel><h2>{c.state === "drafted" ? "Plan: nothing is touched until you carry it out" : "Steps"}</h2><PlanView plan={c.plan} steps={c.state === "drafted" ? undefined : c.steps} /></Panel>
         </div>

@@ -8,7 +8,15 @@ import { millis, quoted, when } from "../words";
 
 export function changeoverTitle(c: Changeover): string {
   const world = quoted(c.plan.world || c.plan.folder);
-  return c.undoes ? `Undo of ${c.undoes}: ${world} back` : `Put ${world}`;
+  switch (c.kind) {
+    case "undo": return `Undo of ${c.undoes}: ${world} back`;
+    case "reset": return c.plan.expect.own ? "Reset: a new world" : `Reset: a new world ${quoted(c.plan.folder)}`;
+    case "clone": return `Clone ${world} from ${c.plan.from}`;
+    case "rename": return `Rename ${world} to ${quoted(c.plan.folder)}`;
+    case "take-away": return `Take away ${world}`;
+    case "first-start": return "First start";
+    default: return `${c.kind.charAt(0).toUpperCase()}${c.kind.slice(1)} ${world}${c.plan.expect.placed ? " beside" : ""}`;
+  }
 }
 
 export function ChangeoverTable({ list }: { list: Changeover[] }) {

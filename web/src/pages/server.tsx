@@ -6,6 +6,7 @@ import styled from "styled-components";
 import { api, listen, type LogLine, type ServerFacts, type Setting } from "../api/client";
 import { queries } from "../api/queries";
 import { Button, Tab, TabList } from "../parts/controls";
+import { Field } from "../parts/form";
 import { Crumb, Facts, Failure, Head, Muted, Page, Panel, Picture, Table } from "../parts/layout";
 import { Mark } from "../parts/marks";
 import { FitSheet } from "../parts/sheet";
@@ -49,11 +50,12 @@ export function ServerPage() {
       {s?.trouble && <Failure error={new Error(s.trouble)} />}
       {server.data && (
         <Tabs>
-          <TabList aria-label={`About ${name}`}><Tab id="world">World</Tab><Tab id="fit">Fit</Tab><Tab id="log">Log</Tab><Tab id="changeovers">Changeovers</Tab></TabList>
+          <TabList aria-label={`About ${name}`}><Tab id="world">World</Tab><Tab id="fit">Fit</Tab><Tab id="log">Log</Tab><Tab id="changeovers">Changeovers</Tab><Tab id="aside">Set aside</Tab></TabList>
           <TabPanel id="world">{s?.trouble ? <Panel><Muted>Its files cannot be read now, so nothing is known of its worlds and settings.</Muted></Panel> : <WorldTab facts={server.data} />}</TabPanel>
           <TabPanel id="fit"><FitTab facts={server.data} /></TabPanel>
           <TabPanel id="log"><Log key={name} server={name} /></TabPanel>
           <TabPanel id="changeovers"><ServerChangeovers server={name} /></TabPanel>
+          <TabPanel id="aside"><AsideTab server={name} /></TabPanel>
         </Tabs>
       )}
     </Page>
@@ -67,7 +69,11 @@ const Two = styled.div`
 
 const Live = styled.div`display: flex; gap: 1rem; margin-bottom: 0.9rem; h3 { font-size: 1.15rem; }`;
 
+const Doing = styled.ul`display: flex; flex-wrap: wrap; gap: 0.4rem 1.4rem; margin-top: 0.9rem; font-weight: 600;`;
+
 function WorldTab({ facts: { server: s, facts: f } }: { facts: ServerFacts }) {
+  const servers = useQuery(queries.servers());
+  const others = servers.data?.filter((o) => o.game === s.game && o.name !== s.name) ?? [];
   const active = f.worlds.find((w) => w.folder === f.active);
   const keys = Object.entries(f.keys).toSorted(([a], [b]) => a.localeCompare(b));
   return (
@@ -92,8 +98,14 @@ function WorldTab({ facts: { server: s, facts: f } }: { facts: ServerFacts }) {
         <h3>All worlds on it</h3>
         <Table>
           <thead><tr><th>Folder</th><th>Title</th><th>Size</th><th>Last played</th><th><span className="unseen">Active</span></th></tr></thead>
-          <tbody>{f.worlds.map((w) => <tr key={w.folder}><td><code>{w.folder}</code></td><td>{quoted(w.title)}</td><td>{bytes(w.bytes)}</td><td>{when(w.lastPlayed)}</td><td>{w.folder === f.active ? "active" : ""}</td></tr>)}</tbody>
+          <tbody>{f.worlds.map((w) => <tr key={w.folder}><td><code>{w.folder}</code></td><td>{quoted(w.title)}</td><td>{bytes(w.bytes)}</td><td>{when(w.lastPlayed)}</td><td>{w.folder === f.active ? "active" : <Link to="/change" search={{ kind: "switch", server: s.name, world: w.folder }}>Switch to it</Link>}</td></tr>)}</tbody>
         </Table>
+        <Doing aria-label="What can be done">
+          <li><Link to="/change" search={{ kind: "reset", server: s.name }}>Make a new world</Link></li>
+          {active && <li><Link to="/change" search={{ kind: "rename", server: s.name }}>Rename {quoted(active.folder)}</Link></li>}
+          {active && <li><Link to="/change" search={{ kind: "take-away", server: s.name, world: active.folder }}>Take it away to play alone</Link></li>}
+          {active && others.map((o) => <li key={o.name}><Link to="/change" search={{ kind: "clone", from: s.name, server: o.name }}>Clone it onto {o.name}</Link></li>)}
+        </Doing>
       </Panel>
       <Panel>
         <h2>Server</h2>
@@ -101,7 +113,7 @@ function WorldTab({ facts: { server: s, facts: f } }: { facts: ServerFacts }) {
           <dt>Game, kind</dt><dd>{s.game}, {s.kind}</dd>
           <dt>Version</dt><dd>{s.version || "not known"}{s.version && <small>{s.versionFrom}</small>}</dd>
           <dt>Mods</dt><dd>{f.mods.items?.map((m) => `${m.name} ${m.version ?? ""}`.trim()).join(", ") || "none known"}</dd>
-          <dt>Players join at</dt><dd><code>{s.join || "not known"}</code></dd>
+          <dt>Players join at</dt><dd><code>{s.join || "not known"}</code>{s.joinNote && <small>{s.joinNote}</small>}</dd>
           <dt>Folder</dt><dd><code>{s.root}</code></dd>
           <dt>Command</dt><dd><code>{s.command.map((w) => (/^[\w./=-]+$/.test(w) ? w : `'${w}'`)).join(" ")}</code></dd>
           {s.pid ? <><dt>Process</dt><dd>{s.pid}, since {when(s.since)}</dd></> : null}
@@ -176,7 +188,7 @@ function FitTab({ facts: { server: s } }: { facts: ServerFacts }) {
                   <td><Picture size={38} /></td>
                   <td><b>{quoted(w.title)}</b><br /><code>{w.name}</code></td>
                   <td>{f?.facts.version?.text ?? "–"}</td><td><code>{f?.facts.seed?.text ?? "–"}</code></td><td>{bytes(f?.bytes ?? -1)}</td><td>{when(f?.lastPlayed)}</td>
-                  <td><Button onPress={() => void navigate({ to: "/put", search: { world: w.name, server: s.name } })} aria-label={`See whether ${w.title} fits`}>See whether it fits</Button></td>
+                  <td><Button onPress={() => void navigate({ to: "/change", search: { kind: "put", world: w.name, server: s.name } })} aria-label={`See whether ${w.title} fits`}>See whether it fits</Button></td>
                 </tr>
               );
             })}
@@ -213,6 +225,53 @@ export function Log({ server, height }: { server: string; height?: string }) {
       onScroll={(e) => { const b = e.currentTarget; atEnd.current = b.scrollHeight - b.scrollTop - b.clientHeight < 30; }}>
       {lines.length === 0 ? "The log is empty." : lines.map((l) => l.text).join("\n")}
     </LogBox>
+  );
+}
+
+const Typed = styled.form`display: flex; gap: 0.8rem; align-items: end; flex-wrap: wrap; padding: 0.4rem 0 0.2rem;`;
+
+/** What changeovers have set aside, the rule that removes it, and removing it now. */
+function AsideTab({ server }: { server: string }) {
+  const client = useQueryClient();
+  const list = useQuery(queries.aside(server));
+  const [going, setGoing] = useState<number>();
+  const [typed, setTyped] = useState("");
+  const tidy = useMutation({
+    mutationFn: (id: number) => api.tidy(server, id, typed),
+    onSuccess: () => { setGoing(undefined); setTyped(""); return client.invalidateQueries({ queryKey: ["aside", server] }); },
+  });
+  if (list.isError) return <Failure error={list.error} />;
+  return (
+    <Panel>
+      <h2>Set aside on {server}</h2>
+      <Muted>Changeovers delete nothing. What they put out of the way stays on the server's own disk until its time has passed.</Muted>
+      {list.data?.length === 0 && <p>Nothing is set aside.</p>}
+      {list.data && list.data.length > 0 && (
+        <Table>
+          <thead><tr><th>Name</th><th>Holds</th><th>Size</th><th>Since</th><th>Goes</th><th><span className="unseen">Remove</span></th></tr></thead>
+          <tbody>
+            {list.data.map((a) => (
+              <tr key={a.name}>
+                <td><code>{a.name}</code></td>
+                <td>{a.holds?.map((h) => <div key={h}>{h}</div>)}
+                  {going === a.changeover && (
+                    <Typed onSubmit={(e) => { e.preventDefault(); tidy.mutate(a.changeover); }}>
+                      <Field label={`Type ${a.name} to remove it for good`} value={typed} onChange={setTyped} />
+                      <Button type="submit" look="grave" isDisabled={typed !== a.name || tidy.isPending}>Remove it for good</Button>
+                      <Button onPress={() => { setGoing(undefined); setTyped(""); }}>Keep it</Button>
+                    </Typed>
+                  )}
+                </td>
+                <td>{bytes(a.bytes)}</td><td>{when(a.since)}</td>
+                <td>{a.goes ? when(a.goes) : "stays"}<br /><Muted as="small">{a.rule}</Muted></td>
+                <td>{a.removable && going !== a.changeover && <Button onPress={() => { setGoing(a.changeover); setTyped(""); }} aria-label={`Remove ${a.name} …`}>Remove …</Button>}</td>
+              </tr>
+            ))}
+          </tbody>
+        </Table>
+      )}
+      {tidy.isError && <Failure error={tidy.error} />}
+    </Panel>
   );
 }
 

@@ -1,9 +1,11 @@
-import { useMutation, useQuery } from "@tanstack/react-query";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate, useParams } from "@tanstack/react-router";
+import { useState } from "react";
 import styled from "styled-components";
 import { api, type Copy, type Fact } from "../api/client";
 import { queries } from "../api/queries";
 import { Button } from "../parts/controls";
+import { Columns, Field } from "../parts/form";
 import { Crumb, Facts, Failure, Head, Muted, Page, Panel, Picture, Table } from "../parts/layout";
 import { Mark } from "../parts/marks";
 import { bytes, count, quoted, when } from "../words";
@@ -45,6 +47,7 @@ function CopyPanel({ copy }: { copy: Copy }) {
       {f.warnings.length > 0 && <><h3 style={{ marginTop: "0.8rem" }}>Mind</h3>{f.warnings.map((w) => <p key={w}>! {w}</p>)}</>}
       <p style={{ marginTop: "0.9rem", display: "flex", gap: "0.8rem", alignItems: "center" }}>
         <Button onPress={() => verify.mutate()} isDisabled={verify.isPending}>{verify.isPending ? "Reading it back …" : "Verify every byte"}</Button>
+        <a href={`/api/v1/worlds/${copy.id}/archive`} download>Download it</a>
         {verify.isSuccess && <Mark of="fits">as it was stored</Mark>}
       </p>
       {verify.isError && <Failure error={verify.error} />}
@@ -54,6 +57,40 @@ function CopyPanel({ copy }: { copy: Copy }) {
 
 function FactRow({ name, fact }: { name: string; fact: Fact }) {
   return (<><dt>{name.charAt(0).toUpperCase() + name.slice(1).replace("-", " ")}</dt><dd>{factText(fact)}{!fact.why && fact.file && <small>{fact.file}</small>}</dd></>);
+}
+
+const Marks = styled.ul`
+  display: grid; gap: 0.4rem; margin-bottom: 0.9rem;
+  li { display: flex; gap: 0.7rem; align-items: center; }
+  li > span { margin-right: auto; }
+  small { color: var(--muted); }
+`;
+
+/** What to look for in the world, kept with it and shown after each changeover. */
+function Landmarks({ world }: { world: string }) {
+  const client = useQueryClient();
+  const list = useQuery(queries.landmarks(world));
+  const [say, setSay] = useState("");
+  const [place, setPlace] = useState("");
+  const settle = () => client.invalidateQueries({ queryKey: ["landmarks", world] });
+  const add = useMutation({ mutationFn: () => api.addLandmark(world, say, place), onSuccess: () => { setSay(""); setPlace(""); return settle(); } });
+  const remove = useMutation({ mutationFn: (id: number) => api.removeLandmark(world, id), onSuccess: settle });
+  return (
+    <Panel>
+      <h2>Landmarks</h2>
+      {list.isError && <Failure error={list.error} />}
+      {list.data?.length === 0 && <Muted>Note what to look for in the game after a changeover: files can be compared, the look of a place cannot.</Muted>}
+      <Marks aria-label="Landmarks">
+        {list.data?.map((l) => <li key={l.id}><span>{l.say}{l.place && <small> at {l.place}</small>}</span><Button onPress={() => remove.mutate(l.id)} aria-label={`Forget: ${l.say}`}>Forget</Button></li>)}
+      </Marks>
+      <Columns onSubmit={(e) => { e.preventDefault(); add.mutate(); }}>
+        <Field label="Look for" hint="red roof by the well" value={say} onChange={setSay} />
+        <Field label="At" hint="120 / -30" value={place} onChange={setPlace} />
+        <div className="wide"><Button type="submit" isDisabled={say.trim() === "" || add.isPending}>Add the landmark</Button></div>
+      </Columns>
+      {add.isError && <Failure error={add.error} />}
+    </Panel>
+  );
 }
 
 export function WorldPage() {
@@ -79,7 +116,24 @@ export function WorldPage() {
                   <tr key={s.name}>
                     <td><b>{s.name}</b><br /><Muted as="span">{s.kind}, now {quoted(s.activeTitle || s.active)}</Muted></td>
                     <td><Mark of={s.state} quiet /></td>
-                    <td style={{ textAlign: "right" }}><Button onPress={() => void navigate({ to: "/put", search: { world: name, server: s.name } })} aria-label={`See whether it fits ${s.name}`}>See whether it fits</Button></td>
+                    <td style={{ textAlign: "right" }}><Button onPress={() => void navigate({ to: "/change", search: { kind: "put", world: name, server: s.name } })} aria-label={`See whether it fits ${s.name}`}>See whether it fits</Button></td>
+                  </tr>
+                ))}
+              </tbody>
+            </Table>
+          </Panel>
+        )}
+        {world.data && <Landmarks world={name} />}
+        {world.data && world.data.copies.length > 1 && (
+          <Panel>
+            <h2>All its copies</h2>
+            <Table>
+              <thead><tr><th>Copy</th><th>Kind</th><th>From</th><th>Stored</th><th><span className="unseen">Restore</span></th></tr></thead>
+              <tbody>
+                {world.data.copies.map((k) => (
+                  <tr key={k.id}>
+                    <td><code>{k.id.slice(0, 12)}</code></td><td>{k.kind}</td><td>{k.source}</td><td>{when(k.createdAt)}</td>
+                    <td>{mine.map((s) => <Link key={s.name} to="/change" search={{ kind: "restore", world: k.id, server: s.name }}>onto {s.name} </Link>)}</td>
                   </tr>
                 ))}
               </tbody>

@@ -1,4 +1,4 @@
-import { Button as AriaButton, Tab as AriaTab, TabList as AriaTabList, type ButtonProps } from "react-aria-components";
+import { Button as AriaButton, Switch as AriaSwitch, Tab as AriaTab, TabList as AriaTabList, type ButtonProps } from "react-aria-components";
 import styled from "styled-components";
 
 type Look = "main" | "plain" | "grave";
@@ -27,4 +27,13 @@ export const Tab = styled(AriaTab)`
   &[data-selected] { color: var(--ink); border-color: var(--accent); }
   &[data-hovered] { color: var(--ink); }
   &[data-focus-visible] { outline: 2px solid var(--focus); outline-offset: 2px; }
+`;
+
+/** Something that is on or off; its mark is a box with or without a tick. */
+export const Switch = styled(AriaSwitch)`
+  display: flex; gap: 0.55rem; align-items: center; cursor: pointer;
+  &::before { content: "☐"; font-size: 1.2rem; line-height: 1; color: var(--muted); }
+  &[data-selected]::before { content: "☑"; color: var(--accent); }
+  &[data-focus-visible] { outline: 2px solid var(--focus); outline-offset: 2px; border-radius: 4px; }
+  &[data-disabled] { opacity: 0.55; cursor: default; }
 `;

@@ -22,7 +22,7 @@ test("the stop window is fenced in", () => {
   expect(lines).toEqual(["stageStage.", "Players are locked out from here", "stopStop.", "startStart.", "Players can join again", "proveProve."]);
 });
 
-const step = (state: "done" | "intended" | "planned", note?: string) => ({ kind: "x", say: "x", switch: false, state, note });
+const step = (state: "done" | "intended" | "planned", note?: string) => ({ kind: "x", say: "x", switch: false, state, note, tookMs: 7 });
 
 test("states are told in words for people, notes with them", () => {
   render(<PlanSteps plan={plan} steps={[step("done"), step("intended", "Mind this."), step("planned"), step("planned")]} />);

@@ -6,6 +6,7 @@ import { Mark } from "./marks";
 const Steps = styled.ol`
   display: grid; counter-reset: step;
   li { display: grid; grid-template-columns: 1.6rem 6.4rem minmax(0, 1fr); gap: 0.5rem; padding: 0.28rem 0.5rem; align-items: baseline; }
+  small { color: var(--muted); white-space: nowrap; margin-left: 0.4rem; }
   li::before { counter-increment: step; content: counter(step); color: var(--muted); text-align: right; font-variant-numeric: tabular-nums; }
   li[data-window] { background: var(--adjust-soft); }
   li.edge { grid-template-columns: 1fr; color: var(--adjust); font-weight: 600; font-size: 0.87rem; background: var(--adjust-soft); padding-left: 2.6rem; }
@@ -13,19 +14,28 @@ const Steps = styled.ol`
   li.edge.first { border-radius: 5px 5px 0 0; margin-top: 0.25rem; } li.edge.last { border-radius: 0 0 5px 5px; margin-bottom: 0.25rem; }
 `;
 
+/** Whether players are locked out while a plan is carried out. */
+export const locksOut = (plan: Plan): boolean => plan.kind !== "first-start" && plan.steps.some((s) => s.kind === "start" && !s.server);
+
+function Took({ step }: { step: NonNullable<Changeover["steps"]>[number] }) {
+  if (step.state !== "done" || step.tookMs < 0) return null;
+  return <small> {millis(step.tookMs)}{step.bytes ? `, ${bytes(step.bytes)}` : ""}</small>;
+}
+
 /** The steps of a plan in order, the stop window marked; with states once it runs. */
 export function PlanSteps({ plan, steps }: { plan: Plan; steps?: Changeover["steps"] }) {
   const rows: React.ReactNode[] = [];
   let inside = false;
+  const stops = locksOut(plan);
   plan.steps.forEach((s, n) => {
-    if (s.switch && !inside) rows.push(<li key="shut" className="edge first">Players are locked out from here</li>);
+    if (stops && s.switch && !inside) rows.push(<li key="shut" className="edge first">Players are locked out from here</li>);
     if (!s.switch && inside) rows.push(<li key="open" className="edge last">Players can join again</li>);
-    inside = s.switch;
+    inside = stops && s.switch;
     const state = steps?.[n]?.state;
     rows.push(
       // oxlint-disable-next-line react/no-array-index-key -- a step is its place in the plan
-      <li key={n} data-window={s.switch || undefined} data-step={s.kind} data-state={state}>
-        <span>{state ? <Mark of={state} quiet>{state === "intended" ? "under way" : state}</Mark> : <b>{s.kind}</b>}</span><span>{s.say}{steps?.[n]?.note && <b> {steps[n]?.note}</b>}</span>
+      <li key={n} data-window={inside || undefined} data-step={s.kind} data-state={state}>
+        <span>{state ? <Mark of={state} quiet>{state === "intended" ? "under way" : state}</Mark> : <b>{s.kind}</b>}</span><span>{s.say}{steps?.[n]?.note && <b> {steps[n]?.note}</b>}{steps?.[n] && <Took step={steps[n]} />}</span>
       </li>,
     );
   });
@@ -93,6 +103,7 @@ export function Diff({ file, text }: { file: string; text: string }) {
 
 export function windowText(plan: Plan): string {
   const { stopping, starting, ours } = plan.window;
+  if (!locksOut(plan)) return "none, the server is not stopped";
   if (stopping < 0 || starting < 0) return "under 0.1 s of ours, and what the game takes to stop and start (not measured yet)";
   return `about ${millis(stopping + starting + ours)}: game stopping ${millis(stopping)}, ours under 0.1 s, game starting ${millis(starting)}`;
 }
