@@ -232,6 +232,9 @@ func (r *Runner) prove(ctx context.Context) plan.Proof {
 			proof.Checks = append(proof.Checks, compareSamples(r.Place.FS(), dir, samples))
 		}
 	}
+	if i := slices.IndexFunc(r.job.Plan.Steps, func(s plan.Step) bool { return s.Kind == plan.Retitle }); i >= 0 {
+		proof.Checks = append(proof.Checks, r.proveTitle(r.job.Plan.Steps[i]))
+	}
 	for _, name := range expect.There {
 		_, err := fs.Stat(r.Place.FS(), strings.TrimSuffix(name, "/"))
 		check := plan.Check{What: name, Expected: "there", Seen: "there", OK: err == nil}

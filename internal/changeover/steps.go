@@ -61,6 +61,8 @@ func (r *Runner) act(ctx context.Context, n int, step plan.Step) (*Detail, error
 	case plan.Sample:
 		samples, err := takeSamples(r.Place.FS(), step.Dir, step.Names, r.Profile)
 		return &Detail{Samples: samples}, err
+	case plan.Retitle:
+		return nil, r.retitle(step)
 	case plan.Copy:
 		return r.copyWorld(ctx, n, step)
 	case plan.Tell:

@@ -30,6 +30,7 @@ func planFlags() []cli.Flag {
 func bringFlags(more ...cli.Flag) []cli.Flag {
 	return append(append(choiceFlags(),
 		&cli.BoolFlag{Name: "beside", Usage: "only place the world; the active one stays active, and nobody is locked out"},
+		&cli.StringFlag{Name: "title", Usage: "the `TITLE` that the world gets on the server, where the game profile allows it"},
 		&cli.BoolFlag{Name: "when-told", Usage: "stage the world and wait for your word before the switch"}), append(more, planFlags()...)...)
 }
 
@@ -41,6 +42,9 @@ func bringing(c *cli.Command, wish wire.NewChangeover) (wire.NewChangeover, erro
 	}
 	if c.Bool("when-told") {
 		choices["switch"] = "when-told"
+	}
+	if s := c.String("title"); s != "" {
+		choices["title"] = s
 	}
 	if s := c.String("settings"); s != "" {
 		choices["world-settings"] = s

@@ -188,3 +188,18 @@ func TestAResetThatIsNoneGoesBack(t *testing.T) {
 	assert.Equal(t, before, snapshot(t, filepath.Join(root, "worlds"), played...))
 	assert.Equal(t, "winter", b.active("north"))
 }
+
+// A title that is asked for is written into the staged world, and the copy keeps its own.
+func TestPutWithAnotherTitle(t *testing.T) {
+	t.Parallel()
+	b := setup(t)
+	b.quarry("north", plot{})
+	b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 2})
+	out := b.must("put", "fen", "north", "--title", "Fen, the Winter Beds", "--yes")
+	assert.Contains(t, out, "✓ the title: Fen, the Winter Beds")
+	s, err := b.api.Server(context.Background(), "north")
+	require.NoError(t, err)
+	assert.Equal(t, "Fen, the Winter Beds", s.Server.ActiveTitle)
+	assert.Contains(t, b.must("worlds", "show", "fen"), "“Fen”")
+	require.Equal(t, plan.Done, b.undo(1).State)
+}

@@ -80,8 +80,8 @@ type Live struct {
 	SameFilesystem bool // worlds and the working folder can be renamed into each other
 	Players        int  // joined now; -1 unknown
 	// Since is when the running server was started; zero when that is not known.
-	Since time.Time
-	Exited         bool // it should run and does not
+	Since  time.Time
+	Exited bool // it should run and does not
 }
 
 // Input is everything a rule may look at.
@@ -199,7 +199,7 @@ type Rule struct {
 // Rules are all concerns in the order in which the sheet shows them when their
 // verdicts are equal.
 var Rules = []Rule{
-	gameRule, versionRule, folderNameRule, charactersRule, sourcesRule, flagsRule, overridesRule, realmsRule, leftoversRule, seedRule,
+	gameRule, versionRule, folderNameRule, charactersRule, titleRule, sourcesRule, flagsRule, overridesRule, realmsRule, leftoversRule, seedRule,
 	modsRule, playersRule, worldSettingsRule, completenessRule, settingsRule, firstStartRule, locksRule, runningRule, spaceRule,
 }
 

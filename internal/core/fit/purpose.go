@@ -25,7 +25,7 @@ func (in Input) here() bool { return in.Purpose == ForSwitch || in.Purpose == Fo
 
 // besideRules are the concerns of a world that only is to stand there.
 var besideRules = []Rule{
-	gameRule, versionRule, folderNameRule, charactersRule, overridesRule, realmsRule, leftoversRule, modsRule, playersRule, completenessRule,
+	gameRule, versionRule, folderNameRule, charactersRule, titleRule, overridesRule, realmsRule, leftoversRule, modsRule, playersRule, completenessRule,
 	firstStartRule, spaceRule,
 }
 

@@ -147,6 +147,8 @@ type Source struct {
 	ID      string  `yaml:"id" doc:"a pointer to the id within each item of a list"`
 	Name    string  `yaml:"name" doc:"a pointer to the name within each item of a list"`
 	Version string  `yaml:"version" doc:"a pointer to the version within each item of a list"`
+	// Editable: Reshard may write another value in its place.
+	Editable bool `yaml:"editable" doc:"true: the title may be changed there; for text behind gzip, zlib, zstd and headers, in CBOR, in the formats of settings, or by match"`
 }
 
 // Layer is one step of unwrapping or decoding: a word, or a header to pass over,
@@ -391,6 +393,19 @@ func (p Pattern) FindAll(text string, most int) []string {
 		out = append(out, m[max(group, 0)])
 	}
 	return out
+}
+
+// Place gives where the group "value" of the first match in a text stands.
+func (p Pattern) Place(text string) (from, to int, ok bool) {
+	if p.re == nil {
+		return 0, 0, false
+	}
+	m := p.re.FindStringSubmatchIndex(text)
+	if m == nil {
+		return 0, 0, false
+	}
+	group := max(p.re.SubexpIndex("value"), 0)
+	return m[2*group], m[2*group+1], m[2*group] >= 0
 }
 
 // Find matches a line and gives its named groups; ok is false without a match.

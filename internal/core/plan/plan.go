@@ -15,16 +15,17 @@ import (
 
 // The kinds of step. They are few and combine.
 const (
-	Stage  = "stage"  // write a copy's files into the working folder and verify them
-	Sample = "sample" // remember samples of files, to compare after the start
-	Stop   = "stop"   // stop the server cleanly
-	Move   = "move"   // rename a folder
-	Write  = "write"  // edit one settings file
-	Start  = "start"  // start the server and wait until it is ready
-	Copy   = "copy"   // store a world of a server in the vault
-	Tell   = "tell"   // say a line of the profile at the console and wait for its answer
-	Wait   = "wait"   // wait for a person
-	Prove  = "prove"  // show that the intended world is the one running
+	Stage   = "stage"   // write a copy's files into the working folder and verify them
+	Retitle = "retitle" // write another title into a staged world
+	Sample  = "sample"  // remember samples of files, to compare after the start
+	Stop    = "stop"    // stop the server cleanly
+	Move    = "move"    // rename a folder
+	Write   = "write"   // edit one settings file
+	Start   = "start"   // start the server and wait until it is ready
+	Copy    = "copy"    // store a world of a server in the vault
+	Tell    = "tell"    // say a line of the profile at the console and wait for its answer
+	Wait    = "wait"    // wait for a person
+	Prove   = "prove"   // show that the intended world is the one running
 )
 
 // The kinds of changeover. Each is a plan; the executor knows steps only.
@@ -100,6 +101,8 @@ type Step struct {
 	// Back is the world to load again on the way back.
 	Tell string `json:"tell,omitempty"`
 	Back string `json:"back,omitempty"`
+	// Title is what a retitle writes into the staged world World in Dir.
+	Title string `json:"title,omitempty"`
 	// Until is what a wait waits for: Word, or a concern.
 	Until string `json:"until,omitempty"`
 	// Keep is where the bytes before the write are kept.

@@ -32,7 +32,12 @@ func DraftPut(in Input) (Plan, error) {
 	if len(in.Fit.World.Members) > 0 {
 		sample.Dir, sample.Names = staged, names
 	}
-	p.add(stage, sample)
+	p.add(stage)
+	if title := in.Fit.Choices["title"]; title != "" && title != in.Fit.World.Title {
+		p.add(Step{Kind: Retitle, Dir: staged, World: folder, Title: title, Say: "Write the title “" + title + "” into the staged world."})
+		p.World = title
+	}
+	p.add(sample)
 	p.add(in.waits()...)
 	if in.Fit.Purpose == fit.ForBeside {
 		in.placeBeside(&p, names, staged)
@@ -48,6 +53,7 @@ func DraftPut(in Input) (Plan, error) {
 	p.finish()
 	p.Expect = in.expect(folder, in.left(leave, folder))
 	p.Expect.Players = in.players()
+	p.Expect.Title = p.World
 	if len(leave) == 0 {
 		p.Notes = append(p.Notes, "The server has no world of the active name: nothing is set aside.")
 	}

@@ -1023,6 +1023,7 @@ export interface components {
             switch: boolean;
             syntax?: components["schemas"]["SettingsSyntax"];
             tell?: string;
+            title?: string;
             to?: string;
             until?: string;
             world?: string;
@@ -1099,6 +1100,8 @@ export interface components {
             format: string;
             hash: string;
             includes?: string[];
+            /** Format: date-time */
+            modified?: string;
             name: string;
             others?: string[];
             readOnly?: boolean;

@@ -93,6 +93,7 @@ function Wanted({ wish, onChange }: { wish: Wish; onChange: (w: Wish) => void })
     return (
       <Ask>
         <Switch isSelected={wish.beside ?? false} onChange={(beside) => onChange({ ...wish, beside })}>Only place it beside the active world</Switch>
+        <Field label="Title" hint="left empty: the world keeps its title" value={choices.title ?? ""} onChange={(v) => choose("title", v)} />
         {!wish.beside && <Switch isSelected={choices.switch === "when-told"} onChange={(on) => choose("switch", on ? "when-told" : "")}>Stage it now, and switch when I say so</Switch>}
       </Ask>
     );

@@ -1,0 +1,50 @@
+package changeover
+
+import (
+	"path"
+
+	"reshard/internal/core/fact"
+	"reshard/internal/core/fault"
+	"reshard/internal/core/fit"
+	"reshard/internal/core/plan"
+	"reshard/internal/core/world"
+)
+
+// longestTitled bounds a file into which a title is written, in bytes.
+const longestTitled = 64 << 20
+
+// retitle writes a title into a staged world. The library's copy keeps its own.
+func (r *Runner) retitle(step plan.Step) error {
+	found, err := worldIn(r.Place.FS(), step.Dir, step.World, r.Profile)
+	if err != nil {
+		return err
+	}
+	w, err := world.Read(r.Place.FS(), found)
+	if err != nil {
+		return err
+	}
+	src, err := fit.Input{Profile: r.Profile, World: w}.TitleSource()
+	if err != nil {
+		return fault.Wrap(fault.Invalid, "write the title of", step.World, err)
+	}
+	file := path.Join(found.Root, w.Fact("title").File)
+	data, err := r.Place.ReadFile(file, longestTitled)
+	if err != nil {
+		return err
+	}
+	after, err := fact.Edit(file, data, src, step.Title)
+	if err != nil {
+		return fault.Wrap(fault.Invalid, "write the title of", step.World, err)
+	}
+	return r.Place.Replace(file, after)
+}
+
+func (r *Runner) proveTitle(step plan.Step) plan.Check {
+	c := plan.Check{What: "the title", Expected: step.Title, Seen: "no world"}
+	if w, err := worldIn(r.Place.FS(), r.job.Plan.Worlds, step.World, r.Profile); err == nil {
+		if read, err := world.Read(r.Place.FS(), w); err == nil {
+			c.Seen, c.OK = read.Title, read.Title == step.Title
+		}
+	}
+	return c
+}

@@ -1,0 +1,38 @@
+package fit
+
+import (
+	"errors"
+
+	"reshard/internal/core/fact"
+	"reshard/internal/core/game"
+)
+
+var errNoTitle = errors.New("the game profile does not say where a title stands")
+
+// titleRule: shall the world get another title on the server, and can it?
+var titleRule = Rule{Concern: "title", Title: "Title", check: func(in Input, r *Row) {
+	wish, title := in.Choices["title"], in.World.Fact("title")
+	r.World = Cell{Text: quote(in.World.Title), From: title.File}
+	if wish == "" || wish == in.World.Title {
+		r.idle("The world keeps its title.")
+		return
+	}
+	src, err := in.TitleSource()
+	switch {
+	case err != nil:
+		r.block("The title cannot be changed: "+err.Error()+".", "Leave it as it is, or change it in the game.")
+	default:
+		r.adjust("The world is called "+quote(in.World.Title)+".", "Write "+quote(wish)+" into "+src.Read+" of the staged world; the library's copy keeps its title.")
+	}
+}}
+
+// TitleSource is where the title stands that the world has, if it may be edited.
+func (in Input) TitleSource() (game.Source, error) {
+	title := in.World.Fact("title")
+	for _, s := range in.Profile.World.Facts["title"] {
+		if len(in.Profile.World.Facts["title"]) == 1 || s.Read == title.File {
+			return s, fact.Editable(s)
+		}
+	}
+	return game.Source{}, errNoTitle
+}
