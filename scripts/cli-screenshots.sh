@@ -29,5 +29,7 @@ shot() { # NAME COMMAND...: one picture of what the commands print
 shot inspect "reshard inspect fen-garden.zip" "reshard inspect two-plots.zip" "reshard inspect minutes.zip"
 shot fit "reshard fit old-glasshouse north-plot"
 shot put "reshard put fen-garden north-plot --yes | tail -n 41"
+shot reset "reshard reset north-plot --name spring --seed -9000000000 --yes | tail -n 41"
+reshard undo 2 --yes > /dev/null
 shot settings "reshard servers show ridge-camp" "reshard games"
 shot undo "reshard undo 1 --yes | tail -n 24" "reshard changeovers" "reshard servers"

@@ -315,7 +315,6 @@ func TestProfilesAreSavedAndWithdrawn(t *testing.T) {
 	assert.Contains(t, b.must("games", "add", file, "--override"), "over the shipped one")
 	b.end()
 	b.start()
-	require.NoError(t, os.Remove(filepath.Join(b.dir, "client.json"))) // the address is a new one
 	assert.Contains(t, b.must("games"), "Our Marsh", "it is there after a restart")
 	b.must("games", "remove", "saltmarch")
 	assert.NotContains(t, b.must("games"), "Our Marsh")

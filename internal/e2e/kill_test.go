@@ -257,10 +257,10 @@ func (b *bundle) assertOneWholeWorld(before, now map[string]map[string]string, c
 
 // SIGKILL at each journal write and inside of each step, in every kind of changeover:
 // the next start finishes or takes back. With RESHARD_EVERY_POINT all points are
-// tried, which takes long; without it every twelfth, and in memory all of them are
+// tried, which takes long; without it every twenty-fourth, and in memory all of them are
 // (package changeover).
 func TestKilledInEveryKind(t *testing.T) {
-	stride := 12
+	stride := 24
 	if os.Getenv("RESHARD_EVERY_POINT") != "" {
 		stride = 1
 	}

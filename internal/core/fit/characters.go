@@ -31,8 +31,11 @@ var charactersRule = Rule{Concern: "characters", Title: "Allowed characters", ch
 		return
 	}
 	options := []Option{{Choice: "folder-name", Answer: rule.Safe(target), Say: "Place the world under this name. Its title stays " + quote(in.World.Title) + "."}}
-	if in.Purpose == ForReset {
+	switch in.Purpose {
+	case ForReset:
 		options[0].Say = "Let the new world have this name."
+	case ForRename:
+		options[0].Say = "Rename it to this."
 	}
 	if a := in.Server.Active; in.Purpose == ForPut && a != "" && a != options[0].Answer && rule.Usable(a) {
 		options = append(options, Option{Choice: "folder-name", Answer: a, Say: "Use the name that the settings hold already; the old world of that name is set aside."})

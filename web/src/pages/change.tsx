@@ -129,7 +129,7 @@ export function Change() {
       {sheeted && sheet.data && (
         <Panel>
           <h2>Fit sheet</h2>
-          <FitSheet sheet={sheet.data.sheet} choices={wish.choices ?? {}} onChoose={wish.kind === "reset" ? undefined : (choices) => change({ ...wish, choices })} />
+          <FitSheet sheet={sheet.data.sheet} choices={wish.choices ?? {}} onChoose={wish.kind === "reset" ? undefined : (choices) => change(wish.kind === "rename" ? { ...wish, world: choices["folder-name"] ?? wish.world } : { ...wish, choices })} />
           {given.length > 0 && (
             <p style={{ marginTop: "0.7rem" }}>You chose {given.map(([k, v]) => <code key={k}>{k} = {v} </code>)} <Button onPress={() => change({ ...wish, choices: {} })}>Forget the answers</Button></p>
           )}

@@ -48,7 +48,7 @@ function Under({ c }: { c: Changeover }) {
   return (
     <Panel aria-live="polite">
       <h2>{p.going === "back" ? "Going back" : c.state === "waiting" ? "Waiting for you" : "Under way"}</h2>
-      <p>{p.say}</p>
+      <p>{p.going === "back" && "Taking back: "}{p.say}</p>
       {(p.stepKind === "stage" || p.stepKind === "copy") && p.going === "forward" && (
         <ProgressBar aria-label={p.stepKind === "stage" ? "Staging" : "Copying"} value={(100 * p.bytes) / Math.max(1, p.totalBytes)}>
           {({ percentage }) => (<><Bar><div style={{ width: `${percentage}%` }} /></Bar><p>{bytes(p.bytes)} of {bytes(p.totalBytes)}{p.files > 0 && `, ${p.files} of ${p.totalFiles} files`}{rate(p.bytes, p.totalBytes, p.since)}. Players still play.</p></>)}
@@ -71,7 +71,7 @@ function Outcome({ c }: { c: Changeover }) {
         {c.kind === "take-away" && c.copy && <p><a href={`/api/v1/worlds/${c.copy}/archive`} download>Download it</a> to play it alone: realms inside the world, as the game's own program takes it. The copy stays in the library.</p>}
         {c.plan.then && <p>The first start is made. <Link to="/change" search={{ kind: c.plan.then.kind as "put", world: c.plan.then.world, server: c.server }}>Go on with what you wanted</Link>.</p>}
         {c.later && c.later.length > 0 && <p>To take it back, undo what came after it first: {c.later.map((id) => <Link key={id} to="/changeovers/$id" params={{ id: String(id) }}>{id} </Link>)}</p>}
-        {c.undoneBy ? <p>Undone by changeover <Link to="/changeovers/$id" params={{ id: String(c.undoneBy) }}>{c.undoneBy}</Link>.</p> : !c.undoable && c.whyNot && <Muted>Cannot be undone now: {c.whyNot}.</Muted>}
+        {c.undoneBy ? <p>Undone by changeover <Link to="/changeovers/$id" params={{ id: String(c.undoneBy) }}>{c.undoneBy}</Link>.</p> : !c.undoable && c.whyNot && c.kind !== "take-away" && c.kind !== "first-start" && <Muted>Cannot be undone now: {c.whyNot}.</Muted>}
       </Panel>
     );
   }
