@@ -161,7 +161,11 @@ func (a *API) authenticate(next http.Handler) http.Handler {
 func (a *API) recoverPanic(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		defer func() {
-			if p := recover(); p != nil && p != http.ErrAbortHandler { //nolint:errorlint // recover gives a value, not an error
+			p := recover()
+			if p == http.ErrAbortHandler { //nolint:errorlint // recover gives a value, not an error
+				panic(p) // the connection is to be cut: what was sent is not whole
+			}
+			if p != nil {
 				a.log.Error("panic", "path", r.URL.Path, "panic", p, "stack", string(debug.Stack()))
 				a.write(w, errors.New("panic"))
 			}

@@ -263,6 +263,9 @@ Examples:
 			if err != nil {
 				return err
 			}
+			if info, err := os.Stat(c.String("to")); err == nil && !info.IsDir() {
+				return usage("%s is there already; give a name that is free: --to FILE", c.String("to"))
+			}
 			wish := wire.NewChangeover{Kind: plan.TakeAway, Server: given[0]}
 			if len(given) == 2 {
 				wish.World = given[1]

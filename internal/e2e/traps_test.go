@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"context"
+	"io"
 	"os"
 	"path/filepath"
 	"strings"
@@ -202,4 +203,49 @@ func TestPutWithAnotherTitle(t *testing.T) {
 	assert.Equal(t, "Fen, the Winter Beds", s.Server.ActiveTitle)
 	assert.Contains(t, b.must("worlds", "show", "fen"), "“Fen”")
 	require.Equal(t, plan.Done, b.undo(1).State)
+}
+
+// A copy that is damaged in the vault is never handed out as if it were whole, and a
+// half written file does not stay.
+func TestADamagedCopyIsNotHandedOut(t *testing.T) {
+	t.Parallel()
+	b := setup(t)
+	b.quarry("north", plot{})
+	taken := b.do(wire.NewChangeover{Kind: plan.TakeAway, Server: "north"})
+	require.NoError(t, filepath.WalkDir(filepath.Join(b.dir, "data", "vault", "chunks"), func(p string, d os.DirEntry, err error) error {
+		if err == nil && !d.IsDir() {
+			return os.Truncate(p, 3)
+		}
+		return err
+	}))
+	body, _, err := b.api.Archive(context.Background(), taken.Copy)
+	if err == nil {
+		_, err = io.ReadAll(body)
+		require.NoError(t, body.Close())
+	}
+	assert.Error(t, err)
+	_, err = b.api.Draft(context.Background(), wire.NewChangeover{Kind: plan.Restore, World: taken.Copy, Server: "north"})
+	require.NoError(t, err, "the plan reads no content")
+	code, _, _ := b.cli("restore", taken.Copy[:12], "north", "--yes")
+	assert.Equal(t, 1, code)
+	assert.Equal(t, "winter", b.active("north"), "nothing live was touched")
+}
+
+// Somebody has made the world active by hand that was only placed beside: its undo
+// would leave the settings without a world.
+func TestUndoOfABesideThatIsActive(t *testing.T) {
+	t.Parallel()
+	b := setup(t)
+	root := b.quarry("north", plot{})
+	b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 2})
+	beside := b.do(wire.NewChangeover{Kind: plan.Put, World: "fen", Server: "north", Beside: true})
+	b.must("servers", "stop", "north")
+	edit(t, filepath.Join(root, "quarry.properties"), "world.folder=winter", "world.folder=fen")
+	_, err := b.api.Draft(context.Background(), wire.NewChangeover{Kind: plan.Undo, Undoes: beside.ID})
+	assert.ErrorContains(t, err, "which is the active world now")
+	b.must("switch", "north", "winter", "--yes")
+	code, _, errs := b.cli("undo", "1", "--with-later", "--yes") // the switch first: fen is active again
+	assert.Equal(t, 1, code)
+	assert.Contains(t, errs, "Switch to another world first")
+	assert.Equal(t, "fen", b.active("north"))
 }

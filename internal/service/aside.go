@@ -12,6 +12,7 @@ import (
 
 	"reshard/internal/core/fault"
 	"reshard/internal/core/plan"
+	"reshard/internal/core/server"
 	"reshard/internal/records"
 	"reshard/internal/wire"
 )
@@ -28,15 +29,10 @@ func (s *Service) Aside(ctx context.Context, name string) ([]wire.Aside, error) 
 	if err != nil {
 		return nil, err
 	}
-	rec, err := s.records.Server(ctx, name)
+	base, err := l.workBase()
 	if err != nil {
 		return nil, err
 	}
-	in, err := l.input(rec)
-	if err != nil {
-		return nil, err
-	}
-	base := path.Join(path.Dir(in.Server.WorldsFolder), plan.WorkFolder)
 	entries, err := fs.ReadDir(l.place.FS(), base)
 	if err != nil {
 		return []wire.Aside{}, nil // nothing was ever set aside
@@ -57,6 +53,15 @@ func (s *Service) Aside(ctx context.Context, name string) ([]wire.Aside, error) 
 	}
 	slices.SortFunc(out, func(a, b wire.Aside) int { return int(b.Changeover - a.Changeover) })
 	return out, nil
+}
+
+// workBase is the folder in which changeovers of a server have their working folders.
+func (l *live) workBase() (string, error) {
+	state, err := server.Read(l.place.FS(), l.profile, l.machine)
+	if err != nil {
+		return "", fault.Wrap(fault.Unreachable, "read", l.name, err)
+	}
+	return path.Join(path.Dir(state.WorldsFolder), plan.WorkFolder), nil
 }
 
 // asideOf measures one changeover's working folder and says which rule holds for it.
@@ -186,7 +191,10 @@ func (s *Service) sweep(ctx context.Context) {
 }
 
 func (s *Service) sweepGoing(l *live) {
-	base := path.Join(path.Dir(path.Clean(l.profile.Server.Worlds)), plan.WorkFolder)
+	base, err := l.workBase()
+	if err != nil {
+		return
+	}
 	entries, err := fs.ReadDir(l.place.FS(), base)
 	if err != nil {
 		return

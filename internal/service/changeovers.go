@@ -465,6 +465,9 @@ func (s *Service) wireChangeover(c records.Changeover) wire.Changeover {
 		if st.Kind == plan.Stop && st.State == plan.StepDone && !detailOf(st).Clean {
 			one.Note = "The server ended without saying that everything was written: the last things that were done in the old world may be missing from it."
 		}
+		if st.Kind == plan.Start && planned.Server != "" && st.DoneAt != nil {
+			one.Note = stoppedFor(c, n, planned.Server)
+		}
 		out.Steps = append(out.Steps, one)
 		// A proof that failed is kept with its step, so that it can be read.
 		if d := detailOf(st); d.Proof != nil && out.Proof == nil {
@@ -476,6 +479,17 @@ func (s *Service) wireChangeover(c records.Changeover) wire.Changeover {
 		out.Progress = &p
 	}
 	return out
+}
+
+// stoppedFor tells how long the source of a clone was stopped: from the stop of it
+// before a step to that step's end.
+func stoppedFor(c records.Changeover, n int, server string) string {
+	for i := n - 1; i >= 0; i-- {
+		if p := c.Plan.V.Steps[i]; p.Kind == plan.Stop && p.Server == server && c.Steps[i].IntendedAt != nil {
+			return fmt.Sprintf("%s was stopped for %.1f s.", server, c.Steps[n].DoneAt.Sub(*c.Steps[i].IntendedAt).Seconds())
+		}
+	}
+	return ""
 }
 
 func window(c records.Changeover) *wire.Window {

@@ -267,7 +267,7 @@ func (p *prepared) draft() (plan.Plan, error) {
 	if p.Fit.Choices["first-start"] == "make" && len(p.Fit.Server.NotYet) > 0 {
 		choices := maps.Clone(map[string]string(p.Fit.Choices))
 		delete(choices, "first-start")
-		return plan.DraftFirstStart(p.Input, plan.Then{Kind: p.Kind, World: p.wish.World, Choices: choices})
+		return plan.DraftFirstStart(p.Input, plan.Then{Kind: p.Kind, World: p.wish.World, From: p.wish.From, Beside: p.wish.Beside, Choices: choices})
 	}
 	return plan.DraftPut(p.Input)
 }

@@ -2,6 +2,7 @@ package fit
 
 import (
 	"errors"
+	"strings"
 
 	"reshard/internal/core/fact"
 	"reshard/internal/core/game"
@@ -21,6 +22,8 @@ var titleRule = Rule{Concern: "title", Title: "Title", check: func(in Input, r *
 	switch {
 	case err != nil:
 		r.block("The title cannot be changed: "+err.Error()+".", "Leave it as it is, or change it in the game.")
+	case strings.ContainsAny(wish, "\r\n\x00"):
+		r.block("A title is one line, and this one is not.", "Give another.")
 	default:
 		r.adjust("The world is called "+quote(in.World.Title)+".", "Write "+quote(wish)+" into "+src.Read+" of the staged world; the library's copy keeps its title.")
 	}

@@ -193,6 +193,8 @@ type Expect struct {
 type Then struct {
 	Kind    string            `json:"kind"`
 	World   string            `json:"world"`
+	From    string            `json:"from,omitempty"`
+	Beside  bool              `json:"beside,omitempty"`
 	Choices map[string]string `json:"choices,omitempty"`
 }
 

@@ -235,6 +235,52 @@ func TestAFixedName(t *testing.T) {
 	}
 }
 
+// Where the server always opens one name, a switch exchanges names, and its undo gives
+// them back; a rename is refused.
+func TestSwitchOfAFixedName(t *testing.T) {
+	t.Parallel()
+	p := tidewrack(t, "      - {in: command, key: --drift}\n      - {in: launch, key: -drift, writes: file}\n      - {in: env, key: DRIFT, writes: path}\n      - {in: main, key: /drift/open, writes: file, with: [{in: extra, key: /drift/continue, value: \"yes\"}, {in: lines, key: fresh, value: \"0\"}]}\n", "")
+	root, _ := wrackServer(t)
+	tree := os.DirFS(root)
+	s, err := server.Read(tree, p, server.Machine{Kind: "buoy"})
+	require.NoError(t, err)
+	found, err := world.Direct(tree, s.WorldsFolder, p)
+	require.NoError(t, err)
+	var other world.World
+	for _, f := range found {
+		if f.Folder != "tide" {
+			other, err = world.Read(tree, f)
+			require.NoError(t, err)
+		}
+	}
+	live := fit.Live{State: "running", DeclaredVersion: "7", FreeBytes: -1, SameFilesystem: true}
+	in := fit.Input{Profile: p, World: other, Server: s, Purpose: fit.ForSwitch, Live: live, Choices: fit.Choices{"completeness": "go-on", "version": "go-on", "seed": "go-on", "mods": "go-on"}}
+	draft, err := plan.DraftSwitch(plan.Input{Fit: in, Sheet: fit.Compare(in), Server: "sound", Work: "data/.reshard/1", Tree: tree})
+	require.NoError(t, err)
+	assert.Contains(t, strings.Join(brief(draft), " "), "| move data/drift/tide.wrack > data/drift/tide-2.wrack | move data/drift/b.wrack.bak > data/drift/tide.wrack.bak")
+	assert.Empty(t, draft.SetAside)
+	for _, step := range draft.Steps {
+		if step.Kind == plan.Move {
+			require.NoError(t, os.Rename(filepath.Join(root, step.From), filepath.Join(root, step.To)))
+		}
+	}
+	now, err := server.Read(tree, p, server.Machine{Kind: "buoy"})
+	require.NoError(t, err)
+	undo, err := plan.DraftUndo(plan.UndoInput{Of: draft, ID: 1, Profile: p, State: now, Live: live, Server: "sound", Work: "data/.reshard/2", Tree: tree})
+	require.NoError(t, err)
+	assert.Contains(t, strings.Join(brief(undo), " "), "| move data/drift/tide.wrack.bak > data/drift/b.wrack.bak | move data/drift/tide-2.wrack > data/drift/tide.wrack")
+	require.NoError(t, os.Remove(filepath.Join(root, "data/drift/tide-2.wrack")))
+	_, err = plan.DraftUndo(plan.UndoInput{Of: draft, ID: 1, Profile: p, State: now, Live: live, Server: "sound", Work: "data/.reshard/2", Tree: tree})
+	assert.ErrorContains(t, err, "is no longer there")
+
+	in.Purpose, in.Choices = fit.ForRename, fit.Choices{"folder-name": "ebb"}
+	row, _ := fit.Compare(in).Row("folder-name")
+	assert.Equal(t, fit.Blocks, row.Verdict)
+	in.Purpose, in.Choices = fit.ForReset, fit.Choices{"folder-name": "ebb"}
+	row, _ = fit.Compare(in).Row("new-world")
+	assert.Equal(t, fit.Blocks, row.Verdict, "a new world cannot have another name: %s", row.Say)
+}
+
 func TestSixthGameStores(t *testing.T) {
 	t.Parallel()
 	p := tidewrack(t, "", "")

@@ -57,6 +57,9 @@ func DraftUndo(in UndoInput) (Plan, error) {
 	}
 	active := in.formerActive()
 	former := in.formerWorlds(back)
+	if err := in.wouldBeMissing(active, former, renamed, out); err != nil {
+		return Plan{}, err
+	}
 	for _, f := range former {
 		p.add(Step{Kind: Sample, Dir: f.Root, World: f.Folder, Names: f.Files, Say: "Take samples of the former world, to compare after the start."})
 	}
@@ -92,6 +95,21 @@ func DraftUndo(in UndoInput) (Plan, error) {
 		p.Notes = append(p.Notes, "Nothing is deleted, and this undo can be undone.")
 	}
 	return p, nil
+}
+
+// wouldBeMissing refuses an undo after which the settings would name a world that is
+// not there: at its start the server would make an empty one.
+func (in UndoInput) wouldBeMissing(active string, former []world.Found, renamed, out []Step) error {
+	back := slices.ContainsFunc(former, func(f world.Found) bool { return f.Folder == active })
+	if active == "" || back || len(renamed) > 0 || len(in.State.Named(in.Profile, active)) == 0 {
+		return nil
+	}
+	leave := in.placedNames(out)
+	if !slices.ContainsFunc(in.State.Named(in.Profile, active), func(name string) bool { return slices.Contains(leave, name) }) {
+		return nil
+	}
+	return fault.New(fault.WrongState, "draft undo of", fmt.Sprint(in.ID), "it placed “%s”, which is the active world now, and there is no other to go back to", active).
+		With("Switch to another world first: reshard switch " + in.Server + " WORLD.")
 }
 
 // assemble puts the steps in their order: without a stop where neither the active
