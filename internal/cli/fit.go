@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"fmt"
 	"sort"
 	"strings"
 
@@ -191,4 +192,30 @@ func shellWord(s string) string {
 		return s
 	}
 	return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
+}
+
+func sheetTitle(s wire.Sheet) string {
+	switch s.Kind {
+	case plan.Reset:
+		return "A new world on server " + s.Server
+	case plan.Switch, plan.Rename, plan.Clone:
+		return fmt.Sprintf("%s %s on server %s", s.Kind, quoted(s.World), s.Server)
+	}
+	if s.Copy == "" {
+		return fmt.Sprintf("World %s on server %s", s.World, s.Server)
+	}
+	return fmt.Sprintf("World %s (copy %s) on server %s", s.World, s.Copy[:12], s.Server)
+}
+
+// verdictOf says in one line what a sheet means for a changeover.
+func verdictOf(v fit.Verdict) string {
+	switch v {
+	case fit.Blocks:
+		return "✕ It does not fit as things are. Nothing has been changed.\n"
+	case fit.Choose:
+		return "? You must choose first: add the flags above. Nothing has been changed.\n"
+	case fit.Adjust:
+		return "→ It fits with the changes above.\n"
+	}
+	return "✓ It fits as it is.\n"
 }

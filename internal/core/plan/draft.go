@@ -316,12 +316,3 @@ func taken(state server.State, profile *game.Profile, names ...string) []string 
 	sort.Strings(out)
 	return slices.Compact(out)
 }
-
-func sortedKeys[V any](m map[string]V) []string {
-	keys := make([]string, 0, len(m))
-	for k := range m {
-		keys = append(keys, k)
-	}
-	sort.Strings(keys)
-	return keys
-}

@@ -1,7 +1,9 @@
 package plan
 
 import (
+	"maps"
 	"path"
+	"slices"
 
 	"reshard/internal/core/server"
 )
@@ -67,7 +69,7 @@ func (in Input) adopt(p *Plan) {
 	for _, g := range in.Fit.Naming() {
 		byFile[g.File] = append(byFile[g.File], g)
 	}
-	for _, file := range sortedKeys(byFile) {
+	for _, file := range slices.Sorted(maps.Keys(byFile)) {
 		step := Step{
 			Kind: Write, File: file, Syntax: in.Fit.Profile.Server.Settings[byFile[file][0].In].Syntax(),
 			Keep: path.Join(in.Work, "settings-adopted", file), Say: "Write the new world's name into " + file + ", as the server tells it.",

@@ -3,6 +3,7 @@ package plan
 import (
 	"fmt"
 	"io/fs"
+	"maps"
 	"path"
 	"slices"
 	"sort"
@@ -220,7 +221,7 @@ func (in UndoInput) placedNames(out []Step) []string {
 			names[sibling] = true
 		}
 	}
-	return sortedKeys(names)
+	return slices.Sorted(maps.Keys(names))
 }
 
 // formerWorlds recognises the worlds among what was set aside.
@@ -236,7 +237,7 @@ func (in UndoInput) formerWorlds(back []Step) []world.Found {
 		moved[s.To] = true
 	}
 	var out []world.Found
-	for _, dir := range sortedKeys(dirs) {
+	for _, dir := range slices.Sorted(maps.Keys(dirs)) {
 		found, err := world.Direct(in.Tree, dir, in.Profile)
 		if err != nil {
 			continue // the proof goes without samples

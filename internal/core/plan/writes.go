@@ -3,7 +3,9 @@ package plan
 import (
 	"errors"
 	"io/fs"
+	"maps"
 	"path"
+	"slices"
 	"strings"
 
 	"reshard/internal/core/fault"
@@ -17,7 +19,7 @@ func (in Input) writes(p *Plan) error {
 	for _, w := range in.Fit.Wants() {
 		wants[w.File] = append(wants[w.File], w)
 	}
-	for _, file := range sortedKeys(wants) {
+	for _, file := range slices.Sorted(maps.Keys(wants)) {
 		var edits []Edit
 		for _, w := range wants[file] {
 			edits = append(edits, Edit{Key: w.Key, Value: w.To, Was: w.Value, WasSet: w.Found})
