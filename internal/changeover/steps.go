@@ -549,7 +549,7 @@ func Window(steps []plan.Step, records []StepTimes) (w plan.Window, total time.D
 			if s.Server != "" {
 				continue
 			}
-			down = rec.Done
+			begun, down = rec.Intended, rec.Done // what was said before the stop locked nobody out
 			w.Stopping = rec.Detail.TookMS
 		case plan.Start:
 			if s.Server != "" {

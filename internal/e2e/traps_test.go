@@ -249,3 +249,21 @@ func TestUndoOfABesideThatIsActive(t *testing.T) {
 	assert.Contains(t, errs, "Switch to another world first")
 	assert.Equal(t, "fen", b.active("north"))
 }
+
+// Another world has taken the place of the one that a plan is about: it is refused
+// before anything stops.
+func TestAWorldThatIsAnotherNow(t *testing.T) {
+	t.Parallel()
+	b := setup(t)
+	root := b.quarry("north", plot{})
+	old := filepath.Join(root, "worlds", "old")
+	require.NoError(t, quarrymoss.Make(old, quarrymoss.Options{Title: "Old", Seed: 9}))
+	draft, err := b.api.Draft(context.Background(), wire.NewChangeover{Kind: plan.Switch, World: "old", Server: "north"})
+	require.NoError(t, err)
+	require.NoError(t, os.RemoveAll(old))
+	require.NoError(t, quarrymoss.Make(old, quarrymoss.Options{Title: "Old", Seed: 10}))
+	_, err = b.api.Act(context.Background(), draft.ID, "start")
+	assert.ErrorIs(t, err, fault.Changed.As())
+	assert.ErrorContains(t, err, "another world than when the plan was made")
+	assert.Equal(t, "winter", b.active("north"))
+}

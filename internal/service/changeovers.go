@@ -310,9 +310,25 @@ func (s *Service) runner(l *live, c records.Changeover, others []*live) *changeo
 			if state.Fingerprint() != fingerprint {
 				return fault.New(fault.Changed, "start", l.name, "its settings or its worlds have changed since the plan was made")
 			}
-			return nil
+			return sameWorlds(c.Plan.V, state)
 		},
 	}
+}
+
+// sameWorlds refuses a plan about a world that stands on the server when another one
+// has taken its name since. A world that does not read at this moment, because its
+// server is writing, is left to the proof.
+func sameWorlds(p plan.Plan, state server.State) error {
+	for _, step := range p.Steps {
+		w, there := state.World(step.World)
+		if step.Kind != plan.Sample || step.Old || !there || !strings.HasPrefix(step.Dir+"/", p.Worlds+"/") {
+			continue
+		}
+		if (p.Expect.WorldID != "" && w.WorldID != "" && w.WorldID != p.Expect.WorldID) || (p.Expect.Seed != "" && w.Seed != "" && w.Seed != p.Expect.Seed) {
+			return fault.New(fault.Changed, "start", p.Server, "%s is another world than when the plan was made", step.World)
+		}
+	}
+	return nil
 }
 
 // carry runs a changeover in the background to its end.
@@ -504,7 +520,7 @@ func window(c records.Changeover) *wire.Window {
 		}
 		times = append(times, t)
 	}
-	if len(times) != len(c.Plan.V.Steps) {
+	if len(times) != len(c.Plan.V.Steps) || !c.Plan.V.LocksOut() {
 		return nil
 	}
 	if c.State != plan.Done {
@@ -521,7 +537,7 @@ func window(c records.Changeover) *wire.Window {
 // from the stop to the old world's return. Its parts are not told apart.
 func lockedOutInVain(c records.Changeover) *wire.Window {
 	for n, st := range c.Steps {
-		if c.Plan.V.Steps[n].Kind == plan.Stop && st.IntendedAt != nil && st.UndoneAt != nil {
+		if p := c.Plan.V.Steps[n]; p.Kind == plan.Stop && p.Server == "" && st.IntendedAt != nil && st.UndoneAt != nil {
 			return &wire.Window{TotalMS: st.UndoneAt.Sub(*st.IntendedAt).Milliseconds(), StoppingMS: -1, OursMS: -1, StartingMS: -1}
 		}
 	}

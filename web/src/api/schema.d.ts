@@ -1029,9 +1029,11 @@ export interface components {
             world?: string;
         };
         PlanThen: {
+            beside?: boolean;
             choices?: {
                 [key: string]: string;
             };
+            from?: string;
             kind: string;
             world: string;
         };
