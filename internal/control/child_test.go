@@ -187,3 +187,23 @@ func TestLogFileOfTheServersOwn(t *testing.T) {
 		})
 	}
 }
+
+// What is said at the console is waited for: its answer, a refusal, or the end.
+func TestTell(t *testing.T) {
+	t.Parallel()
+	c, _, _ := script(t, `echo 'opening world "fen"'; echo 'ready on port 1'
+while read line; do case $line in hold) echo 'writes held';; odd) echo 'cannot open that';; bye) exit 0;; esac; done`)
+	ctx := context.Background()
+	_, err := c.Start(ctx)
+	require.NoError(t, err)
+	console := profile(t).Server.Console
+	require.NoError(t, c.Tell(ctx, console.Hold, time.Second))
+	err = c.Tell(ctx, game.Exchange{Say: "odd", Expect: console.Hold.Expect}, time.Second)
+	assert.ErrorContains(t, err, "it answers: cannot open that")
+	err = c.Tell(ctx, game.Exchange{Say: "nothing", Expect: console.Hold.Expect}, 100*time.Millisecond)
+	assert.ErrorContains(t, err, "no answer within 100ms")
+	require.NoError(t, c.Tell(ctx, game.Exchange{Say: "nothing"}, time.Second), "nothing is expected")
+	err = c.Tell(ctx, game.Exchange{Say: "bye", Expect: console.Hold.Expect}, 5*time.Second)
+	assert.ErrorContains(t, err, "it exited")
+	assert.Error(t, c.Tell(ctx, console.Hold, time.Second), "nobody is there")
+}

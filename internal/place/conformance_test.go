@@ -114,6 +114,13 @@ func TestConformance(t *testing.T) {
 			there, _ := p.Exists(".reshard/4/staged")
 			assert.False(t, there)
 			assert.NoError(t, p.Discard(".reshard/4/staged"), "twice is fine")
+			// A working folder goes only once it has been renamed so.
+			require.NoError(t, p.Move(".reshard/4", ".reshard/going-4"))
+			require.NoError(t, p.Discard(".reshard/going-4"))
+			there, _ = p.Exists(".reshard/going-4")
+			assert.False(t, there)
+			require.NoError(t, p.MkdirAll("going-5/x"))
+			assert.Error(t, p.Discard("going-5"), "not in the working folder")
 		},
 		"times are kept": func(t *testing.T, p *place.Place, dir string) {
 			when := time.Date(2024, 5, 1, 12, 0, 0, 0, time.UTC)

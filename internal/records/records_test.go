@@ -210,3 +210,87 @@ func TestKeysExpire(t *testing.T) {
 	_, err = r.UserByKey(ctx, []byte("live"))
 	assert.ErrorIs(t, err, fault.NotFound.As())
 }
+
+// A changeover holds its own server and the one that it copies from, from its start to
+// its end, and nobody else can begin there.
+func TestAChangeoverHoldsItsSource(t *testing.T) {
+	t.Parallel()
+	r, _ := setup(t)
+	ctx := context.Background()
+	north, south := addServer(t, r, "north"), addServer(t, r, "south")
+	id, err := r.NextChangeoverID(ctx)
+	require.NoError(t, err)
+	require.NoError(t, r.AddDraft(ctx, records.Changeover{ID: id, ServerID: south.ID, SourceID: &north.ID, Kind: plan.Clone, Plan: records.JSON[plan.Plan]{V: plan.Plan{Steps: []plan.Step{{Kind: plan.Wait}}}}, CreatedBy: "ada"}))
+	other := draft(t, r, north.ID)
+	require.NoError(t, r.Advance(ctx, id, plan.Drafted, plan.Staging, records.Patch{}))
+	holders, err := r.Holders(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, map[string]int64{"north": id, "south": id}, holders)
+	err = r.Advance(ctx, other, plan.Drafted, plan.Staging, records.Patch{})
+	assert.ErrorIs(t, err, fault.Busy.As())
+	c, err := r.Changeover(ctx, other)
+	require.NoError(t, err)
+	assert.Equal(t, plan.Drafted, c.State, "it has not moved")
+
+	require.NoError(t, r.Advance(ctx, id, plan.Staging, plan.Waiting, records.Patch{}))
+	require.NoError(t, r.SetStepDetail(ctx, id, 0, map[string]string{"by": "ada"}))
+	require.NoError(t, r.SetStepDetail(ctx, id, 0, map[string]string{"more": "x"}))
+	steps, err := r.Steps(ctx, id)
+	require.NoError(t, err)
+	assert.JSONEq(t, `{"by":"ada","more":"x"}`, string(steps[0].Detail.V))
+	open, err := r.OpenChangeovers(ctx)
+	require.NoError(t, err)
+	assert.Len(t, open, 1, "one that waits is taken up again")
+	require.NoError(t, r.Advance(ctx, id, plan.Waiting, plan.Undoing, records.Patch{}))
+	require.NoError(t, r.Advance(ctx, id, plan.Undoing, plan.Undone, records.Patch{}))
+	require.NoError(t, r.Advance(ctx, other, plan.Drafted, plan.Staging, records.Patch{}))
+}
+
+// Landmarks belong to a world, sightings to a changeover; what is told last counts.
+func TestLandmarks(t *testing.T) {
+	t.Parallel()
+	r, _ := setup(t)
+	ctx := context.Background()
+	c, _, err := r.AddCopy(ctx, copyOf(1, "Fen"))
+	require.NoError(t, err)
+	roof, err := r.AddLandmark(ctx, c.WorldID, records.Landmark{Say: "red roof", Place: "120 / -30", CreatedBy: "ada"})
+	require.NoError(t, err)
+	_, err = r.AddLandmark(ctx, c.WorldID, records.Landmark{Say: "bean row", CreatedBy: "ada"})
+	require.NoError(t, err)
+	change := draft(t, r, addServer(t, r, "north").ID)
+	for _, seen := range []bool{false, true} {
+		require.NoError(t, r.Sight(ctx, change, roof, seen, "bryn"))
+	}
+	list, err := r.Sightings(ctx, c.WorldID, change)
+	require.NoError(t, err)
+	require.Len(t, list, 2)
+	assert.True(t, *list[0].Seen)
+	assert.Equal(t, "bryn", *list[0].ToldBy)
+	assert.Nil(t, list[1].Seen)
+	// A copy that is told to be of a world joins it; the same content stays what it was.
+	older := copyOf(2, "Fen, later")
+	older.WorldID = c.WorldID
+	second, isNew, err := r.AddCopy(ctx, older)
+	require.NoError(t, err)
+	assert.True(t, isNew)
+	assert.Equal(t, c.World, second.World)
+	assert.ErrorIs(t, r.RemoveLandmark(ctx, c.WorldID+1, roof), fault.NotFound.As())
+	require.NoError(t, r.RemoveLandmark(ctx, c.WorldID, roof))
+	left, err := r.Landmarks(ctx, c.WorldID)
+	require.NoError(t, err)
+	assert.Len(t, left, 1)
+}
+
+func TestTidiedIsToldOnce(t *testing.T) {
+	t.Parallel()
+	r, _ := setup(t)
+	ctx := context.Background()
+	server := addServer(t, r, "north")
+	id := draft(t, r, server.ID)
+	for range 2 {
+		require.NoError(t, r.AddTidied(ctx, records.Tidied{ChangeoverID: id, Bytes: 7, By: "ada"}))
+	}
+	got, err := r.TidiedOf(ctx, server.ID)
+	require.NoError(t, err)
+	assert.Equal(t, int64(7), got[id].Bytes)
+}

@@ -9,6 +9,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -165,4 +166,19 @@ func TestOpenDropsChunksThatACrashCutShort(t *testing.T) {
 	_, err = v.Store(context.Background(), files, nil)
 	require.NoError(t, err)
 	require.NoError(t, v.Verify(context.Background(), c))
+}
+
+// A file that is known and has not changed is not read again, and is in the copy as if
+// it had been.
+func TestAKnownFileIsNotReadAgain(t *testing.T) {
+	t.Parallel()
+	v, err := vault.Open(t.TempDir())
+	require.NoError(t, err)
+	ctx := context.Background()
+	first, err := v.Store(ctx, []vault.Source{{Path: "a", Open: func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader("marrows")), nil }}}, nil)
+	require.NoError(t, err)
+	again, err := v.Store(ctx, []vault.Source{{Path: "a", Known: first.Files[0].Chunks, Open: func() (io.ReadCloser, error) { return nil, errors.New("it was read") }}}, nil)
+	require.NoError(t, err)
+	assert.Equal(t, first.ID, again.ID)
+	require.NoError(t, v.Verify(ctx, again))
 }

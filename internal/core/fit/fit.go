@@ -167,7 +167,7 @@ func (in Input) Wants() []Want {
 	}
 	if seed.Known() && setting.Found && setting.Value != "" {
 		for _, g := range append([]server.Given{setting.Given}, setting.Hides...) {
-			if !game.SameSeed(seed.Text, g.Value) {
+			if !game.SameSeed(seed.Text, g.Value) || in.lost(g.In) {
 				want(g, true, seed.Text)
 			}
 		}

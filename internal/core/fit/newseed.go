@@ -70,10 +70,10 @@ var newSeedRule = Rule{Concern: "seed", Title: "Seed", check: func(in Input, r *
 	options = append(options, Option{Answer: SeedAsSet, Say: "Leave the settings as they are (" + orNone(setting.Value, "no seed") + ")."})
 	value, number, write, err := in.NewSeed()
 	switch {
-	case err != nil && wish != "":
-		r.block("The seed cannot be "+quote(wish)+": "+err.Error()+".", "Give another seed, or have a random one.")
 	case wish == SeedSame && !old.Known():
 		r.block("The old world's seed is not known ("+old.Why+").", "Give the seed itself, or have a random one.")
+	case err != nil && wish != "":
+		r.block("The seed cannot be "+quote(wish)+": "+err.Error()+".", "Give another seed, or have a random one.")
 	case write && setting.In == game.InCommand:
 		r.block("The start command holds the seed, and Reshard does not write it.", "Change it there: reshard servers remove, then add.")
 	case wish == "" && err == nil && setting.Value != "" && old.Known() && game.SameSeed(setting.Value, old.Text):
