@@ -130,7 +130,7 @@ func (a *app) printPlan(c wire.Changeover) {
 			inWindow = false
 			a.print("     ── players can join again ──\n")
 		}
-		a.wrapped(fmt.Sprintf("  %2d %-7s", n+1, s.Kind), s.Say)
+		a.wrapped(fmt.Sprintf("  %2d %-8s", n+1, s.Kind), s.Say)
 	}
 	for _, d := range p.Diffs {
 		if d.Text != "" {

@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"reshard/cmd/standin/quarrymoss"
+	"reshard/internal/core/plan"
 )
 
 // Refresh the golden files with: go test ./internal/e2e -run Golden -update
@@ -27,6 +28,8 @@ var changing = []struct {
 	{regexp.MustCompile(`listen\.port=\d+`), "listen.port=PORT"},
 	{regexp.MustCompile(`\d{4}-\d{2}-\d{2} \d{2}:\d{2}(:\d{2})?`), "WHEN"},
 	{regexp.MustCompile(`\(\d+ \w+ ago\)`), "(AGO)"},
+	{regexp.MustCompile(`\bnow\b|\d+ seconds? ago`), "AGO"},
+	{regexp.MustCompile(`(copy|files,) [0-9a-f]{12}\b`), "$1 COPY"},
 	{regexp.MustCompile(`\b\d+ (ms|s)\b|\b\d+\.\d s\b`), "TIME"},
 	{regexp.MustCompile(`\d+(\.\d+)? [GT]iB free`), "ROOM free"},
 	{regexp.MustCompile(`process +\d+`), "process        PID"},
@@ -39,6 +42,7 @@ func TestGoldenOutputs(t *testing.T) {
 	t.Parallel()
 	b := setup(t)
 	b.quarry("north", plot{world: quarrymoss.Options{Title: "Winter Beds", Seed: 111, Realms: []string{"caverns"}}})
+	b.quarry("south", plot{folder: "south", world: quarrymoss.Options{Title: "South", Seed: 5}})
 	b.quarry("pebbles", plot{kind: "mossling", stopped: true, noWorld: true})
 	b.send("Fen Garden", quarrymoss.Options{Title: "Fen Garden", Seed: -9, Folk: []string{"Ada", "Bryn"}, Realms: []string{"caverns"}, Mods: []quarrymoss.Mod{{Name: "rain-butts", Version: "0.9"}}})
 	fen := filepath.Join(b.madeDir(), "Fen Garden")
@@ -65,9 +69,24 @@ func TestGoldenOutputs(t *testing.T) {
 		{"undo", 0, []string{"undo", "2", "--yes"}},
 		{"changeovers", 0, []string{"changeovers"}},
 		{"changeovers-show", 0, []string{"changeovers", "show", "2"}},
+		{"reset-asks", 4, []string{"reset", "north"}},
+		{"reset", 0, []string{"reset", "north", "--name", "spring", "--seed", "-5", "--yes"}},
+		{"switch", 0, []string{"switch", "north", "winter", "--yes"}},
+		{"switch-to-none", 1, []string{"switch", "north", "Winter"}},
+		{"rename-plan", 0, []string{"rename", "north", "winter-2026", "--plan-only"}},
+		{"clone-plan", 0, []string{"clone", "north", "south", "--folder", "copy", "--plan-only"}},
+		{"take-away", 0, []string{"take-away", "north", "--to", b.dir, "--yes"}},
+		{"landmarks", 0, []string{"landmarks", "add", "fen-garden", "red roof by the well", "--at", "120 / -30"}},
+		{"put-when-told", 0, []string{"put", "fen-garden", "north", "--folder", "fen", "--choose", "mods=go-on", "--when-told", "--yes"}},
+		{"changeovers-go-on", 0, []string{"changeovers", "go-on", "9"}},
+		{"tidy", 0, []string{"tidy", "north"}},
 	} {
+		if c.name == "tidy" {
+			b.until(9, plan.Done)
+		}
 		code, out, errs := b.cli(c.args...)
 		assert.Equal(t, c.code, code, "%v: %s", c.args, errs)
+		out += errs
 		out = strings.NewReplacer(b.dir, "DIR", standin, "DIR/standin").Replace(out)
 		for _, r := range changing {
 			out = r.re.ReplaceAllString(out, r.with)
