@@ -252,6 +252,9 @@ func (a *app) demoWords(ctx context.Context, api *client.Client, d *Daemon, data
 		{"put fen-garden north-plot", "put it there; then reshard undo as it says"},
 		{"fit old-glasshouse north-plot", "one that does not fit"},
 		{"fit orchard north-plot", "one that asks"},
+		{"reset north-plot --name spring --seed random", "a new world; the old one stays"},
+		{"switch north-plot winter-beds", "and back to the old one"},
+		{"clone north-plot terraces --folder copy --plan-only", "from one server to another"},
 	} {
 		a.print("  %s %-52s # %s\n", self, c[0], c[1])
 	}
