@@ -31,6 +31,33 @@ func (i *sendInput) Resolve(ctx huma.Context) []error {
 	return nil
 }
 
+// hand sends what leaves the library.
+func (a *API) hand(export service.Export) *huma.StreamResponse {
+	return &huma.StreamResponse{Body: func(hctx huma.Context) {
+		hctx.SetHeader("Content-Type", export.Type)
+		hctx.SetHeader("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": export.Name}))
+		if err := export.Write(hctx.BodyWriter()); err != nil {
+			a.log.Error("a file ended early", "file", export.Name, "error", err)
+			panic(http.ErrAbortHandler) // a cut connection is the only way left to say that it is not whole
+		}
+	}}
+}
+
+// pictureAnswer is a PNG image.
+type pictureAnswer struct {
+	Type  string `header:"Content-Type"`
+	Cache string `header:"Cache-Control"`
+	Body  []byte
+}
+
+// shortly lets a browser keep a picture while a person looks around.
+const shortly = "private, max-age=60"
+
+func picture(o huma.Operation) huma.Operation {
+	o.Responses = map[string]*huma.Response{"200": {Description: "A PNG image.", Content: map[string]*huma.MediaType{"image/png": {Schema: &huma.Schema{Type: huma.TypeString, Format: "binary"}}}}}
+	return o
+}
+
 func (a *API) worldRoutes() {
 	huma.Register(a.huma, op("list-worlds", http.MethodGet, "/worlds", "List the library", "library"), func(ctx context.Context, _ *struct{}) (*answer[[]wire.World], error) {
 		worlds, err := a.service.Worlds(ctx)
@@ -67,14 +94,31 @@ func (a *API) worldRoutes() {
 		if err != nil {
 			return nil, a.failed(err)
 		}
-		return &huma.StreamResponse{Body: func(hctx huma.Context) {
-			hctx.SetHeader("Content-Type", export.Type)
-			hctx.SetHeader("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": export.Name}))
-			if err := export.Write(hctx.BodyWriter()); err != nil {
-				a.log.Error("an archive ended early", "world", in.World, "error", err)
-				panic(http.ErrAbortHandler) // a cut connection is the only way left to say that it is not whole
-			}
-		}}, nil
+		return a.hand(export), nil
+	})
+	huma.Register(a.huma, op("list-world-files", http.MethodGet, "/worlds/{world}/files", "List the files of a copy", "library"), func(ctx context.Context, in *struct {
+		World string `path:"world"`
+	}) (*answer[[]wire.CopyFile], error) {
+		list, err := a.service.CopyFiles(ctx, in.World)
+		return &answer[[]wire.CopyFile]{list}, a.failed(err)
+	})
+	one := op("get-world-file", http.MethodGet, "/worlds/{world}/file", "Get one file of a copy", "library")
+	one.Responses = map[string]*huma.Response{"200": {Description: "The file.", Content: map[string]*huma.MediaType{"application/octet-stream": {Schema: &huma.Schema{Type: huma.TypeString, Format: "binary"}}}}}
+	huma.Register(a.huma, one, func(ctx context.Context, in *struct {
+		World string `path:"world"`
+		Path  string `query:"path" required:"true" doc:"as it is listed"`
+	}) (*huma.StreamResponse, error) {
+		export, err := a.service.CopyFile(ctx, in.World, in.Path)
+		if err != nil {
+			return nil, a.failed(err)
+		}
+		return a.hand(export), nil
+	})
+	huma.Register(a.huma, picture(op("get-world-picture", http.MethodGet, "/worlds/{world}/picture", "Get a copy from above, as its game's profile draws it", "library")), func(ctx context.Context, in *struct {
+		World string `path:"world"`
+	}) (*pictureAnswer, error) {
+		data, err := a.service.CopyPicture(ctx, in.World)
+		return &pictureAnswer{"image/png", shortly, data}, a.failed(err)
 	})
 	huma.Register(a.huma, op("list-landmarks", http.MethodGet, "/worlds/{world}/landmarks", "List what to look for in a world", "library"), func(ctx context.Context, in *struct {
 		World string `path:"world"`

@@ -42,6 +42,13 @@ func (a *API) serverRoutes() {
 	huma.Register(a.huma, op("remove-server", http.MethodDelete, "/servers/{server}", "Forget a stopped server; its files stay where they are", "servers"), func(ctx context.Context, in *serverInput) (*struct{}, error) {
 		return nil, a.failed(a.service.RemoveServer(ctx, in.Server))
 	})
+	huma.Register(a.huma, picture(op("get-server-picture", http.MethodGet, "/servers/{server}/picture", "Get a world of a server from above, as it stands now", "servers")), func(ctx context.Context, in *struct {
+		Server string `path:"server"`
+		World  string `query:"world" doc:"its name on disk; the active one if left out"`
+	}) (*pictureAnswer, error) {
+		data, err := a.service.ServerPicture(ctx, in.Server, in.World)
+		return &pictureAnswer{"image/png", shortly, data}, a.failed(err)
+	})
 	huma.Register(a.huma, op("list-aside", http.MethodGet, "/servers/{server}/aside", "List what changeovers have set aside on a server, with size, age and the rule that removes it", "servers"), func(ctx context.Context, in *serverInput) (*answer[[]wire.Aside], error) {
 		list, err := a.service.Aside(ctx, in.Server)
 		return &answer[[]wire.Aside]{list}, a.failed(err)

@@ -1,17 +1,22 @@
 package cli
 
 import (
+	"bufio"
 	"context"
 	"fmt"
 	"io"
 	"io/fs"
+	"net/http"
 	"os"
 	"path"
 	"path/filepath"
+	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
 	"reshard/internal/client"
+	"reshard/internal/core/fault"
 	"reshard/internal/core/game"
 	"reshard/internal/core/world"
 	"reshard/internal/local"
@@ -193,6 +198,86 @@ Examples:
 					})
 				},
 			},
+			a.pictureCommand(), a.filesCommand(),
+		},
+	}
+}
+
+func (a *app) filesCommand() *cli.Command {
+	return &cli.Command{
+		Name: "files", Usage: "list the files of a copy, or fetch one", ArgsUsage: "WORLD [FILE]",
+		Description: "Examples:\n  reshard worlds files fen-garden\n  reshard worlds files fen-garden diary.txt           writes its text here\n  reshard worlds files fen-garden icon.png --to icon.png",
+		Flags:       []cli.Flag{&cli.StringFlag{Name: "to", Usage: "write the file to this `FILE`, which is not there yet, instead of the screen"}},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			given := c.Args().Slice()
+			if len(given) < 1 || len(given) > 2 {
+				return usage("files needs WORLD and may have FILE; see reshard worlds files --help")
+			}
+			api, err := a.client()
+			if err != nil {
+				return err
+			}
+			if len(given) == 2 {
+				return a.fetchFile(ctx, api, given[0], given[1], c.String("to"))
+			}
+			list, err := api.Files(ctx, given[0])
+			if err != nil {
+				return err
+			}
+			return a.show(list, func() {
+				var rows [][]string
+				for _, f := range list {
+					rows = append(rows, []string{f.Path, bytesText(f.Size), f.Modified.Local().Format(time.DateTime)})
+				}
+				a.table([]string{"file", "size", "changed"}, rows)
+			})
+		},
+	}
+}
+
+// fetchFile writes one file of a copy to a file, or its text to the screen.
+func (a *app) fetchFile(ctx context.Context, api *client.Client, world, name, to string) error {
+	body, err := api.File(ctx, world, name)
+	if err != nil {
+		return err
+	}
+	defer body.Close() //nolint:errcheck // only read
+	if to != "" {
+		n, err := saveNew(to, body)
+		if err != nil {
+			return err
+		}
+		return a.show(map[string]any{"file": to, "bytes": n}, func() { a.print("Wrote %s (%s).\n", to, bytesText(n)) })
+	}
+	head := bufio.NewReader(body)
+	if start, _ := head.Peek(512); !strings.HasPrefix(http.DetectContentType(start), "text/") {
+		return usage("%s is no text; give --to FILE", name)
+	}
+	_, err = io.Copy(a.Out, head)
+	return fault.Wrap(fault.Interrupted, "read", name, err)
+}
+
+func (a *app) pictureCommand() *cli.Command {
+	return &cli.Command{
+		Name: "picture", Usage: "write a picture of a world from above, as PNG", ArgsUsage: "WORLD",
+		Description: "Where the game's profile says how to draw one.\n\nExamples:\n  reshard worlds picture fen-garden\n  reshard worlds picture 3f9a1c --to before.png",
+		Flags:       []cli.Flag{&cli.StringFlag{Name: "to", Usage: "the `FILE`, which is not there yet; WORLD.png when left out"}},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			names, api, err := a.ready(c, "WORLD")
+			if err != nil {
+				return err
+			}
+			body, err := api.Picture(ctx, names[0])
+			if err != nil {
+				return err
+			}
+			defer body.Close() //nolint:errcheck // only read
+			to := orText(c.String("to"), filepath.Base(names[0])+".png")
+			n, err := saveNew(to, body)
+			if err != nil {
+				return err
+			}
+			return a.show(map[string]any{"file": to, "bytes": n}, func() { a.print("Wrote %s (%s).\n", to, bytesText(n)) })
 		},
 	}
 }

@@ -103,7 +103,7 @@ func (a *app) fetch(ctx context.Context, api *client.Client, id, to string, fold
 func saveNew(name string, from io.Reader) (n int64, err error) {
 	f, err := os.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
 	if err != nil {
-		return 0, fault.New(fault.Invalid, "write", name, "%v", rootCause(err)).With("Give a name that is free: --to FILE. The copy is in the library all the same.")
+		return 0, fault.New(fault.Invalid, "write", name, "%v", rootCause(err)).With("Give a name that is free: --to FILE.")
 	}
 	n, err = io.Copy(f, from)
 	if cerr := f.Close(); err == nil {

@@ -335,6 +335,29 @@ func (c *Client) Archive(ctx context.Context, world string) (io.ReadCloser, stri
 	return res.Body, params["filename"], nil
 }
 
+// Picture gets a copy from above, as PNG. The caller closes it.
+func (c *Client) Picture(ctx context.Context, world string) (io.ReadCloser, error) {
+	res, err := c.request(ctx, http.MethodGet, "/worlds/"+url.PathEscape(world)+"/picture", nil, "")
+	if err != nil {
+		return nil, err
+	}
+	return res.Body, nil
+}
+
+// Files lists the files of a copy.
+func (c *Client) Files(ctx context.Context, world string) ([]wire.CopyFile, error) {
+	return call[[]wire.CopyFile](ctx, c, http.MethodGet, "/worlds/"+url.PathEscape(world)+"/files", nil)
+}
+
+// File gets one file of a copy. The caller closes it.
+func (c *Client) File(ctx context.Context, world, path string) (io.ReadCloser, error) {
+	res, err := c.request(ctx, http.MethodGet, "/worlds/"+url.PathEscape(world)+"/file?"+url.Values{"path": {path}}.Encode(), nil, "")
+	if err != nil {
+		return nil, err
+	}
+	return res.Body, nil
+}
+
 // Watch gives a changeover's states until it rests, and returns the last.
 func (c *Client) Watch(ctx context.Context, id int64, see func(wire.Changeover)) (last wire.Changeover, err error) {
 	err = events(ctx, c, fmt.Sprintf("/changeovers/%d/events", id), func(now wire.Changeover) error {

@@ -7,9 +7,11 @@ import (
 	"slices"
 	"strings"
 
+	"reshard/internal/core/fault"
 	"reshard/internal/core/game"
 	"reshard/internal/pack"
 	"reshard/internal/vault"
+	"reshard/internal/wire"
 )
 
 // Export is a world on its way out of the library.
@@ -62,6 +64,52 @@ func (s *Service) Export(ctx context.Context, ref string) (Export, error) {
 	}
 	slices.SortFunc(items, func(a, b pack.Item) int { return strings.Compare(a.Name, b.Name) })
 	return Export{Name: name, Type: "application/zip", Write: func(w io.Writer) error { return pack.WriteZip(w, items, nil) }}, nil
+}
+
+// CopyFiles lists a copy's files in the order of their paths.
+func (s *Service) CopyFiles(ctx context.Context, ref string) ([]wire.CopyFile, error) {
+	stored, profile, err := s.stored(ctx, ref)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]wire.CopyFile, 0, len(stored.Files))
+	for _, f := range stored.Files {
+		if !f.Dir() {
+			out = append(out, wire.CopyFile{Path: nestedPath(profile, f), Size: f.Size, Modified: f.Modified})
+		}
+	}
+	slices.SortFunc(out, func(a, b wire.CopyFile) int { return strings.Compare(a.Path, b.Path) })
+	return out, nil
+}
+
+// CopyFile gives one file of a copy.
+func (s *Service) CopyFile(ctx context.Context, ref, name string) (Export, error) {
+	stored, profile, err := s.stored(ctx, ref)
+	if err != nil {
+		return Export{}, err
+	}
+	for _, f := range stored.Files {
+		if !f.Dir() && nestedPath(profile, f) == name {
+			return Export{Name: path.Base(name), Type: "application/octet-stream", Write: func(w io.Writer) error {
+				_, err := io.Copy(w, s.vault.Read(f))
+				return err
+			}}, nil
+		}
+	}
+	return Export{}, fault.New(fault.NotFound, "read", name, "the copy has no such file").With("reshard worlds files " + ref + " lists them.")
+}
+
+func (s *Service) stored(ctx context.Context, ref string) (vault.Copy, *game.Profile, error) {
+	rec, err := s.records.FindCopy(ctx, ref)
+	if err != nil {
+		return vault.Copy{}, nil, err
+	}
+	profile, err := s.profile(rec.Facts.V.Game)
+	if err != nil {
+		return vault.Copy{}, nil, err
+	}
+	stored, err := s.vault.Load(rec.ID)
+	return stored, profile, err
 }
 
 // nestedPath is where a file of a copy stands in a world that was played alone: its

@@ -118,7 +118,7 @@ func (s *Service) keep(ctx context.Context, in Incoming, archive *pack.Archive, 
 	if ignored == nil {
 		ignored = []string{}
 	}
-	return wire.Arrival{Copy: wireCopy(rec), New: isNew, Ignored: ignored}, nil
+	return wire.Arrival{Copy: s.wireCopy(rec), New: isNew, Ignored: ignored}, nil
 }
 
 // damagedArchive names the archive when reading an entry failed: that is the
@@ -157,7 +157,7 @@ func (s *Service) Worlds(ctx context.Context) ([]wire.World, error) {
 			at[c.World] = i
 			out = append(out, wire.World{Name: c.World, Game: c.Facts.V.Game, Title: c.Facts.V.Title})
 		}
-		out[i].Copies = append(out[i].Copies, wireCopy(c))
+		out[i].Copies = append(out[i].Copies, s.wireCopy(c))
 	}
 	return out, nil
 }
@@ -190,12 +190,14 @@ func (s *Service) VerifyCopy(ctx context.Context, ref string) (wire.Copy, error)
 	if err != nil {
 		return wire.Copy{}, err
 	}
-	return wireCopy(rec), s.vault.Verify(ctx, c)
+	return s.wireCopy(rec), s.vault.Verify(ctx, c)
 }
 
-func wireCopy(c records.Copy) wire.Copy {
+func (s *Service) wireCopy(c records.Copy) wire.Copy {
+	profile, err := s.profile(c.Facts.V.Game)
 	return wire.Copy{
-		ID: c.ID, World: c.World, Kind: c.Kind, Facts: c.Facts.V, Bytes: c.Bytes, Files: c.Files,
+		Drawn: err == nil && profile.World.Picture != nil,
+		ID:    c.ID, World: c.World, Kind: c.Kind, Facts: c.Facts.V, Bytes: c.Bytes, Files: c.Files,
 		Source: c.Source, CreatedBy: c.CreatedBy, CreatedAt: c.CreatedAt,
 	}
 }

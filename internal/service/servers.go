@@ -214,6 +214,7 @@ func (s *Service) view(ctx context.Context, rec records.Server, holding map[stri
 		v.State, v.Trouble = "unreachable", what+" "+next
 		return v, state
 	}
+	v.Drawn = l.profile.World.Picture != nil
 	st := l.control.Status()
 	v.State, v.PID, v.Opened, v.ExitCode = st.State, st.PID, st.Opened, st.ExitCode
 	if !st.Since.IsZero() {

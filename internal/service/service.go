@@ -47,6 +47,8 @@ type Service struct {
 	signIns failures
 	mu      sync.Mutex
 	live    map[string]*live // by server name
+	// drawing has room for one picture at a time.
+	drawing chan struct{}
 
 	// running counts changeovers; stop cancels those that only stage.
 	running sync.WaitGroup
@@ -73,7 +75,7 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Service{config: c, records: r, vault: v, log: c.Log, now: time.Now, live: map[string]*live{}, games: newCatalogue(c.Games)}
+	s := &Service{config: c, records: r, vault: v, log: c.Log, now: time.Now, live: map[string]*live{}, games: newCatalogue(c.Games), drawing: make(chan struct{}, 1)}
 	s.ctx, s.stop = context.WithCancelCause(context.WithoutCancel(ctx))
 	if err := errors.Join(s.loadGames(ctx), s.recover(ctx)); err != nil {
 		return nil, errors.Join(err, s.Close())

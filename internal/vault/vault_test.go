@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"testing/fstest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
@@ -181,4 +182,31 @@ func TestAKnownFileIsNotReadAgain(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, first.ID, again.ID)
 	require.NoError(t, v.Verify(ctx, again))
+}
+
+// A copy reads as a tree like any other.
+func TestTree(t *testing.T) {
+	t.Parallel()
+	v, err := vault.Open(t.TempDir())
+	require.NoError(t, err)
+	source := func(part, name, content string) vault.Source {
+		return vault.Source{Part: part, Path: name, Modified: time.Unix(1e9, 0), Open: func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(content)), nil }}
+	}
+	c, err := v.Store(context.Background(), []vault.Source{
+		source("", "heart", "beats"), source("", "ground/t.0.0.qt", strings.Repeat("g", 300_000)), source("", "ground/t.1.0.qt", "x"),
+		source("caverns", "c.qt", "deep"), source("aurora", "a.qt", "out"), {Path: "folk/"},
+	}, nil)
+	require.NoError(t, err)
+	tree := v.Tree(c, func(part, name string) string {
+		switch part {
+		case "":
+			return name
+		case "caverns":
+			return "realms/caverns/" + name
+		}
+		return ""
+	})
+	require.NoError(t, fstest.TestFS(tree, "heart", "ground/t.0.0.qt", "ground/t.1.0.qt", "realms/caverns/c.qt", "folk"))
+	_, err = fs.Stat(tree, "a.qt")
+	assert.ErrorIs(t, err, fs.ErrNotExist)
 }

@@ -103,8 +103,16 @@ type Copy struct {
 	Bytes     int64       `json:"bytes"`
 	Files     int64       `json:"files"`
 	Source    string      `json:"source"`
+	Drawn     bool        `json:"drawn" doc:"the game profile says how to draw it from above"`
 	CreatedBy string      `json:"createdBy"`
 	CreatedAt time.Time   `json:"createdAt"`
+}
+
+// CopyFile is one file of a copy.
+type CopyFile struct {
+	Path     string    `json:"path" doc:"as in a world that was played alone: realms inside"`
+	Size     int64     `json:"size"`
+	Modified time.Time `json:"modified"`
 }
 
 // Arrival is the answer to a sent world.
@@ -137,6 +145,8 @@ type Server struct {
 	// Active is the name on disk that the settings name, ActiveTitle its title.
 	Active      string `json:"active"`
 	ActiveTitle string `json:"activeTitle"`
+	// Drawn says that the game profile says how to draw its worlds from above.
+	Drawn bool `json:"drawn"`
 	// Opened is the world that the running server's log names.
 	Opened string `json:"opened,omitempty"`
 	// Join is where players connect, when the settings say; JoinNote from where that

@@ -81,6 +81,7 @@ export const api = {
   removeUser: (name: string) => taken(client.DELETE("/v1/users/{name}", { params: { path: { name } } })),
   worlds: (signal?: AbortSignal) => taken(client.GET("/v1/worlds", { signal })),
   world: (world: string, signal?: AbortSignal) => taken(client.GET("/v1/worlds/{world}", { params: { path: { world } }, signal })),
+  files: (world: string, signal?: AbortSignal) => taken(client.GET("/v1/worlds/{world}/files", { params: { path: { world } }, signal })),
   verify: (world: string) => taken(client.POST("/v1/worlds/{world}/verify", { params: { path: { world } } })),
   sheet: ({ kind, world, server, from, beside, choices }: Wish, signal?: AbortSignal) =>
     taken(client.GET("/v1/fit", { params: { query: { kind: kind as "put", world, server, from, beside, choose: Object.entries(choices ?? {}).map(([k, v]) => `${k}=${v}`) } }, signal })),

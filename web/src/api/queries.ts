@@ -12,6 +12,7 @@ export const queries = {
   worlds: () => queryOptions({ queryKey: ["worlds"], queryFn: ({ signal }) => api.worlds(signal) }),
   world: (name: string) => queryOptions({ queryKey: ["worlds", name], queryFn: ({ signal }) => api.world(name, signal) }),
   sheet: (wish: Wish) => queryOptions({ queryKey: ["fit", wish], queryFn: ({ signal }) => api.sheet(wish, signal), staleTime: 0 }),
+  files: (world: string) => queryOptions({ queryKey: ["files", world], queryFn: ({ signal }) => api.files(world, signal), staleTime: Infinity }),
   landmarks: (world: string) => queryOptions({ queryKey: ["landmarks", world], queryFn: ({ signal }) => api.landmarks(world, signal) }),
   aside: (server: string) => queryOptions({ queryKey: ["aside", server], queryFn: ({ signal }) => api.aside(server, signal) }),
   check: (server: string) => queryOptions({ queryKey: ["fit", "", server], queryFn: ({ signal }) => api.check(server, signal), staleTime: 0 }),

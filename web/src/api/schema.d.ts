@@ -416,6 +416,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/servers/{server}/picture": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get a world of a server from above, as it stands now */
+        get: operations["get-server-picture"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/servers/{server}/start": {
         parameters: {
             query?: never;
@@ -588,6 +605,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/worlds/{world}/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get one file of a copy */
+        get: operations["get-world-file"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/worlds/{world}/files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the files of a copy */
+        get: operations["list-world-files"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/worlds/{world}/landmarks": {
         parameters: {
             query?: never;
@@ -618,6 +669,23 @@ export interface paths {
         post?: never;
         /** Forget a landmark */
         delete: operations["remove-landmark"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/worlds/{world}/picture": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get a copy from above, as its game's profile draws it */
+        get: operations["get-world-picture"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -749,6 +817,8 @@ export interface components {
             /** Format: date-time */
             createdAt: string;
             createdBy: string;
+            /** @description the game profile says how to draw it from above */
+            drawn: boolean;
             facts: components["schemas"]["WorldFacts"];
             /** Format: int64 */
             files: number;
@@ -758,6 +828,14 @@ export interface components {
             kind: "arrival" | "backup" | "safety";
             source: string;
             world: string;
+        };
+        CopyFile: {
+            /** Format: date-time */
+            modified: string;
+            /** @description as in a world that was played alone: realms inside */
+            path: string;
+            /** Format: int64 */
+            size: number;
         };
         Examples: {
             /** @description sketch: the game's id */
@@ -1068,6 +1146,7 @@ export interface components {
             /** Format: int64 */
             changeover?: number;
             command: string[];
+            drawn: boolean;
             env: {
                 [key: string]: string;
             };
@@ -2267,6 +2346,42 @@ export interface operations {
             };
         };
     };
+    "get-server-picture": {
+        parameters: {
+            query?: {
+                /** @description its name on disk; the active one if left out */
+                world?: string;
+            };
+            header?: never;
+            path: {
+                server: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A PNG image. */
+            200: {
+                headers: {
+                    "Cache-Control"?: string;
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/png": string;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "start-server": {
         parameters: {
             query?: never;
@@ -2643,6 +2758,71 @@ export interface operations {
             };
         };
     };
+    "get-world-file": {
+        parameters: {
+            query: {
+                /** @description as it is listed */
+                path: string;
+            };
+            header?: never;
+            path: {
+                world: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The file. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-world-files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                world: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CopyFile"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "list-landmarks": {
         parameters: {
             query?: never;
@@ -2727,6 +2907,39 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-world-picture": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                world: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A PNG image. */
+            200: {
+                headers: {
+                    "Cache-Control"?: string;
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/png": string;
+                };
             };
             /** @description Error */
             default: {

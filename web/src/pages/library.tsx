@@ -6,7 +6,7 @@ import styled from "styled-components";
 import { Problem, sendWorld, type Arrival } from "../api/client";
 import { queries } from "../api/queries";
 import { Button } from "../parts/controls";
-import { Failure, Head, Muted, Page, Panel, Picture, Table } from "../parts/layout";
+import { copyPicture, Failure, Head, Muted, Page, Panel, Picture, Table } from "../parts/layout";
 import { bytes, quoted, when } from "../words";
 
 const Zone = styled(DropZone)`
@@ -114,7 +114,7 @@ export function Library() {
                 const c = w.copies[0];
                 return (
                   <tr key={w.name}>
-                    <td><Picture size={38} /></td>
+                    <td><Picture size={38} src={w.copies[0]?.drawn ? copyPicture(w.copies[0].id) : undefined} of={w.title} /></td>
                     <td><Link to="/library/$world" params={{ world: w.name }}><b>{quoted(w.title)}</b></Link><br /><code>{w.name}</code></td>
                     <td>{w.game}</td><td>{c?.facts.facts.version?.text || "–"}</td><td><code>{c?.facts.facts.seed?.text || "–"}</code></td>
                     <td>{c?.facts.players.length ?? 0}</td><td>{bytes(c?.bytes ?? -1)}</td><td>{when(c?.facts.lastPlayed)}</td><td>{when(c?.createdAt)}</td>

@@ -7,7 +7,7 @@ import { api, listen, type LogLine, type ServerFacts, type Setting } from "../ap
 import { queries } from "../api/queries";
 import { Button, Tab, TabList } from "../parts/controls";
 import { Field } from "../parts/form";
-import { Crumb, Facts, Failure, Head, Muted, Page, Panel, Picture, Table } from "../parts/layout";
+import { copyPicture, serverPicture, Crumb, Facts, Failure, Head, Muted, Page, Panel, Picture, Table } from "../parts/layout";
 import { Mark } from "../parts/marks";
 import { FitSheet } from "../parts/sheet";
 import { bytes, quoted, when } from "../words";
@@ -81,7 +81,7 @@ function WorldTab({ facts: { server: s, facts: f } }: { facts: ServerFacts }) {
       <Panel>
         <h2>Active world</h2>
         <Live>
-          <Picture size={132} />
+          <Picture size={132} src={s.drawn && active ? serverPicture(s.name, active.folder, active.lastPlayed) : undefined} of={active?.title} />
           {active ? (
             <Facts>
               <dt>Title</dt><dd><b>{quoted(active.title)}</b></dd>
@@ -185,7 +185,7 @@ function FitTab({ facts: { server: s } }: { facts: ServerFacts }) {
               const f = w.copies[0]?.facts;
               return (
                 <tr key={w.name}>
-                  <td><Picture size={38} /></td>
+                  <td><Picture size={38} src={w.copies[0]?.drawn ? copyPicture(w.copies[0].id) : undefined} of={w.title} /></td>
                   <td><b>{quoted(w.title)}</b><br /><code>{w.name}</code></td>
                   <td>{f?.facts.version?.text ?? "–"}</td><td><code>{f?.facts.seed?.text ?? "–"}</code></td><td>{bytes(f?.bytes ?? -1)}</td><td>{when(f?.lastPlayed)}</td>
                   <td><Button onPress={() => void navigate({ to: "/change", search: { kind: "put", world: w.name, server: s.name } })} aria-label={`See whether ${w.title} fits`}>See whether it fits</Button></td>

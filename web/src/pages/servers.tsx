@@ -4,7 +4,7 @@ import styled from "styled-components";
 import type { Server } from "../api/client";
 import { queries } from "../api/queries";
 import { Button } from "../parts/controls";
-import { Failure, Head, Muted, Page, Panel, Picture } from "../parts/layout";
+import { serverPicture, Failure, Head, Muted, Page, Panel, Picture } from "../parts/layout";
 import { Mark } from "../parts/marks";
 import { quoted, when } from "../words";
 
@@ -36,7 +36,7 @@ export function Servers() {
       <Rows>
         {servers.data?.map((s) => (
           <li key={s.name}>
-            <Picture size={64} />
+            <Picture size={64} src={s.drawn && s.activeTitle ? serverPicture(s.name, s.active, s.since) : undefined} of={s.activeTitle} />
             <div>
               <Link to="/servers/$server" params={{ server: s.name }}>{s.name}</Link>
               <small>{s.game}, {s.kind}{s.join && <> · players join at <code>{s.join}</code></>}</small>

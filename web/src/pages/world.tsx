@@ -6,7 +6,7 @@ import { api, type Copy, type Fact } from "../api/client";
 import { queries } from "../api/queries";
 import { Button } from "../parts/controls";
 import { Columns, Field } from "../parts/form";
-import { Crumb, Facts, Failure, Head, Muted, Page, Panel, Picture, Table } from "../parts/layout";
+import { copyPicture, Crumb, Facts, Failure, Head, Muted, Page, Panel, Picture, Table } from "../parts/layout";
 import { Mark } from "../parts/marks";
 import { bytes, count, quoted, when } from "../words";
 
@@ -30,7 +30,7 @@ function CopyPanel({ copy }: { copy: Copy }) {
     <Panel>
       <h2>What it says of itself</h2>
       <Beside>
-        <Picture size={132} />
+        <Picture size={132} src={copy.drawn ? copyPicture(copy.id) : undefined} of={f.title} />
         <Facts>
           <dt>Title</dt><dd><b>{quoted(f.title)}</b></dd>
           <dt>Folder</dt><dd><code>{quoted(f.folder)}</code></dd>
@@ -93,6 +93,36 @@ function Landmarks({ world }: { world: string }) {
   );
 }
 
+const Listed = styled.div`
+  max-height: 22rem; overflow: auto;
+  td { font-variant-numeric: tabular-nums; overflow-wrap: anywhere; }
+`;
+
+/** The files of a copy, each to be fetched; listed when somebody asks. */
+function Files({ copy }: { copy: string }) {
+  const [open, setOpen] = useState(false);
+  const list = useQuery({ ...queries.files(copy), enabled: open });
+  return (
+    <Panel>
+      <h2>Files</h2>
+      {!open && <Button onPress={() => setOpen(true)}>List the files of the newest copy</Button>}
+      {list.isError && <Failure error={list.error} />}
+      {list.data && (
+        <Listed tabIndex={0} role="region" aria-label="Files of the copy">
+          <Table>
+            <thead><tr><th>File</th><th>Size</th><th>Changed</th></tr></thead>
+            <tbody>
+              {list.data.map((f) => (
+                <tr key={f.path}><td><a href={`/api/v1/worlds/${copy}/file?${new URLSearchParams({ path: f.path }).toString()}`} download>{f.path}</a></td><td>{bytes(f.size)}</td><td>{when(f.modified)}</td></tr>
+              ))}
+            </tbody>
+          </Table>
+        </Listed>
+      )}
+    </Panel>
+  );
+}
+
 export function WorldPage() {
   const { world: name } = useParams({ from: "/library/$world" });
   const navigate = useNavigate();
@@ -124,6 +154,7 @@ export function WorldPage() {
           </Panel>
         )}
         {world.data && <Landmarks world={name} />}
+        {copy && <Files copy={copy.id} />}
         {world.data && world.data.copies.length > 1 && (
           <Panel>
             <h2>All its copies</h2>

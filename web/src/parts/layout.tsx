@@ -1,3 +1,4 @@
+import { useState } from "react";
 import styled from "styled-components";
 import { Problem } from "../api/client";
 
@@ -61,7 +62,16 @@ const Frame = styled.div<{ $size: number }>`
   background: repeating-linear-gradient(135deg, var(--ground) 0 6px, var(--raised) 6px 12px);
 `;
 
-/** Where a world's picture will stand. */
-export function Picture({ size = 52 }: { size?: number }) {
-  return <Frame $size={size} aria-hidden="true" />;
+const Drawn = styled.img`
+  flex: none; border-radius: 6px; border: 1px solid var(--line-strong); object-fit: contain; image-rendering: pixelated; background: var(--ground);
+`;
+
+/** A world from above, as its game's profile draws it; an empty frame where it draws none. */
+export function Picture({ size = 52, src, of }: { size?: number; src?: string; of?: string }) {
+  const [none, setNone] = useState("");
+  if (!src || none === src) return <Frame $size={size} aria-hidden="true" />;
+  return <Drawn src={src} width={size} height={size} alt={of ? `${of} from above` : ""} loading="lazy" onError={() => setNone(src)} />;
 }
+
+export const copyPicture = (copy: string | undefined) => (copy ? `/api/v1/worlds/${copy}/picture` : undefined);
+export const serverPicture = (server: string, world: string, at: string | undefined) => `/api/v1/servers/${server}/picture?${new URLSearchParams({ world, at: at ?? "" }).toString()}`;
