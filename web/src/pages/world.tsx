@@ -93,7 +93,7 @@ function Landmarks({ world }: { world: string }) {
   );
 }
 
-const Listed = styled.div`
+const Listed = styled.section`
   max-height: 22rem; overflow: auto;
   td { font-variant-numeric: tabular-nums; overflow-wrap: anywhere; }
 `;
@@ -108,7 +108,7 @@ function Files({ copy }: { copy: string }) {
       {!open && <Button onPress={() => setOpen(true)}>List the files of the newest copy</Button>}
       {list.isError && <Failure error={list.error} />}
       {list.data && (
-        <Listed tabIndex={0} role="region" aria-label="Files of the copy">
+        <Listed tabIndex={0} aria-label="Files of the copy">
           <Table>
             <thead><tr><th>File</th><th>Size</th><th>Changed</th></tr></thead>
             <tbody>
