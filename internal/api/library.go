@@ -69,9 +69,10 @@ func (a *API) worldRoutes() {
 		w, err := a.service.World(ctx, in.World)
 		return &answer[wire.World]{w}, a.failed(err)
 	})
-	send := op("send-world", http.MethodPost, "/worlds", "Send a world as a zip archive, streamed", "library")
+	send := op("send-world", http.MethodPost, "/worlds", "Send a world as an archive, streamed", "library")
 	send.RequestBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{
-		"application/zip": {Schema: &huma.Schema{Type: huma.TypeString, Format: "binary"}},
+		"application/zip":          {Schema: &huma.Schema{Type: huma.TypeString, Format: "binary"}},
+		"application/octet-stream": {Schema: &huma.Schema{Type: huma.TypeString, Format: "binary"}},
 	}}
 	huma.Register(a.huma, send, func(ctx context.Context, in *sendInput) (*answer[wire.Arrival], error) {
 		arrival, err := a.service.Receive(ctx, service.Incoming{Name: in.Name, Root: in.Root, By: userOf(ctx), Size: in.size, Body: in.body})

@@ -17,7 +17,7 @@ import (
 func (a *app) inspectCommand() *cli.Command {
 	return &cli.Command{
 		Name: "inspect", Usage: "say what a folder or archive is (offline)", ArgsUsage: "PATH",
-		Description: `Looks for a world in a folder or a zip archive, under any wrapper folders, and
+		Description: `Looks for a world in a folder or an archive, under any wrapper folders, and
 says which game it is and why, its title and folder name, seed, version, mods,
 players and warnings. Nothing is changed, and no service is needed.
 

@@ -27,7 +27,7 @@ import (
 func (a *app) sendCommand() *cli.Command {
 	return &cli.Command{
 		Name: "send", Usage: "store a world in the library", ArgsUsage: "PATH",
-		Description: `Sends a world (a folder or a zip archive) to the service, which stores it as an
+		Description: `Sends a world (a folder or an archive) to the service, which stores it as an
 immutable copy. The source is never changed; of a folder only the world's own
 files go, without lock files. Sending the same content again changes nothing.
 

@@ -59,7 +59,7 @@ func Open(name, root string, profiles []*game.Profile) (World, error) {
 		w.Tree, start = beside(full)
 		label = filepath.Base(full)
 	default:
-		if w.archive, err = pack.OpenZip(full, filepath.Base(full), pack.Limits{}); err != nil {
+		if w.archive, err = pack.Open(full, filepath.Base(full), "", pack.Limits{}); err != nil {
 			return w, err
 		}
 		w.Tree, w.Zip, w.Ignored = w.archive, true, w.archive.Ignored

@@ -18,6 +18,7 @@ import (
 	"unicode/utf8"
 
 	"github.com/klauspost/compress/flate"
+	"golang.org/x/text/encoding/charmap"
 
 	"reshard/internal/core/fault"
 )
@@ -52,13 +53,21 @@ func (l Limits) withDefaults() Limits {
 type Archive struct {
 	fs.FS
 	file *os.File
+	// dir is where it was unpacked, read through root; "" when it is read in place.
+	dir  string
+	root *os.Root
 	// Ignored lists entries that are no part of any world, such as the
 	// resource forks that some systems' packers add.
 	Ignored []string
 }
 
-// Close closes the archive's file.
-func (a *Archive) Close() error { return a.file.Close() }
+// Close closes the archive's file, and removes what was unpacked of it.
+func (a *Archive) Close() error {
+	if a.dir != "" {
+		return errors.Join(a.root.Close(), os.RemoveAll(a.dir))
+	}
+	return a.file.Close()
+}
 
 // OpenZip checks a zip file and opens it as a tree. name is used in messages.
 func OpenZip(file, name string, limits Limits) (*Archive, error) {
@@ -119,7 +128,7 @@ func directorySize(f io.ReaderAt, size int64) (entries, directory int64, err err
 		if bytes.HasPrefix(head(f), []byte("PK\x03\x04")) {
 			return 0, 0, errors.New("it begins as a zip but its end is missing: the file was cut short on the way")
 		}
-		return 0, 0, errors.New("it is not a zip archive")
+		return 0, 0, errors.New("it is no archive that can be read: zip, or tar, plain or packed with gzip, xz, zstd or bzip2")
 	}
 	entries = int64(binary.LittleEndian.Uint16(tail[at+10:]))
 	directory = int64(binary.LittleEndian.Uint32(tail[at+12:]))
@@ -154,6 +163,10 @@ func (a *Archive) checkEntries(z *zip.Reader, name string, packed int64, limits 
 	seen := make(map[string]bool, len(z.File))
 	kept := z.File[:0]
 	for _, e := range z.File {
+		if e.NonUTF8 && !utf8.ValidString(e.Name) {
+			// Without the mark of UTF-8 the format means code page 437 (APPNOTE.TXT 6.3.10, D.1).
+			e.Name, _ = charmap.CodePage437.NewDecoder().String(e.Name) // every byte has a meaning there
+		}
 		if err := checkEntry(e, name, limits); err != nil {
 			return err
 		}
@@ -198,31 +211,44 @@ func checkEntry(e *zip.File, archive string, limits Limits) error {
 	unsafe := func(format string, args ...any) error {
 		return fault.New(fault.UnsafeArchive, "open archive", archive, format, args...)
 	}
-	clean := strings.TrimSuffix(e.Name, "/")
-	switch {
-	case e.Flags&0x1 != 0:
+	if e.Flags&0x1 != 0 {
 		return fault.New(fault.BadArchive, "open archive", archive, "the entry %q is protected by a password", e.Name)
-	case strings.HasPrefix(e.Name, "/") || strings.Contains(e.Name, ":/") || (len(e.Name) > 1 && e.Name[1] == ':'):
-		return unsafe("the entry %q has an absolute name", e.Name)
-	case strings.Contains(e.Name, `\`):
-		return unsafe("the entry %q has backslashes in its name; pack it with forward slashes, as the format asks", e.Name)
-	case !fs.ValidPath(clean) || clean == ".":
-		return unsafe("the entry %q would leave its folder", e.Name)
-	case !utf8.ValidString(e.Name) || strings.ContainsRune(e.Name, 0):
-		return fault.New(fault.BadArchive, "open archive", archive, "the entry %q has a name in an encoding that cannot be told", e.Name)
-	case len(e.Name) > limits.Name:
-		return fault.New(fault.TooLarge, "open archive", archive, "an entry's name has %d bytes; %d are the limit", len(e.Name), limits.Name)
 	}
-	for _, part := range strings.Split(clean, "/") {
-		if len(part) > 255 {
-			return fault.New(fault.TooLarge, "open archive", archive, "a name in %q has %d bytes; no file system takes more than 255", e.Name[:60]+"…", len(part))
-		}
+	if err := checkName(e.Name, archive, limits); err != nil {
+		return err
 	}
 	if m := e.Mode(); !m.IsRegular() && !m.IsDir() {
 		return unsafe("the entry %q is a link or a device; a world is made of files and folders only", e.Name)
 	}
 	if e.Method != zip.Store && e.Method != zip.Deflate {
 		return fault.New(fault.BadArchive, "open archive", archive, "the entry %q is packed by method %d, which is not read; pack it as an ordinary zip", e.Name, e.Method)
+	}
+	return nil
+}
+
+// checkName refuses an entry's name that is none below its folder, or that no file
+// system takes.
+func checkName(entry, archive string, limits Limits) error {
+	unsafe := func(format string, args ...any) error {
+		return fault.New(fault.UnsafeArchive, "open archive", archive, format, args...)
+	}
+	clean := strings.TrimSuffix(entry, "/")
+	switch {
+	case strings.HasPrefix(entry, "/") || strings.Contains(entry, ":/") || (len(entry) > 1 && entry[1] == ':'):
+		return unsafe("the entry %q has an absolute name", entry)
+	case strings.Contains(entry, `\`):
+		return unsafe("the entry %q has backslashes in its name; pack it with forward slashes, as the format asks", entry)
+	case !fs.ValidPath(clean) || clean == ".":
+		return unsafe("the entry %q would leave its folder", entry)
+	case !utf8.ValidString(entry) || strings.ContainsRune(entry, 0):
+		return fault.New(fault.BadArchive, "open archive", archive, "the entry %q has a name in an encoding that cannot be told", entry)
+	case len(entry) > limits.Name:
+		return fault.New(fault.TooLarge, "open archive", archive, "an entry's name has %d bytes; %d are the limit", len(entry), limits.Name)
+	}
+	for _, part := range strings.Split(clean, "/") {
+		if len(part) > 255 {
+			return fault.New(fault.TooLarge, "open archive", archive, "a name in %q has %d bytes; no file system takes more than 255", entry[:60]+"…", len(part))
+		}
 	}
 	return nil
 }

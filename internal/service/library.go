@@ -72,7 +72,7 @@ func (s *Service) openArrival(file, name string) (*pack.Archive, error) {
 	if world.IsFile(path.Base(name), s.games.profiles()) {
 		return pack.OpenFile(file, path.Base(name))
 	}
-	return pack.OpenZip(file, name, s.config.Limits)
+	return pack.Open(file, name, filepath.Dir(file), s.config.Limits)
 }
 
 // roomFor refuses what cannot fit before it is sent: the archive itself and,

@@ -107,9 +107,9 @@ func (s *Service) keepLock() {
 // clearArrivals removes archives that were being received when an earlier life
 // ended: the sender has been told that they did not arrive.
 func clearArrivals(dir string) error {
-	left, err := filepath.Glob(filepath.Join(dir, "*.part"))
+	left, err := filepath.Glob(filepath.Join(dir, "*"))
 	for _, f := range left {
-		err = errors.Join(err, os.Remove(f))
+		err = errors.Join(err, os.RemoveAll(f))
 	}
 	return fault.Wrap(fault.Internal, "clear", dir, err)
 }

@@ -96,7 +96,7 @@ test("what blocks cannot be planned", async () => {
 test("a world is dropped, several are asked about, and what is none is explained", async () => {
   const { page, context } = await demo.page();
   await page.goto("/library");
-  await page.getByText("Drop a world's zip archive here,").waitFor();
+  await page.getByText("Drop a world's archive here,").waitFor();
   await drop(page, sample("two-plots.zip"));
   await page.getByText("two-plots.zip holds 2 worlds. Which one?").waitFor();
   await accessible(page);
@@ -118,7 +118,7 @@ test("a world is dropped, several are asked about, and what is none is explained
 
 /** Drops a real file, as a person's hand would; synthetic ones are ignored. */
 async function drop(page: Page, file: string) {
-  const zone = page.getByText("Drop a world's zip archive here,");
+  const zone = page.getByText("Drop a world's archive here,");
   const box = await zone.boundingBox();
   if (!box) throw new Error("no drop zone");
   const session = await page.context().newCDPSession(page);

@@ -563,7 +563,7 @@ export interface paths {
         /** List the library */
         get: operations["list-worlds"];
         put?: never;
-        /** Send a world as a zip archive, streamed */
+        /** Send a world as an archive, streamed */
         post: operations["send-world"];
         delete?: never;
         options?: never;
@@ -2671,6 +2671,7 @@ export interface operations {
         };
         requestBody: {
             content: {
+                "application/octet-stream": string;
                 "application/zip": string;
             };
         };

@@ -56,14 +56,14 @@ function Sender() {
   };
   const drop = async (items: DropItem[]) => {
     const first = items.find((i) => i.kind === "file");
-    if (!first) return setWrong("A folder cannot be sent from here yet. Drop a zip archive of it, or use reshard send FOLDER.");
+    if (!first) return setWrong("A folder cannot be sent from here yet. Drop an archive of it, or use reshard send FOLDER.");
     take(await first.getFile());
   };
   const many = send.error instanceof Problem && send.error.code === "many-worlds" ? send.error.options : [];
   return (
     <>
       <Zone onDrop={(e) => void drop(e.items)} aria-label="Drop a world here">
-        <p><b>Drop a world's zip archive here,</b> or the save file of a game whose worlds are files. It is recognised before it is stored; the file itself is never changed.</p>
+        <p><b>Drop a world's archive here,</b> or the save file of a game whose worlds are files. It is recognised before it is stored; the file itself is never changed.</p>
         <FileTrigger onSelect={(list) => take(list?.[0])}><Button look="main" isDisabled={send.isPending}>Choose a file</Button></FileTrigger>
       </Zone>
       {wrong && <Failure error={wrong} />}

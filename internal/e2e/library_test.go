@@ -6,7 +6,9 @@ import (
 	"io"
 	"net/http"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -99,4 +101,31 @@ func TestFilesOfACopy(t *testing.T) {
 	own := filepath.Join(b.dir, "heart")
 	b.must("worlds", "files", taken.Copy[:12], "heart.cbor.gz", "--to", own)
 	assert.FileExists(t, own)
+}
+
+// A world arrives in a tar archive, and in an archive within another; what is none is
+// explained.
+func TestArrivalsInOtherArchives(t *testing.T) {
+	t.Parallel()
+	b := setup(t)
+	dir := filepath.Join(b.dir, "own")
+	require.NoError(t, os.Mkdir(dir, 0o755))
+	require.NoError(t, quarrymoss.Make(filepath.Join(dir, "fen"), quarrymoss.Options{Title: "Fen", Seed: 2}))
+	packed := filepath.Join(b.dir, "from ada.backup")
+	out, err := exec.Command("tar", "-czf", packed, "-C", dir, "fen").CombinedOutput()
+	require.NoError(t, err, string(out))
+	assert.Contains(t, b.must("inspect", packed), "“Fen”")
+	assert.Contains(t, b.must("send", packed), "Stored “Fen”")
+	again := filepath.Join(b.dir, "again.tar")
+	out, err = exec.Command("tar", "-cf", again, "-C", b.dir, "from ada.backup").CombinedOutput()
+	require.NoError(t, err, string(out))
+	assert.NotContains(t, b.must("send", again), "Stored “Fen”", "the library has this content already")
+	left, err := os.ReadDir(filepath.Join(b.dir, "data", "arrivals"))
+	require.NoError(t, err)
+	assert.Empty(t, left, "nothing stays where archives arrive")
+	none := filepath.Join(b.dir, "none.tar.gz")
+	require.NoError(t, os.WriteFile(none, []byte("minutes of the meeting"), 0o644))
+	code, _, errs := b.cli("send", none)
+	assert.Equal(t, 1, code)
+	assert.Contains(t, strings.Join(strings.Fields(errs), " "), "no archive that can be read")
 }
