@@ -59,8 +59,11 @@ func picture(o huma.Operation) huma.Operation {
 }
 
 func (a *API) worldRoutes() {
-	huma.Register(a.huma, op("list-worlds", http.MethodGet, "/worlds", "List the library", "library"), func(ctx context.Context, _ *struct{}) (*answer[[]wire.World], error) {
-		worlds, err := a.service.Worlds(ctx)
+	huma.Register(a.huma, op("list-worlds", http.MethodGet, "/worlds", "List the library, or what is looked for in it", "library"), func(ctx context.Context, in *struct {
+		Search string `query:"search" doc:"words that a world must all have in its names, facts, players or where it came from"`
+		Game   string `query:"game"`
+	}) (*answer[[]wire.World], error) {
+		worlds, err := a.service.Worlds(ctx, service.Search{Words: in.Search, Game: in.Game})
 		return &answer[[]wire.World]{worlds}, a.failed(err)
 	})
 	huma.Register(a.huma, op("get-world", http.MethodGet, "/worlds/{world}", "Get a world by name or by the beginning of a copy's id", "library"), func(ctx context.Context, in *struct {

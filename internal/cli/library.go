@@ -160,10 +160,23 @@ func (a *app) worldsCommand() *cli.Command {
 
 Examples:
   reshard worlds
+  reshard worlds --search "garden ada" --game quarrymoss
+  reshard worlds --search -4713582209              by its seed
   reshard worlds show fen-garden
   reshard worlds verify fen-garden`,
-		Action: listing(a, func(ctx context.Context, api *client.Client, _ *cli.Command) ([]wire.World, error) {
-			return api.Worlds(ctx)
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "search", Usage: "only worlds that have all these `WORDS` in their names, facts, players or where they came from"},
+			&cli.StringFlag{Name: "game", Usage: "only of this `GAME`"},
+		},
+		Action: listing(a, func(ctx context.Context, api *client.Client, c *cli.Command) ([]wire.World, error) {
+			if !c.IsSet("search") && !c.IsSet("game") {
+				return api.Worlds(ctx)
+			}
+			list, err := api.FindWorlds(ctx, c.String("search"), c.String("game"))
+			if err == nil && len(list) == 0 {
+				err = fault.New(fault.NotFound, "find worlds", c.String("search"), "no world of the library has all of that").With("reshard worlds lists all of them.")
+			}
+			return list, err
 		}, a.listWorlds),
 		Commands: []*cli.Command{
 			{

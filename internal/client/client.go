@@ -181,6 +181,12 @@ func (c *Client) Worlds(ctx context.Context) ([]wire.World, error) {
 	return call[[]wire.World](ctx, c, http.MethodGet, "/worlds", nil)
 }
 
+// FindWorlds lists what is looked for in the library: words, and a game; empty ones
+// ask for nothing.
+func (c *Client) FindWorlds(ctx context.Context, words, game string) ([]wire.World, error) {
+	return call[[]wire.World](ctx, c, http.MethodGet, "/worlds?"+url.Values{"search": {words}, "game": {game}}.Encode(), nil)
+}
+
 // World gives one world.
 func (c *Client) World(ctx context.Context, ref string) (wire.World, error) {
 	return call[wire.World](ctx, c, http.MethodGet, "/worlds/"+url.PathEscape(ref), nil)

@@ -129,3 +129,20 @@ func TestArrivalsInOtherArchives(t *testing.T) {
 	assert.Equal(t, 1, code)
 	assert.Contains(t, strings.Join(strings.Fields(errs), " "), "no archive that can be read")
 }
+
+// The library is searched by what a person remembers.
+func TestSearchInTheLibrary(t *testing.T) {
+	t.Parallel()
+	b := setup(t)
+	b.send("fen", quarrymoss.Options{Title: "Fen Garden", Seed: -4713582209, Folk: []string{"Ada"}})
+	b.send("bog", quarrymoss.Options{Title: "Bog Garden", Seed: 7, Folk: []string{"Bryn"}})
+	out := b.must("worlds", "--search", "-4713582209")
+	assert.Contains(t, out, "fen-garden")
+	assert.NotContains(t, out, "bog-garden")
+	out = b.must("worlds", "--search", "GARDEN bryn", "--game", "quarrymoss")
+	assert.Contains(t, out, "bog-garden")
+	assert.NotContains(t, out, "fen-garden")
+	code, _, errs := b.cli("worlds", "--search", "ada", "--game", "saltmarch")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, errs, "no world of the library has all of that")
+}

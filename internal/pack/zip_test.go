@@ -74,7 +74,7 @@ func TestHostileArchives(t *testing.T) {
 		words string
 	}{
 		"empty file":           {nil, fault.BadArchive, "empty"},
-		"no archive":           {[]byte("hello, I am a text"), fault.BadArchive, "not a zip"},
+		"no archive":           {[]byte("hello, I am a text"), fault.BadArchive, "no archive that can be read"},
 		"truncated":            {good[:len(good)-40], fault.BadArchive, "cut short"},
 		"truncated early":      {good[:60], fault.BadArchive, "cut short"},
 		"no entries":           {zipOf(t), fault.BadArchive, "holds nothing"},

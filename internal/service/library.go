@@ -8,6 +8,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"slices"
 	"sync"
 	"syscall"
 
@@ -142,8 +143,9 @@ func sources(tree fs.FS, entries []world.Entry) []vault.Source {
 	return out
 }
 
-// Worlds lists the library: each world with its copies, newest first.
-func (s *Service) Worlds(ctx context.Context) ([]wire.World, error) {
+// Worlds lists the worlds of the library that are looked for, each with its copies,
+// newest first.
+func (s *Service) Worlds(ctx context.Context, q Search) ([]wire.World, error) {
 	copies, err := s.records.Copies(ctx)
 	if err != nil {
 		return nil, err
@@ -159,7 +161,7 @@ func (s *Service) Worlds(ctx context.Context) ([]wire.World, error) {
 		}
 		out[i].Copies = append(out[i].Copies, s.wireCopy(c))
 	}
-	return out, nil
+	return slices.DeleteFunc(out, func(w wire.World) bool { return !q.finds(w) }), nil
 }
 
 // World gives one world of the library.
@@ -168,7 +170,7 @@ func (s *Service) World(ctx context.Context, ref string) (wire.World, error) {
 	if err != nil {
 		return wire.World{}, err
 	}
-	worlds, err := s.Worlds(ctx)
+	worlds, err := s.Worlds(ctx, Search{})
 	if err != nil {
 		return wire.World{}, err
 	}

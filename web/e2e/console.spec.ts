@@ -352,3 +352,21 @@ test("a clone, and a world taken away and downloaded", async () => {
   expect(errors).toEqual([]);
   await context.close();
 });
+
+test("the library is searched, and the files of a copy are listed", async () => {
+  const { page, context, errors } = await demo.page();
+  await page.goto("/library");
+  await page.getByLabel("Search").fill("4713582209");
+  await page.getByRole("link", { name: "“Orchard" }).waitFor({ state: "detached" });
+  await page.getByRole("img", { name: "Fen Garden from above" }).waitFor();
+  await page.getByLabel("Search").fill("nothing of that kind");
+  await page.getByText("No world of the library has all of that.").waitFor();
+  await accessible(page);
+  await page.goto("/library/fen-garden");
+  await page.getByRole("button", { name: "List the files of the newest copy" }).click();
+  const [download] = await Promise.all([page.waitForEvent("download"), page.getByRole("link", { name: "heart.cbor.gz" }).click()]);
+  expect(download.suggestedFilename()).toBe("heart.cbor.gz");
+  await accessible(page);
+  expect(errors).toEqual([]);
+  await context.close();
+});

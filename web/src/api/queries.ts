@@ -9,7 +9,7 @@ export const queries = {
   games: () => queryOptions({ queryKey: ["games"], queryFn: ({ signal }) => api.games(signal), staleTime: 60_000 }),
   gameVersions: (game: string) => queryOptions({ queryKey: ["games", game], queryFn: ({ signal }) => api.gameVersions(game, signal) }),
   users: () => queryOptions({ queryKey: ["users"], queryFn: ({ signal }) => api.users(signal) }),
-  worlds: () => queryOptions({ queryKey: ["worlds"], queryFn: ({ signal }) => api.worlds(signal) }),
+  worlds: (search = "") => queryOptions({ queryKey: ["worlds", "all", search], queryFn: ({ signal }) => api.worlds(search || undefined, signal) }),
   world: (name: string) => queryOptions({ queryKey: ["worlds", name], queryFn: ({ signal }) => api.world(name, signal) }),
   sheet: (wish: Wish) => queryOptions({ queryKey: ["fit", wish], queryFn: ({ signal }) => api.sheet(wish, signal), staleTime: 0 }),
   files: (world: string) => queryOptions({ queryKey: ["files", world], queryFn: ({ signal }) => api.files(world, signal), staleTime: Infinity }),

@@ -560,7 +560,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List the library */
+        /** List the library, or what is looked for in it */
         get: operations["list-worlds"];
         put?: never;
         /** Send a world as an archive, streamed */
@@ -2630,7 +2630,11 @@ export interface operations {
     };
     "list-worlds": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description words that a world must all have in its names, facts, players or where it came from */
+                search?: string;
+                game?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;

@@ -5,6 +5,7 @@ import { DropZone, FileTrigger, ProgressBar, Radio, RadioGroup, type DropItem } 
 import styled from "styled-components";
 import { Problem, sendWorld, type Arrival } from "../api/client";
 import { queries } from "../api/queries";
+import { Field } from "../parts/form";
 import { Button } from "../parts/controls";
 import { copyPicture, Failure, Head, Muted, Page, Panel, Picture, Table } from "../parts/layout";
 import { bytes, quoted, when } from "../words";
@@ -98,13 +99,16 @@ function Sender() {
 }
 
 export function Library() {
-  const worlds = useQuery(queries.worlds());
+  const [search, setSearch] = useState("");
+  const worlds = useQuery({ ...queries.worlds(search.trim()), placeholderData: (old) => old });
   return (
     <Page>
       <Head><h1>Library</h1></Head>
       <Sender />
       {worlds.isError && <Failure error={worlds.error} />}
-      {worlds.data?.length === 0 && <Panel><Muted>The library is empty. Nothing can be put onto a server before a world is here.</Muted></Panel>}
+      {(search !== "" || (worlds.data?.length ?? 0) > 5) && <Panel><Field label="Search" hint="words of a title, folder, game, seed, version, player, or where it came from" value={search} onChange={setSearch} /></Panel>}
+      {worlds.data?.length === 0 && search !== "" && <Panel><Muted>No world of the library has all of that.</Muted></Panel>}
+      {worlds.data?.length === 0 && search === "" && <Panel><Muted>The library is empty. Nothing can be put onto a server before a world is here.</Muted></Panel>}
       {worlds.data && worlds.data.length > 0 && (
         <Panel>
           <Table>
