@@ -261,19 +261,39 @@ func (a *app) demoWords(ctx context.Context, api *client.Client, d *Daemon, data
 	a.print("\nCtrl-C ends everything it started; the next start keeps what you did.\n")
 }
 
-// stopAll stops every running server and tells which those were.
+// stopAll stops every running server and tells which those were. A changeover that is
+// under way ends first, and one that waits for a person is cancelled: nothing of the
+// demo stays behind.
 func stopAll(ctx context.Context, api *client.Client) (stopped []string, err error) {
 	ctx, cancel := context.WithTimeout(ctx, 2*time.Minute)
 	defer cancel()
 	list, err := api.Servers(ctx)
 	for _, s := range list {
-		if s.State == "stopped" || s.State == "exited" {
+		if s.Changeover != 0 {
+			_, _ = api.Act(ctx, s.Changeover, "cancel") // one that switches already cannot be; it ends by itself
+		}
+		if (s.State == "stopped" || s.State == "exited") && s.Changeover == 0 {
 			continue
 		}
 		stopped = append(stopped, s.Name)
-		if _, serr := api.StopServer(ctx, s.Name); serr != nil {
-			err = errors.Join(err, serr)
-		}
+		err = errors.Join(err, stopOne(ctx, api, s.Name))
 	}
 	return stopped, err
+}
+
+// stopOne stops a server, once no changeover is at work on it any more. One that is
+// held, so that Reshard leaves it alone, is told to end by a signal.
+func stopOne(ctx context.Context, api *client.Client, name string) error {
+	for patience := time.Now().Add(30 * time.Second); ; time.Sleep(100 * time.Millisecond) {
+		_, err := api.StopServer(ctx, name)
+		if fault.CodeOf(err) != fault.Busy {
+			return err
+		}
+		if time.Now().After(patience) {
+			if now, serr := api.Server(ctx, name); serr == nil && now.Server.PID > 0 {
+				return errors.Join(err, syscall.Kill(now.Server.PID, syscall.SIGTERM))
+			}
+			return err
+		}
+	}
 }
