@@ -41,7 +41,7 @@ func (r *Runner) copyWorld(ctx context.Context, n int, step plan.Step) (*Detail,
 	}
 	begun := r.Now()
 	tree := h.Place.FS()
-	found, err := worldIn(tree, step.Dir, step.World, h.Profile)
+	found, err := world.ByName(tree, step.Dir, step.World, h.Profile)
 	if err != nil {
 		return nil, err
 	}
@@ -71,19 +71,6 @@ func (r *Runner) copyWorld(ctx context.Context, n int, step plan.Step) (*Detail,
 	w.Locks = nil // it was held or closed when it was copied
 	w.Warnings = slices.DeleteFunc(w.Warnings, func(s string) bool { return strings.Contains(s, "the world may be open in the game") })
 	return detail, r.Keep(ctx, c, w, step.Server)
-}
-
-// worldIn recognises one world in a folder by its name.
-func worldIn(tree fs.FS, dir, name string, profile *game.Profile) (world.Found, error) {
-	list, err := world.Direct(tree, dir, profile)
-	if err != nil {
-		return world.Found{}, fault.Wrap(fault.NotFound, "look for worlds in", dir, err)
-	}
-	i := slices.IndexFunc(list, func(f world.Found) bool { return f.Folder == name })
-	if i < 0 {
-		return world.Found{}, fault.New(fault.NotFound, "copy", path.Join(dir, name), "there is no world of that name any more")
-	}
-	return list[i], nil
 }
 
 // copySources makes the vault's sources of a world's files; those that a first pass
@@ -277,7 +264,7 @@ func (r *Runner) madeSince(name string) (files, older int, err error) {
 	if err != nil {
 		return 0, 0, err
 	}
-	found, err := worldIn(r.Place.FS(), r.job.Plan.Worlds, name, r.Profile)
+	found, err := world.ByName(r.Place.FS(), r.job.Plan.Worlds, name, r.Profile)
 	if err != nil {
 		return 0, 0, err
 	}

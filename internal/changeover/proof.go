@@ -379,16 +379,11 @@ func (r *Runner) proveCopy(ctx context.Context) (plan.Check, bool) {
 
 // readWorld reads the world that should run, as it stands now.
 func (r *Runner) readWorld() (world.World, error) {
-	found, err := world.Direct(r.Place.FS(), r.job.Plan.Worlds, r.Profile)
+	found, err := world.ByName(r.Place.FS(), r.job.Plan.Worlds, r.folder(), r.Profile)
 	if err != nil {
 		return world.World{}, err
 	}
-	for _, f := range found {
-		if f.Folder == r.job.Plan.Expect.Folder {
-			return world.Read(r.Place.FS(), f)
-		}
-	}
-	return world.World{}, fmt.Errorf("no world in %s", path.Join(r.job.Plan.Worlds, r.job.Plan.Expect.Folder))
+	return world.Read(r.Place.FS(), found)
 }
 
 func (r *Runner) worldFact(name string) (value, from string) {

@@ -15,7 +15,7 @@ const longestTitled = 64 << 20
 
 // retitle writes a title into a staged world. The library's copy keeps its own.
 func (r *Runner) retitle(step plan.Step) error {
-	found, err := worldIn(r.Place.FS(), step.Dir, step.World, r.Profile)
+	found, err := world.ByName(r.Place.FS(), step.Dir, step.World, r.Profile)
 	if err != nil {
 		return err
 	}
@@ -41,7 +41,7 @@ func (r *Runner) retitle(step plan.Step) error {
 
 func (r *Runner) proveTitle(step plan.Step) plan.Check {
 	c := plan.Check{What: "the title", Expected: step.Title, Seen: "no world"}
-	if w, err := worldIn(r.Place.FS(), r.job.Plan.Worlds, step.World, r.Profile); err == nil {
+	if w, err := world.ByName(r.Place.FS(), r.job.Plan.Worlds, step.World, r.Profile); err == nil {
 		if read, err := world.Read(r.Place.FS(), w); err == nil {
 			c.Seen, c.OK = read.Title, read.Title == step.Title
 		}

@@ -62,7 +62,8 @@ func (s *Service) worldsOn(ctx context.Context, serverID int64) (map[string]int6
 			if p.Expect.Placed != "" {
 				name = p.Expect.Placed
 			}
-			if now[name] = 0; c.WorldID != nil {
+			delete(now, name)
+			if c.WorldID != nil {
 				now[name] = *c.WorldID
 			}
 		case plan.Reset:

@@ -6,8 +6,8 @@ import (
 	"encoding/binary"
 	"fmt"
 	"maps"
-	"slices"
 	"strconv"
+	"strings"
 
 	"reshard/internal/control"
 	"reshard/internal/core/fault"
@@ -166,40 +166,25 @@ func travelling(profile *game.Profile, state server.State, name string) map[stri
 // present reads a world that stands on the server. Without one, and when that may be,
 // the world is empty.
 func (p prepared) present(name string, mayLack bool) (world.World, world.Found, error) {
-	list, err := world.Direct(p.live.place.FS(), p.Fit.Server.WorldsFolder, p.live.profile)
-	i := slices.IndexFunc(list, func(f world.Found) bool { return f.Folder == name })
-	if i >= 0 && err == nil {
-		w, err := world.Read(p.live.place.FS(), list[i])
-		return w, list[i], err
+	found, err := world.ByName(p.live.place.FS(), p.Fit.Server.WorldsFolder, name, p.live.profile)
+	if err == nil {
+		w, err := world.Read(p.live.place.FS(), found)
+		return w, found, err
 	}
 	if mayLack {
 		return world.World{Game: p.live.profile.ID, Folder: name}, world.Found{}, nil
 	}
-	have := make([]string, 0, len(list))
-	for _, f := range list {
-		have = append(have, f.Folder)
+	have := make([]string, 0, len(p.Fit.Server.Worlds))
+	for _, w := range p.Fit.Server.Worlds {
+		have = append(have, w.Folder)
 	}
 	e := fault.New(fault.NotFound, "find world", name, "there is no world of that name on %s", p.live.name)
 	if len(have) > 0 {
-		e = e.With("It has: " + join(have) + ". Names count exactly.")
+		e = e.With("It has: " + strings.Join(have, ", ") + ". Names count exactly.")
 	} else {
 		e = e.With("It has no worlds at all: reshard put WORLD " + p.live.name + ".")
 	}
 	return world.World{}, world.Found{}, e
-}
-
-func join(names []string) string {
-	out := ""
-	for i, n := range names {
-		if i == 12 {
-			return out + fmt.Sprintf(" and %d more", len(names)-i)
-		}
-		if i > 0 {
-			out += ", "
-		}
-		out += n
-	}
-	return out
 }
 
 // Sheet makes the fit sheet of what a person wants to do.

@@ -9,9 +9,7 @@ import (
 	"image/png"
 	"io/fs"
 	"os"
-	"path"
 	"path/filepath"
-	"slices"
 
 	"github.com/zeebo/blake3"
 
@@ -99,12 +97,11 @@ func (s *Service) ServerPicture(ctx context.Context, name, folder string) ([]byt
 	if folder == "" {
 		folder = state.Active
 	}
-	list, err := world.Direct(l.place.FS(), state.WorldsFolder, l.profile)
-	i := slices.IndexFunc(list, func(f world.Found) bool { return f.Folder == folder })
-	if err != nil || i < 0 {
-		return nil, fault.New(fault.NotFound, "draw", path.Join(name, folder), "there is no such world")
+	found, err := world.ByName(l.place.FS(), state.WorldsFolder, folder, l.profile)
+	if err != nil {
+		return nil, err
 	}
-	return s.draw(ctx, l.place.FS(), list[i])
+	return s.draw(ctx, l.place.FS(), found)
 }
 
 // draw draws one world at a time: it is work for the processor that nobody waits for.

@@ -47,6 +47,16 @@ func situation(t *testing.T) fit.Input {
 	}
 }
 
+// assertRow checks a row's verdict and what it says.
+func assertRow(t *testing.T, sheet fit.Sheet, concern string, verdict fit.Verdict, words string) fit.Row {
+	t.Helper()
+	row, ok := sheet.Row(concern)
+	require.True(t, ok)
+	assert.Equal(t, verdict, row.Verdict, row.Say)
+	assert.Contains(t, row.Say+" "+row.Mend, words)
+	return row
+}
+
 func setting(in *fit.Input, key string, change func(*server.Setting)) {
 	s := in.Server.Keys[key]
 	change(&s)
@@ -224,10 +234,7 @@ func TestRules(t *testing.T) {
 			t.Parallel()
 			in := situation(t)
 			c.change(&in)
-			row, ok := fit.Compare(in).Row(c.concern)
-			require.True(t, ok)
-			assert.Equal(t, c.verdict, row.Verdict, row.Say)
-			assert.Contains(t, row.Say+" "+row.Mend, c.words)
+			row := assertRow(t, fit.Compare(in), c.concern, c.verdict, c.words)
 			if c.choice != "" {
 				var offered []string
 				for _, o := range row.Options {
@@ -322,10 +329,7 @@ func TestServerAlone(t *testing.T) {
 			t.Parallel()
 			in := situation(t)
 			c.change(&in)
-			row, ok := fit.Check(in).Row(c.concern)
-			require.True(t, ok)
-			assert.Equal(t, c.verdict, row.Verdict, row.Say)
-			assert.Contains(t, row.Say+" "+row.Mend, c.words)
+			assertRow(t, fit.Check(in), c.concern, c.verdict, c.words)
 		})
 	}
 }

@@ -56,13 +56,17 @@ var modsRule = Rule{Concern: "mods", Title: "Mods", check: func(in Input, r *Row
 	}
 }}
 
+// Awaited is the answer of who mends a concern while a changeover waits before its
+// switch.
+const Awaited = "install"
+
 // awaited offers to wait for a person in the midst of a changeover, where one stages
 // before it switches.
 func awaited(in Input) []Option {
 	if in.Purpose != ForPut || in.Alone {
 		return nil
 	}
-	return []Option{{Answer: "install", Say: "Stage the world now, and wait with the switch until the mods are there."}}
+	return []Option{{Answer: Awaited, Say: "Stage the world now, and wait with the switch until the mods are there."}}
 }
 
 func modsText(f fact.Fact) string {

@@ -79,10 +79,7 @@ func TestResetRules(t *testing.T) {
 			in := situation(t)
 			in.Purpose = fit.ForReset
 			c.change(&in)
-			row, ok := fit.Compare(in).Row(c.concern)
-			assert.True(t, ok)
-			assert.Equal(t, c.verdict, row.Verdict, row.Say)
-			assert.Contains(t, row.Say+" "+row.Mend, c.words)
+			assertRow(t, fit.Compare(in), c.concern, c.verdict, c.words)
 		})
 	}
 }
@@ -144,10 +141,7 @@ func TestOtherPurposes(t *testing.T) {
 			in := situation(t)
 			in.Purpose = c.purpose
 			c.change(&in)
-			row, ok := fit.Compare(in).Row(c.concern)
-			assert.True(t, ok)
-			assert.Equal(t, c.verdict, row.Verdict, row.Say)
-			assert.Contains(t, row.Say+" "+row.Mend, c.words)
+			assertRow(t, fit.Compare(in), c.concern, c.verdict, c.words)
 		})
 	}
 }

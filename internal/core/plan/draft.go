@@ -12,7 +12,6 @@ import (
 	"reshard/internal/core/fit"
 	"reshard/internal/core/game"
 	"reshard/internal/core/server"
-	"reshard/internal/core/world"
 )
 
 // oursEstimate is what the switch itself takes, from the benchmark in
@@ -289,19 +288,6 @@ func (in Input) notes(p *Plan) {
 			p.Notes = append(p.Notes, r.Say+" "+r.Mend)
 		}
 	}
-}
-
-// found recognises a world by name in a folder of the server.
-func found(tree fs.FS, dir, name string, profile *game.Profile) (world.Found, bool) {
-	list, err := world.Direct(tree, dir, profile)
-	if err != nil {
-		return world.Found{}, false
-	}
-	i := slices.IndexFunc(list, func(f world.Found) bool { return f.Folder == name })
-	if i < 0 {
-		return world.Found{}, false
-	}
-	return list[i], true
 }
 
 // taken lists what of the names of some worlds stands in the worlds folder, their

@@ -107,10 +107,9 @@ func (in Input) stage(staged string) (Step, []string) {
 // waits are the steps in which a person has something to do before the switch.
 func (in Input) waits() []Step {
 	var out []Step
-	for concern, answer := range map[string]string{"mods": "install"} {
-		row, _ := in.Sheet.Row(concern)
-		if in.Fit.Choices[concern] == answer && row.Chosen == answer {
-			out = append(out, Step{Kind: Wait, Until: concern, Say: "Wait until this is done: " + strings.Join(row.Todo, " ") + " Reshard sees it by itself."})
+	for _, row := range in.Sheet.Rows {
+		if row.Chosen == fit.Awaited {
+			out = append(out, Step{Kind: Wait, Until: row.Concern, Say: "Wait until this is done: " + strings.Join(row.Todo, " ") + " Reshard sees it by itself."})
 		}
 	}
 	if in.Fit.Choices["switch"] == "when-told" {

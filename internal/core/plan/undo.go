@@ -58,13 +58,13 @@ func DraftUndo(in UndoInput) (Plan, error) {
 	}
 	active := in.formerActive()
 	former := in.formerWorlds(back)
-	if err := in.wouldBeMissing(active, former, renamed, out); err != nil {
+	leave := in.placedNames(out)
+	if err := in.wouldBeMissing(active, former, renamed, leave); err != nil {
 		return Plan{}, err
 	}
 	for _, f := range former {
 		p.add(Step{Kind: Sample, Dir: f.Root, World: f.Folder, Names: f.Files, Say: "Take samples of the former world, to compare after the start."})
 	}
-	leave := in.placedNames(out)
 	steps := moves(in.Profile, leave, p.Worlds, path.Join(in.Work, "aside"))
 	for i := range steps {
 		steps[i].Say = "Set " + steps[i].what() + " aside, with what was played since."
@@ -100,12 +100,11 @@ func DraftUndo(in UndoInput) (Plan, error) {
 
 // wouldBeMissing refuses an undo after which the settings would name a world that is
 // not there: at its start the server would make an empty one.
-func (in UndoInput) wouldBeMissing(active string, former []world.Found, renamed, out []Step) error {
+func (in UndoInput) wouldBeMissing(active string, former []world.Found, renamed []Step, leave []string) error {
 	back := slices.ContainsFunc(former, func(f world.Found) bool { return f.Folder == active })
 	if active == "" || back || len(renamed) > 0 || len(in.State.Named(in.Profile, active)) == 0 {
 		return nil
 	}
-	leave := in.placedNames(out)
 	if !slices.ContainsFunc(in.State.Named(in.Profile, active), func(name string) bool { return slices.Contains(leave, name) }) {
 		return nil
 	}
@@ -322,7 +321,7 @@ func (in UndoInput) expect(base Input, p *Plan, leave []string, back []Step, for
 	}
 	if i := slices.IndexFunc(former, func(f world.Found) bool { return f.Folder == active }); i >= 0 {
 		p.knows(in.Tree, former[i])
-	} else if f, ok := found(in.Tree, p.Worlds, in.standsAs(active), in.Profile); ok {
+	} else if f, err := world.ByName(in.Tree, p.Worlds, in.standsAs(active), in.Profile); err == nil {
 		p.knows(in.Tree, f)
 	}
 	sort.Strings(p.Expect.Folders)

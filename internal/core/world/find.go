@@ -404,3 +404,17 @@ func (s Search) notAWorld(what string, profiles []*game.Profile) error {
 	}
 	return fault.New(fault.NotAWorld, "recognise", what, "%s", text)
 }
+
+// ByName gives the world of exactly that name directly in a folder. The error has code
+// NotFound when there is none.
+func ByName(fsys fs.FS, dir, name string, p *game.Profile) (Found, error) {
+	list, err := Direct(fsys, dir, p)
+	if err != nil {
+		return Found{}, fault.Wrap(fault.NotFound, "look for worlds in", dir, err)
+	}
+	i := slices.IndexFunc(list, func(f Found) bool { return f.Folder == name })
+	if i < 0 {
+		return Found{}, fault.New(fault.NotFound, "find world", path.Join(dir, name), "there is no world of that name")
+	}
+	return list[i], nil
+}
