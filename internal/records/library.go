@@ -16,11 +16,13 @@ import (
 
 // World is a world of the library.
 type World struct {
-	ID        int64     `db:"id"`
-	Name      string    `db:"name"` // unique, for commands and addresses
-	Game      string    `db:"game"`
-	Title     string    `db:"title"`
-	CreatedAt time.Time `db:"created_at"`
+	ID        int64          `db:"id"`
+	Name      string         `db:"name"` // unique, for commands and addresses
+	Game      string         `db:"game"`
+	Title     string         `db:"title"`
+	CreatedAt time.Time      `db:"created_at"`
+	Note      string         `db:"note"`
+	Tags      JSON[[]string] `db:"tags"`
 }
 
 // Copy is a stored state of a world.
@@ -35,15 +37,29 @@ type Copy struct {
 	Source    string            `db:"source"`
 	CreatedBy string            `db:"created_by"`
 	CreatedAt time.Time         `db:"created_at"`
+	Note      string            `db:"note"`
+	Pinned    bool              `db:"pinned"`
+	AsideAt   *time.Time        `db:"aside_at"`
+	AsideBy   string            `db:"aside_by"`
+	GoneAt    *time.Time        `db:"gone_at"`
+	// Where it was taken from, and the copy that had been brought there.
+	ServerID     *int64  `db:"server_id"`
+	Server       *string `db:"server"`
+	ChangeoverID *int64  `db:"changeover_id"`
+	MadeOf       *string `db:"made_of"`
 }
 
-const copyColumns = `c.id, c.world_id, w.name AS world, c.kind, c.facts, c.bytes, c.files, c.source, c.created_by, c.created_at`
+const (
+	copyColumns = `c.id, c.world_id, w.name AS world, c.kind, c.facts, c.bytes, c.files, c.source, c.created_by, c.created_at,
+		c.note, c.pinned, c.aside_at, c.aside_by, c.gone_at, c.server_id, s.name AS server, c.changeover_id, c.made_of`
+	copyTables = `copies c JOIN worlds w ON w.id = c.world_id LEFT JOIN servers s ON s.id = c.server_id`
+)
 
 // AddCopy records a stored copy of a world, or, when it names none, of a world of its own. Content
 // that is in the library already gives the copy that has it, and isNew false.
 func (r *Records) AddCopy(ctx context.Context, c Copy) (out Copy, isNew bool, err error) {
 	if out, err = r.CopyByID(ctx, c.ID); err == nil {
-		return out, false, nil
+		return r.bringBack(ctx, out)
 	}
 	if fault.CodeOf(err) != fault.NotFound {
 		return Copy{}, false, err
@@ -58,8 +74,8 @@ func (r *Records) AddCopy(ctx context.Context, c Copy) (out Copy, isNew bool, er
 			return Copy{}, false, err
 		}
 	}
-	_, err = tx.ExecContext(ctx, `INSERT INTO copies (id, world_id, kind, facts, bytes, files, source, created_by) VALUES ($1,$2,$3,$4,$5,$6,$7,$8)`,
-		c.ID, c.WorldID, c.Kind, c.Facts, c.Bytes, c.Files, c.Source, c.CreatedBy)
+	_, err = tx.ExecContext(ctx, `INSERT INTO copies (id, world_id, kind, facts, bytes, files, source, created_by, server_id, changeover_id, made_of) VALUES ($1,$2,$3,$4,$5,$6,$7,$8,$9,$10,$11)`,
+		c.ID, c.WorldID, c.Kind, c.Facts, c.Bytes, c.Files, c.Source, c.CreatedBy, c.ServerID, c.ChangeoverID, c.MadeOf)
 	if err == nil {
 		err = tx.Commit()
 	}
@@ -68,6 +84,20 @@ func (r *Records) AddCopy(ctx context.Context, c Copy) (out Copy, isNew bool, er
 	}
 	out, err = r.CopyByID(ctx, c.ID)
 	return out, true, err
+}
+
+// bringBack makes a copy that is stored again one of the library again.
+func (r *Records) bringBack(ctx context.Context, c Copy) (Copy, bool, error) {
+	if c.AsideAt == nil && c.GoneAt == nil {
+		return c, false, nil
+	}
+	_, err := r.db.ExecContext(ctx, `UPDATE copies SET aside_at = NULL, aside_by = '', gone_at = NULL WHERE id = $1`, c.ID)
+	if err != nil {
+		return c, false, classify("bring back", c.ID, err)
+	}
+	was := c.GoneAt != nil
+	c, err = r.CopyByID(ctx, c.ID)
+	return c, was, err
 }
 
 // newWorld adds a world for a copy, under a name that is free.
@@ -116,20 +146,20 @@ func Slug(title string) string {
 
 // CopyByID gives a copy by its full id.
 func (r *Records) CopyByID(ctx context.Context, id string) (c Copy, err error) {
-	err = r.db.GetContext(ctx, &c, `SELECT `+copyColumns+` FROM copies c JOIN worlds w ON w.id = c.world_id WHERE c.id = $1`, id)
+	err = r.db.GetContext(ctx, &c, `SELECT `+copyColumns+` FROM `+copyTables+` WHERE c.id = $1`, id)
 	return c, classify("find copy", id, err)
 }
 
-// Copies gives all copies, newest first.
+// Copies gives all copies that the vault has, newest first; those that are set aside too.
 func (r *Records) Copies(ctx context.Context) (out []Copy, err error) {
-	err = r.db.SelectContext(ctx, &out, `SELECT `+copyColumns+` FROM copies c JOIN worlds w ON w.id = c.world_id ORDER BY c.created_at DESC, c.id`)
+	err = r.db.SelectContext(ctx, &out, `SELECT `+copyColumns+` FROM `+copyTables+` WHERE c.gone_at IS NULL ORDER BY c.created_at DESC, c.id`)
 	return out, classify("list", "copies", err)
 }
 
 // FindCopy finds what a person means: a world's name (its newest copy), or the
 // beginning (at least 6 digits) of a copy's id.
 func (r *Records) FindCopy(ctx context.Context, ref string) (c Copy, err error) {
-	err = r.db.GetContext(ctx, &c, `SELECT `+copyColumns+` FROM copies c JOIN worlds w ON w.id = c.world_id WHERE w.name = $1 ORDER BY c.created_at DESC LIMIT 1`, ref)
+	err = r.db.GetContext(ctx, &c, `SELECT `+copyColumns+` FROM `+copyTables+` WHERE w.name = $1 AND c.aside_at IS NULL AND c.gone_at IS NULL ORDER BY c.created_at DESC LIMIT 1`, ref)
 	if err == nil {
 		return c, nil
 	}
@@ -137,7 +167,7 @@ func (r *Records) FindCopy(ctx context.Context, ref string) (c Copy, err error) 
 		return c, named(e, "world", ref, "reshard worlds")
 	}
 	var found []Copy
-	err = r.db.SelectContext(ctx, &found, `SELECT `+copyColumns+` FROM copies c JOIN worlds w ON w.id = c.world_id WHERE starts_with(c.id, $1) LIMIT 2`, strings.ToLower(ref))
+	err = r.db.SelectContext(ctx, &found, `SELECT `+copyColumns+` FROM `+copyTables+` WHERE starts_with(c.id, $1) AND c.gone_at IS NULL LIMIT 2`, strings.ToLower(ref))
 	switch {
 	case err != nil:
 		return c, classify("find copy", ref, err)
@@ -155,4 +185,144 @@ func named(err error, what, name, lister string) error {
 		return fault.New(fault.NotFound, "find "+what, name, "there is no %s of that name", what).With(lister + " lists them.")
 	}
 	return err
+}
+
+// Worlds gives all worlds, by id.
+func (r *Records) Worlds(ctx context.Context) (map[int64]World, error) {
+	var list []World
+	if err := r.db.SelectContext(ctx, &list, `SELECT * FROM worlds`); err != nil {
+		return nil, classify("list", "worlds", err)
+	}
+	out := make(map[int64]World, len(list))
+	for _, w := range list {
+		out[w.ID] = w
+	}
+	return out, nil
+}
+
+// SetWorld records what people say of a world.
+func (r *Records) SetWorld(ctx context.Context, w World) error {
+	_, err := r.db.ExecContext(ctx, `UPDATE worlds SET title = $2, note = $3, tags = $4 WHERE id = $1`, w.ID, w.Title, w.Note, w.Tags)
+	return classify("change world", w.Name, err)
+}
+
+// SetCopy records what people say of a copy, and whether it is set aside.
+func (r *Records) SetCopy(ctx context.Context, c Copy) error {
+	_, err := r.db.ExecContext(ctx, `UPDATE copies SET note = $2, pinned = $3, aside_at = $4, aside_by = $5 WHERE id = $1`, c.ID, c.Note, c.Pinned, c.AsideAt, c.AsideBy)
+	return classify("change copy", c.ID, err)
+}
+
+// CopiesGone records that copies which were set aside before then are gone, but for
+// those that a changeover still needs, and gives them.
+func (r *Records) CopiesGone(ctx context.Context, before time.Time) (out []string, err error) {
+	err = r.db.SelectContext(ctx, &out, `UPDATE copies SET gone_at = now() WHERE aside_at < $1 AND gone_at IS NULL AND NOT pinned
+		AND id NOT IN (SELECT copy_id FROM changeovers WHERE copy_id IS NOT NULL AND state IN ('waiting', 'staging', 'switching', 'proving', 'undoing', 'held')) RETURNING id`, before)
+	return out, classify("tidy", "copies", err)
+}
+
+// Join makes the copies and landmarks of one world another's, and forgets the one.
+func (r *Records) Join(ctx context.Context, from, into World) error {
+	tx, err := r.db.BeginTxx(ctx, nil)
+	if err != nil {
+		return classify("join", from.Name, err)
+	}
+	defer tx.Rollback() //nolint:errcheck // no effect after Commit
+	for _, do := range []string{
+		`UPDATE copies SET world_id = $2 WHERE world_id = $1`, `UPDATE landmarks SET world_id = $2 WHERE world_id = $1`,
+		`DELETE FROM worlds WHERE id = $1 AND $2::bigint > 0`,
+	} {
+		if _, err := tx.ExecContext(ctx, do, from.ID, into.ID); err != nil {
+			return classify("join", from.Name, err)
+		}
+	}
+	if _, err := tx.ExecContext(ctx, `UPDATE worlds SET note = $2, tags = $3 WHERE id = $1`, into.ID, into.Note, into.Tags); err != nil {
+		return classify("join", from.Name, err)
+	}
+	return classify("join", from.Name, tx.Commit())
+}
+
+// Split makes a copy the first of a world of its own, and gives the world's name.
+func (r *Records) Split(ctx context.Context, c Copy) (string, error) {
+	tx, err := r.db.BeginTxx(ctx, nil)
+	if err != nil {
+		return "", classify("split off", c.ID, err)
+	}
+	defer tx.Rollback() //nolint:errcheck // no effect after Commit
+	if c, err = newWorld(ctx, tx, c); err != nil {
+		return "", err
+	}
+	if _, err := tx.ExecContext(ctx, `UPDATE copies SET world_id = $2 WHERE id = $1`, c.ID, c.WorldID); err != nil {
+		return "", classify("split off", c.ID, err)
+	}
+	return c.World, classify("split off", c.ID, tx.Commit())
+}
+
+// SayApart records that two worlds are not the same.
+func (r *Records) SayApart(ctx context.Context, a, b int64, by string) error {
+	_, err := r.db.ExecContext(ctx, `INSERT INTO apart (world_id, other_id, told_by) VALUES (least($1::bigint, $2), greatest($1::bigint, $2), $3) ON CONFLICT DO NOTHING`, a, b, by)
+	return classify("tell apart", "worlds", err)
+}
+
+// Apart gives the pairs of worlds that are not the same, the lesser id first.
+func (r *Records) Apart(ctx context.Context) (map[[2]int64]bool, error) {
+	var list []struct {
+		A int64 `db:"world_id"`
+		B int64 `db:"other_id"`
+	}
+	if err := r.db.SelectContext(ctx, &list, `SELECT world_id, other_id FROM apart`); err != nil {
+		return nil, classify("list", "worlds", err)
+	}
+	out := map[[2]int64]bool{}
+	for _, p := range list {
+		out[[2]int64{p.A, p.B}] = true
+	}
+	return out, nil
+}
+
+// Journey is a changeover that a copy was part of.
+type Journey struct {
+	ID      int64      `db:"id"`
+	Kind    string     `db:"kind"`
+	State   string     `db:"state"`
+	Server  string     `db:"server"`
+	CopyID  string     `db:"copy_id"`
+	EndedAt *time.Time `db:"ended_at"`
+}
+
+// Journeys gives the changeovers that brought a world's copies somewhere, oldest first.
+func (r *Records) Journeys(ctx context.Context, worldID int64) (out []Journey, err error) {
+	err = r.db.SelectContext(ctx, &out, `SELECT c.id, c.kind, c.state, s.name AS server, c.copy_id, c.ended_at FROM changeovers c
+		JOIN servers s ON s.id = c.server_id JOIN copies k ON k.id = c.copy_id
+		WHERE k.world_id = $1 AND c.kind IN ('put', 'restore', 'clone') AND c.state <> 'drafted' AND c.started_at IS NOT NULL ORDER BY c.id`, worldID)
+	return out, classify("list", "changeovers", err)
+}
+
+// WorldServers gives, for each world, the names of the servers that it has been brought
+// onto or was taken from.
+func (r *Records) WorldServers(ctx context.Context) (map[int64][]string, error) {
+	var list []struct {
+		World  int64  `db:"world_id"`
+		Server string `db:"name"`
+	}
+	err := r.db.SelectContext(ctx, &list, `SELECT k.world_id, s.name FROM changeovers c JOIN copies k ON k.id = c.copy_id JOIN servers s ON s.id = c.server_id
+		WHERE c.state = 'done' AND c.kind IN ('put', 'restore', 'clone') UNION SELECT k.world_id, s.name FROM copies k JOIN servers s ON s.id = k.server_id ORDER BY 1, 2`)
+	if err != nil {
+		return nil, classify("list", "servers", err)
+	}
+	out := map[int64][]string{}
+	for _, one := range list {
+		out[one.World] = append(out[one.World], one.Server)
+	}
+	return out, nil
+}
+
+// BroughtThere gives the copy of a world that was last brought onto a server before a
+// changeover, "" when none was.
+func (r *Records) BroughtThere(ctx context.Context, serverID, worldID, before int64) (id string, err error) {
+	err = r.db.GetContext(ctx, &id, `SELECT c.copy_id FROM changeovers c JOIN copies k ON k.id = c.copy_id
+		WHERE c.server_id = $1 AND k.world_id = $2 AND c.id < $3 AND c.state = 'done' AND c.kind IN ('put', 'restore', 'clone') ORDER BY c.id DESC LIMIT 1`, serverID, worldID, before)
+	if e := classify("find copy of", "changeover", err); fault.CodeOf(e) != fault.NotFound {
+		return id, e
+	}
+	return "", nil
 }

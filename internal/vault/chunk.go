@@ -31,10 +31,25 @@ func cut(data []byte, final bool) int {
 	}
 	limit := min(len(data), maxChunk)
 	var h uint64
-	for i := minChunk; i < limit; i++ {
-		h = h<<1 + gear[data[i]]
-		if h&cutMask == 0 {
-			return i + 1
+	rest := data[minChunk:limit]
+	for len(rest) >= 4 { // four at a time: the loop is most of the time that cutting takes
+		if h = h<<1 + gear[rest[0]]; h&cutMask == 0 {
+			return limit - len(rest) + 1
+		}
+		if h = h<<1 + gear[rest[1]]; h&cutMask == 0 {
+			return limit - len(rest) + 2
+		}
+		if h = h<<1 + gear[rest[2]]; h&cutMask == 0 {
+			return limit - len(rest) + 3
+		}
+		if h = h<<1 + gear[rest[3]]; h&cutMask == 0 {
+			return limit - len(rest) + 4
+		}
+		rest = rest[4:]
+	}
+	for i, b := range rest {
+		if h = h<<1 + gear[b]; h&cutMask == 0 {
+			return limit - len(rest) + i + 1
 		}
 	}
 	if final || limit == maxChunk {
@@ -43,12 +58,20 @@ func cut(data []byte, final bool) int {
 	return 0 // not decided yet: more bytes are needed
 }
 
+// splitBuffer is the memory that split works in, in bytes: larger than a chunk, so that
+// what is left over is not moved for each.
+const splitBuffer = 2 * maxChunk
+
 // split reads to the end and hands out chunks; the slice is only valid during
-// the call. buf must hold maxChunk bytes.
+// the call. buf must hold splitBuffer bytes.
 func split(from io.Reader, buf []byte, yield func(chunk []byte) error) error {
-	have, final := 0, false
+	start, have, final := 0, 0, false
 	for {
-		for have < len(buf) && !final {
+		if have-start < maxChunk && !final {
+			copy(buf, buf[start:have])
+			start, have = 0, have-start
+		}
+		for have-start < maxChunk && !final {
 			n, err := from.Read(buf[have:])
 			have += n
 			if err == io.EOF {
@@ -57,14 +80,13 @@ func split(from io.Reader, buf []byte, yield func(chunk []byte) error) error {
 				return err
 			}
 		}
-		if have == 0 {
+		if have == start {
 			return nil
 		}
-		n := cut(buf[:have], final)
-		if err := yield(buf[:n]); err != nil {
+		n := cut(buf[start:have], final)
+		if err := yield(buf[start : start+n]); err != nil {
 			return err
 		}
-		copy(buf, buf[n:have])
-		have -= n
+		start += n
 	}
 }

@@ -1,10 +1,8 @@
 // Package vault stores worlds as immutable copies, addressed by content. A copy
 // is a manifest of files; a file is a list of chunks; a chunk is stored once,
-// whichever copies use it, and verified whenever it is read.
-//
-// On disk: chunks/ab/abcd… (one byte for the coding, then the content, raw or
-// as a zstd frame, named by the BLAKE3-256 of the content) and copies/ID.json.
-// docs/vault.md describes the format.
+// whichever copies use it, and verified whenever it is read. Chunks and manifests
+// are kept in packs, which are blobs; an index, which can be made anew from the
+// packs, knows where each stands. docs/vault.md describes the formats.
 package vault
 
 import (
@@ -15,10 +13,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
-	"os"
-	"path/filepath"
-	"regexp"
 	"runtime"
 	"slices"
 	"strings"
@@ -29,7 +23,6 @@ import (
 	"github.com/klauspost/compress/zstd"
 	"github.com/zeebo/blake3"
 	"golang.org/x/sync/errgroup"
-	"golang.org/x/sys/unix"
 
 	"reshard/internal/core/fault"
 )
@@ -82,73 +75,52 @@ type Source struct {
 	Modified time.Time
 	Open     func() (io.ReadCloser, error) // nil for an empty folder
 	// Known are the chunks of a file that is in the vault already and has not changed:
-	// it is not read again.
+	// it is not read again. Storing fails with fault.Changed when they are not there.
 	Known []Chunk
 }
 
-// Vault is a folder of this machine. It is safe for concurrent use.
+// Vault is a store of copies. It is safe for concurrent use; one process at a time
+// uses its blobs and index.
 type Vault struct {
-	dir string
-	enc *zstd.Encoder
-	dec *zstd.Decoder
-	buf sync.Pool // *[maxChunk]byte
+	blobs Blobs
+	index Index
+	now   func() time.Time
+	enc   *zstd.Encoder
+	dec   map[Kind]*zstd.Decoder
+	buf   sync.Pool // *[splitBuffer]byte
+
+	// storing is held for reading while something is stored, and for writing while a
+	// collection decides what nothing needs: what a store has found stays until it ends.
+	storing    sync.RWMutex
+	collecting sync.Mutex
+	writing    sync.Map // ids of packs that are not in the index yet
+	known      filter
+	places     places
 }
 
-// Open opens a vault, making its folder when it is not there. After a crash it
-// verifies the chunks that the crash may have cut short.
-func Open(dir string) (*Vault, error) {
-	for _, sub := range []string{"chunks", "copies", "open"} {
-		if err := os.MkdirAll(filepath.Join(dir, sub), 0o700); err != nil {
-			return nil, fault.Wrap(fault.Internal, "open vault", dir, err)
+// Open opens a vault.
+func Open(ctx context.Context, blobs Blobs, index Index) (*Vault, error) {
+	enc, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(runtime.GOMAXPROCS(0)), zstd.WithWindowSize(1<<20), zstd.WithEncoderCRC(false))
+	if err != nil {
+		return nil, fault.Wrap(fault.Internal, "open", "the vault", err)
+	}
+	dec := map[Kind]*zstd.Decoder{}
+	for kind, largest := range map[Kind]uint64{ChunkKind: 2 * maxChunk, CopyKind: largestManifest} {
+		if dec[kind], err = zstd.NewReader(nil, zstd.WithDecoderConcurrency(0), zstd.WithDecoderMaxMemory(largest)); err != nil {
+			return nil, fault.Wrap(fault.Internal, "open", "the vault", err)
 		}
 	}
-	enc, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(runtime.GOMAXPROCS(0)), zstd.WithWindowSize(1<<20))
-	if err != nil {
-		return nil, fault.Wrap(fault.Internal, "open vault", dir, err)
-	}
-	dec, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(0), zstd.WithDecoderMaxMemory(2*maxChunk))
-	if err != nil {
-		return nil, fault.Wrap(fault.Internal, "open vault", dir, err)
-	}
-	v := &Vault{dir: dir, enc: enc, dec: dec, buf: sync.Pool{New: func() any { b := make([]byte, maxChunk); return &b }}}
-	return v, v.recover()
+	v := &Vault{blobs: blobs, index: index, now: time.Now, enc: enc, dec: dec, buf: sync.Pool{New: func() any { b := make([]byte, splitBuffer); return &b }}}
+	return v, v.learn(ctx)
 }
 
-// recover looks for stores that did not end. Their chunks are not yet on
-// record anywhere, but a power cut may have left some empty or short, and a
-// later store of the same content would trust them: verify and drop those.
-func (v *Vault) recover() error {
-	marks, err := os.ReadDir(filepath.Join(v.dir, "open"))
-	if err != nil || len(marks) == 0 {
-		return err
-	}
-	var since time.Time
-	for _, m := range marks {
-		if info, err := m.Info(); err == nil && (since.IsZero() || info.ModTime().Before(since)) {
-			since = info.ModTime()
-		}
-	}
-	err = filepath.WalkDir(filepath.Join(v.dir, "chunks"), func(p string, d fs.DirEntry, err error) error {
-		if err != nil || d.IsDir() {
-			return err
-		}
-		info, err := d.Info()
-		if err != nil || info.ModTime().Before(since.Add(-time.Minute)) {
-			return err
-		}
-		if strings.HasSuffix(p, ".part") {
-			return os.Remove(p)
-		}
-		if _, err := v.readChunk(filepath.Base(p), nil); fault.CodeOf(err) == fault.Damaged {
-			return os.Remove(p)
-		}
-		return nil
-	})
-	for _, m := range marks {
-		err = errors.Join(err, os.Remove(filepath.Join(v.dir, "open", m.Name())))
-	}
-	return fault.Wrap(fault.Internal, "recover vault", v.dir, err)
+// learn fills the filter of known chunks.
+func (v *Vault) learn(ctx context.Context) error {
+	return fault.Wrap(fault.Internal, "read index of", "the vault", v.index.Names(ctx, ChunkKind, v.known.add))
 }
+
+// largestManifest bounds a copy's manifest, in bytes: some millions of files.
+const largestManifest = 1 << 30
 
 // Store stores files as a copy. The same content gives the same id, and storing
 // it again changes nothing. Memory is bounded by a few chunks. allRead, which may
@@ -156,27 +128,83 @@ func (v *Vault) recover() error {
 // synced: a caller that removes its spooled archive then saves the disk from
 // writing it out.
 func (v *Vault) Store(ctx context.Context, files []Source, allRead func()) (Copy, error) {
-	mark, err := os.CreateTemp(filepath.Join(v.dir, "open"), "store-")
-	if err != nil {
-		return Copy{}, v.fail("store in", err)
-	}
-	defer os.Remove(mark.Name()) //nolint:errcheck // a left mark costs a check at the next start
-	if err := mark.Close(); err != nil {
-		return Copy{}, v.fail("store in", err)
-	}
+	v.storing.RLock()
+	defer v.storing.RUnlock()
+	p := v.newPacker()
+	defer p.drop()
 	c := Copy{Reshard: Format}
-	if c.Files, c.Bytes, err = v.storeFiles(ctx, files); err != nil {
+	var err error
+	if c.Files, c.Bytes, err = v.storeFiles(ctx, p, files); err != nil {
 		return Copy{}, err
 	}
 	if allRead != nil {
 		allRead()
 	}
+	if err := v.stillThere(ctx, files); err != nil {
+		return Copy{}, err
+	}
 	c.ID = identify(c.Files)
-	// One sync for all chunks, before the manifest names them.
-	if err := v.syncAll(); err != nil {
+	if err := v.packManifest(ctx, p, c); err != nil {
 		return Copy{}, v.fail("store in", err)
 	}
-	return c, v.writeManifest(c)
+	return c, v.fail("store in", v.publish(ctx, p))
+}
+
+// stillThere verifies that what callers say is known is in the vault.
+func (v *Vault) stillThere(ctx context.Context, files []Source) error {
+	var known []string
+	for _, f := range files {
+		for _, c := range f.Known {
+			known = append(known, c.Hash)
+		}
+	}
+	lacking, err := v.Lacking(ctx, known)
+	if err == nil && len(lacking) > 0 {
+		err = fault.New(fault.Changed, "store in", "the vault", "%d chunks are not there (any more)", len(lacking)).With("Send them, and try again.")
+	}
+	return err
+}
+
+// publish makes packs durable, and only then known.
+func (v *Vault) publish(ctx context.Context, p *packer) error {
+	packs, err := p.finish()
+	if err != nil || len(packs) == 0 {
+		return err
+	}
+	if v.blobs.Sync != nil {
+		if err := v.blobs.Sync(); err != nil {
+			return err
+		}
+	}
+	if err := v.index.Add(ctx, packs, v.now()); err != nil {
+		return err
+	}
+	for _, pack := range packs {
+		for _, e := range pack.Entries {
+			if e.Kind == ChunkKind {
+				v.known.add(e.Name)
+			}
+		}
+	}
+	return nil
+}
+
+func (v *Vault) packManifest(ctx context.Context, p *packer, c Copy) error {
+	name, err := ParseName(c.ID)
+	if err != nil {
+		return err
+	}
+	if places, err := v.index.Find(ctx, CopyKind, []Name{name}); err != nil || len(places) > 0 {
+		return err
+	}
+	data, err := json.Marshal(c)
+	if err != nil {
+		return err
+	}
+	if len(data) > largestManifest {
+		return fault.New(fault.TooLarge, "store", "copy", "%d files are more than a copy can list", len(c.Files))
+	}
+	return p.add(CopyKind, name, zstdCoding, int64(len(data)), v.enc.EncodeAll(data, nil))
 }
 
 // identify hashes what a copy is: parts, paths and content. Times do not count,
@@ -193,52 +221,11 @@ func identify(files []File) string {
 	return hex.EncodeToString(h.Sum(nil))
 }
 
-func (v *Vault) syncAll() error {
-	d, err := os.Open(v.dir)
-	if err != nil {
-		return err
-	}
-	defer d.Close() //nolint:errcheck // Syncfs has told all there is to tell
-	return unix.Syncfs(int(d.Fd()))
-}
-
-func (v *Vault) writeManifest(c Copy) error {
-	to := filepath.Join(v.dir, "copies", c.ID+".json")
-	if _, err := os.Stat(to); err == nil {
-		return nil
-	}
-	data, err := json.Marshal(c)
-	if err != nil {
-		return v.fail("store in", err)
-	}
-	return v.fail("store in", writeSynced(to, data))
-}
-
-func writeSynced(to string, data []byte) (err error) {
-	f, err := os.CreateTemp(filepath.Dir(to), "new-*.part")
-	if err != nil {
-		return err
-	}
-	defer func() {
-		if err != nil {
-			_ = os.Remove(f.Name()) // the first error is the one to tell
-		}
-	}()
-	_, err = f.Write(data)
-	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
-		return err
-	}
-	if err := os.Rename(f.Name(), to); err != nil {
-		return err
-	}
-	d, err := os.Open(filepath.Dir(to))
-	if err != nil {
-		return err
-	}
-	return errors.Join(d.Sync(), d.Close())
-}
-
 func (v *Vault) fail(op string, err error) error {
+	var coded *fault.Error
+	if errors.As(err, &coded) {
+		return err
+	}
 	code := fault.Internal
 	if errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT) {
 		code = fault.NoSpace
@@ -248,7 +235,7 @@ func (v *Vault) fail(op string, err error) error {
 
 // storeFiles stores several files at a time: reading and cutting are quick,
 // hashing and compressing are not.
-func (v *Vault) storeFiles(ctx context.Context, files []Source) ([]File, int64, error) {
+func (v *Vault) storeFiles(ctx context.Context, p *packer, files []Source) ([]File, int64, error) {
 	out := make([]File, len(files))
 	group, gctx := errgroup.WithContext(ctx)
 	group.SetLimit(runtime.GOMAXPROCS(0))
@@ -257,7 +244,7 @@ func (v *Vault) storeFiles(ctx context.Context, files []Source) ([]File, int64, 
 			if err := context.Cause(gctx); err != nil {
 				return fault.Wrap(fault.Interrupted, "store", f.Path, err)
 			}
-			out[i], err = v.storeFile(gctx, f)
+			out[i], err = v.storeFile(gctx, p, f)
 			return err
 		})
 	}
@@ -274,7 +261,7 @@ func (v *Vault) storeFiles(ctx context.Context, files []Source) ([]File, int64, 
 	return out, total, nil
 }
 
-func (v *Vault) storeFile(ctx context.Context, s Source) (f File, err error) {
+func (v *Vault) storeFile(ctx context.Context, p *packer, s Source) (f File, err error) {
 	f = File{Part: s.Part, Path: s.Path, Modified: s.Modified.UTC().Truncate(time.Second)}
 	if s.Open == nil {
 		return f, nil
@@ -297,7 +284,7 @@ func (v *Vault) storeFile(ctx context.Context, s Source) (f File, err error) {
 		if err := context.Cause(ctx); err != nil {
 			return fault.Wrap(fault.Interrupted, "store", s.Path, err)
 		}
-		c, err := v.storeChunk(chunk)
+		c, err := v.storeChunk(ctx, p, chunk)
 		if err != nil {
 			return err
 		}
@@ -314,148 +301,55 @@ const (
 	zstdCoding = 1
 )
 
-func (v *Vault) chunkPath(hash string) string {
-	return filepath.Join(v.dir, "chunks", hash[:2], hash)
-}
-
-func (v *Vault) storeChunk(data []byte) (Chunk, error) {
-	sum := blake3.Sum256(data)
-	c := Chunk{Hash: hex.EncodeToString(sum[:]), Size: int64(len(data))}
-	to := v.chunkPath(c.Hash)
-	if _, err := os.Stat(to); err == nil {
+func (v *Vault) storeChunk(ctx context.Context, p *packer, data []byte) (Chunk, error) {
+	name := Name(blake3.Sum256(data))
+	c := Chunk{Hash: name.String(), Size: int64(len(data))}
+	if !p.claim(ChunkKind, name) {
 		return c, nil
 	}
-	if err := os.MkdirAll(filepath.Dir(to), 0o700); err != nil {
-		return c, v.fail("store in", err)
+	if v.known.maybe(name) {
+		if places, err := v.index.Find(ctx, ChunkKind, []Name{name}); err != nil || len(places) > 0 {
+			return c, v.fail("store in", err)
+		}
 	}
 	buf := v.buf.Get().(*[]byte)
 	defer v.buf.Put(buf)
-	coded := v.enc.EncodeAll(data, append((*buf)[:0], zstdCoding))
-	if len(coded) > len(data) {
-		coded = append(append(coded[:0], rawCoding), data...)
+	coding, coded := byte(zstdCoding), v.enc.EncodeAll(data, (*buf)[:0])
+	if len(coded) >= len(data) {
+		coding, coded = rawCoding, data
 	}
-	f, err := os.CreateTemp(filepath.Dir(to), "new-*.part")
-	if err != nil {
-		return c, v.fail("store in", err)
-	}
-	_, err = f.Write(coded)
-	if err = errors.Join(err, f.Close()); err == nil {
-		err = os.Rename(f.Name(), to)
-	}
-	if err != nil {
-		_ = os.Remove(f.Name()) // the first error is the one to tell
-	}
-	return c, v.fail("store in", err)
+	return c, v.fail("store in", p.add(ChunkKind, name, coding, c.Size, coded))
 }
-
-// readChunk reads and verifies one chunk, into dst's memory where it fits.
-func (v *Vault) readChunk(hash string, dst []byte) ([]byte, error) {
-	damaged := func(format string, args ...any) error {
-		return fault.New(fault.Damaged, "read chunk", hash, format, args...)
-	}
-	if !idPattern.MatchString(hash) {
-		return nil, damaged("not a chunk's name")
-	}
-	coded, err := os.ReadFile(v.chunkPath(hash))
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil, damaged("it is not in the vault")
-	}
-	if err != nil {
-		return nil, v.fail("read", err)
-	}
-	if len(coded) == 0 {
-		return nil, damaged("it is empty")
-	}
-	var data []byte
-	switch coded[0] {
-	case rawCoding:
-		data = append(dst[:0], coded[1:]...)
-	case zstdCoding:
-		if data, err = v.dec.DecodeAll(coded[1:], dst[:0]); err != nil {
-			return nil, damaged("it does not decompress: %v", err)
-		}
-	default:
-		return nil, damaged("unknown coding %d", coded[0])
-	}
-	if sum := blake3.Sum256(data); hex.EncodeToString(sum[:]) != hash {
-		return nil, damaged("its content does not match its name")
-	}
-	return data, nil
-}
-
-var idPattern = regexp.MustCompile(`^[0-9a-f]{64}$`)
 
 // Load reads a copy's manifest and verifies that it is the one of that id.
 func (v *Vault) Load(id string) (Copy, error) {
-	if !idPattern.MatchString(id) {
+	name, err := ParseName(id)
+	if err != nil {
 		return Copy{}, fault.New(fault.NotFound, "load copy", id, "not a copy's id")
 	}
-	data, err := os.ReadFile(filepath.Join(v.dir, "copies", id+".json"))
-	if errors.Is(err, fs.ErrNotExist) {
-		return Copy{}, fault.New(fault.NotFound, "load copy", id, "it is not in the vault")
-	}
+	ctx := context.Background()
+	places, err := v.index.Find(ctx, CopyKind, []Name{name})
 	if err != nil {
 		return Copy{}, v.fail("load from", err)
 	}
-	var c Copy
+	place, ok := places[name]
+	if !ok {
+		return Copy{}, fault.New(fault.NotFound, "load copy", id, "it is not in the vault")
+	}
+	data, err := v.readEntry(ctx, Entry{Kind: CopyKind, Name: name, Place: place}, nil)
+	if err != nil {
+		return Copy{}, err
+	}
+	return parseManifest(id, data)
+}
+
+func parseManifest(id string, data []byte) (c Copy, err error) {
 	dec := json.NewDecoder(bytes.NewReader(data))
 	dec.DisallowUnknownFields()
-	if err := dec.Decode(&c); err != nil || c.Reshard != Format || identify(c.Files) != id {
+	if err := dec.Decode(&c); err != nil || c.Reshard != Format || c.ID != id || identify(c.Files) != id {
 		return Copy{}, fault.New(fault.Damaged, "load copy", id, "its manifest does not match its id")
 	}
 	return c, nil
-}
-
-// Read opens a file of a copy; every chunk is verified before its bytes are given out.
-func (v *Vault) Read(f File) io.Reader { return &fileReader{v: v, chunks: f.Chunks} }
-
-type fileReader struct {
-	v      *Vault
-	chunks []Chunk
-	buf    []byte // memory of the last chunk
-	rest   []byte // what of it has not been given out
-}
-
-// next makes the next chunk's bytes available, io.EOF at the end.
-func (r *fileReader) next() error {
-	for len(r.rest) == 0 {
-		if len(r.chunks) == 0 {
-			return io.EOF
-		}
-		data, err := r.v.readChunk(r.chunks[0].Hash, r.buf)
-		if err != nil {
-			return err
-		}
-		r.buf, r.rest, r.chunks = data, data, r.chunks[1:]
-	}
-	return nil
-}
-
-func (r *fileReader) Read(p []byte) (int, error) {
-	if err := r.next(); err != nil {
-		return 0, err
-	}
-	n := copy(p, r.rest)
-	r.rest = r.rest[n:]
-	return n, nil
-}
-
-// WriteTo hands whole chunks on, for io.Copy.
-func (r *fileReader) WriteTo(w io.Writer) (total int64, err error) {
-	for {
-		if err := r.next(); err != nil {
-			if err == io.EOF {
-				err = nil
-			}
-			return total, err
-		}
-		n, err := w.Write(r.rest)
-		total += int64(n)
-		r.rest = r.rest[n:]
-		if err != nil {
-			return total, err
-		}
-	}
 }
 
 // Verify reads a whole copy back.

@@ -1,0 +1,241 @@
+package vault
+
+import (
+	"context"
+	"errors"
+	"io"
+	"path"
+	"time"
+
+	"gocloud.dev/gcerrors"
+
+	"reshard/internal/core/fault"
+)
+
+// Checked is what reading everything back has found.
+type Checked struct {
+	Packs   int       `json:"packs"`
+	Entries int       `json:"entries"`
+	Bytes   int64     `json:"bytes" doc:"read, as they are stored"`
+	Damaged []Damage  `json:"damaged" doc:"what does not read as it was stored"`
+	Touched []Touched `json:"touched" doc:"copies that need something damaged or missing"`
+}
+
+// Damage is an entry, or a whole pack, that does not read as it was stored.
+type Damage struct {
+	Pack string `json:"pack"`
+	Name string `json:"name,omitempty" doc:"of the chunk or copy; absent: the whole pack"`
+	Why  string `json:"why"`
+}
+
+// Touched is a copy that damage touches.
+type Touched struct {
+	Copy  string   `json:"copy"`
+	Files []string `json:"files" doc:"the first few; none: its list of files does not read"`
+	Count int      `json:"count"`
+}
+
+// mostTold bounds the files that are named of one touched copy.
+const mostTold = 10
+
+// Check reads everything back that the index names, and says which of the copies in
+// keep need something that is damaged or missing. What is damaged is not offered to
+// later stores any more: sending the same world again stores it anew.
+func (v *Vault) Check(ctx context.Context, keep []string, see func(done, all int64)) (Checked, error) {
+	v.collecting.Lock()
+	defer v.collecting.Unlock()
+	out := Checked{Damaged: []Damage{}, Touched: []Touched{}}
+	packs, err := v.index.Packs(ctx)
+	if err != nil {
+		return out, v.fail("check", err)
+	}
+	all := int64(0)
+	for _, p := range packs {
+		all += p.Known
+	}
+	for _, p := range packs {
+		if err := v.checkPack(ctx, p.ID, &out, func() {
+			if see != nil {
+				see(out.Bytes, all)
+			}
+		}); err != nil {
+			return out, v.fail("check", err)
+		}
+	}
+	for _, id := range keep {
+		if t, err := v.touched(ctx, id); err != nil {
+			return out, v.fail("check", err)
+		} else if t != nil {
+			out.Touched = append(out.Touched, *t)
+		}
+	}
+	return out, nil
+}
+
+func (v *Vault) checkPack(ctx context.Context, id string, out *Checked, see func()) error {
+	out.Packs++
+	entries, err := v.index.Entries(ctx, id)
+	if err != nil {
+		return err
+	}
+	var buf []byte
+	var bad []Entry
+	for _, e := range entries {
+		if err := context.Cause(ctx); err != nil {
+			return fault.Wrap(fault.Interrupted, "check", "the vault", err)
+		}
+		buf, err = v.readEntry(ctx, e, buf)
+		if err == nil && e.Kind == CopyKind {
+			_, err = parseManifest(e.Name.String(), buf)
+		}
+		switch {
+		case gcerrors.Code(err) == gcerrors.NotFound:
+			out.Damaged = append(out.Damaged, Damage{Pack: id, Why: "the pack is not there"})
+			return v.index.Drop(ctx, entries)
+		case fault.CodeOf(err) == fault.Damaged:
+			out.Damaged = append(out.Damaged, Damage{Pack: id, Name: e.Name.String(), Why: whatOf(err)})
+			bad = append(bad, e)
+		case err != nil:
+			return err // it may read another time
+		}
+		out.Entries++
+		out.Bytes += headerSize + e.Stored
+		see()
+	}
+	for _, e := range bad {
+		v.places.forget(e.Name)
+	}
+	return v.index.Drop(ctx, bad)
+}
+
+func whatOf(err error) string {
+	var e *fault.Error
+	if errors.As(err, &e) && e.What != "" {
+		return e.What
+	}
+	return err.Error()
+}
+
+// touched tells whether a copy lacks something.
+func (v *Vault) touched(ctx context.Context, id string) (*Touched, error) {
+	c, err := v.Load(id)
+	if code := fault.CodeOf(err); code == fault.Damaged || code == fault.NotFound {
+		return &Touched{Copy: id, Files: []string{}}, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	lacking, err := v.lackingOf(ctx, c)
+	if err != nil || len(lacking) == 0 {
+		return nil, err
+	}
+	t := &Touched{Copy: id, Files: []string{}}
+	for _, f := range c.Files {
+		for _, chunk := range f.Chunks {
+			if !lacking[chunk.Hash] {
+				continue
+			}
+			if t.Count++; len(t.Files) < mostTold {
+				t.Files = append(t.Files, path.Join(f.Part, f.Path))
+			}
+			break
+		}
+	}
+	return t, nil
+}
+
+func (v *Vault) lackingOf(ctx context.Context, c Copy) (map[string]bool, error) {
+	var all []string
+	for _, f := range c.Files {
+		for _, chunk := range f.Chunks {
+			all = append(all, chunk.Hash)
+		}
+	}
+	lacking, err := v.Lacking(ctx, all)
+	out := map[string]bool{}
+	for _, h := range lacking {
+		out[h] = true
+	}
+	return out, err
+}
+
+// Lacking gives those of some chunks that the vault does not have.
+func (v *Vault) Lacking(ctx context.Context, hashes []string) ([]string, error) {
+	lacking := []string{}
+	for len(hashes) > 0 {
+		part := hashes[:min(len(hashes), 1000)]
+		hashes = hashes[len(part):]
+		var names []Name
+		for _, h := range part {
+			n, err := ParseName(h)
+			if err != nil {
+				return nil, err
+			}
+			if v.known.maybe(n) {
+				names = append(names, n)
+			}
+		}
+		found, err := v.index.Find(ctx, ChunkKind, names)
+		if err != nil {
+			return nil, v.fail("look into", err)
+		}
+		for _, h := range part {
+			n, _ := ParseName(h) // has just been read
+			if _, ok := found[n]; !ok {
+				lacking = append(lacking, h)
+			}
+		}
+	}
+	return lacking, nil
+}
+
+// Rebuilt is what was found in the packs.
+type Rebuilt struct {
+	Packs   int      `json:"packs"`
+	Entries int      `json:"entries"`
+	Copies  []string `json:"copies" doc:"the copies whose lists of files are there"`
+	Damaged []Damage `json:"damaged" doc:"packs that do not say what they hold"`
+}
+
+// Rebuild makes the index anew from the packs alone.
+func (v *Vault) Rebuild(ctx context.Context, see func(done, all int64)) (Rebuilt, error) {
+	v.collecting.Lock()
+	defer v.collecting.Unlock()
+	out := Rebuilt{Copies: []string{}, Damaged: []Damage{}}
+	if !v.storing.TryLock() {
+		return out, fault.New(fault.Busy, "rebuild", "the vault", "something is being stored").With("Try again when it has ended.")
+	}
+	defer v.storing.Unlock()
+	made := map[string]time.Time{}
+	err := v.list(ctx, func(key string, _ int64, modified time.Time) {
+		if id := path.Base(key); packPattern.MatchString(id) {
+			made[id] = modified
+		}
+	})
+	if err == nil {
+		err = v.index.Clear(ctx)
+	}
+	if err != nil {
+		return out, v.fail("rebuild", err)
+	}
+	for id, when := range made {
+		if see != nil {
+			see(int64(out.Packs), int64(len(made)))
+		}
+		out.Packs++
+		pack, err := v.readPack(ctx, id)
+		if err == io.EOF || errors.Is(err, io.ErrUnexpectedEOF) || len(pack.Entries) == 0 {
+			out.Damaged = append(out.Damaged, Damage{Pack: id, Why: "it does not say what it holds"})
+			continue
+		}
+		if err != nil {
+			return out, v.fail("rebuild", err)
+		}
+		if err := v.index.Add(ctx, []Pack{pack}, when); err != nil {
+			return out, v.fail("rebuild", err)
+		}
+		out.Entries += len(pack.Entries)
+	}
+	err = v.index.Names(ctx, CopyKind, func(n Name) { out.Copies = append(out.Copies, n.String()) })
+	return out, v.fail("rebuild", errors.Join(err, v.learn(ctx)))
+}

@@ -1,0 +1,225 @@
+package vault
+
+import (
+	"context"
+	"io"
+	"maps"
+	"sync"
+
+	"github.com/zeebo/blake3"
+	"gocloud.dev/gcerrors"
+
+	"reshard/internal/core/fault"
+)
+
+// places remembers where chunks stand, so that reading a file asks the index once.
+type places struct {
+	mu sync.Mutex
+	at map[Name]Place
+}
+
+// mostPlaces bounds what is remembered; it holds the chunks of a world of some GB.
+const mostPlaces = 50_000
+
+func (p *places) get(n Name) (Place, bool) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	at, ok := p.at[n]
+	return at, ok
+}
+
+func (p *places) put(found map[Name]Place) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.at == nil || len(p.at)+len(found) > mostPlaces {
+		p.at = map[Name]Place{}
+	}
+	maps.Copy(p.at, found)
+}
+
+func (p *places) forget(n Name) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	delete(p.at, n)
+}
+
+// lookUp finds where chunks stand, the first of them and as many of the others as are
+// asked for at a time.
+func (v *Vault) lookUp(ctx context.Context, chunks []Chunk) (Place, error) {
+	first, err := ParseName(chunks[0].Hash)
+	if err != nil {
+		return Place{}, damaged(chunks[0].Hash, "not a chunk's name")
+	}
+	if at, ok := v.places.get(first); ok {
+		return at, nil
+	}
+	names := make([]Name, 0, min(len(chunks), 1000))
+	for _, c := range chunks[:cap(names)] {
+		if n, err := ParseName(c.Hash); err == nil {
+			names = append(names, n)
+		}
+	}
+	found, err := v.index.Find(ctx, ChunkKind, names)
+	if err != nil {
+		return Place{}, v.fail("read", err)
+	}
+	v.places.put(found)
+	at, ok := found[first]
+	if !ok {
+		return at, damaged(chunks[0].Hash, "it is not in the vault")
+	}
+	return at, nil
+}
+
+// Expect tells that a copy is going to be read: the index is asked for its chunks a
+// thousand at a time, not file by file.
+func (v *Vault) Expect(c Copy) {
+	var chunks []Chunk
+	for _, f := range c.Files {
+		if chunks = append(chunks, f.Chunks...); len(chunks) >= 1000 {
+			_, _ = v.lookUp(context.Background(), chunks) // reading will tell
+			chunks = chunks[:0]
+		}
+	}
+	if len(chunks) > 0 {
+		_, _ = v.lookUp(context.Background(), chunks) // reading will tell
+	}
+}
+
+func damaged(name, format string, args ...any) error {
+	return fault.New(fault.Damaged, "read chunk", name, format, args...).
+		With("reshard vault check tells which copies are touched. Sending the same world again stores its chunks anew.")
+}
+
+// readChunk reads and verifies the first of chunks, into dst's memory where it fits.
+func (v *Vault) readChunk(ctx context.Context, chunks []Chunk, dst []byte) ([]byte, error) {
+	for again := false; ; again = true {
+		at, err := v.lookUp(ctx, chunks)
+		if err != nil {
+			return nil, err
+		}
+		name, err := ParseName(chunks[0].Hash)
+		if err != nil {
+			return nil, err
+		}
+		data, err := v.readEntry(ctx, Entry{Kind: ChunkKind, Name: name, Place: at}, dst)
+		if gcerrors.Code(err) != gcerrors.NotFound || again {
+			if gcerrors.Code(err) == gcerrors.NotFound {
+				err = damaged(chunks[0].Hash, "the pack %s is not there", at.Pack)
+			}
+			return data, err
+		}
+		v.places.forget(name) // a collection has moved it meanwhile
+	}
+}
+
+// readEntry reads an entry and, of a chunk, verifies it. The error for a pack that is
+// not there is the blob store's own.
+func (v *Vault) readEntry(ctx context.Context, e Entry, dst []byte) ([]byte, error) {
+	buf := v.buf.Get().(*[]byte)
+	defer v.buf.Put(buf)
+	coded, err := v.readRange(ctx, e.Pack, e.Start, e.Stored, *buf)
+	switch {
+	case gcerrors.Code(err) == gcerrors.NotFound:
+		return nil, err
+	case err == io.ErrUnexpectedEOF || err == io.EOF || gcerrors.Code(err) == gcerrors.InvalidArgument:
+		return nil, damaged(e.Name.String(), "the pack %s is cut short", e.Pack)
+	case err != nil:
+		return nil, v.fail("read", err)
+	}
+	return v.decode(e, coded, dst)
+}
+
+func (v *Vault) decode(e Entry, coded, dst []byte) (data []byte, err error) {
+	switch e.Coding {
+	case rawCoding:
+		data = append(dst[:0], coded...)
+	case zstdCoding:
+		if data, err = v.dec[e.Kind].DecodeAll(coded, dst[:0]); err != nil {
+			return nil, damaged(e.Name.String(), "it does not decompress: %v", err)
+		}
+	default:
+		return nil, damaged(e.Name.String(), "unknown coding %d", e.Coding)
+	}
+	if int64(len(data)) != e.Size || (e.Kind == ChunkKind && blake3.Sum256(data) != e.Name) {
+		return nil, damaged(e.Name.String(), "its content does not match its name")
+	}
+	return data, nil
+}
+
+// Read opens a file of a copy; every chunk is verified before its bytes are given out.
+func (v *Vault) Read(f File) io.Reader { return &fileReader{v: v, chunks: f.Chunks} }
+
+// fileReader reads the next chunk while the last one is being used.
+type fileReader struct {
+	v      *Vault
+	chunks []Chunk
+	buf    []byte         // memory of the last chunk
+	rest   []byte         // what of it has not been given out
+	ahead  chan readAhead // the next chunk, once it is being read
+}
+
+type readAhead struct {
+	data []byte
+	err  error
+}
+
+// next makes the next chunk's bytes available, io.EOF at the end.
+func (r *fileReader) next() error {
+	for len(r.rest) == 0 {
+		if len(r.chunks) == 0 {
+			return io.EOF
+		}
+		var got readAhead
+		if r.ahead != nil {
+			got = <-r.ahead
+		} else {
+			got.data, got.err = r.v.readChunk(context.Background(), r.chunks, r.buf)
+		}
+		if got.err != nil {
+			r.ahead = nil
+			return got.err
+		}
+		free := r.buf
+		if r.ahead == nil {
+			free = nil
+		}
+		r.buf, r.rest, r.chunks, r.ahead = got.data, got.data, r.chunks[1:], nil
+		if len(r.chunks) > 0 {
+			ahead, chunks := make(chan readAhead, 1), r.chunks
+			go func() {
+				data, err := r.v.readChunk(context.Background(), chunks, free)
+				ahead <- readAhead{data, err}
+			}()
+			r.ahead = ahead
+		}
+	}
+	return nil
+}
+
+func (r *fileReader) Read(p []byte) (int, error) {
+	if err := r.next(); err != nil {
+		return 0, err
+	}
+	n := copy(p, r.rest)
+	r.rest = r.rest[n:]
+	return n, nil
+}
+
+// WriteTo hands whole chunks on, for io.Copy.
+func (r *fileReader) WriteTo(w io.Writer) (total int64, err error) {
+	for {
+		if err := r.next(); err != nil {
+			if err == io.EOF {
+				err = nil
+			}
+			return total, err
+		}
+		n, err := w.Write(r.rest)
+		total += int64(n)
+		r.rest = r.rest[n:]
+		if err != nil {
+			return total, err
+		}
+	}
+}
