@@ -1,7 +1,6 @@
 package pack
 
 import (
-	"archive/tar"
 	"bufio"
 	"bytes"
 	"compress/bzip2"
@@ -11,9 +10,6 @@ import (
 	"io/fs"
 	"os"
 	"path"
-	"path/filepath"
-	"strings"
-	"syscall"
 
 	"github.com/klauspost/compress/zstd"
 	"github.com/xi2/xz"
@@ -24,8 +20,8 @@ import (
 // largestWindow bounds what a compressed stream may ask for to be unpacked, in bytes.
 const largestWindow = 128 << 20
 
-// Open checks an archive and opens it as a tree, whatever its name is: zip, or tar,
-// plain or in gzip, xz, zstd or bzip2, known by its content. One archive that is all
+// Open checks an archive and opens it as a tree, whatever its name is: zip, 7z, rar, or
+// tar, plain or in gzip, xz, zstd or bzip2, known by its content. One archive that is all
 // that another one holds is opened in its place. spool is a folder in which what
 // cannot be read in place is unpacked; it goes with Close. name is used in messages.
 func Open(file, name, spool string, limits Limits) (*Archive, error) {
@@ -54,21 +50,31 @@ func openAny(file, name, spool string, limits Limits) (*Archive, error) {
 		return nil, fault.Wrap(fault.NotFound, "open archive", name, err)
 	}
 	defer f.Close() //nolint:errcheck // only read
-	stream, what, err := unwrapped(f)
-	if err != nil {
-		return nil, fault.New(fault.BadArchive, "open archive", name, "it begins as %s and does not read: %v", what, err)
-	}
-	if what == "" && !isTar(stream) {
-		return OpenZip(file, name, limits)
-	}
-	if !isTar(stream) {
-		return nil, fault.New(fault.BadArchive, "open archive", name, "it is %s, and holds no tar archive", what)
-	}
 	info, err := f.Stat()
 	if err != nil {
 		return nil, fault.Wrap(fault.Internal, "open archive", name, err)
 	}
-	return untar(stream, name, spool, info.Size(), limits.withDefaults())
+	limits = limits.Defaults()
+	switch start := head(f, 8); {
+	case bytes.HasPrefix(start, []byte(sevenMark)):
+		return openSeven(f, name, spool, info.Size(), limits)
+	case bytes.HasPrefix(start, []byte(rarMark)):
+		return openRar(f, name, spool, info.Size(), limits)
+	}
+	stream, what, err := unwrapped(f)
+	if err != nil {
+		return nil, fault.New(fault.BadArchive, "open archive", name, "it begins as %s and does not read: %v", what, err)
+	}
+	tarred, err := isTar(stream)
+	switch {
+	case err != nil:
+		return nil, fault.New(fault.BadArchive, "open archive", name, "it is %s and does not unpack: %v: the file was cut short, or is damaged", what, err)
+	case what == "" && !tarred:
+		return OpenZip(file, name, limits)
+	case !tarred:
+		return nil, fault.New(fault.BadArchive, "open archive", name, "it is %s, and holds no tar archive", what)
+	}
+	return unpack(tarEntries(stream), name, spool, info.Size(), limits)
 }
 
 // unwrapped opens the compression that a file begins with; what names it, "" for none.
@@ -101,119 +107,12 @@ func unwrapped(f io.Reader) (stream *bufio.Reader, what string, err error) {
 }
 
 // isTar looks for the mark of a tar header (POSIX.1-1988, ustar, at byte 257).
-func isTar(in *bufio.Reader) bool {
-	head, _ := in.Peek(512) // a shorter stream is no tar
-	return len(head) == 512 && bytes.Equal(head[257:262], []byte("ustar"))
-}
-
-// untar unpacks a tar stream into a folder of its own, every entry checked before
-// anything of it is written.
-func untar(in io.Reader, name, spool string, packed int64, limits Limits) (a *Archive, err error) {
-	dir, err := os.MkdirTemp(spool, "unpacked-*")
-	if err != nil {
-		return nil, fault.Wrap(fault.Internal, "unpack", name, err)
+func isTar(in *bufio.Reader) (bool, error) {
+	head, err := in.Peek(512)
+	if err != nil && err != io.EOF { // a shorter stream is no tar
+		return false, err
 	}
-	defer func() {
-		if err != nil {
-			err = errors.Join(err, os.RemoveAll(dir))
-		}
-	}()
-	root, err := os.OpenRoot(dir)
-	if err != nil {
-		return nil, fault.Wrap(fault.Internal, "unpack", name, err)
-	}
-	u := unpacking{name: name, root: root, packed: packed, limits: limits, archive: &Archive{FS: root.FS(), dir: dir, root: root}}
-	if err := u.all(tar.NewReader(in)); err != nil {
-		return nil, errors.Join(err, root.Close())
-	}
-	return u.archive, nil
-}
-
-// unpacking is one archive on its way onto the disk.
-type unpacking struct {
-	name    string
-	root    *os.Root
-	packed  int64
-	limits  Limits
-	entries int
-	bytes   int64
-	archive *Archive
-}
-
-func (u *unpacking) all(t *tar.Reader) error {
-	for {
-		h, err := t.Next()
-		switch {
-		case err == io.EOF && u.entries == 0:
-			return fault.New(fault.BadArchive, "open archive", u.name, "it holds nothing")
-		case err == io.EOF:
-			return nil
-		case err != nil && !errors.Is(err, tar.ErrInsecurePath):
-			return fault.New(fault.BadArchive, "open archive", u.name, "%v: the file was cut short, or is damaged", err)
-		}
-		if h.Typeflag == tar.TypeXGlobalHeader {
-			continue // it says something of others
-		}
-		if u.entries++; u.entries > u.limits.Entries {
-			return fault.New(fault.TooLarge, "open archive", u.name, "more than %d entries", u.limits.Entries)
-		}
-		if err := u.one(h, t); err != nil {
-			return err
-		}
-	}
-}
-
-func (u *unpacking) one(h *tar.Header, content io.Reader) error {
-	entry := strings.TrimPrefix(h.Name, "./")
-	if entry == "" {
-		return nil // the folder itself
-	}
-	if err := checkName(entry, u.name, u.limits); err != nil {
-		return err
-	}
-	if h.Typeflag != tar.TypeReg && h.Typeflag != tar.TypeDir {
-		return fault.New(fault.UnsafeArchive, "open archive", u.name, "the entry %q is a link or a device; a world is made of files and folders only", entry)
-	}
-	clean := strings.TrimSuffix(entry, "/")
-	if ignored(clean) {
-		u.archive.Ignored = append(u.archive.Ignored, entry)
-		return nil
-	}
-	if h.Typeflag == tar.TypeDir {
-		return u.fail(clean, u.root.MkdirAll(filepath.FromSlash(clean), 0o700))
-	}
-	u.bytes += h.Size
-	if h.Size < 0 || u.bytes > u.limits.Bytes || (u.bytes > 1<<30 && u.bytes > u.packed*u.limits.Ratio) {
-		return fault.New(fault.TooLarge, "open archive", u.name, "%d bytes would unpack to %d or more: more than a world can be", u.packed, u.bytes)
-	}
-	if err := u.fail(clean, u.root.MkdirAll(filepath.FromSlash(path.Dir(clean)), 0o700)); err != nil {
-		return err
-	}
-	f, err := u.root.OpenFile(filepath.FromSlash(clean), os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
-	if errors.Is(err, fs.ErrExist) {
-		return fault.New(fault.BadArchive, "open archive", u.name, "the entry %q is there twice: it cannot be told which one counts", entry)
-	}
-	if err != nil {
-		return u.fail(clean, err)
-	}
-	_, err = io.Copy(f, content)
-	if err = errors.Join(err, f.Close()); err == nil {
-		err = u.root.Chtimes(filepath.FromSlash(clean), h.ModTime, h.ModTime)
-	}
-	return u.fail(clean, err)
-}
-
-// fail says what went wrong with an entry: the archive's fault, or the disk's.
-func (u *unpacking) fail(entry string, err error) error {
-	switch {
-	case err == nil:
-		return nil
-	case errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EDQUOT):
-		return fault.Wrap(fault.NoSpace, "unpack", u.name, err)
-	case errors.Is(err, syscall.ENOTDIR), errors.Is(err, syscall.EEXIST), errors.Is(err, syscall.EISDIR):
-		return fault.New(fault.BadArchive, "open archive", u.name, "%q is a file and a folder at once", entry)
-	}
-	return fault.New(fault.BadArchive, "open archive", u.name, "%q does not unpack: %v", entry, err)
+	return len(head) == 512 && bytes.Equal(head[257:262], []byte("ustar")), nil
 }
 
 // only gives the one file that is all that an archive holds.
@@ -235,7 +134,7 @@ func (a *Archive) only() (name string, ok bool) {
 // openNested takes the archive's one file out and opens it as an archive. The outer
 // one is closed when that succeeds.
 func (a *Archive) openNested(inner, name, spool string, limits Limits) (*Archive, error) {
-	limits = limits.withDefaults()
+	limits = limits.Defaults()
 	in, err := a.Open(inner)
 	if err != nil {
 		return nil, err
@@ -266,7 +165,7 @@ func (a *Archive) openNested(inner, name, spool string, limits Limits) (*Archive
 }
 
 func looksPacked(start []byte) bool {
-	for _, mark := range []string{"PK\x03\x04", "\x1f\x8b", "\xfd7zXZ\x00", "\x28\xb5\x2f\xfd", "BZh"} {
+	for _, mark := range []string{"PK\x03\x04", "\x1f\x8b", "\xfd7zXZ\x00", "\x28\xb5\x2f\xfd", "BZh", sevenMark, rarMark} {
 		if bytes.HasPrefix(start, []byte(mark)) {
 			return true
 		}

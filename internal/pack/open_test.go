@@ -4,9 +4,7 @@ import (
 	"archive/tar"
 	"archive/zip"
 	"bytes"
-	"compress/gzip"
 	"encoding/hex"
-	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -14,13 +12,12 @@ import (
 	"testing"
 	"time"
 
-	"github.com/klauspost/compress/zstd"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-	"github.com/ulikunitz/xz"
 
 	"reshard/internal/core/fault"
 	"reshard/internal/pack"
+	"reshard/internal/pack/packtest"
 )
 
 // tarOf packs entries; a name that ends in "/" is a folder.
@@ -46,17 +43,6 @@ func tarOf(t *testing.T, headers ...tar.Header) []byte {
 			require.NoError(t, err)
 		}
 	}
-	require.NoError(t, w.Close())
-	return b.Bytes()
-}
-
-func compressed(t *testing.T, data []byte, open func(io.Writer) (io.WriteCloser, error)) []byte {
-	t.Helper()
-	var b bytes.Buffer
-	w, err := open(&b)
-	require.NoError(t, err)
-	_, err = w.Write(data)
-	require.NoError(t, err)
 	require.NoError(t, w.Close())
 	return b.Bytes()
 }
@@ -92,11 +78,6 @@ func assertEmpty(t *testing.T, dir string) {
 	assert.Empty(t, left, "nothing stays in the spool")
 }
 
-// gzipWriter, zstdWriter and xzWriter open a compression for compressed.
-func gzipWriter(w io.Writer) (io.WriteCloser, error) { return gzip.NewWriter(w), nil }
-func zstdWriter(w io.Writer) (io.WriteCloser, error) { return zstd.NewWriter(w) }
-func xzWriter(w io.Writer) (io.WriteCloser, error)   { return xz.NewWriter(w) }
-
 // bzip2Tar is a tar archive of the one file fen/heart with the content "beats", packed
 // by libbzip2 1.0.8; the standard library only reads the format.
 const bzip2Tar = "425a68393141592653591dedaa51000073fb80c90000024000cf80008073411e0008082000543486a7a20d34f48c6504926a6831001ea1f462490822e4210f16c07cda6810c988b3a4fac91360532115dd116c67b4e531116c076d36328c28f9d1bd48880fc5dc914e1424077b6a9440"
@@ -107,9 +88,9 @@ func TestArchivesOfEveryKind(t *testing.T) {
 	plain := tarOf(t, tar.Header{Name: "./"}, tar.Header{Name: "./fen/"}, tar.Header{Name: "./fen/heart", Linkname: "beats"}, tar.Header{Name: "fen/ground/t.0.0.qt", Linkname: "g"}, tar.Header{Name: "__MACOSX/x", Linkname: "y"})
 	bz, err := hex.DecodeString(bzip2Tar)
 	require.NoError(t, err)
-	gz := compressed(t, plain, gzipWriter)
+	gz := packtest.Gzip(t, plain)
 	for name, data := range map[string][]byte{
-		"tar": plain, "tar.gz": gz, "tar.zst": compressed(t, plain, zstdWriter), "tar.xz": compressed(t, plain, xzWriter), "tar.bz2": bz,
+		"tar": plain, "tar.gz": gz, "tar.zst": packtest.Zstd(t, plain), "tar.xz": packtest.Xz(t, plain), "tar.bz2": bz,
 		"zip in zip": zipOne(t, "inner/fen.zip", zipOne(t, "fen/heart", []byte("beats"))), "tar.gz in zip": zipOne(t, "fen.tgz", gz),
 		"zip in tar": tarOf(t, tar.Header{Name: "fen.zip", Linkname: string(zipOne(t, "fen/heart", []byte("beats")))}),
 	} {
@@ -135,7 +116,7 @@ func TestArchivesOfEveryKind(t *testing.T) {
 func TestOneFileThatIsNoArchive(t *testing.T) {
 	t.Parallel()
 	for name, data := range map[string][]byte{
-		"a gzip file that is a part of a world": zipOne(t, "heart.cbor.gz", compressed(t, []byte("beats"), gzipWriter)),
+		"a gzip file that is a part of a world": zipOne(t, "heart.cbor.gz", packtest.Gzip(t, []byte("beats"))),
 		"text":                                  zipOne(t, "notes.txt", []byte("minutes")),
 		"three deep is kept":                    zipOne(t, "a.zip", zipOne(t, "b.zip", zipOne(t, "c", []byte("x")))),
 	} {
@@ -171,7 +152,7 @@ func TestNamesInTheOldCodePage(t *testing.T) {
 // Hostile and broken archives are refused with words, and nothing of them stays.
 func TestHostileTar(t *testing.T) {
 	t.Parallel()
-	bomb := compressed(t, tarOf(t, tar.Header{Name: "fen/zeros", Linkname: strings.Repeat("\x00", 3<<20)}), gzipWriter)
+	bomb := packtest.Gzip(t, tarOf(t, tar.Header{Name: "fen/zeros", Linkname: strings.Repeat("\x00", 3<<20)}))
 	good := tarOf(t, tar.Header{Name: "fen/heart", Linkname: strings.Repeat("beats", 4000)})
 	for name, c := range map[string]struct {
 		data   []byte
@@ -192,8 +173,8 @@ func TestHostileTar(t *testing.T) {
 		"long name":          {tarOf(t, tar.Header{Name: strings.Repeat("n", 300), Linkname: "x"}), pack.Limits{}, fault.TooLarge, "255"},
 		"nothing":            {tarOf(t), pack.Limits{}, fault.BadArchive, ""},
 		"cut short":          {good[:3000], pack.Limits{}, fault.BadArchive, ""},
-		"cut in compression": {compressed(t, good, gzipWriter)[:40], pack.Limits{}, fault.BadArchive, ""},
-		"gzip of no tar":     {compressed(t, []byte("minutes of the meeting"), gzipWriter), pack.Limits{}, fault.BadArchive, "holds no tar archive"},
+		"cut in compression": {packtest.Gzip(t, good)[:40], pack.Limits{}, fault.BadArchive, ""},
+		"gzip of no tar":     {packtest.Gzip(t, []byte("minutes of the meeting")), pack.Limits{}, fault.BadArchive, "holds no tar archive"},
 		"empty":              {nil, pack.Limits{}, fault.BadArchive, "empty"},
 	} {
 		a, spool, err := arrive(t, c.data, c.limits)
@@ -211,6 +192,8 @@ func TestHostileTar(t *testing.T) {
 func FuzzOpen(f *testing.F) {
 	f.Add([]byte("\x1f\x8b\x08\x00"))
 	f.Add([]byte("BZh9"))
+	f.Add(packtest.Rar([]packtest.File{{Name: "fen/"}, {Name: "fen/heart", Content: []byte("beats")}}))
+	f.Add(packtest.Tool(f, []packtest.File{{Name: "fen/heart", Content: []byte("beats")}}, "7z", "a", "-t7z", "OUT", "fen"))
 	f.Add(append(make([]byte, 257), append([]byte("ustar\x0000"), make([]byte, 247)...)...))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		dir := t.TempDir()

@@ -8,13 +8,12 @@ import (
 	"bytes"
 	"encoding/binary"
 	"errors"
-	"fmt"
 	"io"
 	"io/fs"
+	"net/http"
 	"os"
 	"path"
 	"strings"
-	"time"
 	"unicode/utf8"
 
 	"github.com/klauspost/compress/flate"
@@ -33,7 +32,8 @@ type Limits struct {
 	Name  int // longest path in bytes, default 1024
 }
 
-func (l Limits) withDefaults() Limits {
+// Defaults gives the limits with the defaults in the place of what is not set.
+func (l Limits) Defaults() Limits {
 	if l.Entries == 0 {
 		l.Entries = 200_000
 	}
@@ -71,7 +71,7 @@ func (a *Archive) Close() error {
 
 // OpenZip checks a zip file and opens it as a tree. name is used in messages.
 func OpenZip(file, name string, limits Limits) (*Archive, error) {
-	limits = limits.withDefaults()
+	limits = limits.Defaults()
 	f, err := os.Open(file)
 	if err != nil {
 		return nil, fault.Wrap(fault.NotFound, "open archive", name, err)
@@ -125,10 +125,13 @@ func directorySize(f io.ReaderAt, size int64) (entries, directory int64, err err
 	}
 	at := bytes.LastIndex(tail, []byte("PK\x05\x06"))
 	if at < 0 || at+22 > len(tail) {
-		if bytes.HasPrefix(head(f), []byte("PK\x03\x04")) {
+		if bytes.HasPrefix(head(f, 4), []byte("PK\x03\x04")) {
 			return 0, 0, errors.New("it begins as a zip but its end is missing: the file was cut short on the way")
 		}
-		return 0, 0, errors.New("it is no archive that can be read: zip, or tar, plain or packed with gzip, xz, zstd or bzip2")
+		if kind := http.DetectContentType(head(f, 512)); strings.HasPrefix(kind, "text/html") {
+			return 0, 0, errors.New("it is a web page: the download has given an error, or a page with a button, in the place of the file")
+		}
+		return 0, 0, errors.New("it is no archive that can be read: zip, 7z, rar, or tar, plain or packed with gzip, xz, zstd or bzip2")
 	}
 	entries = int64(binary.LittleEndian.Uint16(tail[at+10:]))
 	directory = int64(binary.LittleEndian.Uint32(tail[at+12:]))
@@ -146,8 +149,8 @@ func directorySize(f io.ReaderAt, size int64) (entries, directory int64, err err
 	return entries, directory, nil
 }
 
-func head(f io.ReaderAt) []byte {
-	b := make([]byte, 4)
+func head(f io.ReaderAt, most int) []byte {
+	b := make([]byte, most)
 	n, _ := f.ReadAt(b, 0) // a short file gives fewer bytes, which is all that matters
 	return b[:n]
 }
@@ -257,61 +260,4 @@ func ignored(name string) bool {
 	top, _, _ := strings.Cut(name, "/")
 	base := path.Base(name)
 	return top == "__MACOSX" || base == ".DS_Store" || base == "Thumbs.db" || base == "desktop.ini"
-}
-
-// Item is a file to be packed.
-type Item struct {
-	Name     string // in the archive; ends in "/" for an empty folder
-	Size     int64
-	Modified time.Time
-	Open     func() (io.ReadCloser, error)
-}
-
-// From opens a file of a tree, for Item.Open.
-func From(tree fs.FS, name string) func() (io.ReadCloser, error) {
-	return func() (io.ReadCloser, error) { return tree.Open(name) }
-}
-
-// WriteZip packs files into w as they are read, in their order: the same items give
-// the same bytes. progress gets the
-// content's bytes packed so far. Files that packing does not make smaller cost
-// little: the fastest level is used.
-func WriteZip(w io.Writer, items []Item, progress func(int64)) error {
-	z := zip.NewWriter(w)
-	z.RegisterCompressor(zip.Deflate, func(out io.Writer) (io.WriteCloser, error) { return flate.NewWriter(out, flate.BestSpeed) })
-	var total int64
-	for _, it := range items {
-		n, err := writeItem(z, it)
-		if err != nil {
-			return fault.Wrap(fault.Internal, "pack", it.Name, err)
-		}
-		total += n
-		if progress != nil {
-			progress(total)
-		}
-	}
-	return z.Close()
-}
-
-func writeItem(z *zip.Writer, it Item) (int64, error) {
-	h := &zip.FileHeader{Name: it.Name, Method: zip.Deflate, Modified: it.Modified}
-	if strings.HasSuffix(it.Name, "/") {
-		h.Method = zip.Store
-		_, err := z.CreateHeader(h)
-		return 0, err
-	}
-	out, err := z.CreateHeader(h)
-	if err != nil {
-		return 0, err
-	}
-	in, err := it.Open()
-	if err != nil {
-		return 0, err
-	}
-	defer in.Close() //nolint:errcheck // only read
-	n, err := io.Copy(out, in)
-	if err == nil && n != it.Size {
-		err = fmt.Errorf("had %d bytes when it was listed and %d when it was read: the world is being written to; quit the game first", it.Size, n)
-	}
-	return n, err
 }

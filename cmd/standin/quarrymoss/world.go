@@ -84,7 +84,7 @@ func Make(dir string, o Options) error {
 	h := Heart{
 		Title: o.Title, Seed: o.Seed, WrittenBy: o.Version, Family: o.Family, Mods: o.Mods,
 		WorldID: uuid.NewSHA1(uuid.NameSpaceOID, fmt.Appendf(nil, "%s/%d", o.Title, o.Seed)).String(),
-		Created: o.LastPlayed.AddDate(-2, 0, 0), LastPlayed: o.LastPlayed,
+		Created: o.LastPlayed.AddDate(-2, 0, 0), LastPlayed: o.LastPlayed, Spawn: [2]int{int(o.Seed % 13), int(o.Seed % 7)},
 	}
 	if err := WriteHeart(dir, h); err != nil {
 		return err

@@ -96,7 +96,9 @@ type Error struct {
 	Next string
 	// Options are the answers that a person can choose from, where there are some.
 	Options []string
-	Err     error
+	// Labels say what each of Options is, in the same order; or none do.
+	Labels []string
+	Err    error
 }
 
 // Error gives "op path: what: cause", leaving out what is empty.
@@ -164,6 +166,16 @@ func Options(err error) []string {
 	for ; err != nil; err = errors.Unwrap(err) {
 		if e, ok := err.(*Error); ok && len(e.Options) > 0 {
 			return e.Options
+		}
+	}
+	return nil
+}
+
+// Labels gives what the answers of Options are.
+func Labels(err error) []string {
+	for ; err != nil; err = errors.Unwrap(err) {
+		if e, ok := err.(*Error); ok && len(e.Options) > 0 {
+			return e.Labels
 		}
 	}
 	return nil

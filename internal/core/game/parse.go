@@ -372,6 +372,16 @@ func (l *linter) checkPicture(key string, p *Picture) {
 	if ways != 1 {
 		l.complain(key, "a picture is drawn from tiles, or from a query, or is an image: one of them")
 	}
+	if p.Across < 0 || p.Across > 1<<20 {
+		l.complain(key+".across", "a tile is 1 to 1,048,576 units wide")
+	}
+	if p.Spawn != nil {
+		l.checkSource(key+".spawn.x", &p.Spawn.X, false)
+		l.checkSource(key+".spawn.z", &p.Spawn.Z, false)
+		if p.Image != "" {
+			l.complain(key+".spawn", "where an image file shows a place is not known")
+		}
+	}
 	if c := p.Colours; c != nil {
 		if c.Width < 1 || c.Height < 1 || c.Width*c.Height > 1<<20 || c.At < 0 {
 			l.complain(key+".colours", "width and height are at least 1, and at most 1,048,576 colours together")

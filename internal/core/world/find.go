@@ -5,6 +5,7 @@ package world
 import (
 	"bytes"
 	"errors"
+	"fmt"
 	"io"
 	"io/fs"
 	"path"
@@ -12,6 +13,7 @@ import (
 	"sort"
 	"strconv"
 	"strings"
+	"time"
 	"unicode"
 
 	"reshard/internal/core/fault"
@@ -318,6 +320,29 @@ func (s Search) Only(what, root string, profiles []*game.Profile) (Found, error)
 		e.Options = append(e.Options, w.At())
 	}
 	return Found{}, e
+}
+
+// mostLabelled bounds how many worlds are read to tell a person which is which.
+const mostLabelled = 50
+
+// label says what each of several worlds is: folders may have names that mean nothing.
+func (s Search) label(fsys fs.FS, e *fault.Error) {
+	told := make([]string, 0, len(s.Worlds))
+	for i, f := range s.Worlds {
+		label := ""
+		if i < mostLabelled {
+			if w, err := Read(fsys, f); err == nil {
+				label = fmt.Sprintf("“%s”, %s, last played %s", w.Title, w.Game, w.LastPlayed.Format(time.DateOnly))
+			}
+		}
+		e.Labels = append(e.Labels, label)
+		if len(told) < 8 {
+			told = append(told, fmt.Sprintf("%s (%s)", f.At(), label))
+		} else if len(told) == 8 {
+			told = append(told, "…")
+		}
+	}
+	e.What = fmt.Sprintf("it holds %d worlds: %s", len(s.Worlds), strings.Join(told, "; "))
 }
 
 func (s Search) roots() string {

@@ -8,10 +8,14 @@ import (
 	_ "image/jpeg" // the formats of image files that games keep
 	_ "image/png"
 	"io/fs"
+	"maps"
 	"path"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
+
+	"golang.org/x/sync/errgroup"
 
 	"reshard/internal/core/fact"
 	"reshard/internal/core/game"
@@ -24,26 +28,119 @@ const (
 	largestFile = 16 << 20 // of an image file, in bytes
 )
 
+// Ground is what is seen of a world from above, tile by tile; of a world whose picture
+// is an image file, that image.
+type Ground struct {
+	image         image.Image
+	tiles         map[Tile]groundTile
+	width, height int // colours of a tile
+	across        float64
+	spawn         *Point
+}
+
+// Tile names a tile by its number to the east and to the south.
+type Tile struct{ X, Z int }
+
+// groundTile is one tile, or one row of a query: where it was read, and how it looks.
+type groundTile struct {
+	file   string // "" for a row
+	pixels [][]color.RGBA
+}
+
+// Point is a place in the game's own units.
+type Point struct {
+	X float64 `json:"x"`
+	Z float64 `json:"z"`
+}
+
+// Map says where a picture's pixels stand in the world: a pixel at column c shows the
+// place Left + c·Scale, one at row r the place Top + r·Scale, in the game's own units.
+type Map struct {
+	Width  int     `json:"width"`
+	Height int     `json:"height"`
+	Left   float64 `json:"left"`
+	Top    float64 `json:"top"`
+	Scale  float64 `json:"scale" doc:"units a pixel; 0: of an image file it is not known"`
+	Tiles  int     `json:"tiles" doc:"how many have been explored"`
+	Spawn  *Point  `json:"spawn,omitempty"`
+}
+
+// At gives the pixel that shows a place.
+func (m Map) At(p Point) (x, y int, shown bool) {
+	if m.Scale == 0 {
+		return 0, 0, false
+	}
+	fx, fy := (p.X-m.Left)/m.Scale, (p.Z-m.Top)/m.Scale
+	return int(fx), int(fy), fx >= 0 && fy >= 0 && fx < float64(m.Width) && fy < float64(m.Height)
+}
+
+var number = regexp.MustCompile(`-?\d+(\.\d+)?`)
+
+// PlaceOf reads a place as people write it: two numbers, east and south, or three with
+// the height between them.
+func PlaceOf(text string) (p Point, ok bool) {
+	n := number.FindAllString(text, 4)
+	if len(n) != 2 && len(n) != 3 {
+		return p, false
+	}
+	x, err := strconv.ParseFloat(n[0], 64)
+	z, zerr := strconv.ParseFloat(n[len(n)-1], 64)
+	return Point{x, z}, err == nil && zerr == nil
+}
+
 // Picture draws a world from above as its profile says. The error says why there
 // is none; fault codes are not needed, since nothing depends on a picture.
-func Picture(fsys fs.FS, f Found) (image.Image, error) {
+func Picture(fsys fs.FS, f Found) (image.Image, Map, error) {
+	g, err := ReadGround(fsys, f)
+	if err != nil {
+		return nil, Map{}, err
+	}
+	return g.Draw()
+}
+
+// ReadGround reads what is seen of a world from above.
+func ReadGround(fsys fs.FS, f Found) (Ground, error) {
 	p := f.Game.World.Picture
 	if p == nil {
-		return nil, errors.New("the game profile does not say how to draw a world")
+		return Ground{}, errors.New("the game profile does not say how to draw a world")
 	}
 	root, err := fs.Sub(fsys, f.Root)
 	if err != nil {
-		return nil, err
+		return Ground{}, err
 	}
 	r := fact.NewReader(root)
 	r.File, r.Name = f.Main(), f.Folder
+	g := Ground{tiles: map[Tile]groundTile{}}
 	switch {
 	case p.Image != "":
-		return imageFile(root, p.Image)
+		g.image, err = imageFile(root, p.Image)
+		return g, err
 	case p.Query != nil:
-		return fromRows(r, *p.Query)
+		err = g.readRows(r, *p.Query)
+	default:
+		err = g.readTiles(root, r, p)
 	}
-	return fromTiles(root, r, p)
+	if err != nil {
+		return g, err
+	}
+	if g.across = float64(p.Across); p.Across == 0 {
+		g.across = float64(g.width)
+	}
+	g.spawn = spot(r, p.Spawn)
+	return g, nil
+}
+
+// spot reads a place; one that does not read is none.
+func spot(r *fact.Reader, s *game.Spot) *Point {
+	if s == nil {
+		return nil
+	}
+	x, err := strconv.ParseFloat(r.Read("x", game.Sources{s.X}).Text, 64)
+	z, zerr := strconv.ParseFloat(r.Read("z", game.Sources{s.Z}).Text, 64)
+	if err != nil || zerr != nil {
+		return nil
+	}
+	return &Point{x, z}
 }
 
 func imageFile(root fs.FS, name string) (image.Image, error) {
@@ -71,53 +168,81 @@ func imageFile(root fs.FS, name string) (image.Image, error) {
 	return img, err
 }
 
-// spot is one tile, or one row of a query: where, and how it looks.
-type spot struct {
-	x, z   int
-	pixels [][]color.RGBA
+// frame is where tiles stand in a picture.
+type frame struct {
+	Map
+	min           Tile
+	width, height float64 // colours of a tile
+	perPixel      float64 // pixels a colour
 }
 
-// draw lays spots of one size beside each other, x to the right and z down.
-func draw(spots []spot) (image.Image, error) {
-	if len(spots) == 0 {
-		return nil, errors.New("the world has nothing to draw yet")
+// frameOf lays out a picture of tiles, x to the right and z down.
+func (g Ground) frameOf(tiles []Tile) (frame, error) {
+	if len(tiles) == 0 {
+		return frame{}, errors.New("the world has nothing to draw yet")
 	}
-	minX, minZ, maxX, maxZ := spots[0].x, spots[0].z, spots[0].x, spots[0].z
-	height, width := len(spots[0].pixels), len(spots[0].pixels[0])
-	for _, s := range spots {
-		minX, maxX, minZ, maxZ = min(minX, s.x), max(maxX, s.x), min(minZ, s.z), max(maxZ, s.z)
+	lo, hi := tiles[0], tiles[0]
+	for _, t := range tiles {
+		lo.X, lo.Z, hi.X, hi.Z = min(lo.X, t.X), min(lo.Z, t.Z), max(hi.X, t.X), max(hi.Z, t.Z)
 	}
-	w, h := float64(maxX)-float64(minX)+1, float64(maxZ)-float64(minZ)+1
-	scale := 1.0 // far-off spots make a world larger than a picture: pixels are left out
-	if most := max(w*float64(width), h*float64(height)); most > longestSide {
-		scale = longestSide / most
+	f := frame{min: lo, width: float64(g.width), height: float64(g.height), perPixel: 1}
+	w, h := (float64(hi.X)-float64(lo.X)+1)*f.width, (float64(hi.Z)-float64(lo.Z)+1)*f.height
+	if most := max(w, h); most > longestSide { // far-off tiles make a world larger than a picture: pixels are left out
+		f.perPixel = longestSide / most
 	}
-	img := image.NewRGBA(image.Rect(0, 0, max(1, int(w*float64(width)*scale)), max(1, int(h*float64(height)*scale))))
-	for _, s := range spots {
-		left, top := (float64(s.x)-float64(minX))*float64(width), (float64(s.z)-float64(minZ))*float64(height)
-		for row, line := range s.pixels {
-			for col, c := range line {
-				img.SetRGBA(int((left+float64(col))*scale), int((top+float64(row))*scale), c)
-			}
+	f.Map = Map{
+		Width: max(1, int(w*f.perPixel)), Height: max(1, int(h*f.perPixel)),
+		Left: float64(lo.X) * g.across, Top: float64(lo.Z) * g.across, Scale: g.across / f.width / f.perPixel,
+		Tiles: len(g.tiles), Spawn: g.spawn,
+	}
+	return f, nil
+}
+
+// corner gives where a tile's colours begin, before pixels are left out.
+func (f frame) corner(t Tile) (x, y float64) {
+	return (float64(t.X) - float64(f.min.X)) * f.width, (float64(t.Z) - float64(f.min.Z)) * f.height
+}
+
+// Draw lays the tiles beside each other.
+func (g Ground) Draw() (image.Image, Map, error) {
+	if g.image != nil {
+		return g.image, Map{Width: g.image.Bounds().Dx(), Height: g.image.Bounds().Dy()}, nil
+	}
+	f, err := g.frameOf(slices.Collect(maps.Keys(g.tiles)))
+	if err != nil {
+		return nil, Map{}, err
+	}
+	img := image.NewRGBA(image.Rect(0, 0, f.Width, f.Height))
+	for at, t := range g.tiles {
+		paint(img, f, at, t.pixels, func(c color.RGBA) color.RGBA { return c })
+	}
+	return img, f.Map, nil
+}
+
+func paint(img *image.RGBA, f frame, at Tile, pixels [][]color.RGBA, as func(color.RGBA) color.RGBA) {
+	left, top := f.corner(at)
+	for row, line := range pixels {
+		y := int((top + float64(row)) * f.perPixel)
+		for col, c := range line {
+			img.SetRGBA(int((left+float64(col))*f.perPixel), y, as(c))
 		}
 	}
-	return img, nil
 }
 
-func fromRows(r *fact.Reader, s game.Source) (image.Image, error) {
+func (g *Ground) readRows(r *fact.Reader, s game.Source) error {
 	rows, err := r.Rows(s)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	var spots []spot
+	g.width, g.height = 1, 1
 	most := 1.0
 	values := make([]float64, len(rows))
 	for i, row := range rows {
 		if len(row) < 3 {
-			return nil, errors.New("the query gives fewer than three columns: x, z and a value")
+			return errors.New("the query gives fewer than three columns: x, z and a value")
 		}
 		if values[i], err = strconv.ParseFloat(row[2], 64); err != nil {
-			return nil, fmt.Errorf("the value %q is no number", row[2])
+			return fmt.Errorf("the value %q is no number", row[2])
 		}
 		most = max(most, values[i])
 	}
@@ -125,11 +250,11 @@ func fromRows(r *fact.Reader, s game.Source) (image.Image, error) {
 		x, err := strconv.Atoi(row[0])
 		z, zerr := strconv.Atoi(row[1])
 		if err != nil || zerr != nil {
-			return nil, fmt.Errorf("%q, %q are no coordinates", row[0], row[1])
+			return fmt.Errorf("%q, %q are no coordinates", row[0], row[1])
 		}
-		spots = append(spots, spot{x, z, [][]color.RGBA{{grey(255 * max(0, values[i]) / most)}}})
+		g.tiles[Tile{x, z}] = groundTile{pixels: [][]color.RGBA{{grey(255 * max(0, values[i]) / most)}}}
 	}
-	return draw(spots)
+	return nil
 }
 
 func grey(v float64) color.RGBA {
@@ -137,52 +262,70 @@ func grey(v float64) color.RGBA {
 	return color.RGBA{g, g, g, 255}
 }
 
-func fromTiles(root fs.FS, r *fact.Reader, p *game.Picture) (image.Image, error) {
+// readersAtOnce is how many tiles are read at a time.
+const readersAtOnce = 4
+
+func (g *Ground) readTiles(root fs.FS, r *fact.Reader, p *game.Picture) error {
 	name := regexp.QuoteMeta(path.Base(p.Tiles))
 	name = strings.NewReplacer(`\{x\}`, `(?P<x>-?\d+)`, `\{z\}`, `(?P<z>-?\d+)`).Replace(name)
 	re, err := regexp.Compile("^" + name + "$")
 	if err != nil {
-		return nil, err
+		return err
 	}
 	entries, err := fs.ReadDir(root, path.Dir(p.Tiles))
 	if err != nil {
-		return nil, err
+		return err
 	}
-	var spots []spot
+	g.width, g.height = 1, 1
+	if p.Colours != nil {
+		g.width, g.height = p.Colours.Width, p.Colours.Height
+	}
+	var places []Tile
+	var found []groundTile
 	for _, e := range entries {
 		m := re.FindStringSubmatch(e.Name())
 		if m == nil {
 			continue
 		}
-		if len(spots) == mostTiles {
-			return nil, fmt.Errorf("more than %d tiles are not drawn", mostTiles)
+		if len(places) == mostTiles {
+			return fmt.Errorf("more than %d tiles are not drawn", mostTiles)
 		}
 		x, err := strconv.Atoi(m[re.SubexpIndex("x")])
 		z, zerr := strconv.Atoi(m[re.SubexpIndex("z")])
 		if err != nil || zerr != nil {
 			continue // a number too long for a coordinate
 		}
-		file := path.Join(path.Dir(p.Tiles), e.Name())
-		pixels, err := tile(root, r, p, file)
-		if err != nil {
-			continue // a damaged tile leaves a hole, and the rest is still to be seen
+		places = append(places, Tile{x, z})
+		found = append(found, groundTile{file: path.Join(path.Dir(p.Tiles), e.Name())})
+	}
+	var group errgroup.Group
+	group.SetLimit(readersAtOnce)
+	for i := range found {
+		group.Go(func() error {
+			found[i].pixels, _ = tilePixels(root, r, p, found[i].file) // a damaged tile leaves a hole, and the rest is still to be seen
+			return nil
+		})
+	}
+	_ = group.Wait() // none of them fails
+	for i, t := range found {
+		if t.pixels != nil {
+			g.tiles[places[i]] = t
 		}
-		spots = append(spots, spot{x, z, pixels})
 	}
 	if p.Colours == nil {
-		brighten(spots)
+		g.brighten()
 	}
-	return draw(spots)
+	return nil
 }
 
-func tile(root fs.FS, r *fact.Reader, p *game.Picture, file string) ([][]color.RGBA, error) {
+func tilePixels(root fs.FS, r *fact.Reader, p *game.Picture, file string) ([][]color.RGBA, error) {
 	c := p.Colours
 	if c == nil {
 		info, err := fs.Stat(root, file)
 		if err != nil {
 			return nil, err
 		}
-		size := uint32(min(info.Size(), 1<<31)) // kept in the pixel until all are known
+		size := uint32(min(info.Size(), 1<<31)) //nolint:gosec // kept in the pixel until all are known
 		return [][]color.RGBA{{{uint8(size >> 24), uint8(size >> 16), uint8(size >> 8), uint8(size)}}}, nil
 	}
 	data, err := r.First(file, p.Through, c.At+c.Width*c.Height)
@@ -203,15 +346,15 @@ func tile(root fs.FS, r *fact.Reader, p *game.Picture, file string) ([][]color.R
 }
 
 // brighten turns sizes into greys: the largest file is white.
-func brighten(spots []spot) {
+func (g *Ground) brighten() {
 	size := func(c color.RGBA) float64 {
 		return float64(uint32(c.R)<<24 | uint32(c.G)<<16 | uint32(c.B)<<8 | uint32(c.A))
 	}
 	most := 1.0
-	for _, s := range spots {
-		most = max(most, size(s.pixels[0][0]))
+	for _, t := range g.tiles {
+		most = max(most, size(t.pixels[0][0]))
 	}
-	for _, s := range spots {
-		s.pixels[0][0] = grey(255 * size(s.pixels[0][0]) / most)
+	for _, t := range g.tiles {
+		t.pixels[0][0] = grey(255 * size(t.pixels[0][0]) / most)
 	}
 }

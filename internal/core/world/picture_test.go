@@ -59,7 +59,8 @@ func draw(t *testing.T, picture string, files map[string]string) (image.Image, e
 	}
 	_, found, err := world.Inspect(os.DirFS(dir), ".", "w", "", []*game.Profile{pictured(t, picture)})
 	require.NoError(t, err)
-	return world.Picture(os.DirFS(dir), found)
+	img, _, err := world.Picture(os.DirFS(dir), found)
+	return img, err
 }
 
 func rgb(img image.Image, x, y int) color.RGBA {

@@ -1,6 +1,7 @@
 package world
 
 import (
+	"errors"
 	"fmt"
 	"io/fs"
 	"path"
@@ -116,6 +117,7 @@ func Read(fsys fs.FS, f Found) (World, error) {
 	w.LastPlayed = w.LastPlayed.UTC().Truncate(time.Second)
 	w.readPlayers(root, r, f.Game)
 	w.warn(root, f)
+	w.Warnings = append(w.Warnings, elsewhere(f.Folder, parts)...)
 	return w, nil
 }
 
@@ -177,10 +179,23 @@ func (w *World) readPlayers(root fs.FS, r *fact.Reader, p *game.Profile) {
 }
 
 func (w *World) warn(root fs.FS, f Found) {
+	// One damaged file leaves many facts unknown: it is told once.
+	unread, order := map[string][]string{}, []string{}
 	for _, name := range sortedKeys(w.Facts) {
 		if ft := w.Facts[name]; !ft.Known() {
-			w.Warnings = append(w.Warnings, name+" does not read: "+ft.Why)
+			if unread[ft.Why] == nil {
+				order = append(order, ft.Why)
+			}
+			unread[ft.Why] = append(unread[ft.Why], name)
 		}
+	}
+	for _, why := range order {
+		names := unread[why]
+		verb := "does"
+		if len(names) > 1 {
+			verb = "do"
+		}
+		w.Warnings = append(w.Warnings, fmt.Sprintf("%s %s not read: %s", strings.Join(names, ", "), verb, why))
 	}
 	if len(f.Missing) > 0 {
 		w.Warnings = append(w.Warnings, "expected but missing: "+strings.Join(f.Missing, ", "))
@@ -367,6 +382,10 @@ func Inspect(fsys fs.FS, start, name, root string, profiles []*game.Profile) (Wo
 	}
 	found, err := search.Only(name, root, profiles)
 	if err != nil {
+		var many *fault.Error
+		if errors.As(err, &many) && many.Code == fault.ManyWorlds {
+			search.label(fsys, many)
+		}
 		return World{}, Found{}, err
 	}
 	w, err := Read(fsys, found)

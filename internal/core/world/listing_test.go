@@ -1,0 +1,61 @@
+package world_test
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"reshard/cmd/standin/quarrymoss"
+	"reshard/games"
+	"reshard/internal/core/world"
+	"reshard/internal/pack/packtest"
+)
+
+// A sender that gives only what is asked for has its worlds recognised and pictured, and
+// sends little of them.
+func TestLookAtListing(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir() + "/saves"
+	require.NoError(t, os.MkdirAll(dir, 0o755))
+	require.NoError(t, quarrymoss.Make(filepath.Join(dir, "fen"), quarrymoss.Options{Title: "Fen", Seed: 7, Tiles: 30, TileBytes: 20_000, Folk: []string{"Ada"}}))
+	content := map[string][]byte{}
+	var listed []world.Listed
+	for _, f := range packtest.Read(t, dir, "") {
+		content[f.Name] = f.Content
+		listed = append(listed, world.Listed{Path: f.Name, Size: int64(len(f.Content)), Modified: time.Unix(1e9, 0)})
+	}
+	listed = append(listed, world.Listed{Path: "../up", Size: 1}, world.Listed{Path: "fen/huge.log", Size: 1 << 40}, listed[0])
+	sent := int64(0)
+	for round := 1; ; round++ {
+		require.LessOrEqual(t, round, 5)
+		l := world.NewListing(listed)
+		s, grounds, needs, err := world.LookAtListing(l, "saves", games.All(), time.Now())
+		require.NoError(t, err)
+		if len(needs) == 0 {
+			require.Len(t, s.Worlds, 1)
+			assert.Equal(t, "Fen", s.Worlds[0].World.Title)
+			assert.Equal(t, "fen", s.Worlds[0].At)
+			assert.Equal(t, "Ada", s.Worlds[0].World.Players[0].Name)
+			assert.Empty(t, s.Worlds[0].Damaged)
+			g := grounds["fen"]
+			img, m, err := g.Draw()
+			require.NoError(t, err)
+			assert.Equal(t, 30, m.Tiles)
+			assert.Equal(t, 96, img.Bounds().Dx())
+			break
+		}
+		for _, n := range needs {
+			for i, f := range listed {
+				if f.Path == n.Path {
+					sent += n.Bytes - int64(len(f.Begin))
+					listed[i].Begin = content[n.Path][:n.Bytes]
+				}
+			}
+		}
+	}
+	assert.Less(t, sent, int64(60_000), "of 600,000 bytes")
+}
