@@ -72,7 +72,7 @@ func (got *Tried) draw(w World, p *game.Profile, picture io.Writer) {
 	if p.World.Picture == nil {
 		return
 	}
-	img, err := world.Picture(w.Tree, w.Found)
+	img, _, err := world.Picture(w.Tree, w.Found)
 	if err == nil && picture != nil {
 		err = png.Encode(picture, img)
 	}

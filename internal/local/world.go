@@ -16,11 +16,12 @@ import (
 
 // World is a world recognised on this computer.
 type World struct {
-	Path  string // as it was asked for
-	Zip   bool
-	Tree  fs.FS
-	Found world.Found
-	World world.World
+	Path string // as it was asked for
+	// Archive says that it was read out of one.
+	Archive bool
+	Tree    fs.FS
+	Found   world.Found
+	World   world.World
 	// Ignored are entries of an archive that belong to no world.
 	Ignored []string
 
@@ -34,7 +35,7 @@ func (w World) Close() {
 	}
 }
 
-// Open recognises the world in a folder, a zip archive or a file that is a world.
+// Open recognises the world in a folder, an archive or a file that is a world.
 // A folder is read through its parent, so that realm folders beside it are
 // seen, and a file through its folder, for the other files of its session. root
 // chooses among several worlds, "" when there is one.
@@ -62,7 +63,7 @@ func Open(name, root string, profiles []*game.Profile) (World, error) {
 		if w.archive, err = pack.Open(full, filepath.Base(full), "", pack.Limits{}); err != nil {
 			return w, err
 		}
-		w.Tree, w.Zip, w.Ignored = w.archive, true, w.archive.Ignored
+		w.Tree, w.Archive, w.Ignored = w.archive, true, w.archive.Ignored
 	}
 	w.World, w.Found, err = world.Inspect(w.Tree, start, label, root, profiles)
 	if err != nil {
