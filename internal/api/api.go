@@ -54,6 +54,9 @@ func Handler(s *service.Service, console fs.FS, log *slog.Logger) http.Handler {
 		})
 		a.huma = humachi.New(r, config())
 		a.routes()
+		if err := a.uploads(r); err != nil {
+			log.Error("uploads are not taken", "error", err) // its settings are fixed: a defect
+		}
 	})
 	if console != nil {
 		router.NotFound(consoleHandler(console))
@@ -109,6 +112,8 @@ func (a *API) routes() {
 	a.signInRoutes()
 	a.gameRoutes()
 	a.worldRoutes()
+	a.arrivalRoutes()
+	a.vaultRoutes()
 	a.serverRoutes()
 	a.changeoverRoutes()
 }
@@ -218,7 +223,7 @@ func problemOf(err error) *problem {
 	}
 	return &problem{wire.Problem{
 		Type: "urn:reshard:problem:" + string(code), Title: http.StatusText(status), Status: status,
-		Detail: what, Code: string(code), Next: next, Options: fault.Options(err),
+		Detail: what, Code: string(code), Next: next, Options: fault.Options(err), Labels: fault.Labels(err),
 	}}
 }
 

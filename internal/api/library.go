@@ -60,10 +60,18 @@ func picture(o huma.Operation) huma.Operation {
 
 func (a *API) worldRoutes() {
 	huma.Register(a.huma, op("list-worlds", http.MethodGet, "/worlds", "List the library, or what is looked for in it", "library"), func(ctx context.Context, in *struct {
-		Search string `query:"search" doc:"words that a world must all have in its names, facts, players or where it came from"`
-		Game   string `query:"game"`
+		Search  string `query:"search" doc:"words that a world must all have in its names, facts, players, notes, tags or where it came from"`
+		Game    string `query:"game"`
+		Server  string `query:"server" doc:"that it was brought onto, or taken from"`
+		Tag     string `query:"tag"`
+		Seed    string `query:"seed"`
+		Version string `query:"version"`
+		Player  string `query:"player" doc:"name or id"`
+		Aside   bool   `query:"aside" doc:"only copies that are set aside"`
 	}) (*answer[[]wire.World], error) {
-		worlds, err := a.service.Worlds(ctx, service.Search{Words: in.Search, Game: in.Game})
+		worlds, err := a.service.Worlds(ctx, service.Search{
+			Words: in.Search, Game: in.Game, Server: in.Server, Tag: in.Tag, Seed: in.Seed, Version: in.Version, Player: in.Player, Aside: in.Aside,
+		})
 		return &answer[[]wire.World]{worlds}, a.failed(err)
 	})
 	huma.Register(a.huma, op("get-world", http.MethodGet, "/worlds/{world}", "Get a world by name or by the beginning of a copy's id", "library"), func(ctx context.Context, in *struct {
@@ -90,11 +98,13 @@ func (a *API) worldRoutes() {
 	out := op("get-world-archive", http.MethodGet, "/worlds/{world}/archive", "Get a copy as the game's own program takes it: an archive, or the world's one file", "library")
 	out.Responses = map[string]*huma.Response{"200": {Description: "The file; its name is in Content-Disposition.", Content: map[string]*huma.MediaType{
 		"application/zip": {Schema: &huma.Schema{Type: huma.TypeString, Format: "binary"}}, "application/octet-stream": {Schema: &huma.Schema{Type: huma.TypeString, Format: "binary"}},
+		"application/zstd": {Schema: &huma.Schema{Type: huma.TypeString, Format: "binary"}},
 	}}}
 	huma.Register(a.huma, out, func(ctx context.Context, in *struct {
 		World string `path:"world"`
+		As    string `query:"as" enum:"game,zip,tar.zst" default:"game" doc:"as the game's own program takes it, or as an archive; the same copy gives the same bytes"`
 	}) (*huma.StreamResponse, error) {
-		export, err := a.service.Export(ctx, in.World)
+		export, err := a.service.Export(ctx, in.World, in.As)
 		if err != nil {
 			return nil, a.failed(err)
 		}
@@ -120,10 +130,20 @@ func (a *API) worldRoutes() {
 	})
 	huma.Register(a.huma, picture(op("get-world-picture", http.MethodGet, "/worlds/{world}/picture", "Get a copy from above, as its game's profile draws it", "library")), func(ctx context.Context, in *struct {
 		World string `path:"world"`
+		Side  int    `query:"side" minimum:"0" maximum:"2048" doc:"the longest side in pixels, for a small one; 0: as it is drawn"`
+		Marks bool   `query:"marks" doc:"with spawn and landmarks on it"`
 	}) (*pictureAnswer, error) {
-		data, err := a.service.CopyPicture(ctx, in.World)
+		data, err := a.service.CopyPicture(ctx, in.World, service.Look{Side: in.Side, Marks: in.Marks})
 		return &pictureAnswer{"image/png", shortly, data}, a.failed(err)
 	})
+	huma.Register(a.huma, op("get-world-map", http.MethodGet, "/worlds/{world}/map", "Where a copy's picture stands in the world, with spawn and landmarks", "library"), func(ctx context.Context, in *struct {
+		World string `path:"world"`
+	}) (*answer[wire.Map], error) {
+		m, err := a.service.CopyMap(ctx, in.World)
+		return &answer[wire.Map]{m}, a.failed(err)
+	})
+	a.shelfRoutes()
+	a.compareRoutes()
 	huma.Register(a.huma, op("list-landmarks", http.MethodGet, "/worlds/{world}/landmarks", "List what to look for in a world", "library"), func(ctx context.Context, in *struct {
 		World string `path:"world"`
 	}) (*answer[[]wire.Landmark], error) {

@@ -375,7 +375,9 @@ func newStage(t *testing.T, kind string, failAt int64, cause error) *stage {
 	quick.Server.Settings = maps.Clone(profile.Server.Settings)
 	s.profile = &quick
 	require.NoError(t, quarrymoss.Make(filepath.Join(s.dir, "fen"), quarrymoss.Options{Title: "Fen", Seed: 2, Tiles: 4, Version: "2.5.1"}))
-	s.vault, err = vault.Open(filepath.Join(s.dir, "vault"))
+	blobs, err := vault.Files(filepath.Join(s.dir, "vault"))
+	require.NoError(t, err)
+	s.vault, err = vault.Open(context.Background(), blobs, vault.NewMemory())
 	require.NoError(t, err)
 	for name, seed := range map[string]int64{"north": 1, "south": 5} {
 		root := filepath.Join(s.dir, name)
@@ -625,7 +627,7 @@ func (s *stage) assertRuns(ran bool, format string, args ...any) {
 func TestADamagedCopyStopsBeforeTheSwitch(t *testing.T) {
 	t.Parallel()
 	s := newStage(t, "put", 0, nil)
-	require.NoError(t, filepath.WalkDir(filepath.Join(s.dir, "vault", "chunks"), func(p string, d fs.DirEntry, err error) error {
+	require.NoError(t, filepath.WalkDir(filepath.Join(s.dir, "vault", "packs"), func(p string, d fs.DirEntry, err error) error {
 		if err == nil && !d.IsDir() {
 			return os.Truncate(p, 3)
 		}

@@ -181,12 +181,6 @@ func (c *Client) Worlds(ctx context.Context) ([]wire.World, error) {
 	return call[[]wire.World](ctx, c, http.MethodGet, "/worlds", nil)
 }
 
-// FindWorlds lists what is looked for in the library: words, and a game; empty ones
-// ask for nothing.
-func (c *Client) FindWorlds(ctx context.Context, words, game string) ([]wire.World, error) {
-	return call[[]wire.World](ctx, c, http.MethodGet, "/worlds?"+url.Values{"search": {words}, "game": {game}}.Encode(), nil)
-}
-
 // World gives one world.
 func (c *Client) World(ctx context.Context, ref string) (wire.World, error) {
 	return call[wire.World](ctx, c, http.MethodGet, "/worlds/"+url.PathEscape(ref), nil)
@@ -330,10 +324,10 @@ func (c *Client) Tidy(ctx context.Context, server string, changeover int64, conf
 	return call[wire.Aside](ctx, c, http.MethodDelete, fmt.Sprintf("/servers/%s/aside/%d?%s", url.PathEscape(server), changeover, url.Values{"confirm": {confirm}}.Encode()), nil)
 }
 
-// Archive gets a copy as the game's own program takes it, and the file's name. The
-// caller closes it.
-func (c *Client) Archive(ctx context.Context, world string) (io.ReadCloser, string, error) {
-	res, err := c.request(ctx, http.MethodGet, "/worlds/"+url.PathEscape(world)+"/archive", nil, "")
+// Archive gets a copy as the game's own program takes it, or as an archive: as is game,
+// zip or tar.zst. It gives the file's name too. The caller closes it.
+func (c *Client) Archive(ctx context.Context, world, as string) (io.ReadCloser, string, error) {
+	res, err := c.request(ctx, http.MethodGet, "/worlds/"+url.PathEscape(world)+"/archive?"+url.Values{"as": {as}}.Encode(), nil, "")
 	if err != nil {
 		return nil, "", err
 	}
@@ -341,13 +335,10 @@ func (c *Client) Archive(ctx context.Context, world string) (io.ReadCloser, stri
 	return res.Body, params["filename"], nil
 }
 
-// Picture gets a copy from above, as PNG. The caller closes it.
-func (c *Client) Picture(ctx context.Context, world string) (io.ReadCloser, error) {
-	res, err := c.request(ctx, http.MethodGet, "/worlds/"+url.PathEscape(world)+"/picture", nil, "")
-	if err != nil {
-		return nil, err
-	}
-	return res.Body, nil
+// Picture gets a copy from above, as PNG; with spawn and landmarks when marks is set. The
+// caller closes it.
+func (c *Client) Picture(ctx context.Context, world string, marks bool) (io.ReadCloser, error) {
+	return c.body(ctx, fmt.Sprintf("/worlds/%s/picture?marks=%t", url.PathEscape(world), marks))
 }
 
 // Files lists the files of a copy.
@@ -357,11 +348,7 @@ func (c *Client) Files(ctx context.Context, world string) ([]wire.CopyFile, erro
 
 // File gets one file of a copy. The caller closes it.
 func (c *Client) File(ctx context.Context, world, path string) (io.ReadCloser, error) {
-	res, err := c.request(ctx, http.MethodGet, "/worlds/"+url.PathEscape(world)+"/file?"+url.Values{"path": {path}}.Encode(), nil, "")
-	if err != nil {
-		return nil, err
-	}
-	return res.Body, nil
+	return c.body(ctx, "/worlds/"+url.PathEscape(world)+"/file?"+url.Values{"path": {path}}.Encode())
 }
 
 // Watch gives a changeover's states until it rests, and returns the last.

@@ -214,6 +214,8 @@ func (s *Service) keepTidy() {
 	defer tick.Stop()
 	for {
 		s.sweep(s.ctx)
+		s.tidyArrivals()
+		s.keepVaultSmall(s.ctx)
 		select {
 		case <-s.ctx.Done():
 			return

@@ -34,7 +34,16 @@ func (s *Service) keepCopy(ctx context.Context, l *live, c records.Changeover, s
 	if err != nil {
 		return err
 	}
+	made, err := s.records.BroughtThere(ctx, l.id, at[w.Folder], c.ID)
+	if err != nil {
+		return err
+	}
+	var madeOf *string
+	if made != "" && made != stored.ID {
+		madeOf = &made
+	}
 	rec, _, err := s.records.AddCopy(ctx, records.Copy{
+		ServerID: &l.id, ChangeoverID: &c.ID, MadeOf: madeOf,
 		ID: stored.ID, WorldID: at[w.Folder], Kind: "backup", Facts: records.JSON[world.World]{V: w}, Bytes: stored.Bytes, Files: int64(len(stored.Files)),
 		Source: fmt.Sprintf("%s on %s (changeover %d)", w.Folder, from, c.ID), CreatedBy: c.CreatedBy,
 	})

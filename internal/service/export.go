@@ -24,7 +24,8 @@ type Export struct {
 // Export gives a copy as the game's own program takes it: a world of one file as that
 // file, a folder as an archive with its realms inside, under the game's own ending
 // for packed worlds when it has one.
-func (s *Service) Export(ctx context.Context, ref string) (Export, error) {
+// as "zip" and "tar.zst" ask for an archive of the folder, whatever the game takes.
+func (s *Service) Export(ctx context.Context, ref, as string) (Export, error) {
 	rec, err := s.records.FindCopy(ctx, ref)
 	if err != nil {
 		return Export{}, err
@@ -38,7 +39,8 @@ func (s *Service) Export(ctx context.Context, ref string) (Export, error) {
 		return Export{}, err
 	}
 	folder := rec.Facts.V.Folder
-	if len(stored.Files) == 1 && profile.World.Shape != game.ShapeFolder {
+	own := as == "" || as == "game"
+	if own && len(stored.Files) == 1 && profile.World.Shape != game.ShapeFolder {
 		f := stored.Files[0]
 		return Export{Name: f.Path, Type: "application/octet-stream", Write: func(w io.Writer) error {
 			_, err := io.Copy(w, s.vault.Read(f))
@@ -46,7 +48,7 @@ func (s *Service) Export(ctx context.Context, ref string) (Export, error) {
 		}}, nil
 	}
 	name, top := folder+".zip", folder
-	if endings := profile.World.Packed.Endings; len(endings) > 0 {
+	if endings := profile.World.Packed.Endings; own && len(endings) > 0 {
 		name, top = folder+endings[0], "" // the game's own exports hold the world itself
 	}
 	if profile.World.Shape != game.ShapeFolder {
@@ -63,6 +65,9 @@ func (s *Service) Export(ctx context.Context, ref string) (Export, error) {
 		}})
 	}
 	slices.SortFunc(items, func(a, b pack.Item) int { return strings.Compare(a.Name, b.Name) })
+	if as == "tar.zst" {
+		return Export{Name: folder + ".tar.zst", Type: "application/zstd", Write: func(w io.Writer) error { return pack.WriteTarZst(w, items) }}, nil
+	}
 	return Export{Name: name, Type: "application/zip", Write: func(w io.Writer) error { return pack.WriteZip(w, items, nil) }}, nil
 }
 

@@ -15,21 +15,6 @@ import (
 	"reshard/internal/wire"
 )
 
-// GameDocument is a profile that the service is started with.
-type GameDocument struct {
-	Profile *game.Profile
-	Source  []byte
-	// Origin is shipped, or folder for one of the service's own folder.
-	Origin string
-}
-
-// The origins of a profile.
-const (
-	OriginShipped  = "shipped"
-	OriginFolder   = "folder"
-	OriginUploaded = "uploaded"
-)
-
 // catalogue holds the profiles in use: those of the start, under what users have
 // uploaded.
 type catalogue struct {
@@ -39,7 +24,7 @@ type catalogue struct {
 	read  map[string]*game.Profile
 }
 
-func newCatalogue(docs []GameDocument) *catalogue {
+func newCatalogue(docs []game.Document) *catalogue {
 	c := &catalogue{base: map[string]wire.Game{}}
 	for _, d := range docs {
 		c.base[d.Profile.ID] = wire.Game{ID: d.Profile.ID, Title: d.Profile.Title, Kinds: d.Profile.KindNames(), Profile: string(d.Source), Origin: d.Origin}
@@ -72,7 +57,7 @@ func (c *catalogue) load(uploaded []records.Profile) (left []error) {
 		}
 		at := u.CreatedAt
 		err = take(wire.Game{
-			ID: u.Game, Title: p.Title, Kinds: p.KindNames(), Profile: u.Document, Origin: OriginUploaded,
+			ID: u.Game, Title: p.Title, Kinds: p.KindNames(), Profile: u.Document, Origin: game.OriginUploaded,
 			Version: u.Version, SavedBy: u.CreatedBy, SavedAt: &at, Overrides: c.base[u.Game].Origin,
 		})
 		if err != nil {
@@ -135,7 +120,7 @@ func (s *Service) SaveGame(ctx context.Context, document string, override bool, 
 		return wire.Game{}, err
 	}
 	if base, there := s.games.base[p.ID]; there && !override {
-		if now, _ := s.games.game(p.ID); now.Origin != OriginUploaded {
+		if now, _ := s.games.game(p.ID); now.Origin != game.OriginUploaded {
 			return wire.Game{}, fault.New(fault.Exists, "save profile", p.ID, "a profile of that id is there already (%s)", base.Origin).
 				With("Give it another id, or say that it may override that one (--override).")
 		}
@@ -154,7 +139,7 @@ func (s *Service) SaveGame(ctx context.Context, document string, override bool, 
 // over counts again.
 func (s *Service) WithdrawGame(ctx context.Context, id string) error {
 	g, ok := s.games.game(id)
-	if !ok || g.Origin != OriginUploaded {
+	if !ok || g.Origin != game.OriginUploaded {
 		return fault.New(fault.NotFound, "withdraw profile", id, "no profile of that name has been uploaded").With("reshard games lists where each comes from.")
 	}
 	base, there := s.games.base[id]

@@ -12,8 +12,6 @@ import (
 	"sync"
 	"syscall"
 
-	"golang.org/x/sys/unix"
-
 	"reshard/internal/core/fault"
 	"reshard/internal/core/world"
 	"reshard/internal/pack"
@@ -29,17 +27,18 @@ type Incoming struct {
 	By   string // the user
 	Size int64  // bytes announced; -1 unknown
 	Body io.Reader
+	// Source says where it came from, when that is not Name.
+	Source string
 }
 
 // Receive takes an archive in: it is written to disk as it comes, checked,
 // recognised, and only then stored as a copy. Memory stays bounded whatever its
 // size.
 func (s *Service) Receive(ctx context.Context, in Incoming) (wire.Arrival, error) {
-	dir := filepath.Join(s.config.Data, "arrivals")
-	if err := roomFor(dir, in); err != nil {
+	if err := s.Room(in.Name, in.Size, 2); err != nil {
 		return wire.Arrival{}, err
 	}
-	f, err := os.CreateTemp(dir, "*.part")
+	f, err := os.CreateTemp(s.ArrivalsFolder(), "*.part")
 	if err != nil {
 		return wire.Arrival{}, fault.Wrap(fault.Internal, "receive", in.Name, err)
 	}
@@ -76,23 +75,19 @@ func (s *Service) openArrival(file, name string) (*pack.Archive, error) {
 	return pack.Open(file, name, filepath.Dir(file), s.config.Limits)
 }
 
-// roomFor refuses what cannot fit before it is sent: the archive itself and,
-// beside it, its content.
-func roomFor(dir string, in Incoming) error {
-	var st unix.Statfs_t
-	if err := unix.Statfs(dir, &st); err != nil || in.Size < 0 {
-		return nil // it will be found out on the way
+func (s *Service) keep(ctx context.Context, in Incoming, archive *pack.Archive, allRead func()) (wire.Arrival, error) {
+	arrival, err := s.keepTree(ctx, in, archive, allRead, nil)
+	if archive.Ignored != nil {
+		arrival.Ignored = archive.Ignored
 	}
-	if free := int64(st.Bavail) * st.Bsize; in.Size*2 > free {
-		return fault.New(fault.NoSpace, "receive", in.Name, "%d bytes are announced, the service has %d free and needs twice as much", in.Size, free).
-			With("Free space in the service's data folder.")
-	}
-	return nil
+	return arrival, err
 }
 
-func (s *Service) keep(ctx context.Context, in Incoming, archive *pack.Archive, allRead func()) (wire.Arrival, error) {
+// keepTree recognises the world in a tree and stores it; known, which may be nil, gives
+// the chunks of files that need not be read.
+func (s *Service) keepTree(ctx context.Context, in Incoming, tree fs.FS, allRead func(), known func(world.Entry) []vault.Chunk) (wire.Arrival, error) {
 	folder := world.Label(in.Name, s.games.profiles())
-	w, found, err := world.Inspect(archive, ".", folder, in.Root, s.games.profiles())
+	w, found, err := world.Inspect(tree, ".", folder, in.Root, s.games.profiles())
 	if err != nil {
 		var e *fault.Error
 		if errors.As(err, &e) {
@@ -100,26 +95,36 @@ func (s *Service) keep(ctx context.Context, in Incoming, archive *pack.Archive, 
 		}
 		return wire.Arrival{}, err
 	}
-	entries, err := world.Parts(archive, found)
+	entries, err := world.Parts(tree, found)
 	if err != nil {
 		return wire.Arrival{}, err
 	}
-	c, err := s.vault.Store(ctx, sources(archive, entries), allRead)
+	files := sources(tree, entries)
+	for i := range files {
+		if known != nil {
+			files[i].Known = known(entries[i])
+		}
+	}
+	c, err := s.vault.Store(ctx, files, allRead)
 	if err != nil {
 		return wire.Arrival{}, damagedArchive(err, in.Name)
 	}
+	source := in.Source
+	if source == "" {
+		source = in.Name
+	}
 	rec, isNew, err := s.records.AddCopy(ctx, records.Copy{
 		ID: c.ID, Kind: "arrival", Facts: records.JSON[world.World]{V: w},
-		Bytes: c.Bytes, Files: int64(len(c.Files)), Source: in.Name, CreatedBy: in.By,
+		Bytes: c.Bytes, Files: int64(len(c.Files)), Source: source, CreatedBy: in.By,
 	})
 	if err != nil {
 		return wire.Arrival{}, err
 	}
-	ignored := archive.Ignored
-	if ignored == nil {
-		ignored = []string{}
+	arrival := wire.Arrival{Copy: s.wireCopy(rec), New: isNew, Ignored: []string{}}
+	if isNew {
+		arrival.Same, err = s.sameAs(ctx, rec)
 	}
-	return wire.Arrival{Copy: s.wireCopy(rec), New: isNew, Ignored: ignored}, nil
+	return arrival, err
 }
 
 // damagedArchive names the archive when reading an entry failed: that is the
@@ -150,36 +155,62 @@ func (s *Service) Worlds(ctx context.Context, q Search) ([]wire.World, error) {
 	if err != nil {
 		return nil, err
 	}
+	told, err := s.records.Worlds(ctx)
+	if err != nil {
+		return nil, err
+	}
+	servers, err := s.records.WorldServers(ctx)
+	if err != nil {
+		return nil, err
+	}
 	out := []wire.World{}
-	at := map[string]int{}
+	at := map[int64]int{}
 	for _, c := range copies {
-		i, ok := at[c.World]
+		if q.Aside != (c.AsideAt != nil) && !q.both {
+			continue
+		}
+		i, ok := at[c.WorldID]
 		if !ok {
 			i = len(out)
-			at[c.World] = i
-			out = append(out, wire.World{Name: c.World, Game: c.Facts.V.Game, Title: c.Facts.V.Title})
+			at[c.WorldID] = i
+			w := told[c.WorldID]
+			out = append(out, wire.World{Name: c.World, Game: c.Facts.V.Game, Title: c.Facts.V.Title, Note: w.Note, Tags: w.Tags.V, Servers: append([]string{}, servers[c.WorldID]...)})
 		}
 		out[i].Copies = append(out[i].Copies, s.wireCopy(c))
 	}
 	return slices.DeleteFunc(out, func(w wire.World) bool { return !q.finds(w) }), nil
 }
 
-// World gives one world of the library.
+// World gives one world of the library, with what may be the same one.
 func (s *Service) World(ctx context.Context, ref string) (wire.World, error) {
 	c, err := s.records.FindCopy(ctx, ref)
 	if err != nil {
 		return wire.World{}, err
 	}
-	worlds, err := s.Worlds(ctx, Search{})
+	worlds, err := s.Worlds(ctx, Search{both: true})
 	if err != nil {
 		return wire.World{}, err
 	}
 	for _, w := range worlds {
-		if w.Name == c.World {
-			return w, nil
+		if w.Name != c.World {
+			continue
 		}
+		slices.SortStableFunc(w.Copies, func(a, b wire.Copy) int { return asideLast(a) - asideLast(b) })
+		w.Title = w.Copies[0].Facts.Title
+		w.Same, err = s.sameAs(ctx, c)
+		if code := fault.CodeOf(err); code == fault.NotFound || code == fault.Damaged {
+			return w, nil // what it is like cannot be told, and all else can
+		}
+		return w, err
 	}
 	return wire.World{}, fault.New(fault.NotFound, "find world", ref, "it is gone")
+}
+
+func asideLast(c wire.Copy) int {
+	if c.AsideAt != nil {
+		return 1
+	}
+	return 0
 }
 
 // VerifyCopy reads a whole copy back from the vault.
@@ -197,9 +228,18 @@ func (s *Service) VerifyCopy(ctx context.Context, ref string) (wire.Copy, error)
 
 func (s *Service) wireCopy(c records.Copy) wire.Copy {
 	profile, err := s.profile(c.Facts.V.Game)
-	return wire.Copy{
+	out := wire.Copy{
 		Drawn: err == nil && profile.World.Picture != nil,
 		ID:    c.ID, World: c.World, Kind: c.Kind, Facts: c.Facts.V, Bytes: c.Bytes, Files: c.Files,
 		Source: c.Source, CreatedBy: c.CreatedBy, CreatedAt: c.CreatedAt,
+		Note: c.Note, Pinned: c.Pinned, AsideAt: c.AsideAt, AsideBy: c.AsideBy,
 	}
+	if c.Server != nil {
+		out.Server = *c.Server
+	}
+	if c.AsideAt != nil && s.config.KeepAside > 0 {
+		goes := c.AsideAt.Add(s.config.KeepAside)
+		out.Goes = &goes
+	}
+	return out
 }

@@ -8,11 +8,13 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"time"
 
 	"reshard/internal/changeover"
 	"reshard/internal/core/fault"
+	"reshard/internal/core/game"
 	"reshard/internal/pack"
 	"reshard/internal/records"
 	"reshard/internal/vault"
@@ -22,7 +24,7 @@ import (
 type Config struct {
 	Data     string // folder for the vault, arrivals, consoles and logs
 	Database string // PostgreSQL address
-	Games    []GameDocument
+	Games    []game.Document
 	// StartServers starts servers that should run and do not, at start-up.
 	StartServers bool
 	Limits       pack.Limits
@@ -49,6 +51,10 @@ type Service struct {
 	live    map[string]*live // by server name
 	// drawing has room for one picture at a time.
 	drawing chan struct{}
+	taking  taking
+	work    vaultWork
+	// collected is when the vault was last collected by the rule.
+	collected time.Time
 
 	// running counts changeovers; stop cancels those that only stage.
 	running sync.WaitGroup
@@ -67,15 +73,20 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 	if err := clearArrivals(filepath.Join(c.Data, "arrivals")); err != nil {
 		return nil, err
 	}
-	v, err := vault.Open(filepath.Join(c.Data, "vault"))
+	blobs, err := vault.Files(filepath.Join(c.Data, "vault"))
 	if err != nil {
 		return nil, err
 	}
 	r, err := records.Open(ctx, c.Database)
 	if err != nil {
-		return nil, err
+		return nil, errors.Join(err, blobs.Close())
 	}
-	s := &Service{config: c, records: r, vault: v, log: c.Log, now: time.Now, live: map[string]*live{}, games: newCatalogue(c.Games), drawing: make(chan struct{}, 1)}
+	v, err := vault.Open(ctx, blobs, r.VaultIndex())
+	if err != nil {
+		r.Close()
+		return nil, errors.Join(err, blobs.Close())
+	}
+	s := &Service{config: c, records: r, vault: v, log: c.Log, now: time.Now, collected: time.Now(), live: map[string]*live{}, games: newCatalogue(c.Games), drawing: make(chan struct{}, 1)}
 	s.ctx, s.stop = context.WithCancelCause(context.WithoutCancel(ctx))
 	if err := errors.Join(s.loadGames(ctx), s.recover(ctx)); err != nil {
 		return nil, errors.Join(err, s.Close())
@@ -104,11 +115,15 @@ func (s *Service) keepLock() {
 	}
 }
 
-// clearArrivals removes archives that were being received when an earlier life
-// ended: the sender has been told that they did not arrive.
+// clearArrivals removes what was being received in one piece, or unpacked, when an
+// earlier life ended: the sender has been told that it did not arrive. Uploads that can
+// be gone on with stay.
 func clearArrivals(dir string) error {
 	left, err := filepath.Glob(filepath.Join(dir, "*"))
 	for _, f := range left {
+		if uploadID.MatchString(strings.TrimSuffix(filepath.Base(f), ".info")) {
+			continue
+		}
 		err = errors.Join(err, os.RemoveAll(f))
 	}
 	return fault.Wrap(fault.Internal, "clear", dir, err)

@@ -6,10 +6,12 @@ import (
 	"time"
 
 	"reshard/internal/changeover"
+	"reshard/internal/core/compare"
 	"reshard/internal/core/fit"
 	"reshard/internal/core/plan"
 	"reshard/internal/core/server"
 	"reshard/internal/core/world"
+	"reshard/internal/vault"
 )
 
 // Problem is an RFC 9457 problem document with Reshard's stable code and the
@@ -23,6 +25,8 @@ type Problem struct {
 	Next   string `json:"next,omitempty"`
 	// Options are the answers to choose from, such as the worlds of an archive.
 	Options []string `json:"options,omitempty"`
+	// Labels say what each of Options is, in the same order.
+	Labels []string `json:"labels,omitempty"`
 	// Errors locate problems in a request's fields.
 	Errors []FieldError `json:"errors,omitempty"`
 }
@@ -88,17 +92,111 @@ type Examples struct {
 
 // World is a world of the library with its copies, newest first.
 type World struct {
-	Name   string `json:"name" doc:"unique, for commands and addresses"`
-	Game   string `json:"game"`
-	Title  string `json:"title" doc:"the name players see"`
-	Copies []Copy `json:"copies"`
+	Name   string   `json:"name" doc:"unique, for commands and addresses"`
+	Game   string   `json:"game"`
+	Title  string   `json:"title" doc:"the name players see"`
+	Note   string   `json:"note,omitempty"`
+	Tags   []string `json:"tags"`
+	Copies []Copy   `json:"copies" doc:"newest first; those that are set aside last"`
+	// Servers are those where the world has been brought to, or was taken from.
+	Servers []string `json:"servers"`
+	// Of one world that is asked for.
+	Same []SameWorld `json:"same,omitempty" doc:"worlds that may be the same one"`
+}
+
+// SameWorld is a world that may be the same as another one.
+type SameWorld struct {
+	World string `json:"world"`
+	Title string `json:"title"`
+	Why   string `json:"why"`
+	Share int    `json:"share" doc:"percent of the content that the newest copies have in common"`
+}
+
+// ChangeWorld is what a person says of a world; what is left out stays as it is.
+type ChangeWorld struct {
+	Title *string   `json:"title,omitempty" maxLength:"200" doc:"written into the world, as another copy, where the game's profile can"`
+	Note  *string   `json:"note,omitempty" maxLength:"4000"`
+	Tags  *[]string `json:"tags,omitempty" maxItems:"20"`
+}
+
+// ChangeCopy is what a person says of a copy; what is left out stays as it is.
+type ChangeCopy struct {
+	Note   *string `json:"note,omitempty" maxLength:"4000"`
+	Pinned *bool   `json:"pinned,omitempty" doc:"a pinned copy cannot be set aside"`
+	Aside  *bool   `json:"aside,omitempty" doc:"set aside: it goes when it has been kept long enough; false brings it back"`
+}
+
+// Lineage is where a world's copies came from and where they went.
+type Lineage struct {
+	World string `json:"world"`
+	Steps []Past `json:"steps" doc:"oldest first"`
+}
+
+// Past is one thing that happened to a world.
+type Past struct {
+	At         time.Time `json:"at"`
+	What       string    `json:"what" enum:"arrived,taken,edited,brought" doc:"a copy came in, was taken from a server, was made of another one; or was brought onto a server"`
+	Copy       string    `json:"copy"`
+	Of         string    `json:"of,omitempty" doc:"the copy that it was made of, or that had been brought there"`
+	Server     string    `json:"server,omitempty"`
+	Changeover int64     `json:"changeover,omitempty"`
+	Kind       string    `json:"kind,omitempty" doc:"of the changeover"`
+	State      string    `json:"state,omitempty" doc:"of the changeover"`
+	By         string    `json:"by,omitempty"`
+	Source     string    `json:"source,omitempty"`
+	Say        string    `json:"say"`
+}
+
+// Map says where a picture stands in the world.
+type Map struct {
+	world.Map
+	Landmarks []PlacedLandmark `json:"landmarks"`
+}
+
+// PlacedLandmark is a landmark whose place is known.
+type PlacedLandmark struct {
+	ID int64 `json:"id"`
+	world.Point
+	Say   string `json:"say"`
+	Shown bool   `json:"shown" doc:"the picture reaches so far"`
+}
+
+// Compared is a comparison of two copies.
+type Compared struct {
+	Before Copy `json:"before"`
+	After  Copy `json:"after"`
+	compare.Comparison
+}
+
+// Vault is what the vault holds and what it is doing.
+type Vault struct {
+	Packs   int        `json:"packs"`
+	Bytes   int64      `json:"bytes" doc:"on disk"`
+	Chunks  int        `json:"chunks" doc:"chunks and lists of files"`
+	Copies  int        `json:"copies"`
+	Content int64      `json:"content" doc:"bytes of all copies, unpacked and each counted alone"`
+	Work    *VaultWork `json:"work,omitempty" doc:"what it is doing, or did last"`
+}
+
+// VaultWork is something that the vault does with all that it holds.
+type VaultWork struct {
+	Kind      string           `json:"kind" enum:"check,collect,rebuild"`
+	By        string           `json:"by"`
+	Begun     time.Time        `json:"begun"`
+	Ended     *time.Time       `json:"ended,omitempty"`
+	Done      int64            `json:"done" doc:"of all: bytes when it is a check, packs otherwise"`
+	All       int64            `json:"all"`
+	Failure   *Failure         `json:"failure,omitempty"`
+	Checked   *vault.Checked   `json:"checked,omitempty"`
+	Collected *vault.Collected `json:"collected,omitempty"`
+	Rebuilt   *vault.Rebuilt   `json:"rebuilt,omitempty"`
 }
 
 // Copy is an immutable stored state of a world.
 type Copy struct {
 	ID        string      `json:"id" doc:"content address, 64 hexadecimal digits"`
 	World     string      `json:"world"`
-	Kind      string      `json:"kind" enum:"arrival,backup,safety"`
+	Kind      string      `json:"kind" enum:"arrival,backup,safety,edited"`
 	Facts     world.World `json:"facts"`
 	Bytes     int64       `json:"bytes"`
 	Files     int64       `json:"files"`
@@ -106,6 +204,12 @@ type Copy struct {
 	Drawn     bool        `json:"drawn" doc:"the game profile says how to draw it from above"`
 	CreatedBy string      `json:"createdBy"`
 	CreatedAt time.Time   `json:"createdAt"`
+	Note      string      `json:"note,omitempty"`
+	Pinned    bool        `json:"pinned"`
+	Server    string      `json:"server,omitempty" doc:"that it was taken from"`
+	AsideAt   *time.Time  `json:"asideAt,omitempty" doc:"when it was set aside"`
+	AsideBy   string      `json:"asideBy,omitempty"`
+	Goes      *time.Time  `json:"goes,omitempty" doc:"when a copy that is set aside goes; absent: never by itself"`
 }
 
 // CopyFile is one file of a copy.
@@ -117,9 +221,11 @@ type CopyFile struct {
 
 // Arrival is the answer to a sent world.
 type Arrival struct {
-	Copy    Copy     `json:"copy"`
-	New     bool     `json:"new" doc:"false when the library had this content already"`
-	Ignored []string `json:"ignored" doc:"entries of the archive that are no part of any world"`
+	Copy Copy `json:"copy"`
+	New  bool `json:"new" doc:"false when the library had this content already"`
+	// Same are worlds of the library that this may be another state of.
+	Same    []SameWorld `json:"same,omitempty"`
+	Ignored []string    `json:"ignored" doc:"entries of the archive that are no part of any world"`
 }
 
 // Server is one game server and its present state.
@@ -232,6 +338,50 @@ type NewChangeover struct {
 	// Choices are answers to the sheet's rows, by key.
 	Choices map[string]string `json:"choices,omitempty" doc:"answers to the sheet's rows, by key; reset: seed (a number, words, same, random or as-set) and folder-name"`
 	Undoes  int64             `json:"undoes,omitempty" doc:"undo: the changeover to take back"`
+}
+
+// Unfinished is an upload that has not become a copy.
+type Unfinished struct {
+	ID       string    `json:"id"`
+	Name     string    `json:"name"`
+	By       string    `json:"by"`
+	Size     int64     `json:"size" doc:"bytes announced"`
+	Received int64     `json:"received" doc:"bytes that have come; all of them: a person must say what to do with it"`
+	Last     time.Time `json:"last" doc:"when the last of them came"`
+	Goes     time.Time `json:"goes" doc:"when it is removed if nobody goes on with it"`
+}
+
+// Listing is what a sender has, before it sends it.
+type Listing struct {
+	Name  string         `json:"name" maxLength:"255" doc:"of the folder"`
+	Files []world.Listed `json:"files"`
+}
+
+// Recognised is what is found in a listing.
+type Recognised struct {
+	world.Survey
+	Needs    []world.Need      `json:"needs" doc:"what must be known to go on; empty: all is told"`
+	Pictures map[string]string `json:"pictures" doc:"small PNG images, base64, by where the world stands"`
+}
+
+// Lacking are chunks that the vault does not have.
+type Lacking struct {
+	Hashes []string `json:"hashes"`
+}
+
+// Assembly is a world as files whose chunks the vault has.
+type Assembly struct {
+	Name   string          `json:"name" minLength:"1" maxLength:"255" doc:"of the folder or archive that they came from"`
+	Root   string          `json:"root,omitempty" doc:"which world, when they hold several"`
+	Source string          `json:"source,omitempty" maxLength:"255" doc:"where it came from, for people; the name when left out"`
+	Files  []AssembledFile `json:"files"`
+}
+
+// AssembledFile is a file of an Assembly.
+type AssembledFile struct {
+	Path     string        `json:"path" doc:"with forward slashes; ends in one for an empty folder"`
+	Modified time.Time     `json:"modified"`
+	Chunks   []vault.Chunk `json:"chunks,omitempty"`
 }
 
 // Landmark is a person's note of something to look for in a world.

@@ -1,0 +1,339 @@
+package service
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"hash"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/zeebo/blake3"
+	"golang.org/x/sync/errgroup"
+	"golang.org/x/sys/unix"
+
+	"reshard/internal/core/fault"
+	"reshard/internal/core/world"
+	"reshard/internal/vault"
+	"reshard/internal/wire"
+)
+
+// keepArrivals is how long an upload that nobody goes on with is kept.
+const keepArrivals = 3 * 24 * time.Hour
+
+// spare is what an arrival must leave free on the service's disk, in bytes.
+const spare = 256 << 20
+
+// upload is what the tus handler's file store writes beside an upload's bytes.
+type upload struct {
+	ID       string
+	Size     int64
+	MetaData map[string]string
+}
+
+// uploadID is what the file store calls an upload.
+var uploadID = regexp.MustCompile(`^[0-9a-f]{32}$`)
+
+// ArrivalsFolder is where uploads are kept until they have arrived.
+func (s *Service) ArrivalsFolder() string { return filepath.Join(s.config.Data, "arrivals") }
+
+// Room refuses what does not fit on the service's disk before it is sent. bytes is what
+// will be stored; times says how often it is there at once.
+func (s *Service) Room(name string, bytes, times int64) error {
+	var st unix.Statfs_t
+	if err := unix.Statfs(s.ArrivalsFolder(), &st); err != nil || bytes < 0 {
+		return nil // it will be found out on the way
+	}
+	if limit := s.config.Limits.Defaults().Bytes; bytes > limit {
+		return fault.New(fault.TooLarge, "receive", name, "%d bytes are announced; %d are the limit", bytes, limit).
+			With("If it is the right file, start the service with a greater --largest-arrival.")
+	}
+	if free := int64(st.Bavail)*st.Bsize - spare; bytes*times > free {
+		return fault.New(fault.NoSpace, "receive", name, "%d bytes are announced and the service can take %d", bytes, max(0, free/times)).
+			With("Free space in the service's data folder.")
+	}
+	return nil
+}
+
+func (s *Service) uploadOf(id string) (u upload, offset int64, last time.Time, err error) {
+	if !uploadID.MatchString(id) {
+		return u, 0, last, fault.New(fault.NotFound, "find arrival", id, "there is none of that id").With("reshard arrivals lists them.")
+	}
+	file := filepath.Join(s.ArrivalsFolder(), id)
+	data, err := os.ReadFile(file + ".info")
+	if errors.Is(err, fs.ErrNotExist) {
+		return u, 0, last, fault.New(fault.NotFound, "find arrival", id, "there is none of that id").With("reshard arrivals lists them.")
+	}
+	if err == nil {
+		err = json.Unmarshal(data, &u)
+	}
+	if err != nil {
+		return u, 0, last, fault.Wrap(fault.Internal, "read arrival", id, err)
+	}
+	info, err := os.Stat(file)
+	if err != nil {
+		return u, 0, last, fault.Wrap(fault.Internal, "read arrival", id, err)
+	}
+	return u, info.Size(), info.ModTime(), nil
+}
+
+// Arrivals lists the uploads that have not become a copy, newest first.
+func (s *Service) Arrivals(context.Context) ([]wire.Unfinished, error) {
+	files, err := filepath.Glob(filepath.Join(s.ArrivalsFolder(), "*.info"))
+	if err != nil {
+		return nil, fault.Wrap(fault.Internal, "list", "arrivals", err)
+	}
+	out := []wire.Unfinished{}
+	for _, f := range files {
+		u, offset, last, err := s.uploadOf(strings.TrimSuffix(filepath.Base(f), ".info"))
+		if err != nil || u.MetaData["kind"] == chunksKind {
+			continue // it has just arrived, or is part of something that the sender puts together
+		}
+		out = append(out, wire.Unfinished{ID: u.ID, Name: u.MetaData["name"], By: u.MetaData["by"], Size: u.Size, Received: offset, Last: last, Goes: last.Add(keepArrivals)})
+	}
+	slices.SortFunc(out, func(a, b wire.Unfinished) int { return b.Last.Compare(a.Last) })
+	return out, nil
+}
+
+// chunksKind marks an upload that is a bundle of chunks.
+const chunksKind = "chunks"
+
+// Admit says whether an upload may begin, and what to note of it.
+func (s *Service) Admit(meta map[string]string, size int64, by string) (map[string]string, error) {
+	name := filepath.Base(filepath.FromSlash(meta["name"]))
+	if meta["kind"] != "" && meta["kind"] != chunksKind {
+		return nil, fault.New(fault.Invalid, "receive", name, "an upload's kind is left out, or %s", chunksKind)
+	}
+	if meta["kind"] == "" && (meta["name"] == "" || len(name) > 255) {
+		return nil, fault.New(fault.Invalid, "receive", name, "the upload's metadata must give the file's name, of at most 255 bytes, as name")
+	}
+	// The archive and, beside it, its content.
+	if err := s.Room(name, size, 2); err != nil {
+		return nil, err
+	}
+	noted := map[string]string{"name": name, "by": by}
+	if meta["kind"] != "" {
+		noted["kind"] = meta["kind"]
+	}
+	return noted, nil
+}
+
+// Finished is called when the last byte of an upload has come: chunks are taken into
+// the vault at once, before their sender is told that they have arrived.
+func (s *Service) Finished(ctx context.Context, id string) error {
+	u, size, _, err := s.uploadOf(id)
+	if err != nil || u.MetaData["kind"] != chunksKind {
+		return err
+	}
+	f, err := os.Open(filepath.Join(s.ArrivalsFolder(), id))
+	if err != nil {
+		return fault.Wrap(fault.Internal, "take in", "chunks", err)
+	}
+	defer f.Close() //nolint:errcheck // only read
+	_, err = s.vault.Take(ctx, f, size)
+	return errors.Join(err, s.dropArrival(id))
+}
+
+// DropArrival forgets an upload that has not become a copy.
+func (s *Service) DropArrival(_ context.Context, id string) error {
+	if _, _, _, err := s.uploadOf(id); err != nil {
+		return err
+	}
+	return s.dropArrival(id)
+}
+
+func (s *Service) dropArrival(id string) error {
+	file := filepath.Join(s.ArrivalsFolder(), id)
+	err := errors.Join(os.Remove(file+".info"), os.Remove(file))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	return fault.Wrap(fault.Internal, "remove arrival", id, err)
+}
+
+// TakeArrival recognises what has been uploaded and stores it. sum, which may be empty,
+// is what the sender says its bytes hash to. An upload that is refused stays, so that a
+// person can choose among its worlds without sending it again.
+func (s *Service) TakeArrival(ctx context.Context, id, root, sum, by string) (wire.Arrival, error) {
+	u, offset, _, err := s.uploadOf(id)
+	if err != nil {
+		return wire.Arrival{}, err
+	}
+	name := u.MetaData["name"]
+	if u.MetaData["kind"] != "" {
+		return wire.Arrival{}, fault.New(fault.Invalid, "take", id, "it is chunks and no archive")
+	}
+	if offset != u.Size {
+		return wire.Arrival{}, fault.New(fault.WrongState, "take", name, "%d of %d bytes have come", offset, u.Size).With("Go on sending it: reshard send.")
+	}
+	if !s.taking.hold(id) {
+		return wire.Arrival{}, fault.New(fault.Busy, "take", name, "it is being taken in").With("Wait until that has ended.")
+	}
+	defer s.taking.release(id)
+	file := filepath.Join(s.ArrivalsFolder(), id)
+	if err := verifySum(ctx, file, name, sum); err != nil {
+		return wire.Arrival{}, err
+	}
+	archive, err := s.openArrival(file, name)
+	if err != nil {
+		return wire.Arrival{}, err
+	}
+	defer archive.Close() //nolint:errcheck // only read
+	arrival, err := s.keep(ctx, Incoming{Name: name, Root: root, By: by}, archive, nil)
+	if err != nil {
+		return wire.Arrival{}, err
+	}
+	return arrival, s.dropArrival(id)
+}
+
+// pieceSize is what a sender without a running hash hashes at a time, in bytes.
+const pieceSize = 4 << 20
+
+// verifySum compares a file with what its sender says: "blake3:" of all bytes, or
+// "sha256-4m:", the SHA-256 over the SHA-256s of every 4 MiB, which a browser can do.
+func verifySum(ctx context.Context, file, name, sum string) error {
+	if sum == "" {
+		return nil
+	}
+	way, want, _ := strings.Cut(sum, ":")
+	f, err := os.Open(file)
+	if err != nil {
+		return fault.Wrap(fault.Internal, "verify", name, err)
+	}
+	defer f.Close() //nolint:errcheck // only read
+	var h hash.Hash
+	switch way {
+	case "blake3":
+		h = blake3.New()
+		_, err = io.Copy(h, f)
+	case "sha256-4m":
+		h = sha256.New()
+		var pieces [][sha256.Size]byte
+		pieces, err = hashPieces(ctx, f)
+		for _, p := range pieces {
+			h.Write(p[:]) // a hash never fails to write
+		}
+	default:
+		return fault.New(fault.Invalid, "verify", name, "%q is no way to hash; use blake3 or sha256-4m", way)
+	}
+	if err != nil {
+		return fault.Wrap(fault.Internal, "verify", name, err)
+	}
+	if got := hex.EncodeToString(h.Sum(nil)); got != want {
+		return fault.New(fault.Interrupted, "verify", name, "what came is not what was sent: its hash is %s and should be %s", got, want).
+			With("Remove this arrival and send the file again.")
+	}
+	return nil
+}
+
+func hashPieces(ctx context.Context, f *os.File) ([][sha256.Size]byte, error) {
+	info, err := f.Stat()
+	if err != nil {
+		return nil, err
+	}
+	out := make([][sha256.Size]byte, (info.Size()+pieceSize-1)/pieceSize)
+	group, gctx := errgroup.WithContext(ctx)
+	group.SetLimit(2)
+	for i := range out {
+		group.Go(func() error {
+			if err := context.Cause(gctx); err != nil {
+				return err
+			}
+			h := sha256.New()
+			_, err := io.Copy(h, io.NewSectionReader(f, int64(i)*pieceSize, pieceSize))
+			out[i] = [sha256.Size]byte(h.Sum(nil))
+			return err
+		})
+	}
+	return out, group.Wait()
+}
+
+// Lacking gives those of some chunks that the vault does not have.
+func (s *Service) Lacking(ctx context.Context, hashes []string) ([]string, error) {
+	return s.vault.Lacking(ctx, hashes)
+}
+
+// Assemble makes a world of files whose chunks are in the vault, as if they had come in
+// an archive.
+func (s *Service) Assemble(ctx context.Context, in wire.Assembly, by string) (wire.Arrival, error) {
+	limits := s.config.Limits.Defaults()
+	slices.SortFunc(in.Files, func(a, b wire.AssembledFile) int { return strings.Compare(a.Path, b.Path) })
+	c := vault.Copy{Reshard: vault.Format}
+	seen := map[string]bool{}
+	for _, f := range in.Files {
+		file := vault.File{Path: f.Path, Modified: f.Modified.UTC().Truncate(time.Second), Chunks: f.Chunks}
+		clean := strings.TrimSuffix(f.Path, "/")
+		if !fs.ValidPath(clean) || clean == "." || strings.ContainsAny(clean, "\\\x00") || len(clean) > limits.Name || seen[clean] {
+			return wire.Arrival{}, fault.New(fault.UnsafeArchive, "put together", in.Name, "the name %q is none of a file below a folder, or is there twice", f.Path)
+		}
+		seen[clean] = true
+		for _, chunk := range f.Chunks {
+			if chunk.Size < 0 {
+				return wire.Arrival{}, fault.New(fault.Invalid, "put together", in.Name, "a chunk of %q has the size %d", f.Path, chunk.Size)
+			}
+			file.Size += chunk.Size
+		}
+		c.Bytes += file.Size
+		c.Files = append(c.Files, file)
+	}
+	if len(c.Files) > limits.Entries || c.Bytes > limits.Bytes {
+		return wire.Arrival{}, fault.New(fault.TooLarge, "put together", in.Name, "%d files of %d bytes; %d of %d are the limit", len(c.Files), c.Bytes, limits.Entries, limits.Bytes)
+	}
+	s.vault.Expect(c)
+	tree := s.vault.Tree(c, func(_, name string) string { return name })
+	return s.keepTree(ctx, Incoming{Name: in.Name, Root: in.Root, By: by, Source: in.Source}, tree, nil, func(e world.Entry) []vault.Chunk {
+		at, ok := slices.BinarySearchFunc(c.Files, e.Source, func(f vault.File, name string) int { return strings.Compare(f.Path, name) })
+		if !ok {
+			return nil
+		}
+		return c.Files[at].Chunks
+	})
+}
+
+// tidyArrivals removes uploads that nobody has gone on with.
+func (s *Service) tidyArrivals() {
+	files, _ := filepath.Glob(filepath.Join(s.ArrivalsFolder(), "*.info")) // the pattern is one
+	for _, f := range files {
+		id := strings.TrimSuffix(filepath.Base(f), ".info")
+		if u, offset, last, err := s.uploadOf(id); err == nil && s.now().Sub(last) > keepArrivals {
+			s.log.Info("an arrival that nobody went on with is removed", "name", u.MetaData["name"], "bytes", offset, "of", u.Size)
+			if err := s.dropArrival(id); err != nil {
+				s.log.Warn("cannot remove an arrival", "error", err)
+			}
+		}
+	}
+}
+
+// taking holds the uploads that are being taken in.
+type taking struct {
+	mu  sync.Mutex
+	ids map[string]bool
+}
+
+func (t *taking) hold(id string) bool {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.ids[id] {
+		return false
+	}
+	if t.ids == nil {
+		t.ids = map[string]bool{}
+	}
+	t.ids[id] = true
+	return true
+}
+
+func (t *taking) release(id string) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	delete(t.ids, id)
+}

@@ -1,0 +1,48 @@
+package service
+
+import (
+	"context"
+	"encoding/base64"
+
+	"reshard/internal/core/fault"
+	"reshard/internal/core/world"
+	"reshard/internal/wire"
+)
+
+// Recognise looks for worlds in a listing of files, before any of them is sent. It says
+// what of which files it needs to go on; a sender asks again with that.
+func (s *Service) Recognise(ctx context.Context, in wire.Listing) (wire.Recognised, error) {
+	if limit := s.config.Limits.Defaults().Entries; len(in.Files) > limit {
+		return wire.Recognised{}, fault.New(fault.TooLarge, "look at", in.Name, "it lists %d files; %d are the limit", len(in.Files), limit)
+	}
+	listing := world.NewListing(in.Files)
+	survey, grounds, needs, err := world.LookAtListing(listing, in.Name, s.games.profiles(), s.now())
+	if err != nil {
+		return wire.Recognised{}, err
+	}
+	out := wire.Recognised{Survey: survey, Needs: needs, Pictures: map[string]string{}}
+	if len(needs) > 0 {
+		return out, nil
+	}
+	for at, g := range grounds {
+		release, err := s.mayDraw(ctx, at)
+		if err != nil {
+			return out, err
+		}
+		picture, _, err := g.Draw()
+		release()
+		if err != nil {
+			continue // there is nothing to draw yet
+		}
+		if max(picture.Bounds().Dx(), picture.Bounds().Dy()) > thumbnail {
+			picture = scaled(picture, thumbnail)
+		}
+		if data, err := encodePicture(picture); err == nil {
+			out.Pictures[at] = base64.StdEncoding.EncodeToString(data)
+		}
+	}
+	return out, nil
+}
+
+// thumbnail is the longest side of a small picture, in pixels.
+const thumbnail = 256
