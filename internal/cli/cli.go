@@ -48,6 +48,7 @@ type app struct {
 	json   bool
 	plain  bool // no cursor movement: output is not a terminal
 	width  int
+	total  int64 // of the progress line that is shown
 }
 
 // Run runs a command line (without the program's name) and gives the exit code.
@@ -88,6 +89,25 @@ func (e usageError) Error() string { return e.text }
 
 func usage(format string, args ...any) error { return usageError{fmt.Sprintf(format, args...)} }
 
+// complain says what went wrong and what to do next.
+func (a *app) complain(err error) {
+	what, next := fault.Words(err)
+	if a.json {
+		_ = json.NewEncoder(a.Err).Encode(map[string]string{"code": string(fault.CodeOf(err)), "what": what, "next": next})
+	} else {
+		a.wrappedTo(a.Err, "reshard: ", what)
+		if next != "" {
+			a.wrappedTo(a.Err, "         ", next)
+		}
+	}
+}
+
+// exitQuietly ends with a code after everything has been said.
+type exitQuietly int
+
+func (e exitQuietly) Error() string { return fmt.Sprintf("exit %d", int(e)) }
+
+// finish says an error in words, and gives the exit code.
 func (a *app) finish(err error) int {
 	if err == nil {
 		return ExitDone
@@ -102,7 +122,6 @@ func (a *app) finish(err error) int {
 		return ExitUsage
 	}
 	code := fault.CodeOf(err)
-	what, next := fault.Words(err)
 	if code == fault.Internal {
 		var e *fault.Error
 		if !errors.As(err, &e) { // not ours: the command line parser's
@@ -110,21 +129,9 @@ func (a *app) finish(err error) int {
 			return ExitUsage
 		}
 	}
-	if a.json {
-		_ = json.NewEncoder(a.Err).Encode(map[string]string{"code": string(code), "what": what, "next": next})
-	} else {
-		a.wrappedTo(a.Err, "reshard: ", what)
-		if next != "" {
-			a.wrappedTo(a.Err, "         ", next)
-		}
-	}
+	a.complain(err)
 	return exitOf(code)
 }
-
-// exitQuietly ends with a code after everything has been said.
-type exitQuietly int
-
-func (e exitQuietly) Error() string { return fmt.Sprintf("exit %d", int(e)) }
 
 func exitOf(code fault.Code) int {
 	switch code {
@@ -163,10 +170,10 @@ Exit codes: 0 done, 1 failed and undone, 2 usage, 3 blocked by fit,
 			&cli.BoolFlag{Name: "json", Usage: "print JSON instead of text", Destination: &a.json},
 		},
 		Commands: []*cli.Command{
-			a.inspectCommand(), a.findCommand(), a.sendCommand(), a.worldsCommand(), a.landmarksCommand(), a.fitCommand(), a.putCommand(), a.restoreCommand(), a.cloneCommand(),
+			a.inspectCommand(), a.findCommand(), a.sendCommand(), a.arrivalsCommand(), a.worldsCommand(), a.compareCommand(), a.landmarksCommand(), a.fitCommand(), a.putCommand(), a.restoreCommand(), a.cloneCommand(),
 			a.resetCommand(), a.switchCommand(), a.renameCommand(), a.takeAwayCommand(), a.undoCommand(), a.changeoversCommand(), a.tidyCommand(),
-			a.serversCommand(), a.gamesCommand(), a.usersCommand(), a.signInCommand(), a.signOutCommand(),
-			a.serveCommand(), a.demoCommand(), a.apiCommand(),
+			a.serversCommand(), a.vaultCommand(), a.gamesCommand(), a.usersCommand(), a.signInCommand(), a.signOutCommand(),
+			a.serveCommand(), a.demoCommand(), a.apiCommand(), // the first two where the service runs
 		},
 		ExitErrHandler: func(context.Context, *cli.Command, error) {}, // finish decides, once
 		OnUsageError:   func(_ context.Context, _ *cli.Command, err error, _ bool) error { return usageError{err.Error()} },

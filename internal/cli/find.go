@@ -2,9 +2,8 @@ package cli
 
 import (
 	"context"
+	"fmt"
 	"os"
-	"path/filepath"
-	"runtime"
 	"slices"
 	"time"
 
@@ -13,26 +12,21 @@ import (
 	"reshard/games"
 	"reshard/internal/core/fault"
 	"reshard/internal/core/game"
+	"reshard/internal/core/world"
 	"reshard/internal/local"
 )
 
-// foundWorld is a world on this computer.
-type foundWorld struct {
-	Game       string    `json:"game"`
-	Title      string    `json:"title"`
-	Path       string    `json:"path"`
-	Bytes      int64     `json:"bytes"`
-	LastPlayed time.Time `json:"lastPlayed"`
-}
-
 func (a *app) findCommand() *cli.Command {
 	return &cli.Command{
-		Name: "find", Usage: "list the worlds on this computer (offline)",
-		Description: `Looks where the games keep worlds that are played alone, as their profiles say.
-Nothing is changed, and no service is needed.
+		Name: "find", Usage: "list the worlds on this computer (offline)", ArgsUsage: "[PATH]",
+		Description: `Looks where the games keep worlds that are played alone, as their profiles say; or
+anywhere below PATH. The last played comes first. What is damaged, or stands where
+worlds do and is none, is listed with the reason. Nothing is changed, and no
+service is needed.
 
 Examples:
   reshard find
+  reshard find /media/old-disk/Users
   reshard find --game quarrymoss --json
   reshard find --profiles ~/profiles        games of your own profiles as well`,
 		Flags: []cli.Flag{
@@ -40,8 +34,8 @@ Examples:
 			&cli.StringFlag{Name: "profiles", Usage: "a `FOLDER` with profiles of your own"},
 		},
 		Action: func(_ context.Context, c *cli.Command) error {
-			if _, err := args(c); err != nil {
-				return err
+			if c.Args().Len() > 1 {
+				return usage("find takes at most one PATH; see reshard find --help")
 			}
 			profiles := slices.Clone(games.All())
 			if folder := c.String("profiles"); folder != "" {
@@ -60,62 +54,91 @@ Examples:
 					return fault.New(fault.NotFound, "find game", only, "there is no profile of that name").With("reshard games lists those of the service; --profiles reads a folder of your own.")
 				}
 			}
-			found, places := findWorlds(profiles, a.Env)
+			if c.Args().Present() {
+				found, err := local.FindBelow(c.Args().First(), profiles, time.Now())
+				if err != nil {
+					return err
+				}
+				return a.show(found, func() { a.printFound(found, []string{c.Args().First()}) })
+			}
+			home := a.Env("HOME")
+			if home == "" {
+				home, _ = os.UserHomeDir() // without one, places below it are left out
+			}
+			stores := local.Stores(profiles, local.System(), home, a.Env)
+			var places []string
+			for _, s := range stores {
+				places = append(places, s.Folder)
+			}
+			found := local.Find(stores, time.Now())
 			return a.show(found, func() { a.printFound(found, places) })
 		},
 	}
 }
 
-// findWorlds looks into every place of every game; places are those that it looked at.
-func findWorlds(profiles []*game.Profile, env func(string) string) (found []foundWorld, places []string) {
-	system := map[string]string{"darwin": "macos", "windows": "windows"}[runtime.GOOS]
-	if system == "" {
-		system = "linux"
-	}
-	home := env("HOME")
-	if home == "" {
-		home, _ = os.UserHomeDir() // without one, places below it are left out
-	}
-	found = []foundWorld{}
-	seen := map[string]bool{}
-	for _, p := range profiles {
-		for _, pattern := range p.Stores(system, filepath.ToSlash(home), env) {
-			places = append(places, pattern)
-			matches, err := filepath.Glob(filepath.FromSlash(pattern))
-			if err != nil {
-				continue // the profile's pattern is no pattern here
-			}
-			for _, match := range matches {
-				w, err := local.Open(match, "", []*game.Profile{p})
-				if err != nil {
-					continue // something else stands there
-				}
-				key := p.ID + "\x00" + filepath.Dir(match) + "\x00" + w.World.Folder
-				if !seen[key] {
-					seen[key] = true
-					found = append(found, foundWorld{Game: p.ID, Title: w.World.Title, Path: match, Bytes: w.World.Bytes, LastPlayed: w.World.LastPlayed})
-				}
-				w.Close()
-			}
-		}
-	}
-	slices.SortFunc(found, func(x, y foundWorld) int { return y.LastPlayed.Compare(x.LastPlayed) })
-	return found, places
-}
-
-func (a *app) printFound(found []foundWorld, places []string) {
-	if len(found) == 0 {
+func (a *app) printFound(found world.Survey, places []string) {
+	if len(found.Worlds) == 0 {
 		a.print("No world of a known game. Looked in:\n")
 		for _, p := range places {
 			a.print("  %s\n", p)
 		}
-		a.print("Give a world's own path: reshard inspect PATH\n")
+		a.printUnfamiliar(found.Unfamiliar)
+		a.print("\nNext: reshard find PATH looks anywhere; reshard inspect PATH looks at one world\n")
 		return
 	}
 	var rows [][]string
-	for _, f := range found {
-		rows = append(rows, []string{f.Game, quoted(f.Title), when(f.LastPlayed), bytesText(f.Bytes), f.Path})
+	likely := 0
+	for i, f := range found.Worlds {
+		w := f.World
+		mark := " "
+		if f.Likely != "" {
+			mark, likely = "»", i
+		}
+		rows = append(rows, []string{
+			mark, w.Game, orText(quotedIf(w.Title), "?"), w.Folder, when(w.LastPlayed), bytesText(w.Bytes), orText(w.Fact("seed").Text, "-"), orText(w.Fact("version").Text, "-"), playersShort(w.Players),
+		})
 	}
-	a.table([]string{"game", "title", "last played", "size", "path"}, rows, 0, 40, 0, 0, 60)
-	a.print("\nNext: reshard send %s\n", shellWord(found[0].Path))
+	a.table([]string{"", "game", "title", "folder", "last played", "size", "seed", "version", "players"}, rows, 0, 0, 24, 20, 0, 0, 12, 0, 16)
+	best := found.Worlds[likely]
+	if best.Likely != "" {
+		a.print("\n» %s: most likely the one you mean, because %s.\n", orText(quotedIf(best.World.Title), best.World.Folder), best.Likely)
+	}
+	for _, f := range found.Worlds {
+		if f.Damaged != "" {
+			a.wrapped("  ✕ ", fmt.Sprintf("%s is damaged: %s", f.At, f.Damaged))
+		}
+		if f.Open != "" {
+			a.wrapped("  ! ", fmt.Sprintf("%s seems to be open in the game (%s): quit the game before you send it", orText(quotedIf(f.World.Title), f.At), f.Open))
+		}
+	}
+	a.printUnfamiliar(found.Unfamiliar)
+	a.print("\nNext: reshard send %s\n", shellWord(best.At))
+}
+
+func (a *app) printUnfamiliar(list []world.Unfamiliar) {
+	for i, u := range list {
+		if i == 10 {
+			a.print("  and %d more that are no worlds\n", len(list)-i)
+			return
+		}
+		a.wrapped("  ? ", fmt.Sprintf("%s is no world: %s", u.At, u.Why))
+	}
+}
+
+func quotedIf(s string) string {
+	if s == "" {
+		return ""
+	}
+	return quoted(s)
+}
+
+func playersShort(list []world.Player) string {
+	if len(list) == 0 {
+		return "-"
+	}
+	var names []string
+	for _, p := range list {
+		names = append(names, orText(p.Name, p.ID))
+	}
+	return someText(names)
 }

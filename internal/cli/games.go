@@ -21,7 +21,6 @@ import (
 	"reshard/internal/core/game"
 	"reshard/internal/core/sketch"
 	"reshard/internal/local"
-	"reshard/internal/service"
 	"reshard/internal/wire"
 )
 
@@ -438,28 +437,28 @@ func servedProfiles(ctx context.Context, api *client.Client) ([]*game.Profile, e
 
 // profilesWith reads a folder of users' profiles beside the shipped ones. An id
 // that ships already is refused unless override says that it may be replaced.
-func profilesWith(folder string, override bool) ([]service.GameDocument, error) {
-	byID := map[string]service.GameDocument{}
+func profilesWith(folder string, override bool) ([]game.Document, error) {
+	byID := map[string]game.Document{}
 	for _, p := range games.All() {
 		source, err := games.Source(p.ID)
 		if err != nil {
 			return nil, fault.Wrap(fault.Internal, "read profile", p.ID, err)
 		}
-		byID[p.ID] = service.GameDocument{Profile: p, Source: source, Origin: service.OriginShipped}
+		byID[p.ID] = game.Document{Profile: p, Source: source, Origin: game.OriginShipped}
 	}
 	if folder != "" {
 		if err := folderProfiles(folder, override, byID); err != nil {
 			return nil, err
 		}
 	}
-	var all []service.GameDocument
+	var all []game.Document
 	for _, id := range sortedNames(byID) {
 		all = append(all, byID[id])
 	}
 	return all, nil
 }
 
-func folderProfiles(folder string, override bool, byID map[string]service.GameDocument) error {
+func folderProfiles(folder string, override bool, byID map[string]game.Document) error {
 	entries, err := os.ReadDir(folder)
 	if err != nil {
 		return &fault.Error{Code: fault.NotFound, Op: "read profiles in", Path: folder, Err: err}
@@ -481,7 +480,7 @@ func folderProfiles(folder string, override bool, byID map[string]service.GameDo
 				With("Give it another id, or start the service with --games-override.")
 		}
 		mine[p.ID] = e.Name()
-		byID[p.ID] = service.GameDocument{Profile: p, Source: data, Origin: service.OriginFolder}
+		byID[p.ID] = game.Document{Profile: p, Source: data, Origin: game.OriginFolder}
 	}
 	return nil
 }

@@ -40,7 +40,7 @@ func run(t *testing.T, env map[string]string, args ...string) (code int, out, er
 func TestHelpPages(t *testing.T) {
 	t.Parallel()
 	for _, command := range []string{
-		"", "inspect", "find", "send", "worlds", "worlds show", "worlds verify", "worlds picture", "worlds files", "fit", "put", "restore", "clone", "reset", "switch", "rename", "take-away", "tidy", "landmarks", "landmarks add", "landmarks remove", "undo", "changeovers", "changeovers show", "changeovers tick", "changeovers go-on", "changeovers cancel", "changeovers settle", "servers remove", "users remove",
+		"", "inspect", "find", "send", "arrivals", "arrivals take", "arrivals remove", "worlds", "worlds show", "worlds verify", "worlds picture", "worlds files", "worlds fetch", "worlds lineage", "worlds change", "worlds pin", "worlds unpin", "worlds set-aside", "worlds bring-back", "worlds join", "worlds apart", "worlds split", "compare", "vault", "vault check", "vault collect", "vault rebuild", "fit", "put", "restore", "clone", "reset", "switch", "rename", "take-away", "tidy", "landmarks", "landmarks add", "landmarks remove", "undo", "changeovers", "changeovers show", "changeovers tick", "changeovers go-on", "changeovers cancel", "changeovers settle", "servers remove", "users remove",
 		"servers", "servers add", "servers show", "servers start", "servers stop", "servers log", "games", "games show", "games sketch", "games lint", "games try", "games add", "games history", "games remove", "games schema", "users", "users add", "users password",
 		"sign-in", "sign-out", "serve", "demo", "api",
 	} {

@@ -5,10 +5,7 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"io/fs"
 	"net/http"
-	"os"
-	"path"
 	"path/filepath"
 	"strings"
 	"time"
@@ -17,127 +14,8 @@ import (
 
 	"reshard/internal/client"
 	"reshard/internal/core/fault"
-	"reshard/internal/core/game"
-	"reshard/internal/core/world"
-	"reshard/internal/local"
-	"reshard/internal/pack"
 	"reshard/internal/wire"
 )
-
-func (a *app) sendCommand() *cli.Command {
-	return &cli.Command{
-		Name: "send", Usage: "store a world in the library", ArgsUsage: "PATH",
-		Description: `Sends a world (a folder or an archive) to the service, which stores it as an
-immutable copy. The source is never changed; of a folder only the world's own
-files go, without lock files. Sending the same content again changes nothing.
-
-Examples:
-  reshard send ~/saves/"Fen Garden"
-  reshard send fen-garden.zip
-  reshard send two-plots.zip --root "plots/East Plot"`,
-		Flags: []cli.Flag{rootFlag()},
-		Action: func(ctx context.Context, c *cli.Command) error {
-			paths, err := args(c, "PATH")
-			if err != nil {
-				return err
-			}
-			api, err := a.client()
-			if err != nil {
-				return err
-			}
-			// Recognised here first: what is no world is not sent at all.
-			profiles, err := servedProfiles(ctx, api)
-			if err != nil {
-				return err
-			}
-			arrival, err := a.send(ctx, api, paths[0], c.String("root"), profiles)
-			a.endProgress()
-			if err != nil {
-				return err
-			}
-			return a.show(arrival, func() { a.describeArrival(arrival) })
-		},
-	}
-}
-
-// send recognises a world and sends it; root chooses among several.
-func (a *app) send(ctx context.Context, api *client.Client, file, root string, profiles []*game.Profile) (wire.Arrival, error) {
-	w, err := local.Open(file, root, profiles)
-	if err != nil {
-		return wire.Arrival{}, err
-	}
-	defer w.Close()
-	body, size, err := a.archiveOf(w)
-	if err != nil {
-		return wire.Arrival{}, err
-	}
-	defer body.Close() //nolint:errcheck // only read
-	if w.Zip {
-		return api.Send(ctx, filepath.Base(w.Path), w.Found.At(), body, size)
-	}
-	return api.Send(ctx, w.Found.Folder+".zip", "", body, size)
-}
-
-// archiveOf gives a zip file as it is, and a folder packed as it is read.
-func (a *app) archiveOf(l local.World) (io.ReadCloser, int64, error) {
-	if l.Zip {
-		f, err := os.Open(l.Path)
-		if err != nil {
-			return nil, 0, err
-		}
-		info, err := f.Stat()
-		if err != nil {
-			return nil, 0, err
-		}
-		return &counting{ReadCloser: f, see: a.progressOf("sending", info.Size())}, info.Size(), nil
-	}
-	entries, err := world.Parts(l.Tree, l.Found)
-	if err != nil {
-		return nil, 0, err
-	}
-	items := make([]pack.Item, 0, len(entries))
-	for _, e := range entries {
-		items = append(items, pack.Item{Name: nameInArchive(l.Found, e), Open: pack.From(l.Tree, e.Source), Size: e.Size, Modified: e.ModTime})
-	}
-	// Locks are no part of the world, and what they say of it must arrive: it was open.
-	for _, lock := range l.World.Locks {
-		source := path.Join(l.Found.Root, lock)
-		info, err := fs.Stat(l.Tree, source)
-		if err != nil || !info.Mode().IsRegular() {
-			continue // it has just been released
-		}
-		items = append(items, pack.Item{Name: nameInArchive(l.Found, world.Entry{Path: lock}), Open: pack.From(l.Tree, source), Size: info.Size(), Modified: info.ModTime()})
-	}
-	see := a.progressOf("packing and sending", l.World.Bytes)
-	r, w := io.Pipe()
-	go func() { w.CloseWithError(pack.WriteZip(w, items, see)) }()
-	return r, -1, nil
-}
-
-// nameInArchive keeps the folder's name and, beside it, those of its realms.
-func nameInArchive(f world.Found, e world.Entry) string {
-	if len(f.Files) > 0 {
-		return e.Path
-	}
-	folder := f.Folder
-	if e.Part != "" {
-		folder = path.Base(f.Realms[e.Part])
-	}
-	return folder + "/" + e.Path
-}
-
-type counting struct {
-	io.ReadCloser
-	n   int64
-	see func(int64)
-}
-
-func (c *counting) Read(p []byte) (int, error) {
-	n, err := c.ReadCloser.Read(p)
-	c.n += int64(n)
-	c.see(c.n)
-	return n, err
-}
 
 func (a *app) describeArrival(r wire.Arrival) {
 	c := r.Copy
@@ -150,6 +28,10 @@ func (a *app) describeArrival(r wire.Arrival) {
 	for _, w := range c.Facts.Warnings {
 		a.wrapped("  ! ", w)
 	}
+	if len(r.Ignored) > 0 {
+		a.wrapped("  - ", "not taken along: "+someText(r.Ignored))
+	}
+	a.sayAlike(c.World, r.Same)
 	a.print("\nNext: reshard fit %s SERVER   (reshard servers lists them)\n", c.World)
 }
 
@@ -161,20 +43,28 @@ func (a *app) worldsCommand() *cli.Command {
 Examples:
   reshard worlds
   reshard worlds --search "garden ada" --game quarrymoss
-  reshard worlds --search -4713582209              by its seed
+  reshard worlds --seed=-4713582209
+  reshard worlds --player Ada --server north-plot
   reshard worlds show fen-garden
   reshard worlds verify fen-garden`,
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "search", Usage: "only worlds that have all these `WORDS` in their names, facts, players or where they came from"},
+			&cli.StringFlag{Name: "search", Usage: "only worlds that have all these `WORDS` in their names, facts, players, notes, tags or where they came from"},
 			&cli.StringFlag{Name: "game", Usage: "only of this `GAME`"},
+			&cli.StringFlag{Name: "server", Usage: "only those brought onto this `SERVER`, or taken from it"},
+			&cli.StringFlag{Name: "tag", Usage: "only with this `TAG`"},
+			&cli.StringFlag{Name: "seed", Usage: "only with this `SEED`"},
+			&cli.StringFlag{Name: "version", Usage: "only of this game `VERSION`"},
+			&cli.StringFlag{Name: "player", Usage: "only those in which this `PLAYER` (name or id) has played"},
+			&cli.BoolFlag{Name: "aside", Usage: "only copies that are set aside"},
 		},
 		Action: listing(a, func(ctx context.Context, api *client.Client, c *cli.Command) ([]wire.World, error) {
-			if !c.IsSet("search") && !c.IsSet("game") {
-				return api.Worlds(ctx)
+			w := client.Wanted{
+				Words: c.String("search"), Game: c.String("game"), Server: c.String("server"), Tag: c.String("tag"),
+				Seed: c.String("seed"), Version: c.String("version"), Player: c.String("player"), Aside: c.Bool("aside"),
 			}
-			list, err := api.FindWorlds(ctx, c.String("search"), c.String("game"))
-			if err == nil && len(list) == 0 {
-				err = fault.New(fault.NotFound, "find worlds", c.String("search"), "no world of the library has all of that").With("reshard worlds lists all of them.")
+			list, err := api.FindWorlds(ctx, w)
+			if err == nil && len(list) == 0 && w != (client.Wanted{}) {
+				err = fault.New(fault.NotFound, "find worlds", w.Words, "no world of the library has all of that").With("reshard worlds lists all of them.")
 			}
 			return list, err
 		}, a.listWorlds),
@@ -211,7 +101,12 @@ Examples:
 					})
 				},
 			},
-			a.pictureCommand(), a.filesCommand(),
+			a.pictureCommand(), a.filesCommand(), a.fetchCommand(), a.lineageCommand(), a.changeWorldCommand(),
+			a.copyCommand("pin", "keep a copy from being set aside", wire.ChangeCopy{Pinned: yes()}),
+			a.copyCommand("unpin", "let a copy be set aside again", wire.ChangeCopy{Pinned: no()}),
+			a.copyCommand("set-aside", "take a copy out of the library; it goes when it has been kept long enough", wire.ChangeCopy{Aside: yes()}),
+			a.copyCommand("bring-back", "bring a copy back that was set aside", wire.ChangeCopy{Aside: no()}),
+			a.joinCommand(), a.apartCommand(), a.splitCommand(),
 		},
 	}
 }
@@ -273,14 +168,17 @@ func (a *app) fetchFile(ctx context.Context, api *client.Client, world, name, to
 func (a *app) pictureCommand() *cli.Command {
 	return &cli.Command{
 		Name: "picture", Usage: "write a picture of a world from above, as PNG", ArgsUsage: "WORLD",
-		Description: "Where the game's profile says how to draw one.\n\nExamples:\n  reshard worlds picture fen-garden\n  reshard worlds picture 3f9a1c --to before.png",
-		Flags:       []cli.Flag{&cli.StringFlag{Name: "to", Usage: "the `FILE`, which is not there yet; WORLD.png when left out"}},
+		Description: "Where the game's profile says how to draw one.\n\nExamples:\n  reshard worlds picture fen-garden\n  reshard worlds picture 3f9a1c --to before.png --marks",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "to", Usage: "the `FILE`, which is not there yet; WORLD.png when left out"},
+			&cli.BoolFlag{Name: "marks", Usage: "with spawn (a ring) and landmarks (crosses) on it"},
+		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			names, api, err := a.ready(c, "WORLD")
 			if err != nil {
 				return err
 			}
-			body, err := api.Picture(ctx, names[0])
+			body, err := api.Picture(ctx, names[0], c.Bool("marks"))
 			if err != nil {
 				return err
 			}
@@ -309,10 +207,35 @@ func (a *app) listWorlds(worlds []wire.World) {
 }
 
 func (a *app) describeLibraryWorld(w wire.World) {
-	a.print("%s: %s, %s\n\n", w.Name, quoted(w.Title), w.Game)
+	a.print("%s: %s, %s\n", w.Name, quoted(w.Title), w.Game)
+	if len(w.Tags) > 0 {
+		a.print("  tags        %s\n", strings.Join(w.Tags, ", "))
+	}
+	if len(w.Servers) > 0 {
+		a.print("  servers     %s\n", strings.Join(w.Servers, ", "))
+	}
+	if w.Note != "" {
+		a.wrapped("  note        ", w.Note)
+	}
+	a.sayAlike(w.Name, w.Same)
 	for _, c := range w.Copies {
+		a.print("\n")
 		f := c.Facts
-		a.print("copy %s, %s from %s by %s, %s\n", c.ID[:12], c.Kind, c.Source, c.CreatedBy, when(c.CreatedAt))
+		pinned := ""
+		if c.Pinned {
+			pinned = ", pinned"
+		}
+		a.print("copy %s, %s from %s by %s, %s%s\n", c.ID[:12], c.Kind, c.Source, c.CreatedBy, when(c.CreatedAt), pinned)
+		if c.AsideAt != nil {
+			goes := "stays until a person removes it"
+			if c.Goes != nil {
+				goes = "goes " + when(*c.Goes)
+			}
+			a.print("  set aside by %s, %s\n", c.AsideBy, goes)
+		}
+		if c.Note != "" {
+			a.wrapped("  note        ", c.Note)
+		}
 		a.print("  folder      %s\n", quoted(f.Folder))
 		for _, name := range []string{"seed", "version", "family", "world-id"} {
 			if got := f.Fact(name); got.Known() {

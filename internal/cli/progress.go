@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"io"
 	"strings"
 	"time"
 
@@ -113,4 +114,18 @@ func stepDone(s wire.Step, c wire.Changeover) string {
 		return fmt.Sprintf("%s (%s)", strings.TrimSuffix(s.Say, "."), bytesText(c.Plan.NeedBytes))
 	}
 	return s.Say
+}
+
+// counting shows how much has been read.
+type counting struct {
+	io.ReadCloser
+	n   int64
+	see func(int64)
+}
+
+func (c *counting) Read(p []byte) (int, error) {
+	n, err := c.ReadCloser.Read(p)
+	c.n += int64(n)
+	c.see(c.n)
+	return n, err
 }

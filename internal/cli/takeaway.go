@@ -56,20 +56,20 @@ Examples:
 			if err != nil || last.State != plan.Done {
 				return err
 			}
-			return a.fetch(ctx, api, last.Copy, c.String("to"), c.Bool("folder"))
+			return a.fetch(ctx, api, last.Copy, "game", c.String("to"), c.Bool("folder"))
 		},
 	}
 }
 
 // fetch writes a copy of the library to this computer.
-func (a *app) fetch(ctx context.Context, api *client.Client, id, to string, folder bool) error {
-	body, name, err := api.Archive(ctx, id)
+func (a *app) fetch(ctx context.Context, api *client.Client, id, as, to string, folder bool) error {
+	body, name, err := api.Archive(ctx, id, as)
 	if err != nil {
 		return err
 	}
 	defer body.Close() //nolint:errcheck // only read
 	if name == "" || name != filepath.Base(name) {
-		name = id[:12] + ".zip"
+		name = filepath.Base(id) + ".zip"
 	}
 	if info, err := os.Stat(orText(to, ".")); err == nil && info.IsDir() {
 		to = filepath.Join(orText(to, "."), name)

@@ -26,10 +26,12 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
 
 	"reshard/cmd/standin/quarrymoss"
 	"reshard/internal/cli"
 	"reshard/internal/client"
+	"reshard/internal/pack"
 	"reshard/internal/pgserver"
 	"reshard/internal/wire"
 )
@@ -53,7 +55,20 @@ func TestMain(m *testing.M) {
 	os.Exit(run(m))
 }
 
+// enoughMemory is what a file system in memory must have free to hold the tests' files.
+const enoughMemory = 6 << 30
+
+// inMemory has the tests' files kept in memory, where a system has room for that: what
+// they test does not depend on the disk, and it is synced hundreds of times.
+func inMemory() {
+	var st unix.Statfs_t
+	if unix.Statfs("/dev/shm", &st) == nil && int64(st.Bavail)*st.Bsize > enoughMemory {
+		_ = os.Setenv("TMPDIR", "/dev/shm") // without it the disk does
+	}
+}
+
 func run(m *testing.M) int {
+	inMemory()
 	dir, err := os.MkdirTemp("", "reshard-e2e-")
 	if err != nil {
 		log.Fatal(err)
@@ -120,6 +135,8 @@ type bundle struct {
 	keepAside time.Duration
 	// games is a folder of profiles beside the shipped ones.
 	games string
+	// limits bound what arrives.
+	limits pack.Limits
 }
 
 func newDatabase(t *testing.T) string {
@@ -138,7 +155,7 @@ func setup(t *testing.T) *bundle {
 }
 
 func (b *bundle) config() cli.ServeConfig {
-	return cli.ServeConfig{Data: filepath.Join(b.dir, "data"), Database: b.database, Listen: "127.0.0.1:0", FirstUser: userName, FirstPassword: password, Log: io.Discard, StartServers: b.startServers, KeepAside: b.keepAside, Games: b.games, Trace: func(p string) {
+	return cli.ServeConfig{Data: filepath.Join(b.dir, "data"), Database: b.database, Listen: "127.0.0.1:0", FirstUser: userName, FirstPassword: password, Log: io.Discard, StartServers: b.startServers, KeepAside: b.keepAside, Limits: b.limits, Games: b.games, Trace: func(p string) {
 		if b.trace != nil {
 			b.trace(p)
 		}

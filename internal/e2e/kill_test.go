@@ -26,7 +26,14 @@ import (
 // changeover; 0 lets it live.
 func (b *bundle) mortal(dieAt int64) (address string, points func() []string, cmd *exec.Cmd) {
 	b.t.Helper()
+	return b.mortalAt("127.0.0.1:0", dieAt)
+}
+
+// mortalAt does so at an address.
+func (b *bundle) mortalAt(listen string, dieAt int64) (address string, points func() []string, cmd *exec.Cmd) {
+	b.t.Helper()
 	c := b.config()
+	c.Listen = listen
 	raw, err := json.Marshal(map[string]any{"DieAt": dieAt, "Config": map[string]any{"Data": c.Data, "Database": c.Database, "Listen": c.Listen}})
 	require.NoError(b.t, err)
 	cmd = exec.Command(os.Args[0])
@@ -54,6 +61,9 @@ func (b *bundle) mortal(dieAt int64) (address string, points func() []string, cm
 	}()
 	return address, func() []string { <-done; return seen }, cmd
 }
+
+// atOnce is how many services are killed at a time: most of their time they wait.
+const atOnce = 7
 
 // killKinds draft every kind of changeover on the server "north", whose settings name
 // "winter" and beside which stands "old"; "south" is another server. They may have
@@ -194,7 +204,7 @@ func TestASessionKilledAtEveryMove(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			points, died := killSession(t, damaged, 0)
 			require.False(t, died)
-			gate := make(chan struct{}, 4)
+			gate := make(chan struct{}, atOnce)
 			moves := 0
 			for n := 1; n <= len(points); n++ {
 				if !strings.Contains(points[n-1], "move") {
@@ -266,7 +276,7 @@ func TestKilledInEveryKind(t *testing.T) {
 	}
 	var tried atomic.Int64
 	t.Run("kinds", func(t *testing.T) {
-		gate := make(chan struct{}, 4)
+		gate := make(chan struct{}, atOnce)
 		offset := 0
 		for kind := range killKinds {
 			offset++

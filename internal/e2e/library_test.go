@@ -66,7 +66,7 @@ func TestPictures(t *testing.T) {
 	own, err := saltmarch.Make(made, saltmarch.Options{Name: "Sedge", Seed: 1})
 	require.NoError(t, err)
 	b.must("send", filepath.Join(made, own))
-	_, err = b.api.Picture(context.Background(), "sedge")
+	_, err = b.api.Picture(context.Background(), "sedge", false)
 	assert.ErrorIs(t, err, fault.NotFound.As())
 	assert.ErrorContains(t, err, "does not say how to draw")
 }

@@ -239,7 +239,7 @@ func TestEveryKindOnEveryGame(t *testing.T) {
 				taken := b.do(wire.NewChangeover{Kind: plan.TakeAway, Server: "one"})
 				require.NotEmpty(t, taken.Copy)
 				assert.False(t, taken.Undoable)
-				body, name, err := b.api.Archive(context.Background(), taken.Copy)
+				body, name, err := b.api.Archive(context.Background(), taken.Copy, "")
 				require.NoError(t, err)
 				data, err := io.ReadAll(body)
 				require.NoError(t, err)

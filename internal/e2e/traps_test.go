@@ -212,13 +212,16 @@ func TestADamagedCopyIsNotHandedOut(t *testing.T) {
 	b := setup(t)
 	b.quarry("north", plot{})
 	taken := b.do(wire.NewChangeover{Kind: plan.TakeAway, Server: "north"})
-	require.NoError(t, filepath.WalkDir(filepath.Join(b.dir, "data", "vault", "chunks"), func(p string, d os.DirEntry, err error) error {
-		if err == nil && !d.IsDir() {
-			return os.Truncate(p, 3)
+	require.NoError(t, filepath.WalkDir(filepath.Join(b.dir, "data", "vault", "packs"), func(p string, d os.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
 		}
-		return err
+		data, err := os.ReadFile(p)
+		require.NoError(t, err)
+		data[80] ^= 1 // of the first chunk in it
+		return os.WriteFile(p, data, 0o600)
 	}))
-	body, _, err := b.api.Archive(context.Background(), taken.Copy)
+	body, _, err := b.api.Archive(context.Background(), taken.Copy, "")
 	if err == nil {
 		_, err = io.ReadAll(body)
 		require.NoError(t, body.Close())

@@ -18,10 +18,12 @@ import (
 	"syscall"
 	"time"
 
+	"github.com/dustin/go-humanize"
 	"github.com/urfave/cli/v3"
 
 	"reshard/internal/api"
 	"reshard/internal/core/fault"
+	"reshard/internal/pack"
 	"reshard/internal/service"
 	"reshard/web"
 )
@@ -45,14 +47,23 @@ Examples:
 			&cli.StringFlag{Name: "listen", Usage: "`ADDRESS` to listen on; put TLS in front of it when that is not loopback", Value: "127.0.0.1:8474", Sources: cli.EnvVars("RESHARD_LISTEN")},
 			&cli.BoolFlag{Name: "start-servers", Usage: "start servers that should run and do not"},
 			&cli.DurationFlag{Name: "keep-aside", Value: 14 * 24 * time.Hour, Usage: "how long what changeovers set aside is kept; 0: until a person removes it"},
+			&cli.StringFlag{Name: "largest-arrival", Value: "64 GiB", Usage: "`SIZE` of a world, unpacked, that is still taken in"},
+			&cli.IntFlag{Name: "most-files", Value: 200_000, Usage: "`NUMBER` of files of a world that are still taken in"},
+			&cli.Int64Flag{Name: "most-packed", Value: 200, Usage: "how many `TIMES` as large an archive may be unpacked, once that is more than 1 GiB"},
+			&cli.IntFlag{Name: "longest-name", Value: 1024, Usage: "longest path in an archive, in `BYTES`"},
 			&cli.StringFlag{Name: "games", Usage: "`FOLDER` with profiles of your own (*.yaml)", Sources: cli.EnvVars("RESHARD_GAMES")},
 			&cli.BoolFlag{Name: "games-override", Usage: "let a profile of your own replace a shipped one of the same id"},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
 			defer stop()
+			largest, err := humanize.ParseBytes(c.String("largest-arrival"))
+			if err != nil || largest == 0 || largest > 1<<62 {
+				return usage("--largest-arrival %q is no size; use one such as 64 GiB", c.String("largest-arrival"))
+			}
 			d, err := Serve(ctx, ServeConfig{
-				Data: c.String("data"), Database: c.String("database"), Listen: c.String("listen"),
+				Limits: pack.Limits{Entries: c.Int("most-files"), Bytes: int64(largest), Ratio: c.Int64("most-packed"), Name: c.Int("longest-name")}, //nolint:gosec // bounded above
+				Data:   c.String("data"), Database: c.String("database"), Listen: c.String("listen"),
 				StartServers: c.Bool("start-servers"), KeepAside: c.Duration("keep-aside"), Log: a.Err, Games: c.String("games"), GamesOverride: c.Bool("games-override"),
 			})
 			if err != nil {
@@ -92,6 +103,8 @@ type ServeConfig struct {
 	Data, Database, Listen string
 	StartServers           bool
 	KeepAside              time.Duration
+	// Limits bound what arrives; zero values are the defaults.
+	Limits pack.Limits
 	// Games is a folder of profiles beside the shipped ones, "" for none.
 	Games         string
 	GamesOverride bool
@@ -125,7 +138,7 @@ func Serve(ctx context.Context, c ServeConfig) (*Daemon, error) {
 	}
 	s, err := service.Open(ctx, service.Config{
 		Data: c.Data, Database: c.Database, Games: documents,
-		StartServers: c.StartServers, KeepAside: c.KeepAside, Log: log, Trace: c.Trace,
+		StartServers: c.StartServers, KeepAside: c.KeepAside, Limits: c.Limits, Log: log, Trace: c.Trace,
 	})
 	if err != nil {
 		return nil, errors.Join(err, listener.Close())
