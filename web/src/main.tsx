@@ -14,10 +14,12 @@ import { EditGame } from "./pages/edit-game";
 import { Games } from "./pages/games";
 import { Library } from "./pages/library";
 import { Change } from "./pages/change";
+import { Compare } from "./pages/compare";
 import { ServerPage } from "./pages/server";
 import { Servers } from "./pages/servers";
 import { SignIn } from "./pages/sign-in";
 import { Users } from "./pages/users";
+import { Vault } from "./pages/vault";
 import { WorldPage } from "./pages/world";
 import { Button } from "./parts/controls";
 import { Page } from "./parts/layout";
@@ -81,6 +83,8 @@ const routes = root.addChildren([
   createRoute({ getParentRoute: () => root, path: "/servers/$server", component: ServerPage }),
   createRoute({ getParentRoute: () => root, path: "/library", component: Library }),
   createRoute({ getParentRoute: () => root, path: "/library/$world", component: WorldPage }),
+  createRoute({ getParentRoute: () => root, path: "/vault", component: Vault }),
+  createRoute({ getParentRoute: () => root, path: "/compare", component: Compare, validateSearch: (s: Record<string, unknown>) => ({ before: text(s["before"]), after: text(s["after"]) }) }),
   createRoute({
     getParentRoute: () => root, path: "/change", component: Change,
     validateSearch: (s: Record<string, unknown>) => ({ kind: kinds.find((k) => k === s["kind"]) ?? "put", server: text(s["server"]), world: optional(s["world"]), from: optional(s["from"]), name: optional(s["name"]) }),

@@ -26,6 +26,12 @@ export type Kind = Wish["kind"];
 export type Aside = Schemas["Aside"];
 export type Landmark = Schemas["Landmark"];
 export type Sighting = Schemas["Sighting"];
+export type Recognised = Schemas["Recognised"];
+export type Listing = Schemas["Listing"];
+export type Compared = Schemas["Compared"];
+export type WorldMap = Schemas["Map"];
+export type VaultState = Schemas["Vault"];
+export type Wanted = { search?: string; game?: string; server?: string; tag?: string; aside?: boolean };
 
 const client = createClient<paths>({ baseUrl: "/api", fetch: (request) => globalThis.fetch(request) });
 
@@ -34,12 +40,14 @@ export class Problem extends Error {
   readonly code: string;
   readonly next: string;
   readonly options: string[];
+  readonly labels: string[];
   readonly status: number;
   constructor(p: Partial<Schemas["Problem"]> | undefined, status: number) {
     super(p?.detail ?? "The service does not answer as it should.");
     this.code = p?.code ?? "unreachable";
     this.next = p?.next ?? "Check that the service runs, and load the page again.";
     this.options = p?.options ?? [];
+    this.labels = p?.labels ?? [];
     this.status = status;
   }
 }
@@ -79,7 +87,26 @@ export const api = {
   addUser: (name: string, password: string) => taken(client.POST("/v1/users", { body: { name, password } })),
   setPassword: (name: string, password: string) => taken(client.PUT("/v1/users/{name}/password", { params: { path: { name } }, body: { password } })),
   removeUser: (name: string) => taken(client.DELETE("/v1/users/{name}", { params: { path: { name } } })),
-  worlds: (search?: string, signal?: AbortSignal) => taken(client.GET("/v1/worlds", { params: { query: { search } }, signal })),
+  worlds: (wanted: Wanted, signal?: AbortSignal) => taken(client.GET("/v1/worlds", { params: { query: wanted }, signal })),
+  changeWorld: (world: string, body: Schemas["ChangeWorld"]) => taken(client.PATCH("/v1/worlds/{world}", { params: { path: { world } }, body })),
+  changeCopy: (copy: string, body: Schemas["ChangeCopy"]) => taken(client.PATCH("/v1/copies/{copy}", { params: { path: { copy } }, body })),
+  splitCopy: (copy: string) => taken(client.POST("/v1/copies/{copy}/split", { params: { path: { copy } } })),
+  joinWorlds: (world: string, into: string) => taken(client.POST("/v1/worlds/{world}/join", { params: { path: { world } }, body: { into } })),
+  sayApart: (world: string, from: string) => taken(client.POST("/v1/worlds/{world}/apart", { params: { path: { world } }, body: { from } })),
+  lineage: (world: string, signal?: AbortSignal) => taken(client.GET("/v1/worlds/{world}/lineage", { params: { path: { world } }, signal })),
+  map: (world: string, signal?: AbortSignal) => taken(client.GET("/v1/worlds/{world}/map", { params: { path: { world } }, signal })),
+  compare: (before: string, after: string, signal?: AbortSignal) => taken(client.GET("/v1/compare", { params: { query: { before, after } }, signal })),
+  recognise: (body: Listing) => taken(client.POST("/v1/arrivals/recognise", { body })),
+  arrivals: (signal?: AbortSignal) => taken(client.GET("/v1/arrivals", { signal })),
+  takeArrival: (id: string, root: string, hash: string) => taken(client.POST("/v1/arrivals/{id}/take", { params: { path: { id } }, body: { root, hash } })),
+  dropArrival: (id: string) => taken(client.DELETE("/v1/arrivals/{id}", { params: { path: { id } } })),
+  vault: (signal?: AbortSignal) => taken(client.GET("/v1/vault", { signal })),
+  workOnVault: (kind: "check" | "collect" | "rebuild") => taken(kind === "check" ? client.POST("/v1/vault/check") : kind === "collect" ? client.POST("/v1/vault/collect") : client.POST("/v1/vault/rebuild")),
+  text: async (world: string, path: string, signal?: AbortSignal) => {
+    const answer = await globalThis.fetch(`/api/v1/worlds/${encodeURIComponent(world)}/file?${new URLSearchParams({ path }).toString()}`, { signal });
+    if (!answer.ok) throw new Problem((await answer.json()) as Partial<Schemas["Problem"]>, answer.status);
+    return new Uint8Array(await answer.arrayBuffer());
+  },
   world: (world: string, signal?: AbortSignal) => taken(client.GET("/v1/worlds/{world}", { params: { path: { world } }, signal })),
   files: (world: string, signal?: AbortSignal) => taken(client.GET("/v1/worlds/{world}/files", { params: { path: { world } }, signal })),
   verify: (world: string) => taken(client.POST("/v1/worlds/{world}/verify", { params: { path: { world } } })),
@@ -107,24 +134,6 @@ export const api = {
           ? taken(client.POST("/v1/changeovers/{id}/settle", { params: { path: { id } } }))
           : taken(client.POST("/v1/changeovers/{id}/retry", { params: { path: { id } } })),
 };
-
-/** Sends an archive as a stream; fetch cannot tell how far it is, so this asks XMLHttpRequest. */
-export function sendWorld(file: File, root: string, onProgress: (sent: number) => void, signal: AbortSignal): Promise<Arrival> {
-  return new Promise((resolve, reject) => {
-    const request = new XMLHttpRequest();
-    const query = new URLSearchParams({ name: file.name });
-    if (root) query.set("root", root);
-    request.open("POST", `/api/v1/worlds?${query}`);
-    request.setRequestHeader("Content-Type", file.name.endsWith(".zip") ? "application/zip" : "application/octet-stream");
-    request.responseType = "json";
-    request.upload.addEventListener("progress", (e) => onProgress(e.loaded));
-    request.addEventListener("load", () => (request.status < 400 ? resolve(request.response as Arrival) : reject(new Problem(request.response as Partial<Schemas["Problem"]>, request.status))));
-    request.addEventListener("error", () => reject(new Problem({ detail: `Sending ${file.name} was cut off.`, next: "Send it again; nothing half was stored." }, 0)));
-    request.addEventListener("abort", () => reject(new DOMException("cancelled", "AbortError")));
-    signal.addEventListener("abort", () => request.abort());
-    request.send(file);
-  });
-}
 
 /** Listens to server-sent events of one name until closed; the browser reconnects by itself. */
 export function listen<T>(path: string, name: string, see: (value: T) => void): () => void {

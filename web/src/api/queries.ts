@@ -1,5 +1,5 @@
 import { queryOptions } from "@tanstack/react-query";
-import { api, type Wish } from "./client";
+import { api, type Wanted, type Wish } from "./client";
 
 // One factory an endpoint; a page that is left cancels what it asked for.
 export const queries = {
@@ -9,7 +9,12 @@ export const queries = {
   games: () => queryOptions({ queryKey: ["games"], queryFn: ({ signal }) => api.games(signal), staleTime: 60_000 }),
   gameVersions: (game: string) => queryOptions({ queryKey: ["games", game], queryFn: ({ signal }) => api.gameVersions(game, signal) }),
   users: () => queryOptions({ queryKey: ["users"], queryFn: ({ signal }) => api.users(signal) }),
-  worlds: (search = "") => queryOptions({ queryKey: ["worlds", "all", search], queryFn: ({ signal }) => api.worlds(search || undefined, signal) }),
+  worlds: (wanted: Wanted = {}) => queryOptions({ queryKey: ["worlds", "all", wanted], queryFn: ({ signal }) => api.worlds(wanted, signal) }),
+  lineage: (world: string) => queryOptions({ queryKey: ["worlds", world, "lineage"], queryFn: ({ signal }) => api.lineage(world, signal) }),
+  map: (copy: string) => queryOptions({ queryKey: ["map", copy], queryFn: ({ signal }) => api.map(copy, signal), retry: false }),
+  compare: (before: string, after: string) => queryOptions({ queryKey: ["compare", before, after], queryFn: ({ signal }) => api.compare(before, after, signal), staleTime: Infinity }),
+  arrivals: () => queryOptions({ queryKey: ["arrivals"], queryFn: ({ signal }) => api.arrivals(signal), refetchInterval: 10_000 }),
+  vault: () => queryOptions({ queryKey: ["vault"], queryFn: ({ signal }) => api.vault(signal), refetchInterval: (q) => (q.state.data?.work && !q.state.data.work.ended ? 300 : 10_000) }),
   world: (name: string) => queryOptions({ queryKey: ["worlds", name], queryFn: ({ signal }) => api.world(name, signal) }),
   sheet: (wish: Wish) => queryOptions({ queryKey: ["fit", wish], queryFn: ({ signal }) => api.sheet(wish, signal), staleTime: 0 }),
   files: (world: string) => queryOptions({ queryKey: ["files", world], queryFn: ({ signal }) => api.files(world, signal), staleTime: Infinity }),

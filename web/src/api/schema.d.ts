@@ -4,6 +4,91 @@
  */
 
 export interface paths {
+    "/v1/arrivals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List uploads that have not become a copy */
+        get: operations["list-arrivals"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/arrivals/recognise": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Look for worlds in a listing of files, before any of them is sent */
+        post: operations["recognise"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/arrivals/room": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whether so many bytes can be stored */
+        get: operations["check-room"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/arrivals/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Remove an upload that has not become a copy */
+        delete: operations["drop-arrival"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/arrivals/{id}/take": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Recognise what has been uploaded to /api/v1/uploads/{id} and store it */
+        post: operations["take-arrival"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/changeovers": {
         parameters: {
             query?: never;
@@ -152,6 +237,91 @@ export interface paths {
         put?: never;
         /** Start a drafted changeover */
         post: operations["start-changeover"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/chunks/lacking": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Which of some chunks the vault does not have; docs/vault.md tells how files are cut */
+        post: operations["find-lacking-chunks"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/compare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** In what two copies differ, the earlier one first */
+        get: operations["compare"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/compare/picture": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The map of the later copy with added tiles framed green, changed ones yellow, lost ones red and crossed out */
+        get: operations["compare-picture"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/copies/{copy}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** Change a copy's note, pin it, set it aside or bring it back */
+        patch: operations["change-copy"];
+        trace?: never;
+    };
+    "/v1/copies/{copy}/split": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give a copy a world of its own */
+        post: operations["split-copy"];
         delete?: never;
         options?: never;
         head?: never;
@@ -553,6 +723,74 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/vault": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the vault holds and what it is doing */
+        get: operations["get-vault"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/vault/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Read everything back that the vault holds; it goes on by itself */
+        post: operations["check-vault"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/vault/collect": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Remove what no copy of the library needs; it goes on by itself */
+        post: operations["collect-vault"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/vault/rebuild": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make the vault's index anew from its packs; it goes on by itself */
+        post: operations["rebuild-vault"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/worlds": {
         parameters: {
             query?: never;
@@ -571,6 +809,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/worlds/assemble": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Store a world whose chunks are in the vault */
+        post: operations["assemble-world"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/worlds/{world}": {
         parameters: {
             query?: never;
@@ -582,6 +837,24 @@ export interface paths {
         get: operations["get-world"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** Change a world's title, note or tags */
+        patch: operations["change-world"];
+        trace?: never;
+    };
+    "/v1/worlds/{world}/apart": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say that two worlds are not the same, so that it is not asked again */
+        post: operations["say-apart"];
         delete?: never;
         options?: never;
         head?: never;
@@ -639,6 +912,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/worlds/{world}/join": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a world's copies those of another one, because they are the same world */
+        post: operations["join-worlds"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/worlds/{world}/landmarks": {
         parameters: {
             query?: never;
@@ -669,6 +959,40 @@ export interface paths {
         post?: never;
         /** Forget a landmark */
         delete: operations["remove-landmark"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/worlds/{world}/lineage": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Where a world's copies came from and where they went */
+        get: operations["get-world-lineage"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/worlds/{world}/map": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Where a copy's picture stands in the world, with spawn and landmarks */
+        get: operations["get-world-map"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -722,6 +1046,7 @@ export interface components {
             ignored: string[];
             /** @description false when the library had this content already */
             new: boolean;
+            same?: components["schemas"]["SameWorld"][];
         };
         Aside: {
             /** Format: int64 */
@@ -745,6 +1070,35 @@ export interface components {
             server: string;
             /** Format: date-time */
             since?: string;
+        };
+        AssembledFile: {
+            chunks?: components["schemas"]["VaultChunk"][];
+            /** Format: date-time */
+            modified: string;
+            /** @description with forward slashes; ends in one for an empty folder */
+            path: string;
+        };
+        Assembly: {
+            files: components["schemas"]["AssembledFile"][];
+            /** @description of the folder or archive that they came from */
+            name: string;
+            /** @description which world, when they hold several */
+            root?: string;
+            /** @description where it came from, for people; the name when left out */
+            source?: string;
+        };
+        ChangeCopy: {
+            /** @description set aside: it goes when it has been kept long enough; false brings it back */
+            aside?: boolean;
+            note?: string;
+            /** @description a pinned copy cannot be set aside */
+            pinned?: boolean;
+        };
+        ChangeWorld: {
+            note?: string;
+            tags?: string[];
+            /** @description written into the world, as another copy, where the game's profile can */
+            title?: string;
         };
         Changeover: {
             copy?: string;
@@ -805,6 +1159,60 @@ export interface components {
             totalFiles: number;
             waiting?: string;
         };
+        CompareCount: {
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            files: number;
+        };
+        CompareDifference: {
+            after: string;
+            before: string;
+            name: string;
+        };
+        CompareFileChange: {
+            /**
+             * Format: int64
+             * @description bytes; -1: it is not there
+             */
+            after: number;
+            /**
+             * Format: int64
+             * @description bytes; -1: it was not there
+             */
+            before: number;
+            path: string;
+            /** @enum {string} */
+            what: "added" | "changed" | "lost";
+        };
+        CompareFiles: {
+            added: components["schemas"]["CompareCount"];
+            changed: components["schemas"]["CompareCount"];
+            lost: components["schemas"]["CompareCount"];
+            same: components["schemas"]["CompareCount"];
+        };
+        ComparePlayers: {
+            added: components["schemas"]["WorldPlayer"][];
+            changed: components["schemas"]["WorldPlayer"][];
+            lost: components["schemas"]["WorldPlayer"][];
+            /** Format: int64 */
+            same: number;
+        };
+        Compared: {
+            after: components["schemas"]["Copy"];
+            before: components["schemas"]["Copy"];
+            /** @description files that differ, the largest first; at most 1,000 */
+            changes: components["schemas"]["CompareFileChange"][];
+            facts: components["schemas"]["CompareDifference"][];
+            files: components["schemas"]["CompareFiles"];
+            /** @description tiles; absent: nothing is drawn of this game, or it cannot be compared */
+            map?: components["schemas"]["WorldDifferences"];
+            players: components["schemas"]["ComparePlayers"];
+            /** @description values that belong to the world and were taken along from a server */
+            settings: components["schemas"]["CompareDifference"][];
+            /** @description what there is to say, the most important first */
+            words: string[];
+        };
         ControlLine: {
             /** Format: int64 */
             offset: number;
@@ -812,6 +1220,12 @@ export interface components {
             text: string;
         };
         Copy: {
+            /**
+             * Format: date-time
+             * @description when it was set aside
+             */
+            asideAt?: string;
+            asideBy?: string;
             /** Format: int64 */
             bytes: number;
             /** Format: date-time */
@@ -822,10 +1236,19 @@ export interface components {
             facts: components["schemas"]["WorldFacts"];
             /** Format: int64 */
             files: number;
+            /**
+             * Format: date-time
+             * @description when a copy that is set aside goes; absent: never by itself
+             */
+            goes?: string;
             /** @description content address, 64 hexadecimal digits */
             id: string;
             /** @enum {string} */
-            kind: "arrival" | "backup" | "safety";
+            kind: "arrival" | "backup" | "safety" | "edited";
+            note?: string;
+            pinned: boolean;
+            /** @description that it was taken from */
+            server?: string;
             source: string;
             world: string;
         };
@@ -873,6 +1296,9 @@ export interface components {
         FieldError: {
             location: string;
             message: string;
+        };
+        "Find-lacking-chunksRequest": {
+            hashes: string[];
         };
         FitCell: {
             from?: string;
@@ -938,6 +1364,12 @@ export interface components {
             /** Format: date-time */
             withdrawnAt?: string;
         };
+        "Join-worldsRequest": {
+            into: string;
+        };
+        Lacking: {
+            hashes: string[];
+        };
         Landmark: {
             /** Format: date-time */
             createdAt: string;
@@ -948,8 +1380,18 @@ export interface components {
             place?: string;
             say: string;
         };
+        Lineage: {
+            /** @description oldest first */
+            steps: components["schemas"]["Past"][];
+            world: string;
+        };
         "Lint-gameRequest": {
             profile: string;
+        };
+        Listing: {
+            files: components["schemas"]["WorldListed"][];
+            /** @description of the folder */
+            name: string;
         };
         LocalTried: {
             picture?: boolean;
@@ -957,6 +1399,28 @@ export interface components {
             references?: components["schemas"]["WorldReference"][];
             server?: components["schemas"]["ServerState"];
             world?: components["schemas"]["WorldFacts"];
+        };
+        Map: {
+            /** Format: int64 */
+            height: number;
+            landmarks: components["schemas"]["PlacedLandmark"][];
+            /** Format: double */
+            left: number;
+            /**
+             * Format: double
+             * @description units a pixel; 0: of an image file it is not known
+             */
+            scale: number;
+            spawn?: components["schemas"]["WorldPoint"];
+            /**
+             * Format: int64
+             * @description how many have been explored
+             */
+            tiles: number;
+            /** Format: double */
+            top: number;
+            /** Format: int64 */
+            width: number;
         };
         NewChangeover: {
             /** @description put, restore and clone: the world only is to stand there, and does not become the active one */
@@ -1005,6 +1469,39 @@ export interface components {
             system?: "linux" | "macos" | "windows";
             /** @description the server's version, where no file tells it */
             version?: string;
+        };
+        Past: {
+            /** Format: date-time */
+            at: string;
+            by?: string;
+            /** Format: int64 */
+            changeover?: number;
+            copy: string;
+            /** @description of the changeover */
+            kind?: string;
+            /** @description the copy that it was made of, or that had been brought there */
+            of?: string;
+            say: string;
+            server?: string;
+            source?: string;
+            /** @description of the changeover */
+            state?: string;
+            /**
+             * @description a copy came in, was taken from a server, was made of another one; or was brought onto a server
+             * @enum {string}
+             */
+            what: "arrived" | "taken" | "edited" | "brought";
+        };
+        PlacedLandmark: {
+            /** Format: int64 */
+            id: number;
+            say: string;
+            /** @description the picture reaches so far */
+            shown: boolean;
+            /** Format: double */
+            x: number;
+            /** Format: double */
+            z: number;
         };
         Plan: {
             choices?: {
@@ -1127,6 +1624,7 @@ export interface components {
             code: string;
             detail: string;
             errors?: components["schemas"]["FieldError"][];
+            labels?: string[];
             next?: string;
             options?: string[];
             /** Format: int64 */
@@ -1134,11 +1632,34 @@ export interface components {
             title: string;
             type: string;
         };
+        Recognised: {
+            /** @description what must be known to go on; empty: all is told */
+            needs: components["schemas"]["WorldNeed"][];
+            /** @description small PNG images, base64, by where the world stands */
+            pictures: {
+                [key: string]: string;
+            };
+            unfamiliar: components["schemas"]["WorldUnfamiliar"][];
+            worlds: components["schemas"]["WorldSighted"][];
+        };
+        SameWorld: {
+            /**
+             * Format: int64
+             * @description percent of the content that the newest copies have in common
+             */
+            share: number;
+            title: string;
+            why: string;
+            world: string;
+        };
         SaveGame: {
             /** @description let it replace a profile that the service was started with */
             override?: boolean;
             /** @description the profile's document, YAML */
             profile: string;
+        };
+        "Say-apartRequest": {
+            from: string;
         };
         Server: {
             active: string;
@@ -1333,6 +1854,12 @@ export interface components {
              */
             tookMs: number;
         };
+        "Take-arrivalRequest": {
+            /** @description of all bytes, blake3:HEX; or sha256-4m:HEX, the SHA-256 over the SHA-256s of every 4 MiB */
+            hash?: string;
+            /** @description which world, when the archive holds several */
+            root?: string;
+        };
         "Tick-landmarkRequest": {
             /** @description false: it is not there */
             seen: boolean;
@@ -1343,10 +1870,150 @@ export interface components {
             secret: string;
             user: string;
         };
+        Unfinished: {
+            by: string;
+            /**
+             * Format: date-time
+             * @description when it is removed if nobody goes on with it
+             */
+            goes: string;
+            id: string;
+            /**
+             * Format: date-time
+             * @description when the last of them came
+             */
+            last: string;
+            name: string;
+            /**
+             * Format: int64
+             * @description bytes that have come; all of them: a person must say what to do with it
+             */
+            received: number;
+            /**
+             * Format: int64
+             * @description bytes announced
+             */
+            size: number;
+        };
         User: {
             /** Format: date-time */
             createdAt: string;
             name: string;
+        };
+        Vault: {
+            /**
+             * Format: int64
+             * @description on disk
+             */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description chunks and lists of files
+             */
+            chunks: number;
+            /**
+             * Format: int64
+             * @description bytes of all copies, unpacked and each counted alone
+             */
+            content: number;
+            /** Format: int64 */
+            copies: number;
+            /** Format: int64 */
+            packs: number;
+            /** @description what it is doing, or did last */
+            work?: components["schemas"]["VaultWork"];
+        };
+        VaultChecked: {
+            /**
+             * Format: int64
+             * @description read, as they are stored
+             */
+            bytes: number;
+            /** @description what does not read as it was stored */
+            damaged: components["schemas"]["VaultDamage"][];
+            /** Format: int64 */
+            entries: number;
+            /** Format: int64 */
+            packs: number;
+            /** @description copies that need something damaged or missing */
+            touched: components["schemas"]["VaultTouched"][];
+        };
+        VaultChunk: {
+            hash: string;
+            /** Format: int64 */
+            size: number;
+        };
+        VaultCollected: {
+            /**
+             * Format: int64
+             * @description freed in the packs
+             */
+            bytes: number;
+            /** Format: int64 */
+            entries: number;
+            /**
+             * Format: int64
+             * @description small packs that were written into a larger one
+             */
+            joined: number;
+            /**
+             * Format: int64
+             * @description packs that held nothing that is needed
+             */
+            removed: number;
+            /**
+             * Format: int64
+             * @description packs of which the needed part was written anew
+             */
+            rewritten: number;
+            /**
+             * Format: int64
+             * @description packs that the index does not know and that may be needed: rebuild takes them in
+             */
+            strays: number;
+        };
+        VaultDamage: {
+            /** @description of the chunk or copy; absent: the whole pack */
+            name?: string;
+            pack: string;
+            why: string;
+        };
+        VaultRebuilt: {
+            /** @description the copies whose lists of files are there */
+            copies: string[];
+            /** @description packs that do not say what they hold */
+            damaged: components["schemas"]["VaultDamage"][];
+            /** Format: int64 */
+            entries: number;
+            /** Format: int64 */
+            packs: number;
+        };
+        VaultTouched: {
+            copy: string;
+            /** Format: int64 */
+            count: number;
+            /** @description the first few; none: its list of files does not read */
+            files: string[];
+        };
+        VaultWork: {
+            /** Format: int64 */
+            all: number;
+            /** Format: date-time */
+            begun: string;
+            by: string;
+            checked?: components["schemas"]["VaultChecked"];
+            collected?: components["schemas"]["VaultCollected"];
+            /**
+             * Format: int64
+             * @description of all: bytes when it is a check, packs otherwise
+             */
+            done: number;
+            /** Format: date-time */
+            ended?: string;
+            failure?: components["schemas"]["Failure"];
+            /** @enum {string} */
+            kind: "check" | "collect" | "rebuild";
+            rebuilt?: components["schemas"]["VaultRebuilt"];
         };
         Window: {
             /** Format: int64 */
@@ -1365,12 +2032,28 @@ export interface components {
             totalMs: number;
         };
         World: {
+            /** @description newest first; those that are set aside last */
             copies: components["schemas"]["Copy"][];
             game: string;
             /** @description unique, for commands and addresses */
             name: string;
+            note?: string;
+            /** @description worlds that may be the same one */
+            same?: components["schemas"]["SameWorld"][];
+            servers: string[];
+            tags: string[];
             /** @description the name players see */
             title: string;
+        };
+        WorldDifferences: {
+            /** Format: int64 */
+            added: number;
+            /** Format: int64 */
+            changed: number;
+            /** Format: int64 */
+            lost: number;
+            /** Format: int64 */
+            same: number;
         };
         WorldFacts: {
             /** Format: int64 */
@@ -1400,10 +2083,34 @@ export interface components {
             why: string;
             wrappers?: string[];
         };
+        WorldListed: {
+            /** @description what is known of the content, from its first byte, base64 */
+            begin?: string;
+            /** Format: date-time */
+            modified: string;
+            /** @description from the top of what is listed, with forward slashes */
+            path: string;
+            /** Format: int64 */
+            size: number;
+        };
+        WorldNeed: {
+            /**
+             * Format: int64
+             * @description from its first byte
+             */
+            bytes: number;
+            path: string;
+        };
         WorldPlayer: {
             host?: boolean;
             id: string;
             name: string;
+        };
+        WorldPoint: {
+            /** Format: double */
+            x: number;
+            /** Format: double */
+            z: number;
         };
         WorldReference: {
             /** Format: int64 */
@@ -1411,6 +2118,22 @@ export interface components {
             file: string;
             id: string;
             place: string;
+        };
+        WorldSighted: {
+            /** @description where it stands, from the top of what was looked at */
+            at: string;
+            /** Format: date-time */
+            changed: string;
+            damaged?: string;
+            folders: string[];
+            /** @description why it is most likely the one that is meant; of one world only */
+            likely?: string;
+            open?: string;
+            world: components["schemas"]["WorldFacts"];
+        };
+        WorldUnfamiliar: {
+            at: string;
+            why: string;
         };
     };
     responses: never;
@@ -1421,6 +2144,163 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    "list-arrivals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Unfinished"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    recognise: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Listing"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Recognised"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "check-room": {
+        parameters: {
+            query: {
+                bytes: number;
+                /** @description of what is to come, for the answer */
+                name?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "drop-arrival": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "take-arrival": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Take-arrivalRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Arrival"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "list-changeovers": {
         parameters: {
             query?: {
@@ -1759,6 +2639,177 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Changeover"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "find-lacking-chunks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Find-lacking-chunksRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Lacking"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    compare: {
+        parameters: {
+            query: {
+                /** @description a world, or the beginning of a copy's id */
+                before: string;
+                /** @description a world, or the beginning of a copy's id */
+                after: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Compared"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "compare-picture": {
+        parameters: {
+            query: {
+                /** @description a world, or the beginning of a copy's id */
+                before: string;
+                /** @description a world, or the beginning of a copy's id */
+                after: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A PNG image. */
+            200: {
+                headers: {
+                    "Cache-Control"?: string;
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/png": string;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "change-copy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description the beginning of its id */
+                copy: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChangeCopy"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Copy"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "split-copy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description the beginning of its id */
+                copy: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["World"];
                 };
             };
             /** @description Error */
@@ -2628,12 +3679,137 @@ export interface operations {
             };
         };
     };
+    "get-vault": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Vault"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "check-vault": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Vault"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "collect-vault": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Vault"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "rebuild-vault": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Vault"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "list-worlds": {
         parameters: {
             query?: {
-                /** @description words that a world must all have in its names, facts, players or where it came from */
+                /** @description words that a world must all have in its names, facts, players, notes, tags or where it came from */
                 search?: string;
                 game?: string;
+                /** @description that it was brought onto, or taken from */
+                server?: string;
+                tag?: string;
+                seed?: string;
+                version?: string;
+                /** @description name or id */
+                player?: string;
+                /** @description only copies that are set aside */
+                aside?: boolean;
             };
             header?: never;
             path?: never;
@@ -2700,6 +3876,39 @@ export interface operations {
             };
         };
     };
+    "assemble-world": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Assembly"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Arrival"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "get-world": {
         parameters: {
             query?: never;
@@ -2731,9 +3940,80 @@ export interface operations {
             };
         };
     };
-    "get-world-archive": {
+    "change-world": {
         parameters: {
             query?: never;
+            header?: never;
+            path: {
+                world: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChangeWorld"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["World"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "say-apart": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                world: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Say-apartRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-world-archive": {
+        parameters: {
+            query?: {
+                /** @description as the game's own program takes it, or as an archive; the same copy gives the same bytes */
+                as?: "game" | "zip" | "tar.zst";
+            };
             header?: never;
             path: {
                 world: string;
@@ -2750,6 +4030,7 @@ export interface operations {
                 content: {
                     "application/octet-stream": string;
                     "application/zip": string;
+                    "application/zstd": string;
                 };
             };
             /** @description Error */
@@ -2815,6 +4096,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["CopyFile"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "join-worlds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                world: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Join-worldsRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["World"];
                 };
             };
             /** @description Error */
@@ -2924,9 +4240,76 @@ export interface operations {
             };
         };
     };
-    "get-world-picture": {
+    "get-world-lineage": {
         parameters: {
             query?: never;
+            header?: never;
+            path: {
+                world: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Lineage"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-world-map": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                world: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Map"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-world-picture": {
+        parameters: {
+            query?: {
+                /** @description the longest side in pixels, for a small one; 0: as it is drawn */
+                side?: number;
+                /** @description with spawn and landmarks on it */
+                marks?: boolean;
+            };
             header?: never;
             path: {
                 world: string;

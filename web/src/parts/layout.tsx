@@ -73,5 +73,5 @@ export function Picture({ size = 52, src, of }: { size?: number; src?: string; o
   return <Drawn src={src} width={size} height={size} alt={of ? `${of} from above` : ""} loading="lazy" onError={() => setNone(src)} />;
 }
 
-export const copyPicture = (copy: string | undefined) => (copy ? `/api/v1/worlds/${copy}/picture` : undefined);
+export const copyPicture = (copy: string | undefined, side = 0) => (copy ? `/api/v1/worlds/${copy}/picture${side ? `?side=${side}` : ""}` : undefined);
 export const serverPicture = (server: string, world: string, at: string | undefined) => `/api/v1/servers/${server}/picture?${new URLSearchParams({ world, at: at ?? "" }).toString()}`;
