@@ -5,7 +5,7 @@ GO ?= go
 CONSOLE := web/dist/console/index.html
 CONSOLE_SOURCES := $(shell find web/src web/index.html web/vite.config.ts web/package-lock.json -type f 2>/dev/null)
 
-.PHONY: help build demo demo-reset test test-go test-console lint fuzz crash bench api screenshots setup-demo setup-test clean
+.PHONY: help build demo demo-reset test test-go test-console lint fuzz clients crash bench api screenshots setup-demo setup-test clean
 
 help: ## this list
 	@awk -F ':.*## ' '/^[a-z-]+:.*## / {printf "  make %-14s %s\n", $$1, $$2}' Makefile
@@ -35,7 +35,7 @@ demo-reset: ## forget what was done in the demo
 test: setup-test build lint test-go test-console ## everything
 
 test-go:
-	$(GO) test -timeout 15m -parallel 6 ./...
+	$(GO) test -timeout 15m -parallel 12 ./...
 
 test-console: build
 	cd web && npx vitest run
@@ -50,6 +50,10 @@ api: ## the API's description and the console's types of it
 	$(GO) run ./cmd/reshard api > docs/openapi.json
 	$(GO) run ./cmd/reshard games schema > docs/profile.schema.json
 	cd web && npx openapi-typescript ../docs/openapi.json -o src/api/schema.d.ts
+
+clients: $(CONSOLE) ## the client for Windows and macOS, in bin/
+	GOOS=windows GOARCH=amd64 $(GO) build -o bin/reshard.exe ./cmd/reshard
+	GOOS=darwin GOARCH=arm64 $(GO) build -o bin/reshard-macos ./cmd/reshard
 
 crash: setup-test build ## the service killed at every point of every kind of changeover (10 minutes)
 	RESHARD_EVERY_POINT=1 $(GO) test -timeout 60m -count 1 -v -run 'TestKilledInEveryKind|TestASessionKilledAtEveryMove' ./internal/e2e | grep -E '^(---|ok|FAIL)|points tried'

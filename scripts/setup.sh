@@ -13,6 +13,8 @@ if [ "$purpose" != demo ]; then
   needs[openttd-opengfx]=/usr/share/games/openttd/baseset/opengfx
   needs[chromium]=/usr/bin/chromium
   needs[unzip]=/usr/bin/unzip
+  needs[p7zip-full]=/usr/bin/7z
+  needs[bzip2]=/bin/bzip2
   wants=()
 fi
 if [ "$purpose" = screenshots ]; then
