@@ -35,10 +35,10 @@ demo-reset: ## forget what was done in the demo
 test: setup-test build lint test-go test-console ## everything
 
 test-go:
-	$(GO) test -timeout 15m -parallel 12 ./...
+	scripts/in-memory.sh $(GO) test -timeout 15m -parallel 12 ./...
 
 test-console: build
-	cd web && npx vitest run
+	cd web && ../scripts/in-memory.sh npx vitest run
 
 lint: $(CONSOLE)
 	@test -z "$$(gofmt -l cmd internal games web/*.go)" || { gofmt -l cmd internal games web/*.go; echo "run gofmt -w on these"; exit 1; }

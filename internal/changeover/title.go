@@ -3,15 +3,11 @@ package changeover
 import (
 	"path"
 
-	"reshard/internal/core/fact"
 	"reshard/internal/core/fault"
 	"reshard/internal/core/fit"
 	"reshard/internal/core/plan"
 	"reshard/internal/core/world"
 )
-
-// longestTitled bounds a file into which a title is written, in bytes.
-const longestTitled = 64 << 20
 
 // retitle writes a title into a staged world. The library's copy keeps its own.
 func (r *Runner) retitle(step plan.Step) error {
@@ -23,20 +19,13 @@ func (r *Runner) retitle(step plan.Step) error {
 	if err != nil {
 		return err
 	}
-	src, err := fit.Input{Profile: r.Profile, World: w}.TitleSource()
+	file, after, err := fit.Input{Profile: r.Profile, World: w}.WriteTitle(step.Title, func(file string) ([]byte, error) {
+		return r.Place.ReadFile(path.Join(found.Root, file), fit.LongestTitled)
+	})
 	if err != nil {
 		return fault.Wrap(fault.Invalid, "write the title of", step.World, err)
 	}
-	file := path.Join(found.Root, w.Fact("title").File)
-	data, err := r.Place.ReadFile(file, longestTitled)
-	if err != nil {
-		return err
-	}
-	after, err := fact.Edit(file, data, src, step.Title)
-	if err != nil {
-		return fault.Wrap(fault.Invalid, "write the title of", step.World, err)
-	}
-	return r.Place.Replace(file, after)
+	return r.Place.Replace(path.Join(found.Root, file), after)
 }
 
 func (r *Runner) proveTitle(step plan.Step) plan.Check {

@@ -26,9 +26,9 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-	"golang.org/x/sys/unix"
 
 	"reshard/cmd/standin/quarrymoss"
+	"reshard/games"
 	"reshard/internal/cli"
 	"reshard/internal/client"
 	"reshard/internal/pack"
@@ -55,20 +55,7 @@ func TestMain(m *testing.M) {
 	os.Exit(run(m))
 }
 
-// enoughMemory is what a file system in memory must have free to hold the tests' files.
-const enoughMemory = 6 << 30
-
-// inMemory has the tests' files kept in memory, where a system has room for that: what
-// they test does not depend on the disk, and it is synced hundreds of times.
-func inMemory() {
-	var st unix.Statfs_t
-	if unix.Statfs("/dev/shm", &st) == nil && int64(st.Bavail)*st.Bsize > enoughMemory {
-		_ = os.Setenv("TMPDIR", "/dev/shm") // without it the disk does
-	}
-}
-
 func run(m *testing.M) int {
-	inMemory()
 	dir, err := os.MkdirTemp("", "reshard-e2e-")
 	if err != nil {
 		log.Fatal(err)
@@ -134,7 +121,8 @@ type bundle struct {
 	// keepAside is how long what is set aside is kept.
 	keepAside time.Duration
 	// games is a folder of profiles beside the shipped ones.
-	games string
+	games         string
+	gamesOverride bool
 	// limits bound what arrives.
 	limits pack.Limits
 }
@@ -146,16 +134,30 @@ func newDatabase(t *testing.T) string {
 	return url
 }
 
-func setup(t *testing.T) *bundle {
+func setup(t *testing.T, with ...func(*bundle)) *bundle {
 	t.Helper()
 	b := &bundle{t: t, dir: t.TempDir(), database: newDatabase(t)}
+	for _, w := range with {
+		w(b)
+	}
 	b.start()
 	t.Cleanup(b.end)
 	return b
 }
 
+// shippedWith has the service take a profile that ships with one line changed.
+func shippedWith(t *testing.T, id, line, with string) func(*bundle) {
+	t.Helper()
+	page, err := games.Source(id)
+	require.NoError(t, err)
+	require.Contains(t, string(page), line)
+	folder := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(folder, id+".yaml"), []byte(strings.Replace(string(page), line, with, 1)), 0o600))
+	return func(b *bundle) { b.games, b.gamesOverride = folder, true }
+}
+
 func (b *bundle) config() cli.ServeConfig {
-	return cli.ServeConfig{Data: filepath.Join(b.dir, "data"), Database: b.database, Listen: "127.0.0.1:0", FirstUser: userName, FirstPassword: password, Log: io.Discard, StartServers: b.startServers, KeepAside: b.keepAside, Limits: b.limits, Games: b.games, Trace: func(p string) {
+	return cli.ServeConfig{Data: filepath.Join(b.dir, "data"), Database: b.database, Listen: "127.0.0.1:0", FirstUser: userName, FirstPassword: password, Log: io.Discard, StartServers: b.startServers, KeepAside: b.keepAside, Limits: b.limits, Games: b.games, GamesOverride: b.gamesOverride, Trace: func(p string) {
 		if b.trace != nil {
 			b.trace(p)
 		}

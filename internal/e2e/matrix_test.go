@@ -155,6 +155,7 @@ func (b *bundle) active(server string) string {
 // Every kind of changeover on every game, on real processes: its outcome, its proof,
 // its undo, and every byte where it was.
 func TestEveryKindOnEveryGame(t *testing.T) {
+	t.Parallel()
 	for id, enter := range map[string]func(*bundle) entrant{
 		"quarrymoss": enterQuarrymoss, "saltmarch": enterSaltmarch, "emberlode": enterEmberlode, "minetest": enterMinetest, "openttd": enterOpenTTD,
 	} {

@@ -3,6 +3,7 @@ package e2e
 import (
 	"bytes"
 	"context"
+	"errors"
 	"image/png"
 	"io"
 	"net/http"
@@ -165,7 +166,7 @@ func TestCompare(t *testing.T) {
 	body, err := b.api.ComparePicture(ctx, before.ID, "fen-2")
 	require.NoError(t, err)
 	drawn, err := io.ReadAll(body)
-	require.NoError(t, errorsOf(err, body.Close()))
+	require.NoError(t, errors.Join(err, body.Close()))
 	written, err := os.ReadFile(filepath.Join(b.dir, "d.png"))
 	require.NoError(t, err)
 	assert.True(t, bytes.Equal(drawn, written))
@@ -202,15 +203,6 @@ func TestCompare(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, bytes.Equal(one, two))
 	assert.Contains(t, b.must("send", filepath.Join(own, "a.tar.zst")), "The library has this content already")
-}
-
-func errorsOf(errs ...error) error {
-	for _, err := range errs {
-		if err != nil {
-			return err
-		}
-	}
-	return nil
 }
 
 // The vault is checked, made small, and found again after the database was lost.

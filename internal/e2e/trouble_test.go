@@ -17,7 +17,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"reshard/cmd/standin/quarrymoss"
-	"reshard/games"
 	"reshard/internal/core/fault"
 	"reshard/internal/core/plan"
 	"reshard/internal/wire"
@@ -26,11 +25,8 @@ import (
 // Servers that misbehave after the switch: the changeover undoes itself, the
 // old world runs again, and every byte is as before.
 func TestAServerThatMisbehavesBringsTheOldWorldBack(t *testing.T) {
-	profile, err := games.Find("quarrymoss")
-	require.NoError(t, err)
-	waits := profile.Server.Waits
-	t.Cleanup(func() { profile.Server.Waits = waits })
-	profile.Server.Waits.Start, profile.Server.Waits.Stop = 3*time.Second, 3*time.Second
+	t.Parallel()
+	impatient := shippedWith(t, "quarrymoss", "waits: {start: 60s, stop: 60s, settle: 500ms}", "waits: {start: 4s, stop: 4s, settle: 500ms}")
 	for how, words := range map[string]string{
 		"never-ready": "not ready within",
 		"opens-other": "expected fen, saw fen-spare",
@@ -38,7 +34,8 @@ func TestAServerThatMisbehavesBringsTheOldWorldBack(t *testing.T) {
 		"regenerates": "files stand as they were placed",
 	} {
 		t.Run(how, func(t *testing.T) {
-			b := setup(t)
+			t.Parallel()
+			b := setup(t, impatient)
 			root := b.quarry("north", plot{})
 			before := snapshot(t, root, played...)
 			b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 111, Tiles: 36})
@@ -56,7 +53,8 @@ func TestAServerThatMisbehavesBringsTheOldWorldBack(t *testing.T) {
 		})
 	}
 	t.Run("ignores-halt", func(t *testing.T) {
-		b := setup(t)
+		t.Parallel()
+		b := setup(t, impatient)
 		b.quarry("north", plot{mischief: "ignores-halt"})
 		// It has to have started with the mischief for the stop to be ignored.
 		b.restartServer("north")

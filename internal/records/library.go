@@ -156,6 +156,12 @@ func (r *Records) Copies(ctx context.Context) (out []Copy, err error) {
 	return out, classify("list", "copies", err)
 }
 
+// CopiesOf gives a world's copies that the vault has, newest first.
+func (r *Records) CopiesOf(ctx context.Context, worldID int64) (out []Copy, err error) {
+	err = r.db.SelectContext(ctx, &out, `SELECT `+copyColumns+` FROM `+copyTables+` WHERE c.world_id = $1 AND c.gone_at IS NULL ORDER BY c.created_at DESC, c.id`, worldID)
+	return out, classify("list", "copies", err)
+}
+
 // FindCopy finds what a person means: a world's name (its newest copy), or the
 // beginning (at least 6 digits) of a copy's id.
 func (r *Records) FindCopy(ctx context.Context, ref string) (c Copy, err error) {

@@ -110,6 +110,21 @@ func (x VaultIndex) Names(ctx context.Context, kind vault.Kind, see func(vault.N
 	return classify("read", "the vault's index", err)
 }
 
+// Holdings is what the vault holds: packs and their bytes, what stands in them, and the
+// library's copies with the bytes that they would have without the vault.
+type Holdings struct {
+	Packs, Chunks, Copies int
+	Bytes, Content        int64
+}
+
+// Holdings adds up what the vault holds.
+func (r *Records) Holdings(ctx context.Context) (h Holdings, err error) {
+	err = r.db.GetContext(ctx, &h, `SELECT
+		(SELECT count(*) FROM vault_packs) AS packs, (SELECT coalesce(sum(bytes), 0)::bigint FROM vault_packs) AS bytes, (SELECT count(*) FROM vault_entries) AS chunks,
+		(SELECT count(*) FROM copies WHERE gone_at IS NULL) AS copies, (SELECT coalesce(sum(bytes), 0)::bigint FROM copies WHERE gone_at IS NULL) AS content`)
+	return h, classify("add up", "the vault", err)
+}
+
 // Packs lists the packs with what of them is known.
 func (x VaultIndex) Packs(ctx context.Context) (out []vault.PackUse, err error) {
 	err = x.r.db.SelectContext(ctx, &out, `SELECT p.id, p.bytes, p.made_at, count(e.name) AS entries, coalesce(sum(e.stored + 48), 0)::bigint AS known

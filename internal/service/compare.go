@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"path/filepath"
 	"strings"
 
@@ -80,8 +81,12 @@ func contentOf(f vault.File) string {
 	return b.String()
 }
 
-// drawnDifference draws in what two copies differ, and keeps the picture.
+// drawnDifference draws in what two copies differ, if that has not been done, and keeps the picture.
 func (s *Service) drawnDifference(ctx context.Context, a, b records.Copy, profile *game.Profile, first, second compare.State) (world.Differences, error) {
+	file := s.differenceFile(a, b, profile)
+	if d, ok := keptBeside[world.Differences](file); ok {
+		return d, nil
+	}
 	release, err := s.mayDraw(ctx, b.World)
 	if err != nil {
 		return world.Differences{}, err
@@ -105,8 +110,7 @@ func (s *Service) drawnDifference(ctx context.Context, a, b records.Copy, profil
 	if err != nil {
 		return d, err
 	}
-	s.keepFile(s.differenceFile(a, b, profile), data)
-	return d, nil
+	return d, keepBeside(file, data, d)
 }
 
 func (s *Service) differenceFile(a, b records.Copy, profile *game.Profile) string {
@@ -124,7 +128,7 @@ func (s *Service) ComparePicture(ctx context.Context, before, after string) ([]b
 		return nil, err
 	}
 	file := s.differenceFile(a, b, profile)
-	if data, err := readPicture(file); err == nil {
+	if data, err := os.ReadFile(file); err == nil {
 		return data, nil
 	}
 	if profile.World.Picture == nil {
@@ -141,6 +145,6 @@ func (s *Service) ComparePicture(ctx context.Context, before, after string) ([]b
 	if _, err := s.drawnDifference(ctx, a, b, profile, first, second); err != nil {
 		return nil, err
 	}
-	data, err := readPicture(file)
+	data, err := os.ReadFile(file)
 	return data, fault.Wrap(fault.Internal, "read", "picture", err)
 }

@@ -155,6 +155,13 @@ func (s *Service) Worlds(ctx context.Context, q Search) ([]wire.World, error) {
 	if err != nil {
 		return nil, err
 	}
+	copies = slices.DeleteFunc(copies, func(c records.Copy) bool { return q.Aside != (c.AsideAt != nil) })
+	worlds, err := s.byWorld(ctx, copies)
+	return slices.DeleteFunc(worlds, func(w wire.World) bool { return !q.finds(w) }), err
+}
+
+// byWorld gathers copies under their worlds, both in the order that they come in.
+func (s *Service) byWorld(ctx context.Context, copies []records.Copy) ([]wire.World, error) {
 	told, err := s.records.Worlds(ctx)
 	if err != nil {
 		return nil, err
@@ -166,9 +173,6 @@ func (s *Service) Worlds(ctx context.Context, q Search) ([]wire.World, error) {
 	out := []wire.World{}
 	at := map[int64]int{}
 	for _, c := range copies {
-		if q.Aside != (c.AsideAt != nil) && !q.both {
-			continue
-		}
 		i, ok := at[c.WorldID]
 		if !ok {
 			i = len(out)
@@ -178,35 +182,37 @@ func (s *Service) Worlds(ctx context.Context, q Search) ([]wire.World, error) {
 		}
 		out[i].Copies = append(out[i].Copies, s.wireCopy(c))
 	}
-	return slices.DeleteFunc(out, func(w wire.World) bool { return !q.finds(w) }), nil
+	return out, nil
 }
 
-// World gives one world of the library, with what may be the same one.
+// World gives one world of the library with all its copies, those that are set aside
+// last, and with what may be the same one.
 func (s *Service) World(ctx context.Context, ref string) (wire.World, error) {
 	c, err := s.records.FindCopy(ctx, ref)
 	if err != nil {
 		return wire.World{}, err
 	}
-	worlds, err := s.Worlds(ctx, Search{both: true})
+	copies, err := s.records.CopiesOf(ctx, c.WorldID)
 	if err != nil {
 		return wire.World{}, err
 	}
-	for _, w := range worlds {
-		if w.Name != c.World {
-			continue
-		}
-		slices.SortStableFunc(w.Copies, func(a, b wire.Copy) int { return asideLast(a) - asideLast(b) })
-		w.Title = w.Copies[0].Facts.Title
-		w.Same, err = s.sameAs(ctx, c)
-		if code := fault.CodeOf(err); code == fault.NotFound || code == fault.Damaged {
-			return w, nil // what it is like cannot be told, and all else can
-		}
-		return w, err
+	slices.SortStableFunc(copies, func(a, b records.Copy) int { return asideLast(a) - asideLast(b) })
+	worlds, err := s.byWorld(ctx, copies)
+	if err != nil {
+		return wire.World{}, err
 	}
-	return wire.World{}, fault.New(fault.NotFound, "find world", ref, "it is gone")
+	if len(worlds) == 0 {
+		return wire.World{}, fault.New(fault.NotFound, "find world", ref, "it is gone")
+	}
+	w := worlds[0]
+	w.Same, err = s.sameAs(ctx, c)
+	if code := fault.CodeOf(err); code == fault.NotFound || code == fault.Damaged {
+		return w, nil // what it is like cannot be told, and all else can
+	}
+	return w, err
 }
 
-func asideLast(c wire.Copy) int {
+func asideLast(c records.Copy) int {
 	if c.AsideAt != nil {
 		return 1
 	}

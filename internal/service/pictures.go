@@ -121,11 +121,8 @@ func (s *Service) drawn(ctx context.Context, rec records.Copy) (file string, m w
 		return "", m, err
 	}
 	file = s.pictureFile(rec.ID, profile)
-	beside := strings.TrimSuffix(file, ".png") + ".json"
-	if data, err := os.ReadFile(beside); err == nil && json.Unmarshal(data, &m) == nil {
-		if _, err := os.Stat(file); err == nil {
-			return file, m, nil
-		}
+	if m, ok := keptBeside[world.Map](file); ok {
+		return file, m, nil
 	}
 	tree, found, err := s.groundTree(rec, profile)
 	if err != nil {
@@ -135,12 +132,8 @@ func (s *Service) drawn(ctx context.Context, rec records.Copy) (file string, m w
 	if err != nil {
 		return "", m, err
 	}
-	told, err := json.Marshal(m)
-	if err != nil {
-		return "", m, fault.Wrap(fault.Internal, "draw", rec.World, err)
-	}
-	if err := errors.Join(keepPicture(file, data), keepPicture(beside, told)); err != nil {
-		return "", m, fault.Wrap(fault.Internal, "keep picture of", rec.World, err)
+	if err := keepBeside(file, data, m); err != nil {
+		return "", m, err
 	}
 	return file, m, nil
 }
@@ -182,17 +175,44 @@ func (s *Service) pictureFile(id string, profile *game.Profile) string {
 	return filepath.Join(s.config.Data, "pictures", hex.EncodeToString(sum[:16])+".png")
 }
 
-func readPicture(file string) ([]byte, error) { return os.ReadFile(file) }
+// keptBeside reads what was kept beside a picture that is still there.
+func keptBeside[T any](file string) (what T, ok bool) {
+	data, err := os.ReadFile(besideName(file))
+	if err != nil || json.Unmarshal(data, &what) != nil {
+		return what, false
+	}
+	_, err = os.Stat(file)
+	return what, err == nil
+}
+
+// keepBeside keeps a picture, and beside it what is to be known of it.
+func keepBeside(file string, picture []byte, what any) error {
+	told, err := json.Marshal(what)
+	if err == nil {
+		err = errors.Join(keepPicture(file, picture), keepPicture(besideName(file), told))
+	}
+	return fault.Wrap(fault.Internal, "keep picture", file, err)
+}
+
+func besideName(file string) string { return strings.TrimSuffix(file, ".png") + ".json" }
 
 func keepPicture(file string, data []byte) error {
 	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
 		return err
 	}
-	temp := file + ".part"
-	if err := os.WriteFile(temp, data, 0o600); err != nil {
+	// A name of its own: two requests may scale the same picture at once.
+	temp, err := os.CreateTemp(filepath.Dir(file), "*.part")
+	if err != nil {
 		return err
 	}
-	return os.Rename(temp, file)
+	_, err = temp.Write(data)
+	if err = errors.Join(err, temp.Close()); err == nil {
+		err = os.Rename(temp.Name(), file)
+	}
+	if err != nil {
+		_ = os.Remove(temp.Name()) // nothing of a user's: it was to be a picture
+	}
+	return err
 }
 
 // ServerPicture draws a world of a server as it stands now, as PNG; name "" is the

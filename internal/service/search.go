@@ -18,7 +18,6 @@ type Search struct {
 	Seed, Version, Player    string
 	// Aside asks for what is set aside, and only that.
 	Aside bool
-	both  bool
 }
 
 // finds reports whether a world is looked for.

@@ -9,7 +9,6 @@ import (
 	"slices"
 	"strings"
 
-	"reshard/internal/core/fact"
 	"reshard/internal/core/fault"
 	"reshard/internal/core/fit"
 	"reshard/internal/core/game"
@@ -73,9 +72,6 @@ func cleanTags(in []string) ([]string, error) {
 	return out, nil
 }
 
-// longestTitled bounds a file into which a title is written, in bytes.
-const longestTitled = 64 << 20
-
 // retitle makes a copy that differs from another one in its title alone.
 func (s *Service) retitle(ctx context.Context, of records.Copy, title, by string) error {
 	stored, profile, err := s.stored(ctx, of.ID)
@@ -83,41 +79,30 @@ func (s *Service) retitle(ctx context.Context, of records.Copy, title, by string
 		return err
 	}
 	w := of.Facts.V
-	refused := func(err error) error {
-		return &fault.Error{Code: fault.Invalid, Op: "write the title of", Path: of.World, Err: err}
-	}
-	src, err := fit.Input{Profile: profile, World: w}.TitleSource()
+	refused := func(err error) error { return fault.Wrap(fault.Invalid, "write the title of", of.World, err) }
+	titled := -1
+	_, after, err := fit.Input{Profile: profile, World: w}.WriteTitle(title, func(file string) ([]byte, error) {
+		titled = slices.IndexFunc(stored.Files, func(f vault.File) bool { return f.Part == "" && f.Path == file })
+		switch {
+		case titled < 0:
+			return nil, fmt.Errorf("the copy has no file %s", file)
+		case stored.Files[titled].Size > fit.LongestTitled:
+			return nil, fmt.Errorf("%s has more than %d bytes", file, fit.LongestTitled)
+		}
+		return io.ReadAll(s.vault.Read(stored.Files[titled]))
+	})
 	if err != nil {
 		return refused(err)
 	}
-	file := w.Fact("title").File
-	var files []vault.Source
-	found := false
-	for _, f := range stored.Files {
-		one := vault.Source{Part: f.Part, Path: f.Path, Modified: f.Modified, Known: f.Chunks}
+	files := make([]vault.Source, len(stored.Files))
+	for i, f := range stored.Files {
+		files[i] = vault.Source{Part: f.Part, Path: f.Path, Modified: f.Modified, Known: f.Chunks}
 		if !f.Dir() {
-			one.Open = func() (io.ReadCloser, error) { return io.NopCloser(s.vault.Read(f)), nil }
+			files[i].Open = func() (io.ReadCloser, error) { return io.NopCloser(s.vault.Read(f)), nil }
 		}
-		if f.Part == "" && f.Path == file {
-			if f.Size > longestTitled {
-				return refused(fmt.Errorf("%s has more than %d bytes", file, longestTitled))
-			}
-			data, err := io.ReadAll(s.vault.Read(f))
-			if err != nil {
-				return err
-			}
-			after, err := fact.Edit(file, data, src, title)
-			if err != nil {
-				return refused(err)
-			}
-			one.Known, one.Modified, found = nil, s.now(), true
-			one.Open = func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(after)), nil }
-		}
-		files = append(files, one)
 	}
-	if !found {
-		return refused(fmt.Errorf("the copy has no file %s", file))
-	}
+	files[titled].Known, files[titled].Modified = nil, s.now()
+	files[titled].Open = func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(after)), nil }
 	made, err := s.vault.Store(ctx, files, nil)
 	if err != nil {
 		return err
@@ -342,15 +327,13 @@ func (s *Service) Lineage(ctx context.Context, ref string) (wire.Lineage, error)
 	if err != nil {
 		return wire.Lineage{}, err
 	}
-	all, err := s.records.Copies(ctx)
+	copies, err := s.records.CopiesOf(ctx, w.ID)
 	if err != nil {
 		return wire.Lineage{}, err
 	}
 	out := wire.Lineage{World: w.Name, Steps: []wire.Past{}}
-	for _, c := range all {
-		if c.WorldID == w.ID {
-			out.Steps = append(out.Steps, pastOf(c))
-		}
+	for _, c := range copies {
+		out.Steps = append(out.Steps, pastOf(c))
 	}
 	journeys, err := s.records.Journeys(ctx, w.ID)
 	if err != nil {

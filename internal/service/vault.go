@@ -48,23 +48,11 @@ func (w *vaultWork) begin(kind, by string, now time.Time) bool {
 
 // Vault tells what the vault holds and what it is doing.
 func (s *Service) Vault(ctx context.Context) (wire.Vault, error) {
-	packs, err := s.records.VaultIndex().Packs(ctx)
+	h, err := s.records.Holdings(ctx)
 	if err != nil {
 		return wire.Vault{}, err
 	}
-	copies, err := s.records.Copies(ctx)
-	if err != nil {
-		return wire.Vault{}, err
-	}
-	out := wire.Vault{Packs: len(packs), Copies: len(copies), Work: s.work.snapshot()}
-	for _, p := range packs {
-		out.Bytes += p.Bytes
-		out.Chunks += p.Entries
-	}
-	for _, c := range copies {
-		out.Content += c.Bytes
-	}
-	return out, nil
+	return wire.Vault{Packs: h.Packs, Bytes: h.Bytes, Chunks: h.Chunks, Copies: h.Copies, Content: h.Content, Work: s.work.snapshot()}, nil
 }
 
 // WorkOnVault begins a check, a collection or a rebuild, which goes on by itself.

@@ -29,6 +29,9 @@ var titleRule = Rule{Concern: "title", Title: "Title", check: func(in Input, r *
 	}
 }}
 
+// LongestTitled bounds the file into which a title is written, in bytes.
+const LongestTitled = 64 << 20
+
 // TitleSource is where the title stands that the world has, if it may be edited.
 func (in Input) TitleSource() (game.Source, error) {
 	title := in.World.Fact("title")
@@ -38,4 +41,20 @@ func (in Input) TitleSource() (game.Source, error) {
 		}
 	}
 	return game.Source{}, errNoTitle
+}
+
+// WriteTitle has the world's file that holds its title read and gives that file's path in
+// the world's folder, and its content with another title.
+func (in Input) WriteTitle(title string, read func(file string) ([]byte, error)) (file string, after []byte, err error) {
+	src, err := in.TitleSource()
+	if err != nil {
+		return "", nil, err
+	}
+	file = in.World.Fact("title").File
+	data, err := read(file)
+	if err != nil {
+		return file, nil, err
+	}
+	after, err = fact.Edit(file, data, src, title)
+	return file, after, err
 }

@@ -14,7 +14,7 @@ export const queries = {
   map: (copy: string) => queryOptions({ queryKey: ["map", copy], queryFn: ({ signal }) => api.map(copy, signal), retry: false }),
   compare: (before: string, after: string) => queryOptions({ queryKey: ["compare", before, after], queryFn: ({ signal }) => api.compare(before, after, signal), staleTime: Infinity }),
   arrivals: () => queryOptions({ queryKey: ["arrivals"], queryFn: ({ signal }) => api.arrivals(signal), refetchInterval: 10_000 }),
-  vault: () => queryOptions({ queryKey: ["vault"], queryFn: ({ signal }) => api.vault(signal), refetchInterval: (q) => (q.state.data?.work && !q.state.data.work.ended ? 300 : 10_000) }),
+  vault: () => queryOptions({ queryKey: ["vault"], queryFn: ({ signal }) => api.vault(signal), refetchInterval: (q) => (q.state.data?.work && !q.state.data.work.ended ? 1000 : 10_000) }),
   world: (name: string) => queryOptions({ queryKey: ["worlds", name], queryFn: ({ signal }) => api.world(name, signal) }),
   sheet: (wish: Wish) => queryOptions({ queryKey: ["fit", wish], queryFn: ({ signal }) => api.sheet(wish, signal), staleTime: 0 }),
   files: (world: string) => queryOptions({ queryKey: ["files", world], queryFn: ({ signal }) => api.files(world, signal), staleTime: Infinity }),

@@ -1,12 +1,11 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate, useParams } from "@tanstack/react-router";
 import { useEffect, useState } from "react";
-import { ProgressBar } from "react-aria-components";
 import styled from "styled-components";
 import { api, listen, type Changeover } from "../api/client";
 import { queries } from "../api/queries";
 import { Button } from "../parts/controls";
-import { Crumb, Failure, Head, Muted, Page, Panel } from "../parts/layout";
+import { Crumb, Failure, Head, Muted, Page, Panel, Progress } from "../parts/layout";
 import { Mark } from "../parts/marks";
 import { PlanView, ProofList } from "../parts/plan";
 import { bytes, millis, when } from "../words";
@@ -14,11 +13,6 @@ import { changeoverTitle } from "./changeovers";
 import { Log } from "./server";
 
 const resting = (c: Changeover | undefined) => !c || c.state === "done" || c.state === "undone" || c.state === "held" || c.state === "drafted";
-
-const Bar = styled.div`
-  height: 10px; background: var(--line); border-radius: 5px; overflow: hidden; margin: 0.5rem 0;
-  div { height: 100%; background: var(--accent); }
-`;
 
 const Big = styled.p`font-size: 1.35rem; font-weight: 650; font-variant-numeric: tabular-nums;`;
 
@@ -50,9 +44,10 @@ function Under({ c }: { c: Changeover }) {
       <h2>{p.going === "back" ? "Going back" : c.state === "waiting" ? "Waiting for you" : "Under way"}</h2>
       <p>{p.going === "back" && "Taking back: "}{p.say}</p>
       {(p.stepKind === "stage" || p.stepKind === "copy") && p.going === "forward" && (
-        <ProgressBar aria-label={p.stepKind === "stage" ? "Staging" : "Copying"} value={(100 * p.bytes) / Math.max(1, p.totalBytes)}>
-          {({ percentage }) => (<><Bar><div style={{ width: `${percentage}%` }} /></Bar><p>{bytes(p.bytes)} of {bytes(p.totalBytes)}{p.files > 0 && `, ${p.files} of ${p.totalFiles} files`}{rate(p.bytes, p.totalBytes, p.since)}. Players still play.</p></>)}
-        </ProgressBar>
+        <Progress
+          label={p.stepKind === "stage" ? "Staging" : "Copying"} done={p.bytes} all={p.totalBytes}
+          below={<>{bytes(p.bytes)} of {bytes(p.totalBytes)}{p.files > 0 && `, ${p.files} of ${p.totalFiles} files`}{rate(p.bytes, p.totalBytes, p.since)}. Players still play.</>}
+        />
       )}
       {p.stoppedAt && <Big>Players locked out for <Clock since={p.stoppedAt} until={p.readyAt} /></Big>}
       {p.waiting && <p>‖ {p.waiting}</p>}

@@ -1,18 +1,13 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
-import { ProgressBar } from "react-aria-components";
 import styled from "styled-components";
 import { api, type VaultState } from "../api/client";
 import { queries } from "../api/queries";
 import { Button } from "../parts/controls";
-import { Crumb, Facts, Failure, Head, Muted, Page, Panel } from "../parts/layout";
+import { Crumb, Facts, Failure, Head, Muted, Page, Panel, Progress } from "../parts/layout";
 import { Mark } from "../parts/marks";
 import { bytes, count, when } from "../words";
 
-const Bar = styled.div`
-  height: 9px; background: var(--line); border-radius: 5px; overflow: hidden; margin-top: 0.4rem;
-  div { height: 100%; background: var(--accent); }
-`;
 const Works = styled.ul`
   display: grid; gap: 0.8rem;
   li { display: flex; gap: 1rem; align-items: center; }
@@ -58,9 +53,10 @@ function Work({ of }: { of: NonNullable<VaultState["work"]> }) {
   if (!of.ended) {
     return (
       <Panel aria-live="polite">
-        <ProgressBar aria-label={name} value={(100 * of.done) / Math.max(1, of.all)}>
-          {({ percentage }) => <><p>{name} by {of.by}: {of.kind === "check" ? `${bytes(of.done)} of ${bytes(of.all)}` : `pack ${of.done} of ${of.all}`}</p><Bar><div style={{ width: `${percentage}%` }} /></Bar></>}
-        </ProgressBar>
+        <Progress
+          label={name} done={of.done} all={of.all}
+          above={`${name} by ${of.by}: ${of.kind === "check" ? `${bytes(of.done)} of ${bytes(of.all)}` : `pack ${of.done} of ${of.all}`}`}
+        />
       </Panel>
     );
   }

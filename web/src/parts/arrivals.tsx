@@ -1,7 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import { useEffect, useMemo, useRef, useState } from "react";
-import { DropZone, FileTrigger, ProgressBar, Radio, RadioGroup, type DirectoryDropItem, type DropItem } from "react-aria-components";
+import { DropZone, FileTrigger, Radio, RadioGroup, type DirectoryDropItem, type DropItem } from "react-aria-components";
 import styled from "styled-components";
 import { archiveOf, pictureAddress, recognise, sendWorld } from "../api/arrivals";
 import { api, Problem, type Arrival, type Recognised } from "../api/client";
@@ -9,7 +9,7 @@ import { queries } from "../api/queries";
 import type { Entry } from "../api/tar";
 import { bytes, count, quoted, when } from "../words";
 import { Button } from "./controls";
-import { Failure, Muted, Panel, Picture, Table } from "./layout";
+import { Failure, Muted, Panel, Picture, Progress, Table } from "./layout";
 import { Mark } from "./marks";
 
 const Zone = styled(DropZone)`
@@ -17,11 +17,6 @@ const Zone = styled(DropZone)`
   &[data-drop-target] { border-color: var(--accent); background: var(--accent-soft); }
   &[data-focus-visible] { outline: 2px solid var(--focus); outline-offset: 2px; }
   p { flex: 1 1 24rem; }
-`;
-
-const Bar = styled.div`
-  height: 9px; background: var(--line); border-radius: 5px; overflow: hidden; margin-top: 0.4rem;
-  div { height: 100%; background: var(--accent); }
 `;
 
 const Which = styled(RadioGroup)`
@@ -88,12 +83,10 @@ function OneSending({ of, onEnd }: { of: Sending; onEnd: () => void }) {
   if (send.isPending || send.isIdle) {
     return (
       <Panel aria-live="polite">
-        <ProgressBar aria-label={`Sending ${of.name}`} value={(100 * sent) / Math.max(1, of.blob.size)}>
-          {({ percentage }) => (<>
-            <p>{sent < of.blob.size ? <>Sending <b>{of.name}</b>: {bytes(sent)} of {bytes(of.blob.size)}{pace}</> : <>Recognising and storing <b>{of.name}</b> …</>}</p>
-            <Bar><div style={{ width: `${percentage}%` }} /></Bar>
-          </>)}
-        </ProgressBar>
+        <Progress
+          label={`Sending ${of.name}`} done={sent} all={of.blob.size}
+          above={sent < of.blob.size ? <>Sending <b>{of.name}</b>: {bytes(sent)} of {bytes(of.blob.size)}{pace}</> : <>Recognising and storing <b>{of.name}</b> …</>}
+        />
         {sent < of.blob.size && <p style={{ marginTop: "0.6rem" }}><Button onPress={() => abort.current?.abort()}>Stop sending</Button></p>}
       </Panel>
     );

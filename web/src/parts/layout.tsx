@@ -1,4 +1,5 @@
-import { useState } from "react";
+import { useState, type ReactNode } from "react";
+import { ProgressBar } from "react-aria-components";
 import styled from "styled-components";
 import { Problem } from "../api/client";
 
@@ -15,6 +16,20 @@ export const Panel = styled.section`
   background: var(--sheet); border: 1px solid var(--line); border-radius: 7px; padding: 1rem 1.15rem; box-shadow: var(--shadow); min-width: 0;
   & > h2 { margin-bottom: 0.65rem; }
 `;
+
+const Bar = styled.div`
+  height: 9px; background: var(--line); border-radius: 5px; overflow: hidden; margin: 0.45rem 0;
+  div { height: 100%; background: var(--accent); }
+`;
+
+/** How much of something is done, with what is said above and below the bar. */
+export function Progress({ label, done, all, above, below }: { label: string; done: number; all: number; above?: ReactNode; below?: ReactNode }) {
+  return (
+    <ProgressBar aria-label={label} value={(100 * done) / Math.max(1, all)}>
+      {({ percentage }) => <>{above && <p>{above}</p>}<Bar><div style={{ width: `${percentage}%` }} /></Bar>{below && <p>{below}</p>}</>}
+    </ProgressBar>
+  );
+}
 
 export const Muted = styled.p`color: var(--muted);`;
 
