@@ -6,9 +6,9 @@ import (
 	"io"
 	"path"
 	"regexp"
-	"strings"
 	"time"
 
+	"gocloud.dev/blob"
 	"gocloud.dev/gcerrors"
 
 	"reshard/internal/core/fault"
@@ -28,8 +28,9 @@ type Collected struct {
 const wasted = 0.25
 
 // Collect removes what no copy of keep needs and what is of packs made before then:
-// a younger one may belong to a copy that is still arriving. It removes nothing
-// unless every copy of keep reads. While something is being stored it fails with
+// a younger one may belong to a copy that is still arriving. A copy that was stored
+// since then is kept whatever keep says, with all that it needs: who made keep may not
+// have known of it, and what it needs may be old. It removes nothing unless every copy of keep reads. While something is being stored it fails with
 // fault.Busy and has done nothing. After a crash in its midst nothing is lost, and
 // the next one ends the work.
 func (v *Vault) Collect(ctx context.Context, keep []string, before time.Time, see func(done, all int64)) (c Collected, err error) {
@@ -106,32 +107,54 @@ func (v *Vault) forget(ctx context.Context, keep []string, before time.Time) (en
 	}
 	defer v.storing.Unlock()
 	entries, _, err = v.index.Forget(ctx, func(need func(Kind, Name) error) error {
-		for _, id := range keep {
-			c, err := v.Load(id)
-			if err != nil {
-				return &fault.Error{Code: fault.Damaged, Op: "collect in", Path: "the vault", What: "a copy does not read, so it cannot be told what it needs; nothing was removed", Err: err}
-			}
-			name, err := ParseName(id)
-			if err != nil {
+		for _, id := range append(v.storedSince(before), keep...) {
+			if err := v.needs(id, need); err != nil {
 				return err
-			}
-			if err := need(CopyKind, name); err != nil {
-				return err
-			}
-			for _, f := range c.Files {
-				for _, chunk := range f.Chunks {
-					if name, err = ParseName(chunk.Hash); err != nil {
-						return err
-					}
-					if err := need(ChunkKind, name); err != nil {
-						return err
-					}
-				}
 			}
 		}
 		return nil
 	}, before)
 	return entries, err
+}
+
+// storedSince gives the copies that this life has stored since then. Earlier ones are
+// forgotten: they are in keep by now, or nobody wants them.
+func (v *Vault) storedSince(then time.Time) (ids []string) {
+	v.fresh.Range(func(id, at any) bool {
+		if at.(time.Time).Before(then) {
+			v.fresh.Delete(id)
+		} else {
+			ids = append(ids, id.(string))
+		}
+		return true
+	})
+	return ids
+}
+
+// needs hands out everything that a copy is made of.
+func (v *Vault) needs(id string, need func(Kind, Name) error) error {
+	c, err := v.Load(id)
+	if err != nil {
+		return &fault.Error{Code: fault.Damaged, Op: "collect in", Path: "the vault", What: "a copy does not read, so it cannot be told what it needs; nothing was removed", Err: err}
+	}
+	name, err := ParseName(id)
+	if err != nil {
+		return err
+	}
+	if err := need(CopyKind, name); err != nil {
+		return err
+	}
+	for _, f := range c.Files {
+		for _, chunk := range f.Chunks {
+			if name, err = ParseName(chunk.Hash); err != nil {
+				return err
+			}
+			if err := need(ChunkKind, name); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // removePack removes a pack that nothing is needed of: its blob first, so that a crash
@@ -273,19 +296,34 @@ func (v *Vault) mayBeNeeded(ctx context.Context, keep []string, strays map[strin
 	return false, nil
 }
 
-// list hands out the blobs that stand where packs do.
+// listings is how often a listing is begun anew when what it lists goes meanwhile.
+const listings = 100
+
+// list hands out the blobs that stand where packs do. A pack that is being written has
+// another name until it is whole, and may go from under a listing.
 func (v *Vault) list(ctx context.Context, see func(key string, size int64, modified time.Time)) error {
-	all := v.blobs.List(nil)
+	for try := 1; ; try++ {
+		all, err := v.listOnce(ctx)
+		if gcerrors.Code(err) == gcerrors.NotFound && try < listings {
+			continue
+		}
+		for _, o := range all {
+			see(o.Key, o.Size, o.ModTime)
+		}
+		return err
+	}
+}
+
+func (v *Vault) listOnce(ctx context.Context) (out []*blob.ListObject, err error) {
+	all := v.blobs.List(&blob.ListOptions{Prefix: "packs/"})
 	for {
 		o, err := all.Next(ctx)
 		if err == io.EOF {
-			return nil
+			return out, nil
 		}
 		if err != nil {
-			return err
+			return nil, err
 		}
-		if strings.HasPrefix(o.Key, "packs/") {
-			see(o.Key, o.Size, o.ModTime)
-		}
+		out = append(out, o)
 	}
 }

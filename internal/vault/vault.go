@@ -94,6 +94,7 @@ type Vault struct {
 	storing    sync.RWMutex
 	collecting sync.Mutex
 	writing    sync.Map // ids of packs that are not in the index yet
+	fresh      sync.Map // ids of copies to when they were stored, in this life
 	known      filter
 	places     places
 }
@@ -147,7 +148,11 @@ func (v *Vault) Store(ctx context.Context, files []Source, allRead func()) (Copy
 	if err := v.packManifest(ctx, p, c); err != nil {
 		return Copy{}, v.fail("store in", err)
 	}
-	return c, v.fail("store in", v.publish(ctx, p))
+	if err := v.publish(ctx, p); err != nil {
+		return Copy{}, v.fail("store in", err)
+	}
+	v.fresh.Store(c.ID, v.now())
+	return c, nil
 }
 
 // stillThere verifies that what callers say is known is in the vault.

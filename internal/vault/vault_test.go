@@ -4,18 +4,21 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"io/fs"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"testing/fstest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sync/errgroup"
 
 	"reshard/internal/core/fault"
 	"reshard/internal/vault"
@@ -269,6 +272,146 @@ func TestCollect(t *testing.T) {
 	_, err = v.Collect(ctx, []string{keep.ID, mixed.ID}, time.Now().Add(time.Second), nil)
 	require.ErrorIs(t, err, fault.Damaged.As(), "a copy that does not read: nothing is removed")
 	require.NoError(t, v.Verify(ctx, half))
+}
+
+// Who asks for a collection lists what is to be kept first; what is stored after that
+// stays, even where it is made of what nothing needed until then.
+func TestWhatIsStoredMeanwhileIsNotCollected(t *testing.T) {
+	t.Parallel()
+	ctx := context.Background()
+	v := open(t, t.TempDir())
+	garbage := []vault.Source{source("a", random(300_000)), source("b", random(5_000))}
+	old, err := v.Store(ctx, garbage, nil)
+	require.NoError(t, err)
+	other, err := v.Store(ctx, []vault.Source{source("c", random(40_000))}, nil)
+	require.NoError(t, err)
+	before := time.Now()
+	var keep []string // as it was listed
+	again, err := v.Store(ctx, garbage, nil)
+	require.NoError(t, err)
+	require.Equal(t, old.ID, again.ID)
+	part, err := v.Store(ctx, []vault.Source{{Path: "z", Known: old.Files[0].Chunks, Open: func() (io.ReadCloser, error) { return nil, errCut }}}, nil)
+	require.NoError(t, err)
+	got, err := v.Collect(ctx, keep, before, nil)
+	require.NoError(t, err)
+	assert.Positive(t, got.Entries)
+	require.NoError(t, v.Verify(ctx, again))
+	require.NoError(t, v.Verify(ctx, part))
+	require.Error(t, v.Verify(ctx, other))
+	_, err = v.Collect(ctx, keep, time.Now().Add(time.Second), nil)
+	require.NoError(t, err)
+	require.Error(t, v.Verify(ctx, again), "in time it is in keep, or nobody wants it")
+}
+
+// Many hands store, read and collect at once, from a small pool of contents, so that
+// they share much; what was confirmed always reads.
+func TestManyHandsAtOnce(t *testing.T) {
+	t.Parallel()
+	ctx := context.Background()
+	dir := t.TempDir()
+	v := open(t, dir)
+	var mu sync.Mutex
+	wanted := map[string]vault.Copy{}
+	begun := map[int]time.Time{} // of what somebody is storing and has not noted
+	listed := func() (ids []string, copies []vault.Copy) {
+		mu.Lock()
+		defer mu.Unlock()
+		for id, c := range wanted {
+			ids, copies = append(ids, id), append(copies, c)
+		}
+		return ids, copies
+	}
+	group, gctx := errgroup.WithContext(ctx)
+	done := make(chan struct{})
+	var hands sync.WaitGroup
+	for hand := range 3 {
+		hands.Add(1)
+		group.Go(func() error {
+			defer hands.Done()
+			r := rand.New(rand.NewPCG(uint64(hand), 7)) //nolint:gosec // a test's
+			for range 40 {
+				var files []vault.Source
+				for i := range 1 + r.IntN(4) {
+					files = append(files, source(string(rune('a'+i)), random(20_000+1_000*r.IntN(12))))
+				}
+				mu.Lock()
+				begun[hand] = time.Now()
+				mu.Unlock()
+				c, err := v.Store(gctx, files, nil)
+				if err != nil {
+					return err
+				}
+				time.Sleep(time.Duration(r.IntN(3)) * time.Millisecond) // until somebody notes it
+				mu.Lock()
+				wanted[c.ID] = c
+				delete(begun, hand)
+				for id := range wanted { // and another one is wanted no more
+					if id != c.ID && len(wanted) > 10 {
+						delete(wanted, id)
+						break
+					}
+				}
+				mu.Unlock()
+			}
+			return nil
+		})
+	}
+	go func() { hands.Wait(); close(done) }()
+	collected := 0
+	group.Go(func() error {
+		for {
+			select {
+			case <-done:
+				return nil
+			case <-gctx.Done():
+				return nil
+			case <-time.After(time.Millisecond):
+			}
+			before := time.Now()
+			mu.Lock()
+			for _, at := range begun {
+				if at.Before(before) {
+					before = at
+				}
+			}
+			mu.Unlock()
+			keep, _ := listed()
+			got, err := v.Collect(gctx, keep, before, nil)
+			if err != nil && !errors.Is(err, fault.Busy.As()) {
+				return err
+			}
+			collected += got.Entries
+		}
+	})
+	group.Go(func() error {
+		for {
+			select {
+			case <-done:
+				return nil
+			case <-gctx.Done():
+				return nil
+			case <-time.After(time.Millisecond):
+			}
+			_, copies := listed()
+			for _, c := range copies {
+				err := v.Verify(gctx, c)
+				mu.Lock()
+				_, still := wanted[c.ID]
+				mu.Unlock()
+				if err != nil && still && gctx.Err() == nil {
+					return fmt.Errorf("copy %s: %w", c.ID, err)
+				}
+			}
+		}
+	})
+	require.NoError(t, group.Wait())
+	assert.Positive(t, collected)
+	fresh := open(t, dir)
+	_, copies := listed()
+	for _, c := range copies {
+		require.NoError(t, v.Verify(ctx, c))
+		require.NoError(t, fresh.Verify(ctx, c), "from the packs alone")
+	}
 }
 
 // cutIndex is an index that stops working after some calls, before or after what it is
