@@ -92,12 +92,14 @@ func (s *bundle) end() {
 }
 
 // peakMemory is the service's greatest resident size so far, in MB.
-func (s *bundle) peakMemory() float64 {
-	s.b.Helper()
-	data, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", s.cmd.Process.Pid))
-	require.NoError(s.b, err)
+func (s *bundle) peakMemory() float64 { return peakMemory(s.b, s.cmd.Process.Pid) }
+
+func peakMemory(b *testing.B, pid int) float64 {
+	b.Helper()
+	data, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
+	require.NoError(b, err)
 	kb, err := strconv.ParseFloat(regexp.MustCompile(`VmHWM:\s+(\d+) kB`).FindStringSubmatch(string(data))[1], 64)
-	require.NoError(s.b, err)
+	require.NoError(b, err)
 	return kb / 1024
 }
 

@@ -90,7 +90,7 @@ func TestWrongCommandLines(t *testing.T) {
 			}
 			code, _, errs := run(t, env, strings.Fields(c.args)...)
 			assert.Equal(t, c.code, code, errs)
-			assert.Contains(t, errs, c.words)
+			assert.Contains(t, strings.Join(strings.Fields(errs), " "), c.words, "on however many lines")
 		})
 	}
 }

@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"reshard/internal/core/plan"
+	"reshard/internal/core/world"
 	"reshard/internal/wire"
 )
 
@@ -117,6 +118,13 @@ func TestARealGameServer(t *testing.T) {
 	assert.Contains(t, out, "4713582209")
 	code, _, errs = b.cli("send", made)
 	require.Equal(t, 0, code, errs)
+	m, err := b.api.Map(ctx, "fen-garden")
+	require.NoError(t, err)
+	assert.Positive(t, m.Tiles)
+	_, _, shown := m.At(world.Point{X: 0, Z: 0})
+	assert.True(t, shown, "the builder's platform: %+v", m)
+	assert.Negative(t, m.Down, "z grows to the north there")
+	b.must("worlds", "picture", "fen-garden", "--marks", "--to", filepath.Join(b.dir, "fen.png"))
 
 	var atStart string
 	b.trace = func(point string) {

@@ -143,7 +143,7 @@ func (r *Reader) one(s game.Source) (Fact, error) {
 	}
 	if s.Query != "" {
 		f.Place = s.Query
-		rows, err := r.Rows(s)
+		rows, err := r.Rows(s, mostItems)
 		if err != nil {
 			return f, err
 		}

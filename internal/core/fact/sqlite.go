@@ -20,7 +20,7 @@ import (
 // Rows runs a source's query and gives its rows as text. The database is copied
 // first (with its write-ahead log, if it has one): opening one in place may
 // write to its folder, and a world is never written to by reading it.
-func (r *Reader) Rows(s game.Source) (rows [][]string, err error) {
+func (r *Reader) Rows(s game.Source, most int) (rows [][]string, err error) {
 	dir, err := os.MkdirTemp(r.Temp, "reshard-sqlite-")
 	if err != nil {
 		return nil, err
@@ -43,10 +43,10 @@ func (r *Reader) Rows(s game.Source) (rows [][]string, err error) {
 	defer db.Close() //nolint:errcheck // only read
 	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 	defer cancel()
-	return queryText(ctx, db, s.Query)
+	return queryText(ctx, db, s.Query, most)
 }
 
-func queryText(ctx context.Context, db *sql.DB, query string) (out [][]string, err error) {
+func queryText(ctx context.Context, db *sql.DB, query string, most int) (out [][]string, err error) {
 	rows, err := db.QueryContext(ctx, query)
 	if err != nil {
 		return nil, fmt.Errorf("query: %w", err)
@@ -57,8 +57,8 @@ func queryText(ctx context.Context, db *sql.DB, query string) (out [][]string, e
 		return nil, err
 	}
 	for rows.Next() {
-		if len(out) == mostItems {
-			return nil, fmt.Errorf("the query gives more than %d rows", mostItems)
+		if len(out) == most {
+			return nil, fmt.Errorf("the query gives more than %d rows", most)
 		}
 		cells := make([]sql.NullString, len(columns))
 		targets := make([]any, len(columns))

@@ -372,6 +372,9 @@ func (l *linter) checkPicture(key string, p *Picture) {
 	if ways != 1 {
 		l.complain(key, "a picture is drawn from tiles, or from a query, or is an image: one of them")
 	}
+	if p.Z != "" && p.Z != "south" && p.Z != "north" {
+		l.complain(key+".z", "z grows to the south or to the north; this is %q", p.Z)
+	}
 	if p.Across < 0 || p.Across > 1<<20 {
 		l.complain(key+".across", "a tile is 1 to 1,048,576 units wide")
 	}

@@ -126,13 +126,14 @@ type Picture struct {
 	Query   *Source  `yaml:"query" doc:"a source whose query gives x, z and a value"`
 	Image   string   `yaml:"image" doc:"an image file (PNG or JPEG) in the world"`
 	Across  int      `yaml:"across" doc:"how many of the game's own units a tile, or a row of the query, is wide; absent: one for each colour"`
+	Z       string   `yaml:"z" doc:"which way z grows: south (absent) or north"`
 	Spawn   *Spot    `yaml:"spawn" doc:"where a new player appears, in the game's own units"`
 }
 
 // Spot is a place in a world, read from it.
 type Spot struct {
 	X Source `yaml:"x" doc:"a source of its number to the east" need:"yes"`
-	Z Source `yaml:"z" doc:"a source of its number to the south" need:"yes"`
+	Z Source `yaml:"z" doc:"a source of its z, which grows as the picture says" need:"yes"`
 }
 
 // Colours says where a tile's colours stand.

@@ -114,6 +114,9 @@ func differs(a, b groundTile, same func(file string) bool) bool {
 	if same != nil && b.file != "" && a.file == b.file {
 		return !same(b.file)
 	}
+	if a.file == "" && b.file == "" {
+		return a.value != b.value // greys are by the brightest, which may be another now
+	}
 	return !slices.EqualFunc(a.pixels, b.pixels, slices.Equal)
 }
 

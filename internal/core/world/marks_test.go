@@ -56,7 +56,7 @@ func TestMapAndMarks(t *testing.T) {
 	g := groundOf(t, map[string]string{"t.-1.0": tileOf(100), "t.1.0": tileOf(200)})
 	img, m, err := g.Draw()
 	require.NoError(t, err)
-	assert.Equal(t, world.Map{Width: 24, Height: 8, Left: -32, Top: 0, Scale: 4, Tiles: 2}, m)
+	assert.Equal(t, world.Map{Width: 24, Height: 8, Left: -32, Top: 0, Scale: 4, Down: 4, Tiles: 2}, m)
 	x, y, shown := m.At(world.Point{X: 32, Z: 16})
 	assert.Equal(t, [2]int{16, 4}, [2]int{x, y})
 	assert.True(t, shown)

@@ -9,6 +9,7 @@ import (
 	_ "image/png"
 	"io/fs"
 	"maps"
+	"math"
 	"path"
 	"regexp"
 	"slices"
@@ -24,8 +25,10 @@ import (
 // Bounds of a picture.
 const (
 	mostTiles   = 16_384
+	mostRows    = 200_000 // of a query, each a tile
 	longestSide = 2048
 	largestFile = 16 << 20 // of an image file, in bytes
+	shownAs     = 16       // pixels a side, at most, of a tile of one colour
 )
 
 // Ground is what is seen of a world from above, tile by tile; of a world whose picture
@@ -35,15 +38,17 @@ type Ground struct {
 	tiles         map[Tile]groundTile
 	width, height int // colours of a tile
 	across        float64
+	north         bool // z grows to the north
 	spawn         *Point
 }
 
-// Tile names a tile by its number to the east and to the south.
+// Tile names a tile by its numbers along x, to the east, and along z.
 type Tile struct{ X, Z int }
 
 // groundTile is one tile, or one row of a query: where it was read, and how it looks.
 type groundTile struct {
-	file   string // "" for a row
+	file   string  // "" for a row
+	value  float64 // of a row
 	pixels [][]color.RGBA
 }
 
@@ -54,13 +59,14 @@ type Point struct {
 }
 
 // Map says where a picture's pixels stand in the world: a pixel at column c shows the
-// place Left + c·Scale, one at row r the place Top + r·Scale, in the game's own units.
+// place Left + c·Scale, one at row r the place Top + r·Down, in the game's own units.
 type Map struct {
 	Width  int     `json:"width"`
 	Height int     `json:"height"`
 	Left   float64 `json:"left"`
 	Top    float64 `json:"top"`
 	Scale  float64 `json:"scale" doc:"units a pixel; 0: of an image file it is not known"`
+	Down   float64 `json:"down" doc:"by how much z is more a pixel further down; negative where z grows to the north"`
 	Tiles  int     `json:"tiles" doc:"how many have been explored"`
 	Spawn  *Point  `json:"spawn,omitempty"`
 }
@@ -70,14 +76,14 @@ func (m Map) At(p Point) (x, y int, shown bool) {
 	if m.Scale == 0 {
 		return 0, 0, false
 	}
-	fx, fy := (p.X-m.Left)/m.Scale, (p.Z-m.Top)/m.Scale
+	fx, fy := (p.X-m.Left)/m.Scale, (p.Z-m.Top)/m.Down
 	return int(fx), int(fy), fx >= 0 && fy >= 0 && fx < float64(m.Width) && fy < float64(m.Height)
 }
 
 var number = regexp.MustCompile(`-?\d+(\.\d+)?`)
 
-// PlaceOf reads a place as people write it: two numbers, east and south, or three with
-// the height between them.
+// PlaceOf reads a place as people write it: two numbers, x and z, or three with the
+// height between them.
 func PlaceOf(text string) (p Point, ok bool) {
 	n := number.FindAllString(text, 4)
 	if len(n) != 2 && len(n) != 3 {
@@ -126,7 +132,7 @@ func ReadGround(fsys fs.FS, f Found) (Ground, error) {
 	if g.across = float64(p.Across); p.Across == 0 {
 		g.across = float64(g.width)
 	}
-	g.spawn = spot(r, p.Spawn)
+	g.north, g.spawn = p.Z == "north", spot(r, p.Spawn)
 	return g, nil
 }
 
@@ -171,12 +177,13 @@ func imageFile(root fs.FS, name string) (image.Image, error) {
 // frame is where tiles stand in a picture.
 type frame struct {
 	Map
-	min           Tile
+	min, max      Tile
+	north         bool
 	width, height float64 // colours of a tile
 	perPixel      float64 // pixels a colour
 }
 
-// frameOf lays out a picture of tiles, x to the right and z down.
+// frameOf lays out a picture of tiles, x to the right and north at the top.
 func (g Ground) frameOf(tiles []Tile) (frame, error) {
 	if len(tiles) == 0 {
 		return frame{}, errors.New("the world has nothing to draw yet")
@@ -185,14 +192,21 @@ func (g Ground) frameOf(tiles []Tile) (frame, error) {
 	for _, t := range tiles {
 		lo.X, lo.Z, hi.X, hi.Z = min(lo.X, t.X), min(lo.Z, t.Z), max(hi.X, t.X), max(hi.Z, t.Z)
 	}
-	f := frame{min: lo, width: float64(g.width), height: float64(g.height), perPixel: 1}
+	f := frame{min: lo, max: hi, north: g.north, width: float64(g.width), height: float64(g.height), perPixel: 1}
 	w, h := (float64(hi.X)-float64(lo.X)+1)*f.width, (float64(hi.Z)-float64(lo.Z)+1)*f.height
 	if most := max(w, h); most > longestSide { // far-off tiles make a world larger than a picture: pixels are left out
 		f.perPixel = longestSide / most
+	} else if g.width == 1 && g.height == 1 { // one colour a tile would be a picture of a few pixels
+		f.perPixel = max(1, min(shownAs, math.Floor(longestSide/2/most)))
+	}
+	scale := g.across / f.width / f.perPixel
+	top, down := float64(lo.Z)*g.across, scale
+	if g.north {
+		top, down = (float64(hi.Z)+1)*g.across, -scale
 	}
 	f.Map = Map{
 		Width: max(1, int(w*f.perPixel)), Height: max(1, int(h*f.perPixel)),
-		Left: float64(lo.X) * g.across, Top: float64(lo.Z) * g.across, Scale: g.across / f.width / f.perPixel,
+		Left: float64(lo.X) * g.across, Top: top, Scale: scale, Down: down,
 		Tiles: len(g.tiles), Spawn: g.spawn,
 	}
 	return f, nil
@@ -200,7 +214,17 @@ func (g Ground) frameOf(tiles []Tile) (frame, error) {
 
 // corner gives where a tile's colours begin, before pixels are left out.
 func (f frame) corner(t Tile) (x, y float64) {
-	return (float64(t.X) - float64(f.min.X)) * f.width, (float64(t.Z) - float64(f.min.Z)) * f.height
+	y = float64(t.Z) - float64(f.min.Z)
+	if f.north {
+		y = float64(f.max.Z) - float64(t.Z)
+	}
+	return (float64(t.X) - float64(f.min.X)) * f.width, y * f.height
+}
+
+// pixels gives the first pixel that shows a colour and the one after its last.
+func (f frame) pixels(colour float64) (from, to int) {
+	from = int(colour * f.perPixel)
+	return from, max(from+1, int((colour+1)*f.perPixel))
 }
 
 // Draw lays the tiles beside each other.
@@ -222,15 +246,24 @@ func (g Ground) Draw() (image.Image, Map, error) {
 func paint(img *image.RGBA, f frame, at Tile, pixels [][]color.RGBA, as func(color.RGBA) color.RGBA) {
 	left, top := f.corner(at)
 	for row, line := range pixels {
-		y := int((top + float64(row)) * f.perPixel)
+		if f.north {
+			row = len(pixels) - 1 - row
+		}
+		y0, y1 := f.pixels(top + float64(row))
 		for col, c := range line {
-			img.SetRGBA(int((left+float64(col))*f.perPixel), y, as(c))
+			c = as(c)
+			x0, x1 := f.pixels(left + float64(col))
+			for y := y0; y < y1; y++ {
+				for x := x0; x < x1; x++ {
+					img.SetRGBA(x, y, c)
+				}
+			}
 		}
 	}
 }
 
 func (g *Ground) readRows(r *fact.Reader, s game.Source) error {
-	rows, err := r.Rows(s)
+	rows, err := r.Rows(s, mostRows)
 	if err != nil {
 		return err
 	}
@@ -252,7 +285,7 @@ func (g *Ground) readRows(r *fact.Reader, s game.Source) error {
 		if err != nil || zerr != nil {
 			return fmt.Errorf("%q, %q are no coordinates", row[0], row[1])
 		}
-		g.tiles[Tile{x, z}] = groundTile{pixels: [][]color.RGBA{{grey(255 * max(0, values[i]) / most)}}}
+		g.tiles[Tile{x, z}] = groundTile{value: values[i], pixels: [][]color.RGBA{{grey(255 * max(0, values[i]) / most)}}}
 	}
 	return nil
 }

@@ -85,12 +85,14 @@ func TestPicturesAreDrawnFromSizesRowsAndImages(t *testing.T) {
 	img, err := draw(t, `{tiles: "r.{x}.{z}.bin"}`, map[string]string{"r.0.0.bin": strings.Repeat("x", 100), "r.1.0.bin": strings.Repeat("x", 50)})
 	require.NoError(t, err)
 	assert.Equal(t, color.RGBA{255, 255, 255, 255}, rgb(img, 0, 0))
-	assert.Equal(t, color.RGBA{127, 127, 127, 255}, rgb(img, 1, 0))
+	assert.Equal(t, color.RGBA{255, 255, 255, 255}, rgb(img, 15, 15), "a tile of one colour is shown as more than a pixel")
+	assert.Equal(t, color.RGBA{127, 127, 127, 255}, rgb(img, 16, 0))
 
 	img, err = draw(t, `{query: {read: m.sqlite, through: [sqlite], query: "SELECT x, z, v FROM m WHERE z != 'far'"}}`, nil)
 	require.NoError(t, err)
-	assert.Equal(t, image.Rect(0, 0, 3, 3), img.Bounds())
-	assert.Equal(t, color.RGBA{255, 255, 255, 255}, rgb(img, 2, 2))
+	assert.Equal(t, image.Rect(0, 0, 48, 48), img.Bounds())
+	assert.Equal(t, color.RGBA{255, 255, 255, 255}, rgb(img, 40, 40))
+	assert.Equal(t, color.RGBA{127, 127, 127, 255}, rgb(img, 0, 0))
 
 	var data bytes.Buffer
 	require.NoError(t, png.Encode(&data, image.NewGray(image.Rect(0, 0, 5, 7))))
@@ -114,4 +116,49 @@ func TestPicturesAreBoundedAndSayWhyThereIsNone(t *testing.T) {
 		_, err := draw(t, picture, nil)
 		assert.ErrorContains(t, err, why, picture)
 	}
+}
+
+// Where z grows to the north, the north is at the top all the same, and places are found.
+func TestNorthIsAtTheTop(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "a"), []byte("4.5 20"), 0o600))
+	db, err := sql.Open("sqlite", filepath.Join(dir, "m.sqlite"))
+	require.NoError(t, err)
+	_, err = db.Exec("CREATE TABLE m (x, z, v); INSERT INTO m VALUES (-1, -2, 50), (1, 1, 100)")
+	require.NoError(t, err)
+	require.NoError(t, db.Close())
+	ground := func(z string) world.Ground {
+		profile := pictured(t, `{z: `+z+`, across: 10, query: {read: m.sqlite, through: [sqlite], query: "SELECT x, z, v FROM m"}, spawn: {x: {read: a, through: [text], match: "^(?P<value>\\S+)"}, z: {read: a, through: [text], match: "(?P<value>\\S+)$"}}}`)
+		_, found, err := world.Inspect(os.DirFS(dir), ".", "w", "", []*game.Profile{profile})
+		require.NoError(t, err)
+		g, err := world.ReadGround(os.DirFS(dir), found)
+		require.NoError(t, err)
+		return g
+	}
+	img, m, err := ground("north").Draw()
+	require.NoError(t, err)
+	assert.Equal(t, world.Map{Width: 48, Height: 64, Left: -10, Top: 20, Scale: 0.625, Down: -0.625, Tiles: 2, Spawn: &world.Point{X: 4.5, Z: 20}}, m)
+	assert.Equal(t, color.RGBA{255, 255, 255, 255}, rgb(img, 40, 0), "the tile with the greatest z")
+	assert.Equal(t, color.RGBA{127, 127, 127, 255}, rgb(img, 0, 63))
+	x, y, shown := m.At(world.Point{X: 15, Z: 15})
+	assert.Equal(t, [3]any{40, 8, true}, [3]any{x, y, shown}, "a place in that tile")
+	_, _, shown = m.At(world.Point{X: 15, Z: -25})
+	assert.False(t, shown)
+
+	img, m, err = ground("south").Draw()
+	require.NoError(t, err)
+	assert.Equal(t, [2]float64{-20, 0.625}, [2]float64{m.Top, m.Down})
+	assert.Equal(t, color.RGBA{255, 255, 255, 255}, rgb(img, 40, 63))
+
+	// A brighter place elsewhere makes greys darker, and that is no change of a tile.
+	before := ground("north")
+	db, err = sql.Open("sqlite", filepath.Join(dir, "m.sqlite"))
+	require.NoError(t, err)
+	_, err = db.Exec("INSERT INTO m VALUES (0, 0, 1000)")
+	require.NoError(t, err)
+	require.NoError(t, db.Close())
+	_, _, d, err := world.DrawDifference(before, ground("north"), nil)
+	require.NoError(t, err)
+	assert.Equal(t, world.Differences{Added: 1, Same: 2}, d)
 }

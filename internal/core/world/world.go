@@ -63,6 +63,9 @@ func (w World) Fact(name string) fact.Fact {
 	return fact.Fact{Name: name, Why: "the profile does not say where a " + name + " stands"}
 }
 
+// mostPlayers bounds the rows that are read of a database of players.
+const mostPlayers = 10_000
+
 // mostPlayersNamed bounds how many records are opened for their names.
 const mostPlayersNamed = 500
 
@@ -145,7 +148,7 @@ func (w *World) readPlayers(root fs.FS, r *fact.Reader, p *game.Profile) {
 		if _, err := fs.Stat(root, pl.Rows.Read); err != nil {
 			return // the database appears with the first player
 		}
-		rows, err := r.Rows(*pl.Rows)
+		rows, err := r.Rows(*pl.Rows, mostPlayers)
 		if err != nil {
 			w.Warnings = append(w.Warnings, fmt.Sprintf("player records do not read: %s: %v", pl.Rows.Read, err))
 		}

@@ -1401,6 +1401,11 @@ export interface components {
             world?: components["schemas"]["WorldFacts"];
         };
         Map: {
+            /**
+             * Format: double
+             * @description by how much z is more a pixel further down; negative where z grows to the north
+             */
+            down: number;
             /** Format: int64 */
             height: number;
             landmarks: components["schemas"]["PlacedLandmark"][];

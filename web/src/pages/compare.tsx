@@ -99,5 +99,5 @@ function DifferenceMap({ src, title }: { src: string; title: string }) {
     }),
   });
   if (!loaded.data) return <Muted>Drawing it …</Muted>;
-  return <MapOf map={{ ...loaded.data, left: 0, top: 0, scale: 0, tiles: 0, landmarks: [] }} src={src} title={title} />;
+  return <MapOf map={{ ...loaded.data, left: 0, top: 0, scale: 0, down: 0, tiles: 0, landmarks: [] }} src={src} title={title} />;
 }

@@ -56,9 +56,9 @@ export function MapOf({ map, src, title }: { map: WorldMap; src: string; title: 
     "+": () => by(1.5), "=": () => by(1.5), "-": () => by(1 / 1.5), "0": () => go({ x: map.width / 2, y: map.height / 2, zoom: fit }),
     ArrowLeft: () => go({ x: seen.x - 60 / seen.zoom }), ArrowRight: () => go({ x: seen.x + 60 / seen.zoom }), ArrowUp: () => go({ y: seen.y - 60 / seen.zoom }), ArrowDown: () => go({ y: seen.y + 60 / seen.zoom }),
   };
-  const at = (x: number, z: number) => ({ x: width / 2 + ((x - map.left) / map.scale - seen.x) * seen.zoom, y: height / 2 + ((z - map.top) / map.scale - seen.y) * seen.zoom });
+  const at = (x: number, z: number) => ({ x: width / 2 + ((x - map.left) / map.scale - seen.x) * seen.zoom, y: height / 2 + ((z - map.top) / map.down - seen.y) * seen.zoom });
   const right = map.left + map.width * map.scale;
-  const bottom = map.top + map.height * map.scale;
+  const bottom = map.top + map.height * map.down;
   const spawn = map.spawn && map.scale > 0 ? at(map.spawn.x, map.spawn.z) : undefined;
   const hidden = map.landmarks.filter((l) => !l.shown);
   return (
