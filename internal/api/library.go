@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"errors"
 	"io"
 	"mime"
 	"net/http"
@@ -9,6 +10,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"reshard/internal/core/world"
 	"reshard/internal/service"
 	"reshard/internal/wire"
 )
@@ -45,16 +47,26 @@ func (a *API) hand(export service.Export) *huma.StreamResponse {
 
 // pictureAnswer is a PNG image.
 type pictureAnswer struct {
-	Type  string `header:"Content-Type"`
-	Cache string `header:"Cache-Control"`
-	Body  []byte
+	Status int
+	Type   string `header:"Content-Type"`
+	Cache  string `header:"Cache-Control"`
+	Body   []byte
 }
 
 // shortly lets a browser keep a picture while a person looks around.
 const shortly = "private, max-age=60"
 
+// pictured answers with a picture. That there is nothing to draw yet is no failure: the
+// answer is empty then.
+func (a *API) pictured(data []byte, err error) (*pictureAnswer, error) {
+	if errors.Is(err, world.ErrNothingYet) {
+		return &pictureAnswer{Status: http.StatusNoContent}, nil
+	}
+	return &pictureAnswer{http.StatusOK, "image/png", shortly, data}, a.failed(err)
+}
+
 func picture(o huma.Operation) huma.Operation {
-	o.Responses = map[string]*huma.Response{"200": {Description: "A PNG image.", Content: map[string]*huma.MediaType{"image/png": {Schema: &huma.Schema{Type: huma.TypeString, Format: "binary"}}}}}
+	o.Responses = map[string]*huma.Response{"204": {Description: "Nothing of the world has been explored yet."}, "200": {Description: "A PNG image.", Content: map[string]*huma.MediaType{"image/png": {Schema: &huma.Schema{Type: huma.TypeString, Format: "binary"}}}}}
 	return o
 }
 
@@ -133,8 +145,7 @@ func (a *API) worldRoutes() {
 		Side  int    `query:"side" minimum:"0" maximum:"2048" doc:"the longest side in pixels, for a small one; 0: as it is drawn"`
 		Marks bool   `query:"marks" doc:"with spawn and landmarks on it"`
 	}) (*pictureAnswer, error) {
-		data, err := a.service.CopyPicture(ctx, in.World, service.Look{Side: in.Side, Marks: in.Marks})
-		return &pictureAnswer{"image/png", shortly, data}, a.failed(err)
+		return a.pictured(a.service.CopyPicture(ctx, in.World, service.Look{Side: in.Side, Marks: in.Marks}))
 	})
 	huma.Register(a.huma, op("get-world-map", http.MethodGet, "/worlds/{world}/map", "Where a copy's picture stands in the world, with spawn and landmarks", "library"), func(ctx context.Context, in *struct {
 		World string `path:"world"`

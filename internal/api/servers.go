@@ -46,8 +46,7 @@ func (a *API) serverRoutes() {
 		Server string `path:"server"`
 		World  string `query:"world" doc:"its name on disk; the active one if left out"`
 	}) (*pictureAnswer, error) {
-		data, err := a.service.ServerPicture(ctx, in.Server, in.World)
-		return &pictureAnswer{"image/png", shortly, data}, a.failed(err)
+		return a.pictured(a.service.ServerPicture(ctx, in.Server, in.World))
 	})
 	huma.Register(a.huma, op("list-aside", http.MethodGet, "/servers/{server}/aside", "List what changeovers have set aside on a server, with size, age and the rule that removes it", "servers"), func(ctx context.Context, in *serverInput) (*answer[[]wire.Aside], error) {
 		list, err := a.service.Aside(ctx, in.Server)

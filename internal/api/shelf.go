@@ -67,8 +67,7 @@ func (a *API) compareRoutes() {
 		return &answer[wire.Compared]{c}, a.failed(err)
 	})
 	huma.Register(a.huma, picture(op("compare-picture", http.MethodGet, "/compare/picture", "The map of the later copy with added tiles framed green, changed ones yellow, lost ones red and crossed out", "library")), func(ctx context.Context, in *compareInput) (*pictureAnswer, error) {
-		data, err := a.service.ComparePicture(ctx, in.Before, in.After)
-		return &pictureAnswer{"image/png", shortly, data}, a.failed(err)
+		return a.pictured(a.service.ComparePicture(ctx, in.Before, in.After))
 	})
 }
 

@@ -86,7 +86,7 @@ func (a *app) progressTo(see func(int64), verb string, total int64) func(int64) 
 
 func (a *app) describeVault(v wire.Vault) {
 	a.print("%s in %s, %s of %s\n", bytesText(v.Bytes), count(v.Packs, "pack", "packs"), count(v.Copies, "copy", "copies"), bytesText(v.Content))
-	if v.Bytes > 0 && v.Content > 0 {
+	if v.Bytes > 0 && v.Bytes < v.Content { // of a few small worlds the lists of files take more than is saved
 		a.print("Stored in %.0f %% of their size: what copies share is stored once, and packed.\n", 100*float64(v.Bytes)/float64(v.Content))
 	}
 	if v.Work != nil {

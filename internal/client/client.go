@@ -338,7 +338,20 @@ func (c *Client) Archive(ctx context.Context, world, as string) (io.ReadCloser, 
 // Picture gets a copy from above, as PNG; with spawn and landmarks when marks is set. The
 // caller closes it.
 func (c *Client) Picture(ctx context.Context, world string, marks bool) (io.ReadCloser, error) {
-	return c.body(ctx, fmt.Sprintf("/worlds/%s/picture?marks=%t", url.PathEscape(world), marks))
+	return c.picture(ctx, fmt.Sprintf("/worlds/%s/picture?marks=%t", url.PathEscape(world), marks), world)
+}
+
+// picture gets an image; an empty answer says that there is nothing to draw yet.
+func (c *Client) picture(ctx context.Context, path, of string) (io.ReadCloser, error) {
+	res, err := c.request(ctx, http.MethodGet, path, nil, "")
+	if err != nil {
+		return nil, err
+	}
+	if res.StatusCode == http.StatusNoContent {
+		_ = res.Body.Close() // it is empty
+		return nil, fault.New(fault.NotFound, "draw", of, "there is no picture: nothing of the world has been explored yet")
+	}
+	return res.Body, nil
 }
 
 // Files lists the files of a copy.

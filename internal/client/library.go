@@ -73,7 +73,7 @@ func (c *Client) Compare(ctx context.Context, before, after string) (wire.Compar
 
 // ComparePicture gets in what two copies differ on the map, as PNG. The caller closes it.
 func (c *Client) ComparePicture(ctx context.Context, before, after string) (io.ReadCloser, error) {
-	return c.body(ctx, "/compare/picture?"+url.Values{"before": {before}, "after": {after}}.Encode())
+	return c.picture(ctx, "/compare/picture?"+url.Values{"before": {before}, "after": {after}}.Encode(), after)
 }
 
 // Vault tells what the vault holds and what it is doing.

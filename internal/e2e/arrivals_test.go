@@ -4,8 +4,10 @@ import (
 	"bytes"
 	"context"
 	"crypto/sha256"
+	"encoding/base64"
 	"encoding/hex"
 	"fmt"
+	"image/png"
 	"net/http"
 	"os"
 	"os/exec"
@@ -23,7 +25,9 @@ import (
 	"reshard/cmd/standin/quarrymoss"
 	"reshard/internal/cli"
 	"reshard/internal/core/fault"
+	"reshard/internal/core/world"
 	"reshard/internal/pack"
+	"reshard/internal/pack/packtest"
 	"reshard/internal/wire"
 )
 
@@ -151,10 +155,9 @@ func TestUploads(t *testing.T) {
 
 	// What cannot fit is refused before its first byte, and what is no pack of chunks
 	// does not become one.
-	for _, size := range []string{"99999999999999", "60000000000"} {
-		res := raw(t, b, "POST", "/api/v1/uploads/", auth, map[string]string{"Upload-Length": size, "Upload-Metadata": "name cGxvdHMuemlw"}, nil)
-		assert.Contains(t, []int{413, 507, 201}, res.StatusCode)
-	}
+	refused := raw(t, b, "POST", "/api/v1/uploads/", auth, map[string]string{"Upload-Length": "99999999999999", "Upload-Metadata": "name cGxvdHMuemlw"}, nil)
+	assert.Contains(t, []int{413, 507}, refused.StatusCode)
+	assert.Equal(t, "Nothing is on its way.", b.must("arrivals"))
 	res := raw(t, b, "POST", "/api/v1/uploads/", auth, map[string]string{"Upload-Length": "5"}, nil)
 	assert.Equal(t, 422, res.StatusCode, "without a name")
 	_, err = b.api.Upload(ctx, "x", "chunks", strings.NewReader("no chunks at all"), 16, nil)
@@ -292,6 +295,108 @@ func TestLimitsOfArrivals(t *testing.T) {
 	worlds, err := b.api.Worlds(context.Background())
 	require.NoError(t, err)
 	assert.Empty(t, worlds)
+}
+
+// listed lists a folder's files as a browser does: names, sizes and dates.
+func listed(files []packtest.File) (out []world.Listed, content map[string][]byte) {
+	content = map[string][]byte{}
+	for _, f := range files {
+		content[f.Name] = f.Content
+		out = append(out, world.Listed{Path: f.Name, Size: int64(len(f.Content)), Modified: time.Now().Add(-time.Hour)})
+	}
+	return out, content
+}
+
+// A whole saves folder is looked into by names and the few bytes that are asked for:
+// worlds, one that is damaged, one that is open, and what is none.
+func TestAFolderIsRecognisedBeforeItIsSent(t *testing.T) {
+	t.Parallel()
+	b := setup(t)
+	ctx := context.Background()
+	dir := filepath.Join(b.dir, "saves")
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "notes"), 0o755))
+	played := time.Date(2026, 11, 1, 0, 0, 0, 0, time.UTC)
+	for i, folder := range []string{"a1", "b2", "c3", "d4"} {
+		at := filepath.Join(dir, folder)
+		require.NoError(t, quarrymoss.Make(at, quarrymoss.Options{Title: "Plot " + folder, Seed: int64(i), Tiles: 12, TileBytes: 40_000, Folk: []string{"Ada"}}))
+		heart, err := quarrymoss.ReadHeart(at)
+		require.NoError(t, err)
+		heart.LastPlayed = played.AddDate(0, 0, i)
+		require.NoError(t, quarrymoss.WriteHeart(at, heart))
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "c3", "held.lock"), nil, 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "d4", "heart.cbor.gz"), []byte("no gzip"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "notes", "seeds.txt"), []byte("parsnips"), 0o644))
+	files, content := listed(packtest.Read(t, dir, ""))
+	files = append(files, world.Listed{Path: "a1/huge.log", Size: 1 << 40}) // it is never asked for
+	sent, all := 0, 0
+	for _, c := range content {
+		all += len(c)
+	}
+	var got wire.Recognised
+	for round := 1; ; round++ {
+		require.LessOrEqual(t, round, 4, "it ends")
+		var err error
+		got, err = b.api.Recognise(ctx, wire.Listing{Name: "saves", Files: files})
+		require.NoError(t, err)
+		if len(got.Needs) == 0 {
+			break
+		}
+		for _, n := range got.Needs {
+			i := slices.IndexFunc(files, func(f world.Listed) bool { return f.Path == n.Path })
+			require.GreaterOrEqual(t, i, 0, n.Path)
+			sent += int(n.Bytes)
+			files[i].Begin = content[n.Path][:n.Bytes]
+		}
+	}
+	assert.Less(t, sent, all/10, "of %d bytes", all)
+	require.Len(t, got.Worlds, 4)
+	by := map[string]world.Sighted{}
+	for _, w := range got.Worlds {
+		by[w.At] = w
+	}
+	assert.Equal(t, "Plot b2", by["b2"].World.Title)
+	assert.Contains(t, by["c3"].Open, "held.lock")
+	assert.NotEmpty(t, by["d4"].Damaged)
+	assert.Empty(t, by["a1"].Damaged)
+	likely := 0
+	for _, w := range got.Worlds {
+		if w.Likely != "" {
+			likely++
+			assert.NotEqual(t, "d4", w.At, "a damaged one is not what is meant")
+		}
+	}
+	assert.Equal(t, 1, likely)
+	for _, at := range []string{"a1", "b2", "c3"} {
+		data, err := base64.StdEncoding.DecodeString(got.Pictures[at])
+		require.NoError(t, err)
+		img, err := png.Decode(bytes.NewReader(data))
+		require.NoError(t, err, at)
+		assert.LessOrEqual(t, img.Bounds().Dx(), 256)
+	}
+	worlds, err := b.api.Worlds(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, worlds, "nothing was stored")
+
+	// Lists that lie are answered in words, or by what of them is none.
+	for name, files := range map[string][]world.Listed{
+		"nothing":                 {},
+		"paths that escape":       {{Path: "../a/heart.cbor.gz", Size: 4}, {Path: "/etc/passwd", Size: 4}, {Path: "a/../../b", Size: 1}},
+		"odd names":               {{Path: "", Size: 1}, {Path: ".", Size: 1}, {Path: "a\x00b", Size: 1}, {Path: "a//b", Size: 1}, {Path: strings.Repeat("n/", 3000) + "x", Size: 1}},
+		"a file that is a folder": {{Path: "w", Size: 5}, {Path: "w/heart.cbor.gz", Size: 5}, {Path: "w/ground/t.0.0.qt", Size: 5}, {Path: "w/ground", Size: 1}},
+		"sizes":                   {{Path: "w/heart.cbor.gz", Size: -5}, {Path: "w/ground/t.0.0.qt", Size: 1 << 62}},
+		"more than its size":      {{Path: "w/heart.cbor.gz", Size: 2, Begin: bytes.Repeat([]byte{0x1f}, 5000)}, {Path: "w/ground/t.0.0.qt", Size: 0, Begin: []byte("x")}},
+	} {
+		got, err := b.api.Recognise(ctx, wire.Listing{Name: name, Files: files})
+		if err != nil {
+			assert.NotEqual(t, fault.Internal, fault.CodeOf(err), "%s: %v", name, err)
+			continue
+		}
+		for _, n := range got.Needs {
+			assert.Positive(t, n.Bytes, name)
+			assert.LessOrEqual(t, n.Bytes, int64(8<<20), name)
+		}
+	}
 }
 
 // raw asks with headers of its own.

@@ -60,7 +60,7 @@ func TestPictures(t *testing.T) {
 	require.NoError(t, err, "the server's world, while it runs")
 	assert.Equal(t, http.StatusNotFound, get("/api/v1/servers/north/picture?world=none").StatusCode)
 	require.NoError(t, os.RemoveAll(filepath.Join(root, "worlds", "winter", "ground")))
-	assert.Equal(t, http.StatusNotFound, get("/api/v1/servers/north/picture").StatusCode, "there is nothing to draw")
+	assert.Equal(t, http.StatusNoContent, get("/api/v1/servers/north/picture").StatusCode, "there is nothing to draw yet")
 
 	made := filepath.Join(b.dir, "own")
 	own, err := saltmarch.Make(made, saltmarch.Options{Name: "Sedge", Seed: 1})

@@ -10,13 +10,16 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sync/errgroup"
 
 	"reshard/cmd/standin/quarrymoss"
+	"reshard/cmd/standin/saltmarch"
 	"reshard/internal/client"
 	"reshard/internal/core/fault"
 	"reshard/internal/core/plan"
@@ -243,4 +246,80 @@ func TestTheVaultIsCheckedAndFoundAgain(t *testing.T) {
 	assert.Equal(t, 1, code)
 	assert.Contains(t, out, "its content does not match its name")
 	assert.Contains(t, errs, "Send those worlds again")
+}
+
+// What cannot be compared, drawn or worked on is said in words, and changes nothing.
+func TestWhatTheLibraryRefuses(t *testing.T) {
+	t.Parallel()
+	b := setup(t)
+	ctx := context.Background()
+	b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 2, Tiles: 9})
+	bare := filepath.Join(b.madeDir(), "bare")
+	require.NoError(t, quarrymoss.Make(bare, quarrymoss.Options{Title: "Bare", Seed: 3, Tiles: 1}))
+	tiles, err := filepath.Glob(filepath.Join(bare, "ground", "*.qt"))
+	require.NoError(t, err)
+	for _, tile := range tiles {
+		require.NoError(t, os.WriteFile(tile, []byte("cut"), 0o644))
+	}
+	b.must("send", bare)
+	marsh, err := saltmarch.Make(b.dir, saltmarch.Options{Name: "Low Marsh", Seed: 4})
+	require.NoError(t, err)
+	b.must("send", filepath.Join(b.dir, marsh))
+	for _, c := range []struct {
+		args, says string
+		code       int
+	}{
+		{"compare fen low-marsh", "fen", 1},
+		{"compare fen nowhere", "nowhere", 1},
+		{"compare fen", "reshard compare --help", 2},
+		{"worlds picture low-marsh --to " + filepath.Join(b.dir, "m.png"), "does not say how to draw", 1},
+		{"worlds picture bare --to " + filepath.Join(b.dir, "m.png"), "there is no picture: nothing of the world has been explored yet", 1},
+		{"worlds picture fen --to " + filepath.Join(b.dir, "made"), "made", 1},
+		{"worlds change fen --tag " + strings.Repeat("x", 41), "at most 40 letters", 1},
+		{"worlds change low-marsh --title", "", 2},
+		{"worlds join fen low-marsh", "a world of quarrymoss", 1},
+		{"worlds apart fen fen", "it is one world", 1},
+		{"worlds bring-back nowhere", "nowhere", 1},
+		{"arrivals take 123456", "reshard arrivals lists them", 1},
+	} {
+		code, _, errs := b.cli(strings.Fields(c.args)...)
+		assert.Equal(t, c.code, code, "%s: %s", c.args, errs)
+		assert.Contains(t, strings.Join(strings.Fields(errs), " "), c.says, c.args)
+		assert.NotContains(t, errs, "internal", c.args)
+	}
+	_, err = os.Stat(filepath.Join(b.dir, "m.png"))
+	require.ErrorIs(t, err, os.ErrNotExist, "no beginning of a picture is left")
+
+	// Of two games with no picture of tiles all else is compared.
+	b.must("worlds", "change", "low-marsh", "--title", "High Marsh")
+	w, err := b.api.World(ctx, "low-marsh")
+	require.NoError(t, err)
+	require.Len(t, w.Copies, 2)
+	assert.Equal(t, "High Marsh", w.Title)
+	out := b.must("compare", w.Copies[1].ID[:8], w.Copies[0].ID[:8])
+	assert.Contains(t, out, "The title was “Low Marsh” and is “High Marsh”.")
+	_, err = b.api.ComparePicture(ctx, w.Copies[1].ID, w.Copies[0].ID)
+	require.ErrorIs(t, err, fault.NotFound.As())
+
+	// One work on the vault at a time, of a kind that there is.
+	_, err = b.api.WorkOnVault(ctx, "polish")
+	require.ErrorIs(t, err, fault.NotFound.As())
+	var busy atomic.Int32
+	var group errgroup.Group
+	for range 6 {
+		group.Go(func() error {
+			_, err := b.api.WorkOnVault(ctx, "check")
+			if fault.CodeOf(err) == fault.Busy {
+				busy.Add(1)
+				return nil
+			}
+			return err
+		})
+	}
+	require.NoError(t, group.Wait())
+	require.Eventually(t, func() bool {
+		v, err := b.api.Vault(ctx)
+		return err == nil && v.Work != nil && v.Work.Ended != nil
+	}, 20*time.Second, 20*time.Millisecond)
+	assert.Contains(t, b.must("vault"), "4 copies", "the edited one too: %d were busy", busy.Load())
 }

@@ -99,7 +99,7 @@ func (s *Service) drawnDifference(ctx context.Context, a, b records.Copy, profil
 			return world.Differences{}, err
 		}
 		if grounds[i], err = world.ReadGround(tree, found); err != nil {
-			return world.Differences{}, fault.New(fault.NotFound, "draw", rec.World, "there is no picture: %v", err)
+			return world.Differences{}, noPicture(rec.World, err)
 		}
 	}
 	picture, _, d, err := world.DrawDifference(grounds[0], grounds[1], func(file string) bool { return first.Files[file].Content == second.Files[file].Content })

@@ -246,10 +246,14 @@ func (s *Service) draw(ctx context.Context, tree fs.FS, found world.Found) ([]by
 	defer release()
 	picture, m, err := world.Picture(tree, found)
 	if err != nil {
-		return nil, m, fault.New(fault.NotFound, "draw", found.Folder, "there is no picture: %v", err)
+		return nil, m, noPicture(found.Folder, err)
 	}
 	data, err := encodePicture(picture)
 	return data, m, err
+}
+
+func noPicture(of string, err error) error {
+	return &fault.Error{Code: fault.NotFound, Op: "draw", Path: of, What: "there is no picture", Err: err}
 }
 
 // mayDraw waits until nothing else is being drawn.

@@ -31,6 +31,9 @@ const (
 	shownAs     = 16       // pixels a side, at most, of a tile of one colour
 )
 
+// ErrNothingYet is why there is no picture of a world of which nothing has been explored.
+var ErrNothingYet = errors.New("the world has nothing to draw yet")
+
 // Ground is what is seen of a world from above, tile by tile; of a world whose picture
 // is an image file, that image.
 type Ground struct {
@@ -186,7 +189,7 @@ type frame struct {
 // frameOf lays out a picture of tiles, x to the right and north at the top.
 func (g Ground) frameOf(tiles []Tile) (frame, error) {
 	if len(tiles) == 0 {
-		return frame{}, errors.New("the world has nothing to draw yet")
+		return frame{}, ErrNothingYet
 	}
 	lo, hi := tiles[0], tiles[0]
 	for _, t := range tiles {
@@ -263,11 +266,14 @@ func paint(img *image.RGBA, f frame, at Tile, pixels [][]color.RGBA, as func(col
 }
 
 func (g *Ground) readRows(r *fact.Reader, s game.Source) error {
+	g.width, g.height = 1, 1
 	rows, err := r.Rows(s, mostRows)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil // the database appears with the first of them
+	}
 	if err != nil {
 		return err
 	}
-	g.width, g.height = 1, 1
 	most := 1.0
 	values := make([]float64, len(rows))
 	for i, row := range rows {
@@ -306,7 +312,7 @@ func (g *Ground) readTiles(root fs.FS, r *fact.Reader, p *game.Picture) error {
 		return err
 	}
 	entries, err := fs.ReadDir(root, path.Dir(p.Tiles))
-	if err != nil {
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
 	g.width, g.height = 1, 1

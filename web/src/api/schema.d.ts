@@ -2749,14 +2749,12 @@ export interface operations {
                     "image/png": string;
                 };
             };
-            /** @description Error */
-            default: {
+            /** @description Nothing of the world has been explored yet. */
+            204: {
                 headers: {
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
         };
     };
@@ -3427,14 +3425,12 @@ export interface operations {
                     "image/png": string;
                 };
             };
-            /** @description Error */
-            default: {
+            /** @description Nothing of the world has been explored yet. */
+            204: {
                 headers: {
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
         };
     };
@@ -4334,14 +4330,12 @@ export interface operations {
                     "image/png": string;
                 };
             };
-            /** @description Error */
-            default: {
+            /** @description Nothing of the world has been explored yet. */
+            204: {
                 headers: {
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
         };
     };
