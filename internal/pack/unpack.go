@@ -86,7 +86,7 @@ func (l *lastBlock) zero() bool { return l.block == [512]byte{} }
 // openSeven unpacks a 7z archive. Its files share compressed streams, which are read in
 // their order.
 func openSeven(f io.ReaderAt, name, spool string, size int64, limits Limits) (*Archive, error) {
-	z, err := sevenzip.NewReader(f, size)
+	z, err := readSeven(f, size)
 	if err != nil {
 		return nil, badSolid(name, "7z", err)
 	}
@@ -103,6 +103,16 @@ func openSeven(f io.ReaderAt, name, spool string, size int64, limits Limits) (*A
 		m := e.Mode()
 		return entry{name: e.Name, folder: m.IsDir(), plain: m.IsRegular() || m.IsDir(), size: int64(e.UncompressedSize), modified: e.Modified, open: e.Open}, nil
 	}, name, spool, size, limits)
+}
+
+// readSeven reads an archive's list of files.
+func readSeven(f io.ReaderAt, size int64) (z *sevenzip.Reader, err error) {
+	defer func() { // the decoder is not ours, and its input is anybody's
+		if p := recover(); p != nil {
+			err = fmt.Errorf("it is damaged: %v", p)
+		}
+	}()
+	return sevenzip.NewReader(f, size)
 }
 
 // openRar unpacks a rar archive of one volume.

@@ -30,7 +30,7 @@ export function Vault() {
         <Panel>
           <Facts>
             <dt>Copies</dt><dd>{count(v.copies, "copy", "copies")}, {bytes(v.content)} unpacked</dd>
-            <dt>On disk</dt><dd>{bytes(v.bytes)} in {count(v.packs, "pack", "packs")}{v.content > 0 && `: ${Math.round((100 * v.bytes) / v.content)} %, since what copies share is stored once`}</dd>
+            <dt>On disk</dt><dd>{bytes(v.bytes)} in {count(v.packs, "pack", "packs")}{v.bytes < v.content && `: ${Math.round((100 * v.bytes) / v.content)} %, since what copies share is stored once`}</dd>
           </Facts>
         </Panel>
       )}
