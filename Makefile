@@ -44,6 +44,7 @@ lint: $(CONSOLE)
 	@test -z "$$(gofmt -l cmd internal games web/*.go)" || { gofmt -l cmd internal games web/*.go; echo "run gofmt -w on these"; exit 1; }
 	$(GO) vet ./...
 	$(GO) tool staticcheck ./...
+	GOOS=windows GOARCH=amd64 $(GO) build -o /dev/null ./cmd/reshard
 	cd web && npx tsc --noEmit && npx oxlint --deny-warnings src e2e
 
 api: ## the API's description and the console's types of it

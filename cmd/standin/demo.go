@@ -83,10 +83,19 @@ func demoData(dir string) error {
 		return err
 	}
 	out.Send = append(out.Send, more...)
-	if err := os.RemoveAll(filepath.Join(dir, "making")); err != nil {
+	if err := errors.Join(os.RemoveAll(filepath.Join(dir, "making")), playedBefore(filepath.Join(dir, "samples"), 40*time.Hour)); err != nil {
 		return err
 	}
 	return json.NewEncoder(os.Stdout).Encode(out)
+}
+
+// playedBefore dates the files below a folder back: a world that has just been written
+// looks as if its game were running.
+func playedBefore(dir string, ago time.Duration) error {
+	at := time.Now().Add(-ago)
+	return filepath.WalkDir(dir, func(p string, _ fs.DirEntry, err error) error {
+		return errors.Join(err, os.Chtimes(p, at, at))
+	})
 }
 
 // otherServers writes a server of each of the other made-up games.

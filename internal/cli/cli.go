@@ -12,6 +12,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"unicode"
 
@@ -183,7 +184,7 @@ Exit codes: 0 done, 1 failed and undone, 2 usage, 3 blocked by fit,
 // args checks how many arguments a command got.
 func args(c *cli.Command, names ...string) ([]string, error) {
 	if c.Args().Len() != len(names) {
-		return nil, usage("%s needs %s; see reshard %s --help", c.Name, orNothing(names), c.Name)
+		return nil, usage("%s needs %s; see %s --help", below(c), orNothing(names), c.FullName())
 	}
 	return c.Args().Slice(), nil
 }
@@ -202,7 +203,7 @@ func (a *app) ready(c *cli.Command, names ...string) ([]string, *client.Client, 
 func listing[T any](a *app, list func(context.Context, *client.Client, *cli.Command) (T, error), words func(T)) cli.ActionFunc {
 	return func(ctx context.Context, c *cli.Command) error {
 		if c.Args().Present() {
-			return usage("%s has no command %q; see reshard %s --help", c.Name, c.Args().First(), c.Name)
+			return usage("%s has no command %q; see %s --help", below(c), c.Args().First(), c.FullName())
 		}
 		api, err := a.client()
 		if err != nil {
@@ -215,6 +216,9 @@ func listing[T any](a *app, list func(context.Context, *client.Client, *cli.Comm
 		return a.show(got, func() { words(got) })
 	}
 }
+
+// below names a command as people call it, without the program's name.
+func below(c *cli.Command) string { return strings.TrimPrefix(c.FullName(), "reshard ") }
 
 func orNothing(names []string) string {
 	if len(names) == 0 {
@@ -234,11 +238,20 @@ func (a *app) configFile() string {
 	if f := a.Env("RESHARD_CONFIG"); f != "" {
 		return f
 	}
-	base := a.Env("XDG_CONFIG_HOME")
-	if base == "" {
-		base = filepath.Join(a.Env("HOME"), ".config")
+	return filepath.Join(configFolder(runtime.GOOS, a.Env), "reshard", "client.json")
+}
+
+// configFolder is where a system keeps what programs note for a user.
+func configFolder(system string, env func(string) string) string {
+	switch base := env("XDG_CONFIG_HOME"); {
+	case base != "":
+		return base
+	case system == "windows":
+		return env("APPDATA")
+	case system == "darwin":
+		return filepath.Join(env("HOME"), "Library", "Application Support")
 	}
-	return filepath.Join(base, "reshard", "client.json")
+	return filepath.Join(env("HOME"), ".config")
 }
 
 // client opens the service that this user has signed in to. RESHARD_ADDRESS and

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"runtime"
 	"sort"
 	"strings"
 
@@ -184,12 +185,18 @@ func flagOf(kind string) func(fit.Option) string {
 }
 
 // shellWord quotes what a shell would split or expand.
-func shellWord(s string) string {
-	plain := strings.IndexFunc(s, func(r rune) bool {
-		return !strings.ContainsRune("abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-_./", r)
-	}) < 0
-	if plain && s != "" {
+func shellWord(s string) string { return shellWordOn(runtime.GOOS, s) }
+
+func shellWordOn(system, s string) string {
+	safe := "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-_./"
+	if system == "windows" {
+		safe += `:\`
+	}
+	if s != "" && !strings.ContainsFunc(s, func(r rune) bool { return !strings.ContainsRune(safe, r) }) {
 		return s
+	}
+	if system == "windows" { // both of its shells take these
+		return `"` + strings.ReplaceAll(s, `"`, `\"`) + `"`
 	}
 	return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
 }

@@ -17,8 +17,9 @@ import (
 func (a *app) signInCommand() *cli.Command {
 	return &cli.Command{
 		Name: "sign-in", Usage: "sign in to a service and remember it",
-		Description: `Keeps the service's address and a token in ~/.config/reshard/client.json (or the
-file that RESHARD_CONFIG names). RESHARD_ADDRESS and RESHARD_TOKEN stand above it.
+		Description: `Keeps the service's address and a token in ~/.config/reshard/client.json, on Windows
+in %APPDATA%, on macOS in ~/Library/Application Support, or in the file that
+RESHARD_CONFIG names. RESHARD_ADDRESS and RESHARD_TOKEN stand above it.
 
 Examples:
   reshard sign-in --address http://127.0.0.1:8474 --user ada
