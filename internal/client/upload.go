@@ -14,16 +14,36 @@ import (
 	"reshard/internal/wire"
 )
 
-// Patience is how long a broken connection is tried again before sending gives up.
-var Patience = 5 * time.Minute
+// Patience is how long a service that is not reached is tried again before sending gives
+// up. Stalled is how long a connection may take no bytes before another one is tried:
+// that of a computer that has slept is often dead, and nobody says so.
+var (
+	Patience = 5 * time.Minute
+	Stalled  = time.Minute
+)
 
 // again tries something until it succeeds, fails for good, or patience ends. What can
 // change by waiting is a service that is not reached, or one that is being restarted.
 func again(ctx context.Context, do func() error) error {
-	begun, pause := time.Now(), 200*time.Millisecond
+	return goOn(ctx, func(func()) error { return do() })
+}
+
+// goOn is again for what is done piece by piece: do says through moved that a piece has
+// been done, and patience begins anew.
+func goOn(ctx context.Context, do func(moved func()) error) error {
+	const shortest = 200 * time.Millisecond
+	var failing time.Time // since when; zero: it does not
+	pause := shortest
+	moved := func() { failing, pause = time.Time{}, shortest }
 	for {
-		err := do()
-		if code := fault.CodeOf(err); err == nil || ctx.Err() != nil || code != fault.Unreachable || time.Since(begun) > Patience {
+		err := do(moved)
+		if err == nil || ctx.Err() != nil || fault.CodeOf(err) != fault.Unreachable {
+			return err
+		}
+		if failing.IsZero() {
+			failing = time.Now()
+		}
+		if time.Since(failing) > Patience {
 			return err
 		}
 		select {
@@ -44,7 +64,7 @@ func (c *Client) Upload(ctx context.Context, name, kind string, from io.ReaderAt
 		return "", err
 	}
 	offset := int64(0)
-	err = again(ctx, func() error {
+	err = goOn(ctx, func(moved func()) error {
 		for offset < size {
 			n, err := c.patch(ctx, id, from, offset, size, see)
 			if fault.CodeOf(err) == fault.Unreachable {
@@ -53,6 +73,9 @@ func (c *Client) Upload(ctx context.Context, name, kind string, from io.ReaderAt
 					return nil // its last byte came, and only the answer was lost
 				}
 				if gone == nil {
+					if now > offset {
+						moved()
+					}
 					offset = now
 				}
 			}
@@ -85,10 +108,10 @@ func (c *Client) createUpload(ctx context.Context, name, kind string, size int64
 
 // patch sends what is left; n is the offset after it.
 func (c *Client) patch(ctx context.Context, id string, from io.ReaderAt, offset, size int64, see func(int64)) (n int64, err error) {
-	body := io.Reader(io.NewSectionReader(from, offset, size-offset))
-	if see != nil {
-		body = &seen{Reader: body, n: offset, see: see}
-	}
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	body := &seen{Reader: io.NewSectionReader(from, offset, size-offset), n: offset, all: size, see: see, stalled: time.AfterFunc(Stalled, cancel)}
+	defer body.stalled.Stop()
 	res, err := c.tus(ctx, http.MethodPatch, "/uploads/"+id, body, size-offset, map[string]string{
 		"Upload-Offset": strconv.FormatInt(offset, 10), "Content-Type": "application/offset+octet-stream",
 	})
@@ -108,16 +131,25 @@ func (c *Client) offset(ctx context.Context, id string) (int64, error) {
 	return strconv.ParseInt(res.Header.Get("Upload-Offset"), 10, 64)
 }
 
+// seen tells how far a connection has taken bytes, and that it takes some.
 type seen struct {
 	io.Reader
-	n   int64
-	see func(int64)
+	n, all  int64
+	see     func(int64) // may be nil
+	stalled *time.Timer
 }
 
 func (s *seen) Read(p []byte) (int, error) {
 	n, err := s.Reader.Read(p)
 	s.n += int64(n)
-	s.see(s.n)
+	if s.see != nil {
+		s.see(s.n)
+	}
+	if s.n < s.all {
+		s.stalled.Reset(Stalled)
+	} else {
+		s.stalled.Reset(Patience) // some of it is still on the way, and what the service does with it takes its time
+	}
 	return n, err
 }
 
