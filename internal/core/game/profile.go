@@ -130,6 +130,14 @@ type Picture struct {
 	Spawn   *Spot    `yaml:"spawn" doc:"where a new player appears, in the game's own units"`
 }
 
+// OneFile is the one file that a picture is made of, "" when it is made of tiles.
+func (p Picture) OneFile() string {
+	if p.Query != nil {
+		return p.Query.Read
+	}
+	return p.Image
+}
+
 // Spot is a place in a world, read from it.
 type Spot struct {
 	X Source `yaml:"x" doc:"a source of its number to the east" need:"yes"`

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"io"
 	"io/fs"
+	"path"
 	"slices"
 	"strings"
 	"sync"
@@ -33,6 +34,8 @@ const (
 	largestNeeded = 8 << 20 // a file for facts, in bytes
 	tileBegin     = 1 << 10 // of a tile for a picture, at first
 	mostPictured  = 4_000   // tiles
+
+	largestPictured = 1 << 20 // of a picture's one file, in bytes
 )
 
 // Listing is a tree of which names, sizes and dates are known and only some content. It
@@ -114,10 +117,17 @@ func LookAtListing(l *Listing, name string, profiles []*game.Profile, now time.T
 		return s, nil, needs, nil
 	}
 	grounds = map[string]Ground{}
-	l.first = tileBegin
 	for _, w := range s.Worlds {
-		if p := w.Found.Game.World.Picture; p == nil || w.World.Files > mostPictured {
+		p := w.Found.Game.World.Picture
+		if p == nil || w.World.Files > mostPictured {
 			continue
+		}
+		l.first = tileBegin
+		if one := p.OneFile(); one != "" {
+			if info, err := fs.Stat(l, path.Join(w.Found.Root, one)); err != nil || info.Size() > largestPictured {
+				continue
+			}
+			l.first = 0
 		}
 		if g, err := ReadGround(l, w.Found); err == nil {
 			grounds[w.At] = g

@@ -1,6 +1,7 @@
 package world_test
 
 import (
+	"database/sql"
 	"os"
 	"path/filepath"
 	"testing"
@@ -11,6 +12,7 @@ import (
 
 	"reshard/cmd/standin/quarrymoss"
 	"reshard/games"
+	"reshard/internal/core/game"
 	"reshard/internal/core/world"
 	"reshard/internal/pack/packtest"
 )
@@ -58,4 +60,37 @@ func TestLookAtListing(t *testing.T) {
 		}
 	}
 	assert.Less(t, sent, int64(60_000), "of 600,000 bytes")
+}
+
+// A picture that is made of one file is drawn when that file is small, and a large one is
+// not asked for: the world may not be the one that is meant.
+func TestAPictureOfOneFileInAListing(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	db, err := sql.Open("sqlite", filepath.Join(dir, "m.sqlite"))
+	require.NoError(t, err)
+	_, err = db.Exec("CREATE TABLE m (x, z, v); INSERT INTO m VALUES (-1, 0, 50), (1, 2, 100)")
+	require.NoError(t, err)
+	require.NoError(t, db.Close())
+	data, err := os.ReadFile(filepath.Join(dir, "m.sqlite"))
+	require.NoError(t, err)
+	profiles := []*game.Profile{pictured(t, `{query: {read: m.sqlite, through: [sqlite], query: "SELECT x, z, v FROM m"}}`)}
+	look := func(size int64, begin []byte) (map[string]world.Ground, []world.Need) {
+		l := world.NewListing([]world.Listed{{Path: "w/a"}, {Path: "w/m.sqlite", Size: size, Begin: begin}})
+		s, grounds, needs, err := world.LookAtListing(l, "saves", profiles, time.Now())
+		require.NoError(t, err)
+		require.Len(t, s.Worlds, 1)
+		return grounds, needs
+	}
+	_, needs := look(int64(len(data)), nil)
+	assert.Equal(t, []world.Need{{Path: "w/m.sqlite", Bytes: int64(len(data))}}, needs, "all of it, at once")
+	grounds, needs := look(int64(len(data)), data)
+	assert.Empty(t, needs)
+	g := grounds["w"]
+	_, m, err := g.Draw()
+	require.NoError(t, err)
+	assert.Equal(t, 2, m.Tiles)
+	grounds, needs = look(50<<20, nil)
+	assert.Empty(t, needs)
+	assert.Empty(t, grounds)
 }
