@@ -19,14 +19,14 @@ cd "$data"
 shot() { # NAME COMMAND...: one picture of what the commands print
   local name=$1; shift
   local script="PS1=; clear; "
-  for c in "$@"; do script+="echo '\$ $c'; $c; echo; "; done
+  for c in "$@"; do script+="printf '\$ %s\\n' $(printf %q "$c"); $c; echo; "; done
   xterm -geometry 154x48+0+0 -fa 'DejaVu Sans Mono' -fs 9.5 -bg '#fbfcfa' -fg '#17211c' -b 14 +sb -e bash -c "$script sleep 60" &
   local term=$!
   sleep 4
   import -window root "$out/cli-$name.png"
   kill $term; wait $term 2>/dev/null || true
 }
-shot find "reshard find samples/'home of Ada'" "reshard worlds" "reshard worlds show kettle-moraine"
+shot find "reshard find 'samples/home of Ada'" "reshard worlds" "reshard worlds show kettle-moraine"
 shot inspect "reshard inspect fen-garden.zip" "reshard inspect two-plots.zip" "reshard inspect minutes.zip"
 shot fit "reshard fit old-glasshouse north-plot"
 shot put "reshard put fen-garden north-plot --yes | tail -n 41"
