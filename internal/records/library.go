@@ -79,8 +79,12 @@ func (r *Records) AddCopy(ctx context.Context, c Copy) (out Copy, isNew bool, er
 	if err == nil {
 		err = tx.Commit()
 	}
+	if err = classify("add copy", c.ID, err); fault.CodeOf(err) == fault.Exists { // it has arrived twice at once
+		out, err = r.CopyByID(ctx, c.ID)
+		return out, false, err
+	}
 	if err != nil {
-		return Copy{}, false, classify("add copy", c.ID, err)
+		return Copy{}, false, err
 	}
 	out, err = r.CopyByID(ctx, c.ID)
 	return out, true, err
@@ -212,10 +216,18 @@ func (r *Records) SetWorld(ctx context.Context, w World) error {
 	return classify("change world", w.Name, err)
 }
 
-// SetCopy records what people say of a copy, and whether it is set aside.
+// SetCopy records what people say of a copy, and whether it is set aside. It fails with
+// fault.NotFound when the copy has gone since it was read: it may not be brought back
+// any more.
 func (r *Records) SetCopy(ctx context.Context, c Copy) error {
-	_, err := r.db.ExecContext(ctx, `UPDATE copies SET note = $2, pinned = $3, aside_at = $4, aside_by = $5 WHERE id = $1`, c.ID, c.Note, c.Pinned, c.AsideAt, c.AsideBy)
-	return classify("change copy", c.ID, err)
+	got, err := r.db.ExecContext(ctx, `UPDATE copies SET note = $2, pinned = $3, aside_at = $4, aside_by = $5 WHERE id = $1 AND gone_at IS NULL`, c.ID, c.Note, c.Pinned, c.AsideAt, c.AsideBy)
+	if err != nil {
+		return classify("change copy", c.ID, err)
+	}
+	if n, err := got.RowsAffected(); err != nil || n == 0 {
+		return fault.New(fault.NotFound, "change copy", c.ID, "it is gone")
+	}
+	return nil
 }
 
 // CopiesGone records that copies which were set aside before then are gone, but for

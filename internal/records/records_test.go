@@ -14,6 +14,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sync/errgroup"
 
 	"reshard/internal/core/fault"
 	"reshard/internal/core/plan"
@@ -293,4 +294,72 @@ func TestTidiedIsToldOnce(t *testing.T) {
 	got, err := r.TidiedOf(ctx, server.ID)
 	require.NoError(t, err)
 	assert.Equal(t, int64(7), got[id].Bytes)
+}
+
+// The same world that arrives several times at once is one copy of one world.
+func TestACopyThatArrivesTwiceAtOnce(t *testing.T) {
+	t.Parallel()
+	r, _ := setup(t)
+	ctx := context.Background()
+	var group errgroup.Group
+	var added atomic.Int32
+	for range 8 {
+		group.Go(func() error {
+			c, isNew, err := r.AddCopy(ctx, copyOf(0x77, "Fen"))
+			if isNew {
+				added.Add(1)
+			}
+			if err == nil && c.World != "fen" {
+				err = fmt.Errorf("it is %q", c.World)
+			}
+			return err
+		})
+	}
+	require.NoError(t, group.Wait())
+	assert.EqualValues(t, 1, added.Load())
+	worlds, err := r.Worlds(ctx)
+	require.NoError(t, err)
+	assert.Len(t, worlds, 1)
+}
+
+// A copy that is set aside goes by the rule, unless it is pinned; what has gone is not
+// changed any more, and comes back only by arriving again.
+func TestCopiesGo(t *testing.T) {
+	t.Parallel()
+	r, _ := setup(t)
+	ctx := context.Background()
+	var copies []records.Copy
+	for i := range 3 {
+		c, _, err := r.AddCopy(ctx, copyOf(byte(0x50+i), fmt.Sprintf("Plot %d", i)))
+		require.NoError(t, err)
+		copies = append(copies, c)
+	}
+	yesterday := time.Now().Add(-24 * time.Hour)
+	for i := range 2 {
+		copies[i].AsideAt, copies[i].AsideBy, copies[i].Pinned = &yesterday, "ada", i == 1
+		require.NoError(t, r.SetCopy(ctx, copies[i]))
+	}
+	gone, err := r.CopiesGone(ctx, yesterday.Add(-time.Hour))
+	require.NoError(t, err)
+	assert.Empty(t, gone, "not for long enough")
+	gone, err = r.CopiesGone(ctx, time.Now())
+	require.NoError(t, err)
+	assert.Equal(t, []string{copies[0].ID}, gone, "neither the pinned one nor one that is not set aside")
+	copies[0].AsideAt = nil
+	require.ErrorIs(t, r.SetCopy(ctx, copies[0]), fault.NotFound.As(), "it was read before it went")
+	_, err = r.FindCopy(ctx, copies[0].ID)
+	require.ErrorIs(t, err, fault.NotFound.As())
+	left, err := r.CopiesOf(ctx, copies[0].WorldID)
+	require.NoError(t, err)
+	assert.Empty(t, left)
+	h, err := r.Holdings(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, 2, h.Copies)
+
+	again, _, err := r.AddCopy(ctx, copyOf(0x50, "Plot 0"))
+	require.NoError(t, err)
+	assert.Nil(t, again.AsideAt)
+	left, err = r.CopiesOf(ctx, again.WorldID)
+	require.NoError(t, err)
+	assert.Len(t, left, 1)
 }
