@@ -80,6 +80,7 @@ func (r *Records) AddCopy(ctx context.Context, c Copy) (out Copy, isNew bool, er
 		err = tx.Commit()
 	}
 	if err = classify("add copy", c.ID, err); fault.CodeOf(err) == fault.Exists { // it has arrived twice at once
+		_ = tx.Rollback() // its connection may be the one that is asked for next
 		out, err = r.CopyByID(ctx, c.ID)
 		return out, false, err
 	}
