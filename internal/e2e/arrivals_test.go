@@ -140,6 +140,9 @@ func TestUploads(t *testing.T) {
 	pieces := sha256.Sum256(piece[:])
 	arrival, err := b.api.TakeArrival(ctx, id, "plots/west", "sha256-4m:"+hex.EncodeToString(pieces[:]))
 	require.NoError(t, err, "it is still there, and is not sent again")
+	lost, err := b.api.TakeArrival(ctx, id, "plots/west", "")
+	require.NoError(t, err, "an answer that was lost on its way is given again")
+	assert.Equal(t, arrival, lost)
 	assert.Equal(t, "plots/west", arrival.Copy.Facts.Title)
 	assert.Equal(t, "Nothing is on its way.", b.must("arrivals"))
 

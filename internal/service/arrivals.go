@@ -9,6 +9,7 @@ import (
 	"hash"
 	"io"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -165,6 +166,11 @@ func (s *Service) dropArrival(id string) error {
 // person can choose among its worlds without sending it again.
 func (s *Service) TakeArrival(ctx context.Context, id, root, sum, by string) (wire.Arrival, error) {
 	u, offset, _, err := s.uploadOf(id)
+	if fault.CodeOf(err) == fault.NotFound {
+		if got, ok := s.took.of(id); ok { // the answer was lost on its way, and is asked for again
+			return got, nil
+		}
+	}
 	if err != nil {
 		return wire.Arrival{}, err
 	}
@@ -192,7 +198,39 @@ func (s *Service) TakeArrival(ctx context.Context, id, root, sum, by string) (wi
 	if err != nil {
 		return wire.Arrival{}, err
 	}
+	s.took.note(id, arrival, s.now())
 	return arrival, s.dropArrival(id)
+}
+
+// taken remembers what became of uploads, for as long as a sender may ask again.
+type taken struct {
+	mu   sync.Mutex
+	what map[string]tookAt
+}
+
+type tookAt struct {
+	arrival wire.Arrival
+	at      time.Time
+}
+
+// askedAgain is how long an answer is remembered.
+const askedAgain = time.Hour
+
+func (t *taken) note(id string, a wire.Arrival, now time.Time) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	maps.DeleteFunc(t.what, func(_ string, was tookAt) bool { return now.Sub(was.at) > askedAgain })
+	if t.what == nil {
+		t.what = map[string]tookAt{}
+	}
+	t.what[id] = tookAt{a, now}
+}
+
+func (t *taken) of(id string) (wire.Arrival, bool) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	was, ok := t.what[id]
+	return was.arrival, ok
 }
 
 // pieceSize is what a sender without a running hash hashes at a time, in bytes.

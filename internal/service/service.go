@@ -52,6 +52,7 @@ type Service struct {
 	// drawing has room for one picture at a time.
 	drawing chan struct{}
 	taking  taking
+	took    taken
 	work    vaultWork
 	// collected is when the vault was last collected by the rule.
 	collected time.Time
