@@ -429,7 +429,7 @@ test("a clone, and a world taken away and downloaded", async () => {
   await page.getByText("the log names the opened world: top-terrace").waitFor();
   await page.getByRole("button", { name: "Undo …" }).click();
   await page.getByRole("button", { name: "Carry it out on north-plot" }).click();
-  await page.locator('[data-mark="done"]').first().waitFor();
+  await page.locator('header [data-mark="done"]').waitFor();
   await page.goto("/servers/terraces");
   await page.getByRole("link", { name: "Take it away to play alone" }).click();
   await page.getByRole("button", { name: "Make the plan" }).click();
