@@ -78,7 +78,7 @@ Examples:
 				return err
 			}
 			if c.String("world") == "" && c.String("server") == "" {
-				return usage("sketch needs --world PATH or --server FOLDER, better both")
+				return usage("games sketch needs --world PATH or --server FOLDER, better both")
 			}
 			p, err := local.Sketch(local.Examples{World: c.String("world"), Server: c.String("server")}, c.String("id"))
 			if err != nil {
@@ -284,7 +284,7 @@ Examples:
 				return err
 			}
 			if c.String("world") == "" && c.String("server") == "" {
-				return usage("try needs --world PATH or --server FOLDER, or both")
+				return usage("games try needs --world PATH or --server FOLDER, or both")
 			}
 			p, err := readProfile(files[0])
 			if err != nil {

@@ -102,10 +102,10 @@ Examples:
 				},
 			},
 			a.pictureCommand(), a.filesCommand(), a.fetchCommand(), a.lineageCommand(), a.changeWorldCommand(),
-			a.copyCommand("pin", "keep a copy from being set aside", wire.ChangeCopy{Pinned: yes()}),
-			a.copyCommand("unpin", "let a copy be set aside again", wire.ChangeCopy{Pinned: no()}),
-			a.copyCommand("set-aside", "take a copy out of the library; it goes when it has been kept long enough", wire.ChangeCopy{Aside: yes()}),
-			a.copyCommand("bring-back", "bring a copy back that was set aside", wire.ChangeCopy{Aside: no()}),
+			a.copyCommand("pin", "keep a copy from being set aside", wire.ChangeCopy{Pinned: ptr(true)}),
+			a.copyCommand("unpin", "let a copy be set aside again", wire.ChangeCopy{Pinned: ptr(false)}),
+			a.copyCommand("set-aside", "take a copy out of the library; it goes when it has been kept long enough", wire.ChangeCopy{Aside: ptr(true)}),
+			a.copyCommand("bring-back", "bring a copy back that was set aside", wire.ChangeCopy{Aside: ptr(false)}),
 			a.joinCommand(), a.apartCommand(), a.splitCommand(),
 		},
 	}
@@ -119,7 +119,7 @@ func (a *app) filesCommand() *cli.Command {
 		Action: func(ctx context.Context, c *cli.Command) error {
 			given := c.Args().Slice()
 			if len(given) < 1 || len(given) > 2 {
-				return usage("files needs WORLD and may have FILE; see reshard worlds files --help")
+				return usage("worlds files needs WORLD and may have FILE; see reshard worlds files --help")
 			}
 			api, err := a.client()
 			if err != nil {

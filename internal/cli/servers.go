@@ -208,7 +208,7 @@ Examples:
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.Args().Len() < 2 {
-				return usage("add needs NAME and, after --, the command that starts the server; see reshard servers add --help")
+				return usage("servers add needs NAME and, after --, the command that starts the server; see reshard servers add --help")
 			}
 			root, err := filepath.Abs(c.String("root"))
 			if err != nil {

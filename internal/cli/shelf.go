@@ -10,9 +10,6 @@ import (
 	"reshard/internal/wire"
 )
 
-func yes() *bool { v := true; return &v }
-func no() *bool  { v := false; return &v }
-
 // someText names the first few of many.
 func someText(names []string) string {
 	if len(names) > 3 {
@@ -117,7 +114,7 @@ Examples:
 				change.Tags = ptr(c.StringSlice("tag"))
 			}
 			if change == (wire.ChangeWorld{}) {
-				return usage("change needs --title, --note or --tag; see reshard worlds change --help")
+				return usage("worlds change needs --title, --note or --tag; see reshard worlds change --help")
 			}
 			w, err := api.ChangeWorld(ctx, names[0], change)
 			if err != nil {

@@ -357,52 +357,52 @@ func TestManyHandsAtOnce(t *testing.T) {
 		})
 	}
 	go func() { hands.Wait(); close(done) }()
+	meanwhile := func(do func() error) {
+		group.Go(func() error {
+			for {
+				select {
+				case <-done:
+					return nil
+				case <-gctx.Done():
+					return nil
+				case <-time.After(time.Millisecond):
+				}
+				if err := do(); err != nil {
+					return err
+				}
+			}
+		})
+	}
 	collected := 0
-	group.Go(func() error {
-		for {
-			select {
-			case <-done:
-				return nil
-			case <-gctx.Done():
-				return nil
-			case <-time.After(time.Millisecond):
+	meanwhile(func() error {
+		before := time.Now()
+		mu.Lock()
+		for _, at := range begun {
+			if at.Before(before) {
+				before = at
 			}
-			before := time.Now()
-			mu.Lock()
-			for _, at := range begun {
-				if at.Before(before) {
-					before = at
-				}
-			}
-			mu.Unlock()
-			keep, _ := listed()
-			got, err := v.Collect(gctx, keep, before, nil)
-			if err != nil && !errors.Is(err, fault.Busy.As()) {
-				return err
-			}
-			collected += got.Entries
 		}
+		mu.Unlock()
+		keep, _ := listed()
+		got, err := v.Collect(gctx, keep, before, nil)
+		collected += got.Entries
+		if errors.Is(err, fault.Busy.As()) {
+			return nil
+		}
+		return err
 	})
-	group.Go(func() error {
-		for {
-			select {
-			case <-done:
-				return nil
-			case <-gctx.Done():
-				return nil
-			case <-time.After(time.Millisecond):
-			}
-			_, copies := listed()
-			for _, c := range copies {
-				err := v.Verify(gctx, c)
-				mu.Lock()
-				_, still := wanted[c.ID]
-				mu.Unlock()
-				if err != nil && still && gctx.Err() == nil {
-					return fmt.Errorf("copy %s: %w", c.ID, err)
-				}
+	meanwhile(func() error {
+		_, copies := listed()
+		for _, c := range copies {
+			err := v.Verify(gctx, c)
+			mu.Lock()
+			_, still := wanted[c.ID]
+			mu.Unlock()
+			if err != nil && still && gctx.Err() == nil {
+				return fmt.Errorf("copy %s: %w", c.ID, err)
 			}
 		}
+		return nil
 	})
 	require.NoError(t, group.Wait())
 	assert.Positive(t, collected)
