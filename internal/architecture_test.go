@@ -2,24 +2,48 @@ package internal_test
 
 import (
 	"encoding/json"
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"io/fs"
+	"os"
 	"os/exec"
+	"path"
+	"slices"
+	"strconv"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"reshard/internal/core/life"
 )
 
 // The house has floors, and imports run downwards only. docs/architecture.md
 // draws them; this test holds them.
 var floors = map[string]int{
 	"core":  0,
-	"place": 1, "control": 1, "pack": 1, "pgserver": 1,
-	"changeover": 2, "vault": 1, "records": 2, "local": 2,
-	"wire": 3, "service": 4,
-	"api": 5, "client": 5,
-	"cli": 6,
+	"place": 1, "control": 1, "pack": 1, "pgserver": 1, "vault": 1,
+	"host": 2, "changeover": 2, "local": 2,
+	"records": 3,
+	"wire":    4, "service": 5,
+	"api": 6, "client": 6,
+	"cli": 7,
 }
+
+// Drivers are the packages that work on a host. They stand on the floor of what they are
+// drivers of, and may import it; nothing but what opens them may import them.
+var drivers = map[string][]string{
+	"reshard/internal/place/local":    {"reshard/internal/host/local"},
+	"reshard/internal/place/memory":   nil,
+	"reshard/internal/control/child":  {"reshard/internal/host/local"},
+	"reshard/internal/control/memory": nil,
+	"reshard/internal/host/local":     {"reshard/internal/service"},
+}
+
+// suites are what tests of drivers import.
+var suites = []string{"reshard/internal/place/placetest", "reshard/internal/control/controltest", "reshard/internal/pack/packtest"}
 
 type listed struct {
 	ImportPath string
@@ -67,14 +91,149 @@ func TestImportsRunDownwardsOnly(t *testing.T) {
 			case !ok:
 			case strings.HasPrefix(p.ImportPath, "reshard/internal/core/"):
 				assert.True(t, strings.HasPrefix(i, "reshard/internal/core/"), "%s imports %s: the core imports no sibling", p.ImportPath, i)
+			case drivesOrTests(p.ImportPath, i):
 			case strings.HasPrefix(p.ImportPath, "reshard/internal/"):
 				assert.Less(t, theirs, mine, "%s imports %s", p.ImportPath, i)
+			}
+			if openers, ok := drivers[i]; ok {
+				assert.Contains(t, openers, p.ImportPath, "%s imports the driver %s", p.ImportPath, i)
 			}
 			if !strings.HasPrefix(p.ImportPath, "reshard/cmd/standin") {
 				assert.NotContains(t, i, "cmd/standin", "%s knows a game by its code", p.ImportPath)
 			}
 		}
 	}
+}
+
+// drivesOrTests reports whether a package is a driver, or the suite of drivers, of what it
+// imports.
+func drivesOrTests(pkg, imported string) bool {
+	_, driver := drivers[pkg]
+	return (driver || slices.Contains(suites, pkg)) && strings.HasPrefix(pkg, imported+"/")
+}
+
+// What is about the service's own machine, and no host's: where it keeps its data, and
+// what its own programs do. Nothing else may touch an operating system.
+var ownMachine = []string{
+	"cmd/", "internal/cli/", "internal/local/", "internal/pgserver/", "internal/pack/", "internal/vault/", // programs, arrivals, blobs
+	"internal/client/",                                       // what is sent
+	"internal/core/fact/sqlite.go",                           // a copy that a library opens
+	"internal/records/awake_",                                // the clock of a lease
+	"internal/service/data_linux.go",                         // the data folder's identity and lock
+	"internal/service/service.go", "internal/service/hosts_", // where it is, and its host
+	"internal/service/arrivals.go", "internal/service/library.go", "internal/service/pictures.go", // what it keeps there
+	"internal/service/compare.go", "internal/service/games.go",
+}
+
+// Only drivers touch the operating system of a host: no other code knows its paths,
+// processes, addresses or numbers of errors. A host may be far away.
+func TestOnlyDriversTouchAHost(t *testing.T) {
+	t.Parallel()
+	banned := []string{"os", "os/exec", "os/user", "os/signal", "path/filepath", "syscall", "golang.org/x/sys/unix", "net"}
+	words := []string{"/proc", "127.0.0.1", "localhost"}
+	looked := 0
+	for file, parsed := range sources(t, "..") {
+		if _, driver := drivers["reshard/"+path.Dir(file)]; driver || strings.HasSuffix(file, "_test.go") || strings.HasSuffix(path.Dir(file), "test") {
+			continue
+		}
+		if slices.ContainsFunc(ownMachine, func(own string) bool { return strings.HasPrefix(file, own) }) {
+			continue
+		}
+		looked++
+		for _, i := range parsed.Imports {
+			name, err := strconv.Unquote(i.Path.Value)
+			require.NoError(t, err)
+			assert.NotContains(t, banned, name, "%s imports %s: that is for drivers", file, name)
+		}
+		ast.Inspect(parsed, func(n ast.Node) bool {
+			if lit, ok := n.(*ast.BasicLit); ok && lit.Kind == token.STRING && !strings.Contains(lit.Value, "postgres://") {
+				for _, w := range words {
+					assert.NotContains(t, lit.Value, w, "%s names %s", file, w)
+				}
+			}
+			return true
+		})
+	}
+	assert.Greater(t, looked, 80)
+}
+
+// sources parses all Go files below a folder.
+func sources(t *testing.T, root string) map[string]*ast.File {
+	t.Helper()
+	out := map[string]*ast.File{}
+	require.NoError(t, fs.WalkDir(os.DirFS(root), ".", func(name string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		if d.IsDir() && slices.Contains([]string{"node_modules", ".git", ".demo", "bin"}, d.Name()) {
+			return fs.SkipDir
+		}
+		if d.IsDir() || !strings.HasSuffix(name, ".go") || strings.HasPrefix(name, "web/") {
+			return nil
+		}
+		out[name], err = parser.ParseFile(token.NewFileSet(), path.Join(root, name), nil, 0)
+		return err
+	}))
+	return out
+}
+
+// A switch over the states of a server names all of them, so that a new one, or the
+// unknown one, is forgotten nowhere; and nothing takes "not stopped" for running, or "not
+// running" for stopped.
+func TestSwitchesOverStatesAreExhaustive(t *testing.T) {
+	t.Parallel()
+	switches := 0
+	for file, parsed := range sources(t, "..") {
+		if strings.HasSuffix(file, "_test.go") {
+			continue
+		}
+		inLife := strings.HasPrefix(file, "internal/core/life/")
+		stateOf := func(e ast.Expr) string {
+			sel, ok := e.(*ast.SelectorExpr)
+			if ok {
+				if pkg, ok := sel.X.(*ast.Ident); ok && pkg.Name == "life" {
+					return sel.Sel.Name
+				}
+			}
+			if id, ok := e.(*ast.Ident); ok && inLife {
+				return id.Name
+			}
+			return ""
+		}
+		all := []string{"Running", "Starting", "Stopping", "Stopped", "Unknown"}
+		ast.Inspect(parsed, func(n ast.Node) bool {
+			switch n := n.(type) {
+			case *ast.BinaryExpr:
+				if n.Op == token.NEQ && slices.Contains([]string{"Stopped", "Running"}, stateOf(n.Y)) {
+					assert.Contains(t, []string{"internal/core/fit/fit.go", "internal/core/fit/purpose.go"}, file,
+						"%s: != life.%s holds of a state that is not known too; use Up, or a switch", file, stateOf(n.Y))
+				}
+			case *ast.SwitchStmt:
+				var named []string
+				for _, c := range n.Body.List {
+					for _, e := range c.(*ast.CaseClause).List {
+						if s := stateOf(e); n.Tag != nil && slices.Contains(all, s) {
+							named = append(named, s)
+						}
+					}
+				}
+				if len(named) > 0 {
+					switches++
+					assert.ElementsMatch(t, all, named, "%s: a switch over states forgets one", file)
+				}
+			}
+			return true
+		})
+	}
+	assert.GreaterOrEqual(t, switches, 5)
+	names := []string{}
+	for _, s := range life.States() {
+		assert.True(t, s.Valid())
+		names = append(names, string(s))
+	}
+	assert.Equal(t, []string{"running", "starting", "stopping", "stopped", "unknown"}, names)
+	assert.False(t, life.State("").Valid(), "the zero value is no state")
+	assert.Panics(t, func() { life.State("").Up() })
 }
 
 // The core computes: it opens no connection, starts no process and asks no clock

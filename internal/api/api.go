@@ -41,7 +41,7 @@ func Handler(s *service.Service, console fs.FS, log *slog.Logger) http.Handler {
 	a := &API{service: s, log: log}
 	router := chi.NewRouter()
 	router.Use(a.recoverPanic, headers)
-	router.Use(http.NewCrossOriginProtection().Handler) // a session cookie alone must not be enough for another site
+	router.Use(a.sameOrigin)
 	router.Route("/api", func(r chi.Router) {
 		r.Use(a.authenticate)
 		r.NotFound(func(w http.ResponseWriter, r *http.Request) {
@@ -62,6 +62,18 @@ func Handler(s *service.Service, console fs.FS, log *slog.Logger) http.Handler {
 		router.NotFound(consoleHandler(console))
 	}
 	return router
+}
+
+// Refusing answers every call in place of a service that does not act, with why.
+func Refusing(why error) http.Handler {
+	p := problemOf(why)
+	return headers(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if strings.HasPrefix(r.URL.Path, "/api/") {
+			writeProblem(w, p)
+			return
+		}
+		http.Error(w, p.Detail+"\n"+p.Next, p.Status)
+	}))
 }
 
 func config() huma.Config {
@@ -148,6 +160,10 @@ func (a *API) authenticate(next http.Handler) http.Handler {
 			next.ServeHTTP(w, r)
 			return
 		}
+		if err := a.service.Acting(); err != nil {
+			a.write(w, err)
+			return
+		}
 		secret := secretOf(r)
 		if secret == "" {
 			a.write(w, fault.New(fault.Denied, "sign in", "", "this needs a session or a token"))
@@ -179,6 +195,17 @@ func (a *API) recoverPanic(next http.Handler) http.Handler {
 	})
 }
 
+// sameOrigin refuses what another site has a browser ask for: a session cookie alone
+// must not be enough.
+func (a *API) sameOrigin(next http.Handler) http.Handler {
+	p := http.NewCrossOriginProtection()
+	p.SetDenyHandler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		a.write(w, fault.New(fault.NotAllowed, r.Method, r.URL.Path, "the request comes from a page of another site").
+			With("Open the console at the service's own address."))
+	}))
+	return p.Handler(next)
+}
+
 func headers(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		h := w.Header()
@@ -195,7 +222,10 @@ func headers(next http.Handler) http.Handler {
 // statuses maps codes to HTTP statuses, once for all calls.
 var statuses = map[fault.Code]int{
 	fault.Invalid: http.StatusUnprocessableEntity, fault.NotFound: http.StatusNotFound, fault.Exists: http.StatusConflict,
-	fault.Denied: http.StatusUnauthorized, fault.Unreachable: http.StatusServiceUnavailable,
+	fault.Denied: http.StatusUnauthorized, fault.NotAllowed: http.StatusForbidden,
+	fault.Unreachable: http.StatusServiceUnavailable, fault.StandsBy: http.StatusServiceUnavailable,
+	fault.TooSlow: http.StatusGatewayTimeout, fault.StateUnknown: http.StatusConflict,
+	fault.Refused: http.StatusConflict, fault.NotEmpty: http.StatusConflict, fault.Unsupported: http.StatusNotImplemented,
 	fault.NotAWorld: http.StatusUnprocessableEntity, fault.ManyWorlds: http.StatusUnprocessableEntity,
 	fault.BadArchive: http.StatusUnprocessableEntity, fault.UnsafeArchive: http.StatusUnprocessableEntity,
 	fault.TooLarge: http.StatusRequestEntityTooLarge, fault.NoSpace: http.StatusInsufficientStorage,

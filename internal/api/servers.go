@@ -39,6 +39,10 @@ func (a *API) serverRoutes() {
 			return &answer[wire.ServerFacts]{s}, a.failed(err)
 		})
 	}
+	huma.Register(a.huma, op("say-server-stopped", http.MethodPost, "/servers/{server}/stopped", "Say that a server is stopped of which that cannot be told. Your word stands in for it, is named in proofs, and counts until the server can be seen again", "servers"), func(ctx context.Context, in *serverInput) (*answer[wire.ServerFacts], error) {
+		s, err := a.service.TakeWord(ctx, in.Server, userOf(ctx))
+		return &answer[wire.ServerFacts]{s}, a.failed(err)
+	})
 	huma.Register(a.huma, op("remove-server", http.MethodDelete, "/servers/{server}", "Forget a stopped server; its files stay where they are", "servers"), func(ctx context.Context, in *serverInput) (*struct{}, error) {
 		return nil, a.failed(a.service.RemoveServer(ctx, in.Server))
 	})

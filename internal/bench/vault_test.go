@@ -49,7 +49,7 @@ func folderSources(b *testing.B, dir string, earlier vault.Copy) (out []vault.So
 // takeOut writes a copy into a folder, as staging does, several files at a time.
 func takeOut(b *testing.B, v *vault.Vault, c vault.Copy, to string) {
 	b.Helper()
-	v.Expect(c)
+	v.Expect(context.Background(), c)
 	var group errgroup.Group
 	group.SetLimit(runtime.GOMAXPROCS(0))
 	for _, f := range c.Files {
@@ -59,7 +59,7 @@ func takeOut(b *testing.B, v *vault.Vault, c vault.Copy, to string) {
 			if err != nil {
 				return err
 			}
-			if _, err = io.Copy(out, v.Read(f)); err != nil {
+			if _, err = io.Copy(out, v.Read(context.Background(), f)); err != nil {
 				return err
 			}
 			return out.Close()
@@ -103,7 +103,7 @@ func BenchmarkVault1GB(b *testing.B) {
 			round++
 			database, err := pg.Database(ctx, "bench"+strings.Repeat("x", round))
 			require.NoError(b, err)
-			r, err := records.Open(ctx, database)
+			r, err := records.Open(ctx, database, records.Claim{Who: "bench"})
 			require.NoError(b, err)
 			blobs, err := vault.Files(filepath.Join(dir, "vault"))
 			require.NoError(b, err)

@@ -12,12 +12,13 @@ import (
 	"sync/atomic"
 	"time"
 
-	"reshard/internal/control"
 	"reshard/internal/core/fault"
 	"reshard/internal/core/game"
+	"reshard/internal/core/life"
 	"reshard/internal/core/plan"
 	"reshard/internal/core/server"
 	"reshard/internal/core/world"
+	"reshard/internal/place"
 	"reshard/internal/vault"
 )
 
@@ -40,13 +41,13 @@ func (r *Runner) copyWorld(ctx context.Context, n int, step plan.Step) (*Detail,
 		return nil, err
 	}
 	begun := r.Now()
-	tree := h.Place.FS()
+	tree, settled := h.Place.Observe(ctx)
 	found, err := world.ByName(tree, step.Dir, step.World, h.Profile)
-	if err != nil {
+	if err = settled(err); err != nil {
 		return nil, err
 	}
 	entries, err := world.Parts(tree, found)
-	if err != nil {
+	if err = settled(err); err != nil {
 		return nil, err
 	}
 	var read atomic.Int64
@@ -55,17 +56,19 @@ func (r *Runner) copyWorld(ctx context.Context, n int, step plan.Step) (*Detail,
 	c, err := r.Vault.Store(ctx, files, func() { r.trace(n, step, "halfway") })
 	detail := &Detail{Copy: c.ID, Bytes: c.Bytes, Files: len(c.Files), Read: read.Load(), TookMS: r.Now().Sub(begun).Milliseconds()}
 	if step.Pass {
-		if err != nil && ctx.Err() == nil {
+		if err != nil && ctx.Err() == nil && settled(nil) == nil {
 			return &Detail{Read: read.Load(), TookMS: detail.TookMS}, nil // it was written to meanwhile; the last pass is strict
 		}
-		r.remember(entries, c, begun)
-		return detail, err
+		if err == nil {
+			r.remember(entries, c, begun)
+		}
+		return detail, settled(err)
 	}
-	if err != nil {
+	if err = settled(err); err != nil {
 		return nil, err
 	}
 	w, err := world.Read(tree, found)
-	if err != nil {
+	if err = settled(err); err != nil {
 		return nil, err
 	}
 	w.Locks = nil // it was held or closed when it was copied
@@ -167,11 +170,14 @@ func (r *Runner) untell(ctx context.Context, step plan.Step) error {
 	if err != nil {
 		return err
 	}
-	st := h.Control.Status()
+	st := h.Control.Status(ctx)
+	if err := st.Err("go back on", r.job.Plan.Server); err != nil {
+		return err
+	}
 	switch {
-	case step.Tell == "hold" && st.State == control.Running:
+	case step.Tell == "hold" && st.State == life.Running:
 		return r.tell(ctx, step, "release", step.World)
-	case step.Tell == "load" && st.State == control.Stopped:
+	case step.Tell == "load" && st.State == life.Stopped:
 		_, err := h.Control.Start(ctx) // the settings name the former world again
 		return err
 	case step.Tell == "load":
@@ -184,11 +190,15 @@ func (r *Runner) untell(ctx context.Context, step plan.Step) error {
 }
 
 // openedEdits fills in the name of the world that the running server has opened.
-func (r *Runner) openedEdits(step plan.Step) (plan.Step, string, error) {
-	if !slices.ContainsFunc(step.Edits, func(e plan.Edit) bool { return e.Opened != "" }) {
+func (r *Runner) openedEdits(ctx context.Context, step plan.Step) (plan.Step, string, error) {
+	if !isOpened(step) {
 		return step, "", nil
 	}
-	opened := r.Control.Status().Opened
+	st := r.Control.Status(ctx)
+	if err := st.Err("ask for the world of", r.job.Plan.Server); err != nil {
+		return step, "", err
+	}
+	opened := st.Opened
 	if opened == "" {
 		return step, "", fault.New(fault.NotProven, "write", step.File, "the server has not told which world it has made")
 	}
@@ -201,8 +211,13 @@ func (r *Runner) openedEdits(step plan.Step) (plan.Step, string, error) {
 	return step, opened, nil
 }
 
+// isOpened reports whether a write needs to know which world the server has opened.
+func isOpened(step plan.Step) bool {
+	return slices.ContainsFunc(step.Edits, func(e plan.Edit) bool { return e.Opened != "" })
+}
+
 // folder is the name of the world that should run.
-func (r *Runner) folder() string {
+func (r *Runner) folder(ctx context.Context) string {
 	e := r.job.Plan.Expect
 	if !e.Own {
 		return e.Folder
@@ -213,62 +228,56 @@ func (r *Runner) folder() string {
 			return d.Opened
 		}
 	}
-	return r.Control.Status().Opened
+	return r.Control.Status(ctx).Opened
 }
 
 // made lists what the server has made as the new world that was asked for.
-func (r *Runner) made() []string {
+func (r *Runner) made(ctx context.Context) ([]string, error) {
 	e := r.job.Plan.Expect
-	name := r.folder()
+	name := r.folder(ctx)
 	if !e.Fresh || name == "" {
-		return nil
+		return nil, nil
 	}
-	state := server.State{}
-	entries, err := fs.ReadDir(r.Place.FS(), r.job.Plan.Worlds)
+	names, err := r.inWorlds(ctx)
 	if err != nil {
-		return nil
-	}
-	for _, entry := range entries {
-		if server.TakesName(r.Profile, entry) {
-			state.Folders = append(state.Folders, entry.Name())
-		}
+		return nil, err
 	}
 	var out []string
-	for _, made := range state.Taken(r.Profile, name) {
+	for _, made := range (server.State{Folders: names}).Taken(r.Profile, name) {
 		if !slices.ContainsFunc(e.Folders, func(was string) bool { return r.worldName(was) == r.worldName(made) }) {
 			out = append(out, made)
 		}
 	}
-	return out
+	return out, nil
 }
 
 // timeMark is the file whose time tells when a new world can have been made at the
 // earliest, by the clock of the host's own file system.
 func (r *Runner) timeMark() string { return path.Join(r.job.Plan.Work, "before-start") }
 
-func (r *Runner) markTime() error {
-	there, err := r.Place.Exists(r.timeMark())
+func (r *Runner) markTime(ctx context.Context) error {
+	there, err := r.Place.Exists(ctx, r.timeMark())
 	if err != nil || there {
 		return err
 	}
-	if err := r.Place.MkdirAll(r.job.Plan.Work); err != nil {
+	if err := r.Place.MkdirAll(ctx, r.job.Plan.Work, place.Attributes{}); err != nil {
 		return err
 	}
-	_, err = r.Place.Write(r.timeMark(), strings.NewReader("what is older than this was there before the server made a new world\n"), time.Time{})
+	_, err = r.Place.Write(ctx, r.timeMark(), strings.NewReader("what is older than this was there before the server made a new world\n"), place.Attributes{})
 	return err
 }
 
 // madeSince counts the files of a world, and those that are older than the mark.
-func (r *Runner) madeSince(name string) (files, older int, err error) {
-	mark, err := fs.Stat(r.Place.FS(), r.timeMark())
+func (p *prover) madeSince(name string) (files, older int, err error) {
+	mark, err := fs.Stat(p.files, p.r.timeMark())
 	if err != nil {
 		return 0, 0, err
 	}
-	found, err := world.ByName(r.Place.FS(), r.job.Plan.Worlds, name, r.Profile)
+	found, err := world.ByName(p.files, p.r.job.Plan.Worlds, name, p.r.Profile)
 	if err != nil {
 		return 0, 0, err
 	}
-	entries, err := world.Parts(r.Place.FS(), found)
+	entries, err := world.Parts(p.files, found)
 	for _, e := range entries {
 		if !e.Dir {
 			files++

@@ -2,8 +2,6 @@ package changeover_test
 
 import (
 	"context"
-	"os"
-	"strings"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -12,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"reshard/internal/core/plan"
+	"reshard/internal/place"
 )
 
 // die lets the runner's goroutines stop for ever at a point, as a process that is
@@ -30,7 +29,12 @@ func (s *stage) die(at int64) (dead chan struct{}) {
 		}
 	}
 	s.log.hit, s.runner.Trace = hit, hit
-	s.driver.gone = &gone
+	s.trouble.before = func(string, string) error {
+		if gone.Load() {
+			select {}
+		}
+		return nil
+	}
 	return dead
 }
 
@@ -45,10 +49,10 @@ func TestKilledAtEveryPointOfEveryKind(t *testing.T) {
 			t.Run(kind, func(t *testing.T) {
 				t.Parallel()
 				first, before, after, points := clean(t, kind)
-				ranAfter := first.control["north"].Status().State == "running"
+				ranAfter := first.servers["north"].Running()
 				for at := 1; at <= len(points); at++ {
-					s := newStage(t, kind, 0, nil)
-					ran := s.games["north"].on
+					s := newStage(t, kind)
+					ran := s.servers["north"].Running()
 					dead := s.die(int64(at))
 					ended := make(chan error, 1)
 					go func() {
@@ -79,17 +83,17 @@ func (s *stage) comeBack(t *testing.T, point string, ran, ranAfter bool, before,
 	t.Helper()
 	time.Sleep(time.Millisecond) // whatever was in the midst of a call has ended it
 	s.log.hit = nil
-	s.life(0, nil)
+	s.life()
 	job := s.log.job(s.plan)
 	if job.State.Open() {
 		_ = s.runner.Resume(context.Background(), job)
 	}
 	switch s.log.state {
 	case plan.Drafted, plan.Undone:
-		assert.Equal(t, before, tree(t, s.root), "killed at %s, then %s", point, s.log.state)
+		assert.Equal(t, before, s.tree(), "killed at %s, then %s", point, s.log.state)
 		s.assertRuns(ran, "killed at %s", point)
 	case plan.Done:
-		assert.Equal(t, after, tree(t, s.root), "killed at %s, then done", point)
+		assert.Equal(t, after, s.tree(), "killed at %s, then done", point)
 		s.assertRuns(ranAfter, "killed at %s", point)
 	default:
 		assert.Fail(t, "the journal is open", "killed at %s: %s", point, s.log.state)
@@ -97,9 +101,7 @@ func (s *stage) comeBack(t *testing.T, point string, ran, ranAfter bool, before,
 	for n, state := range s.log.steps {
 		assert.NotEqual(t, plan.StepIntended, state, "killed at %s: step %d (%s)", point, n, s.plan.Steps[n].Kind)
 	}
-	entries, err := os.ReadDir(s.root)
-	require.NoError(t, err)
-	for _, e := range entries {
-		assert.False(t, strings.HasPrefix(e.Name(), ".reshard-new"), "a temporary file is left: %s", e.Name())
+	for name := range s.tree() {
+		assert.NotContains(t, name, place.TemporaryPrefix, "a temporary file is left")
 	}
 }

@@ -1,572 +1,38 @@
 package changeover_test
 
 import (
-	"bytes"
 	"context"
-	"crypto/sha256"
-	"encoding/json"
-	"errors"
-	"fmt"
-	"io"
-	"io/fs"
-	"maps"
 	"os"
 	"path/filepath"
-	"strconv"
+	"slices"
 	"strings"
-	"sync"
 	"sync/atomic"
-	"syscall"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"reshard/cmd/standin/quarrymoss"
-	"reshard/games"
 	"reshard/internal/changeover"
-	"reshard/internal/control"
 	"reshard/internal/core/fault"
-	"reshard/internal/core/fit"
-	"reshard/internal/core/game"
 	"reshard/internal/core/plan"
-	"reshard/internal/core/server"
-	"reshard/internal/core/world"
-	"reshard/internal/place"
-	"reshard/internal/vault"
+	"reshard/internal/place/memory"
 )
 
-// memory is a journal that holds what it is told, and checks the order. hit, when set,
-// is told before and after each of its writes.
-type memory struct {
-	t       *testing.T
-	mu      sync.Mutex
-	state   plan.State
-	steps   map[int]plan.StepState
-	details map[int]json.RawMessage
-	hit     func(point string)
-}
+// changing are the calls of a file driver that change something.
+var changing = []string{"create", "write", "close", "mkdir", "rename", "remove", "set", "sync"}
 
-func (m *memory) told(point string) {
-	if m.hit != nil {
-		m.hit(point)
-	}
-}
-
-func (m *memory) Advance(_ context.Context, _ int64, from, to plan.State, _ changeover.Note) error {
-	m.told("journal before " + string(to))
-	m.mu.Lock()
-	assert.True(m.t, from.May(to), "%s to %s", from, to)
-	assert.Equal(m.t, m.state, from)
-	m.state = to
-	m.mu.Unlock()
-	m.told("journal after " + string(to))
-	return nil
-}
-
-func (m *memory) Step(_ context.Context, _ int64, n int, _ []plan.StepState, to plan.StepState, detail any) error {
-	m.told(fmt.Sprintf("journal before step %d %s", n, to))
-	m.mu.Lock()
-	m.steps[n] = to
-	if detail != nil {
-		raw, err := json.Marshal(detail)
-		require.NoError(m.t, err)
-		m.details[n] = raw
-	}
-	m.mu.Unlock()
-	m.told(fmt.Sprintf("journal after step %d %s", n, to))
-	return nil
-}
-
-// job is what a next life of the service finds in the journal.
-func (m *memory) job(p plan.Plan) changeover.Job {
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	job := changeover.Job{ID: 1, Plan: p, State: m.state, Steps: make([]changeover.StepRecord, len(p.Steps))}
-	for i := range job.Steps {
-		job.Steps[i].State = plan.StepPlanned
-		if st, told := m.steps[i]; told {
-			job.Steps[i] = changeover.StepRecord{State: st, Detail: m.details[i]}
+// failAt has the n-th of these calls fail; it counts them, and names the one that failed.
+func (s *stage) failAt(n int64, cause error) (calls *atomic.Int64, failed *atomic.Value) {
+	calls, failed = &atomic.Int64{}, &atomic.Value{}
+	s.trouble.before = func(op, name string) error {
+		if !slices.Contains(changing, op) || calls.Add(1) != n {
+			return nil
 		}
+		failed.Store(op + " " + name)
+		return cause
 	}
-	return job
-}
-
-// inProcess plays a game server without a process: it opens the world that the
-// settings name when it is spawned, makes one that is not there, and says what the
-// stand-in game says.
-type inProcess struct {
-	root string
-	mu   sync.Mutex
-	run  int
-	on   bool
-	held bool
-	log  bytes.Buffer
-	// breaks is a world that it does not open.
-	breaks string
-}
-
-func (g *inProcess) setting(key string) string {
-	data, err := os.ReadFile(filepath.Join(g.root, "quarry.properties"))
-	if err != nil {
-		return ""
-	}
-	_, value, _ := strings.Cut(string(data), key+"=")
-	value, _, _ = strings.Cut(value, "\n")
-	return value
-}
-
-func (g *inProcess) open(folder string) {
-	h, err := quarrymoss.ReadHeart(filepath.Join(g.root, "worlds", folder))
-	if errors.Is(err, fs.ErrNotExist) {
-		seed, _ := strconv.ParseInt(g.setting("world.seed"), 10, 64)
-		err = quarrymoss.Make(filepath.Join(g.root, "worlds", folder), quarrymoss.Options{Title: folder, Seed: seed, Version: "2.5.1", Tiles: 4})
-		if err == nil {
-			h, err = quarrymoss.ReadHeart(filepath.Join(g.root, "worlds", folder))
-		}
-	}
-	if err != nil || folder == g.breaks {
-		g.on = false
-		fmt.Fprintf(&g.log, "cannot open world %s: %v\n", folder, err)
-		return
-	}
-	fmt.Fprintf(&g.log, "opening world %q\nheart %d\n", folder, h.Seed)
-}
-
-func (g *inProcess) Spawn() error {
-	g.mu.Lock()
-	defer g.mu.Unlock()
-	g.run++
-	g.log.Reset()
-	g.on = true
-	if g.open(g.setting("world.folder")); g.on {
-		g.log.WriteString("ready on port 1\n")
-	}
-	return nil
-}
-
-func (g *inProcess) Find() (control.Process, bool) {
-	g.mu.Lock()
-	defer g.mu.Unlock()
-	return control.Process{PID: g.run}, g.on
-}
-
-func (g *inProcess) Say(line string) error {
-	g.mu.Lock()
-	defer g.mu.Unlock()
-	switch line {
-	case "halt":
-		g.on = false
-		g.log.WriteString("all tiles written\n")
-	case "hold":
-		g.held = true
-		g.log.WriteString("writes held\n")
-	case "flush":
-		g.log.WriteString("tiles flushed\n")
-	case "release":
-		g.held = false
-		g.log.WriteString("writes released\n")
-	case "seed":
-		_, seed, _ := cutLast(g.log.String(), "heart ")
-		seed, _, _ = strings.Cut(seed, "\n")
-		fmt.Fprintf(&g.log, "seed is %s\n", seed)
-	}
-	if name, ok := strings.CutPrefix(line, "load "); ok {
-		g.open(name)
-	}
-	return nil
-}
-
-func cutLast(s, sep string) (before, after string, ok bool) {
-	i := strings.LastIndex(s, sep)
-	if i < 0 {
-		return s, "", false
-	}
-	return s[:i], s[i+len(sep):], true
-}
-
-func (g *inProcess) Signal(syscall.Signal) error {
-	g.mu.Lock()
-	defer g.mu.Unlock()
-	g.on = false
-	return nil
-}
-
-func (g *inProcess) ReadLog(p []byte, offset int64) (int, string, error) {
-	g.mu.Lock()
-	defer g.mu.Unlock()
-	data := g.log.Bytes()
-	if offset > int64(len(data)) {
-		offset = int64(len(data))
-	}
-	return copy(p, data[offset:]), fmt.Sprint(g.run), nil
-}
-
-func (g *inProcess) LastExit() (control.Exit, bool) { return control.Exit{}, false }
-
-// faulty fails one operation, and every later one of the same kind while the
-// disk is full.
-type faulty struct {
-	place.Driver
-	n, failAt atomic.Int64
-	err       error
-	failed    atomic.Value
-	// gone says that the process is dead: nothing of it acts any more.
-	gone *atomic.Bool
-}
-
-func (f *faulty) hit(op, name string) error {
-	if f.gone != nil && f.gone.Load() {
-		select {}
-	}
-	if n := f.n.Add(1); n == f.failAt.Load() {
-		f.failed.Store(op + " " + name)
-		return &fs.PathError{Op: op, Path: name, Err: f.err}
-	}
-	return nil
-}
-
-type shortWriter struct {
-	io.WriteCloser
-	f    *faulty
-	name string
-}
-
-func (w shortWriter) Write(p []byte) (int, error) {
-	if err := w.f.hit("write", w.name); err != nil {
-		n, _ := w.WriteCloser.Write(p[:len(p)/2]) // half of it arrives
-		return n, err
-	}
-	return w.WriteCloser.Write(p)
-}
-
-func (f *faulty) Create(name string) (io.WriteCloser, error) {
-	if err := f.hit("create", name); err != nil {
-		return nil, err
-	}
-	w, err := f.Driver.Create(name)
-	return shortWriter{w, f, name}, err
-}
-
-func (f *faulty) Mkdir(name string) error {
-	return errors.Join(f.hit("mkdir", name), f.skip(func() error { return f.Driver.Mkdir(name) }))
-}
-
-// skip runs an operation unless the last hit was its failure.
-func (f *faulty) skip(do func() error) error {
-	if f.n.Load() == f.failAt.Load() {
-		return nil
-	}
-	return do()
-}
-
-func (f *faulty) Rename(from, to string) error {
-	if err := f.hit("rename", from); err != nil {
-		return err
-	}
-	return f.Driver.Rename(from, to)
-}
-
-func (f *faulty) Sync(name string) error {
-	if err := f.hit("sync", name); err != nil {
-		return err
-	}
-	return f.Driver.Sync(name)
-}
-
-// stage is a server whose game runs in this process, another one to clone from, and
-// a changeover of some kind that is drafted.
-type stage struct {
-	t       *testing.T
-	dir     string
-	root    string
-	profile *game.Profile
-	vault   *vault.Vault
-	driver  *faulty
-	games   map[string]*inProcess
-	control map[string]*control.Control
-	places  map[string]*place.Place
-	plan    plan.Plan
-	runner  *changeover.Runner
-	job     changeover.Job
-	log     *memory
-}
-
-// kinds draft each kind of changeover on a stage.
-var kinds = map[string]func(s *stage) plan.Plan{
-	"put": func(s *stage) plan.Plan { return s.draft(plan.Put, "", nil) },
-	"put over a stopped server": func(s *stage) plan.Plan {
-		_, _, err := s.control["north"].Stop(context.Background(), control.Clean)
-		require.NoError(s.t, err)
-		return s.draft(plan.Put, "", nil)
-	},
-	"put beside":          func(s *stage) plan.Plan { return s.draft(plan.Put, fit.ForBeside, nil) },
-	"put when told":       func(s *stage) plan.Plan { return s.draft(plan.Put, "", fit.Choices{"switch": "when-told"}) },
-	"put that is refused": func(s *stage) plan.Plan { s.games["north"].breaks = "fen"; return s.draft(plan.Put, "", nil) },
-	"restore":             func(s *stage) plan.Plan { return s.draft(plan.Restore, "", fit.Choices{"folder-name": "winter"}) },
-	"clone":               func(s *stage) plan.Plan { return s.draft(plan.Clone, "", nil) },
-	"clone with a stop": func(s *stage) plan.Plan {
-		s.profile.Server.Console.Hold = game.Exchange{}
-		return s.draft(plan.Clone, "", nil)
-	},
-	"reset":            func(s *stage) plan.Plan { return s.draft(plan.Reset, fit.ForReset, fit.Choices{"seed": "77"}) },
-	"reset, same seed": func(s *stage) plan.Plan { return s.draft(plan.Reset, fit.ForReset, fit.Choices{"seed": "same"}) },
-	"reset, other name": func(s *stage) plan.Plan {
-		return s.draft(plan.Reset, fit.ForReset, fit.Choices{"seed": "77", "folder-name": "spring"})
-	},
-	"reset that is refused": func(s *stage) plan.Plan {
-		s.games["north"].breaks = "spring"
-		return s.draft(plan.Reset, fit.ForReset, fit.Choices{"seed": "77", "folder-name": "spring"})
-	},
-	"switch": func(s *stage) plan.Plan { return s.draft(plan.Switch, fit.ForSwitch, nil) },
-	"switch by a load": func(s *stage) plan.Plan {
-		main := s.profile.Server.Settings["main"]
-		main.WritesBack = false
-		s.profile.Server.Settings["main"] = main
-		s.profile.Server.Console.Load = game.Exchange{Say: "load {name}", Expect: s.profile.Server.Console.Opened}
-		return s.draft(plan.Switch, fit.ForSwitch, nil)
-	},
-	"rename": func(s *stage) plan.Plan {
-		return s.draft(plan.Rename, fit.ForRename, fit.Choices{"folder-name": "summer"})
-	},
-	"take away": func(s *stage) plan.Plan { return s.draft(plan.TakeAway, "", nil) },
-	"take away with a stop": func(s *stage) plan.Plan {
-		s.profile.Server.Console.Hold = game.Exchange{}
-		return s.draft(plan.TakeAway, "", nil)
-	},
-	"first start": func(s *stage) plan.Plan {
-		_, _, err := s.control["north"].Stop(context.Background(), control.Clean)
-		require.NoError(s.t, err)
-		return s.draft(plan.FirstStart, "", fit.Choices{"first-start": "make"})
-	},
-	"undo of a put": func(s *stage) plan.Plan { return s.undoOf(s.draft(plan.Put, "", nil)) },
-	"undo of a rename": func(s *stage) plan.Plan {
-		return s.undoOf(s.draft(plan.Rename, fit.ForRename, fit.Choices{"folder-name": "summer"}))
-	},
-	"undo of a reset": func(s *stage) plan.Plan {
-		return s.undoOf(s.draft(plan.Reset, fit.ForReset, fit.Choices{"seed": "77"}))
-	},
-	"undo of a switch":       func(s *stage) plan.Plan { return s.undoOf(s.draft(plan.Switch, fit.ForSwitch, nil)) },
-	"undo of a place beside": func(s *stage) plan.Plan { return s.undoOf(s.draft(plan.Put, fit.ForBeside, nil)) },
-}
-
-// quickDir is a folder that is in memory where the machine has one such: thousands of
-// stages are made, and what their disks do is not in question here.
-func quickDir(t *testing.T) string {
-	t.Helper()
-	dir, err := os.MkdirTemp("/dev/shm", "reshard-stage-")
-	if err != nil {
-		return t.TempDir()
-	}
-	t.Cleanup(func() { assert.NoError(t, os.RemoveAll(dir)) })
-	return dir
-}
-
-// newStage makes a stage and drafts a kind of changeover; the failAt-th operation on
-// its files fails, 0 none.
-func newStage(t *testing.T, kind string, failAt int64, cause error) *stage {
-	t.Helper()
-	s := &stage{t: t, dir: quickDir(t), games: map[string]*inProcess{}, control: map[string]*control.Control{}, places: map[string]*place.Place{}}
-	profile, err := games.Find("quarrymoss")
-	require.NoError(t, err)
-	quick := *profile
-	quick.Server.Waits.Settle, quick.Server.Waits.Start, quick.Server.Waits.Stop = time.Millisecond, time.Second, time.Second
-	quick.Server.Settings = maps.Clone(profile.Server.Settings)
-	s.profile = &quick
-	require.NoError(t, quarrymoss.Make(filepath.Join(s.dir, "fen"), quarrymoss.Options{Title: "Fen", Seed: 2, Tiles: 4, Version: "2.5.1"}))
-	blobs, err := vault.Files(filepath.Join(s.dir, "vault"))
-	require.NoError(t, err)
-	s.vault, err = vault.Open(context.Background(), blobs, vault.NewMemory())
-	require.NoError(t, err)
-	for name, seed := range map[string]int64{"north": 1, "south": 5} {
-		root := filepath.Join(s.dir, name)
-		require.NoError(t, quarrymoss.MakeServer(root, quarrymoss.Config{Version: "2.5.1", Kind: "plain"}, "winter", seed, 1))
-		require.NoError(t, quarrymoss.Make(filepath.Join(root, "worlds", "winter"), quarrymoss.Options{Title: "Winter " + name, Seed: seed, Tiles: 4}))
-		require.NoError(t, quarrymoss.Make(filepath.Join(root, "worlds", "old"), quarrymoss.Options{Title: "Old", Seed: 9, Tiles: 4, Version: "2.5.1"}))
-		opened, closer, err := place.Local(root)
-		require.NoError(t, err)
-		t.Cleanup(func() { _ = closer.Close() })
-		s.places[name] = opened
-		s.games[name] = &inProcess{root: root}
-		s.control[name] = control.New(name, s.games[name], &quick)
-		s.control[name].Poll = time.Millisecond
-		_, err = s.control[name].Start(context.Background())
-		require.NoError(t, err)
-	}
-	s.root = filepath.Join(s.dir, "north")
-	s.plan = kinds[kind](s)
-	s.log = &memory{t: t, state: plan.Drafted, steps: map[int]plan.StepState{}, details: map[int]json.RawMessage{}}
-	s.job = s.log.job(s.plan)
-	s.life(failAt, cause)
-	return s
-}
-
-// life gives the stage a runner, as each life of the service has its own.
-func (s *stage) life(failAt int64, cause error) {
-	s.driver = &faulty{Driver: s.places["north"].FS().(place.Driver), err: cause}
-	s.driver.failAt.Store(failAt)
-	others := map[string]changeover.Hands{}
-	for name := range s.games {
-		c := control.New(name, s.games[name], s.profile)
-		c.Poll = time.Millisecond
-		s.control[name] = c
-		others[name] = changeover.Hands{Place: s.places[name], Control: c, Profile: s.profile}
-	}
-	s.runner = &changeover.Runner{
-		Journal: s.log, Place: place.New(s.root, s.driver), Control: s.control["north"], Vault: s.vault, Profile: s.profile, Others: others,
-		Check: func(context.Context) error { return nil }, Now: time.Now, Poll: time.Millisecond,
-		Keep:  func(context.Context, vault.Copy, world.World, string) error { return nil },
-		Ready: func(context.Context, int, plan.Step) (bool, error) { return true, nil },
-	}
-}
-
-func (s *stage) store(dir, name string) (vault.Copy, world.World) {
-	s.t.Helper()
-	w, found, err := world.Inspect(os.DirFS(dir), name, name, "", []*game.Profile{s.profile})
-	require.NoError(s.t, err)
-	entries, err := world.Parts(os.DirFS(dir), found)
-	require.NoError(s.t, err)
-	var files []vault.Source
-	for _, e := range entries {
-		src := vault.Source{Part: e.Part, Path: e.Path, Modified: e.ModTime}
-		if !e.Dir {
-			src.Open = func() (io.ReadCloser, error) { return os.DirFS(dir).Open(e.Source) }
-		}
-		files = append(files, src)
-	}
-	c, err := s.vault.Store(context.Background(), files, nil)
-	require.NoError(s.t, err)
-	return c, w
-}
-
-func (s *stage) draft(kind string, purpose fit.Purpose, choices fit.Choices) plan.Plan {
-	s.t.Helper()
-	tree := os.DirFS(s.root)
-	state, err := server.Read(tree, s.profile, server.Machine{Kind: "plain"})
-	require.NoError(s.t, err)
-	if choices == nil {
-		choices = fit.Choices{}
-	}
-	in := plan.Input{Kind: kind, Server: "north", Work: ".reshard/1", Tree: tree, Fit: fit.Input{
-		Profile: s.profile, Server: state, Choices: choices, Purpose: purpose,
-		Live: fit.Live{State: s.control["north"].Status().State, FreeBytes: -1, SameFilesystem: true, Players: -1},
-	}}
-	present := func(root, name string) world.World {
-		w, _, err := world.Inspect(os.DirFS(root), "worlds/"+name, name, "", []*game.Profile{s.profile})
-		require.NoError(s.t, err)
-		w.Locks = nil
-		return w
-	}
-	switch kind {
-	case plan.Put, plan.Restore:
-		c, w := s.store(s.dir, "fen")
-		in.Copy, in.Parts, in.Fit.World = c.ID, c.Parts(), w
-	case plan.Clone:
-		in.Fit.World, in.Parts = present(filepath.Join(s.dir, "south"), "winter"), []string{""}
-		in.Source = &plan.Source{Server: "south", Worlds: "worlds", Running: true}
-	case plan.Switch:
-		in.Fit.World = present(s.root, "old")
-	case plan.FirstStart:
-		in.Fit.Server.NotYet = []string{"worlds/"}
-	default:
-		in.Fit.World = present(s.root, "winter")
-	}
-	in.Sheet = fit.Compare(in.Fit)
-	var p plan.Plan
-	switch kind {
-	case plan.Reset:
-		p, err = plan.DraftReset(in)
-	case plan.Switch:
-		p, err = plan.DraftSwitch(in)
-	case plan.Rename:
-		p, err = plan.DraftRename(in)
-	case plan.TakeAway:
-		in.Sheet = fit.Sheet{}
-		p, err = plan.DraftTakeAway(in)
-	case plan.FirstStart:
-		in.Sheet = fit.Sheet{}
-		p, err = plan.DraftFirstStart(in, plan.Then{})
-	default:
-		p, err = plan.DraftPut(in)
-	}
-	require.NoError(s.t, err)
-	return p
-}
-
-// undoOf carries a plan out and drafts its undo.
-func (s *stage) undoOf(of plan.Plan) plan.Plan {
-	s.t.Helper()
-	s.log = &memory{t: s.t, state: plan.Drafted, steps: map[int]plan.StepState{}, details: map[int]json.RawMessage{}}
-	s.life(0, nil)
-	ctx := context.Background()
-	require.NoError(s.t, s.runner.Begin(ctx, s.log.job(of)))
-	require.NoError(s.t, s.runner.Carry(ctx))
-	after := map[string]string{}
-	for n, step := range of.Steps {
-		var d changeover.Detail
-		if step.Kind == plan.Write && json.Unmarshal(s.log.details[n], &d) == nil {
-			after[step.File] = d.After
-		}
-	}
-	state, err := server.Read(os.DirFS(s.root), s.profile, server.Machine{Kind: "plain"})
-	require.NoError(s.t, err)
-	made := ""
-	if of.Expect.Fresh {
-		made = of.Expect.Folder
-	}
-	p, err := plan.DraftUndo(plan.UndoInput{
-		Of: of, ID: 1, Profile: s.profile, State: state, Server: "north", Work: ".reshard/2", Tree: os.DirFS(s.root), After: after, Made: made,
-		Live: fit.Live{State: "running", FreeBytes: -1, SameFilesystem: true, Players: -1},
-	})
-	require.NoError(s.t, err)
-	return p
-}
-
-// clean carries a kind out with nothing in its way, and tells how the server stands
-// before and after it, how many file operations it took, and the points that it passed.
-func clean(t *testing.T, kind string) (s *stage, before, after map[string]string, points []string) {
-	t.Helper()
-	s = newStage(t, kind, 0, nil)
-	before = tree(t, s.root)
-	var mu sync.Mutex
-	note := func(p string) { mu.Lock(); points = append(points, p); mu.Unlock() }
-	s.log.hit, s.runner.Trace = note, note
-	ctx := context.Background()
-	require.NoError(t, s.runner.Begin(ctx, s.job))
-	err := s.runner.Carry(ctx)
-	if strings.HasSuffix(kind, "is refused") {
-		require.Error(t, err)
-		require.Equal(t, plan.Undone, s.log.state, "%v", err)
-		require.Equal(t, before, tree(t, s.root))
-	} else {
-		require.NoError(t, err)
-		require.Equal(t, plan.Done, s.log.state)
-	}
-	return s, before, tree(t, s.root), points
-}
-
-func tree(t *testing.T, root string) map[string]string {
-	t.Helper()
-	out := map[string]string{}
-	require.NoError(t, filepath.WalkDir(root, func(p string, d fs.DirEntry, err error) error {
-		if err != nil {
-			return err
-		}
-		if d.Name() == plan.WorkFolder {
-			return fs.SkipDir
-		}
-		rel, _ := filepath.Rel(root, p)
-		if !d.IsDir() {
-			data, err := os.ReadFile(p)
-			if err != nil {
-				return err
-			}
-			out[rel] = fmt.Sprintf("%x", sha256.Sum256(data))
-		}
-		return nil
-	}))
-	return out
+	return calls, failed
 }
 
 // An error, a short write and a full disk at every single file operation of every
@@ -578,23 +44,23 @@ func TestAFaultAtEveryFileOperation(t *testing.T) {
 		for kind := range kinds {
 			t.Run(kind, func(t *testing.T) {
 				t.Parallel()
-				s, before, _, _ := clean(t, kind)
-				total := s.driver.n.Load()
-				ran := newStage(t, kind, 0, nil).games["north"].on
+				whole := newStage(t, kind)
+				before, ran := whole.tree(), whole.servers["north"].Running()
+				calls, _ := whole.failAt(0, nil)
 				ctx := context.Background()
-				for _, cause := range []error{syscall.ENOSPC, syscall.EIO} {
-					for at := int64(1); at <= total && !strings.HasSuffix(kind, "is refused"); at++ {
-						s := newStage(t, kind, at, cause)
+				require.NoError(t, whole.runner.Begin(ctx, whole.job))
+				_ = whole.runner.Carry(ctx) // those that are refused go back
+				for _, cause := range []error{fault.New(fault.NoSpace, "", "", "the disk is full"), fault.New(fault.Internal, "", "", "input/output error")} {
+					for at := int64(1); at <= calls.Load() && !strings.HasSuffix(kind, "is refused"); at++ {
+						s := newStage(t, kind)
+						_, failed := s.failAt(at, cause)
 						require.NoError(t, s.runner.Begin(ctx, s.job))
 						err := s.runner.Carry(ctx)
-						failed := s.driver.failed.Load()
-						require.Error(t, err, "operation %d, %v", at, failed)
-						require.Equal(t, plan.Undone, s.log.state, "operation %d, %v: %v", at, failed, err)
-						if cause == syscall.ENOSPC {
-							assert.Equal(t, fault.NoSpace, fault.CodeOf(err), "operation %d, %v: %v", at, failed, err)
-						}
-						assert.Equal(t, before, tree(t, s.root), "operation %d, %v", at, failed)
-						s.assertRuns(ran, "operation %d, %v", at, failed)
+						require.Error(t, err, "operation %d, %v", at, failed.Load())
+						require.Equal(t, plan.Undone, s.log.state, "operation %d, %v: %v", at, failed.Load(), err)
+						assert.Equal(t, fault.CodeOf(cause), fault.CodeOf(err), "operation %d, %v: %v", at, failed.Load(), err)
+						assert.Equal(t, before, s.tree(), "operation %d, %v", at, failed.Load())
+						s.assertRuns(ran, "operation %d, %v", at, failed.Load())
 						for n, state := range s.log.steps {
 							assert.Equal(t, plan.StepUndone, state, "step %d", n)
 						}
@@ -607,35 +73,311 @@ func TestAFaultAtEveryFileOperation(t *testing.T) {
 	t.Logf("%d faults tried", tried.Load())
 }
 
-// assertRuns checks that the server runs the world that its settings name, and that
-// nothing is held anywhere.
-func (s *stage) assertRuns(ran bool, format string, args ...any) {
-	s.t.Helper()
-	what := fmt.Sprintf(format, args...)
-	st := s.control["north"].Status()
-	assert.Equal(s.t, ran, st.State == "running", what)
-	if ran {
-		assert.Equal(s.t, s.games["north"].setting("world.folder"), st.Opened, what)
+// vanish has the host go away at its n-th call, of whatever kind, and for some calls
+// after it. With answered the call at which it goes still has its effect, and its answer
+// is lost.
+func (s *stage) vanish(n, calls int64, answered bool) (count *atomic.Int64, at *atomic.Value) {
+	count, at = &atomic.Int64{}, &atomic.Value{}
+	gone := fault.New(fault.Unreachable, "", "", "the host went away")
+	away := func(i int64) bool { return i >= n && (calls < 0 || i < n+calls) }
+	s.trouble.before = func(op, name string) error {
+		i := count.Add(1)
+		if i == n {
+			at.Store(op + " " + name)
+		}
+		if away(i) && !(answered && i == n) {
+			return gone
+		}
+		return nil
 	}
-	for name, g := range s.games {
-		assert.False(s.t, g.held, name)
+	s.trouble.after = func(string, string) error {
+		if answered && away(count.Load()) {
+			return gone
+		}
+		return nil
 	}
-	assert.Equal(s.t, "running", s.control["south"].Status().State, what)
+	return count, at
+}
+
+// The host goes away at each call of every kind of changeover, before the call has had
+// its effect or after it, and comes back a little later: the changeover waits, and ends
+// as if nothing had been.
+func TestAHostThatVanishesAtEveryCall(t *testing.T) {
+	t.Parallel()
+	var tried atomic.Int64
+	t.Run("kinds", func(t *testing.T) {
+		for kind := range kinds {
+			t.Run(kind, func(t *testing.T) {
+				t.Parallel()
+				whole, before, after, _ := clean(t, kind)
+				ranAfter := whole.servers["north"].Running()
+				counted := newStage(t, kind)
+				count, _ := counted.vanish(0, 0, false)
+				ran := counted.servers["north"].Running()
+				ctx := context.Background()
+				require.NoError(t, counted.runner.Begin(ctx, counted.job))
+				_ = counted.runner.Carry(ctx) // those that are refused go back
+				for _, answered := range []bool{false, true} {
+					for n := int64(1); n <= count.Load(); n++ {
+						s := newStage(t, kind)
+						_, at := s.vanish(n, 3, answered)
+						require.NoError(t, s.runner.Begin(ctx, s.job))
+						err := s.runner.Carry(ctx)
+						what := "call %d (%v), answered %v: %v"
+						if strings.HasSuffix(kind, "is refused") {
+							require.Equal(t, plan.Undone, s.log.state, what, n, at.Load(), answered, err)
+							require.Equal(t, before, s.tree(), what, n, at.Load(), answered, err)
+							s.assertRuns(ran, what, n, at.Load(), answered, err)
+						} else {
+							require.Equal(t, plan.Done, s.log.state, what, n, at.Load(), answered, err)
+							require.Equal(t, after, s.tree(), what, n, at.Load(), answered, err)
+							s.assertRuns(ranAfter, what, n, at.Load(), answered, err)
+						}
+						tried.Add(1)
+					}
+				}
+			})
+		}
+	})
+	t.Logf("%d calls tried", tried.Load())
+}
+
+// The host goes away and does not come back while the service lives: the changeover is
+// left as it stands, neither undone nor half. The next life ends it when the host is
+// back.
+func TestAHostThatComesBackInAnotherLife(t *testing.T) {
+	t.Parallel()
+	var tried atomic.Int64
+	t.Run("kinds", func(t *testing.T) {
+		for kind := range kinds {
+			t.Run(kind, func(t *testing.T) {
+				t.Parallel()
+				whole, before, after, _ := clean(t, kind)
+				ranAfter := whole.servers["north"].Running()
+				counted := newStage(t, kind)
+				count, _ := counted.vanish(0, 0, false)
+				ran := counted.servers["north"].Running()
+				require.NoError(t, counted.runner.Begin(context.Background(), counted.job))
+				_ = counted.runner.Carry(context.Background()) // those that are refused go back
+				for n := int64(1); n <= count.Load(); n += 2 {
+					s := newStage(t, kind)
+					_, at := s.vanish(n, -1, n%4 == 1)
+					ctx, leave := context.WithCancelCause(context.Background())
+					var left atomic.Bool
+					s.runner.Report = func(p changeover.Progress) {
+						if p.Waiting != "" && left.CompareAndSwap(false, true) {
+							assert.Contains(t, p.Waiting, "goes on when it answers")
+							leave(changeover.ErrLeft)
+						}
+					}
+					require.NoError(t, s.runner.Begin(ctx, s.job))
+					err := s.runner.Carry(ctx)
+					leave(nil)
+					require.ErrorIs(t, err, changeover.ErrSuspended, "call %d (%v)", n, at.Load())
+					require.True(t, s.log.state.Open() && s.log.state != plan.Held, "call %d (%v): %s", n, at.Load(), s.log.state)
+					s.comeBack(t, "vanished at "+at.Load().(string), ran, ranAfter, before, after)
+					tried.Add(1)
+				}
+			})
+		}
+	})
+	t.Logf("%d calls tried", tried.Load())
+}
+
+// A person cancels while the host does not answer and nothing live has been touched: it
+// goes back when the host is back.
+func TestCancelledWhileTheHostIsAway(t *testing.T) {
+	t.Parallel()
+	s := newStage(t, "put")
+	before := s.tree()
+	s.vanish(5, -1, false)
+	ctx, cancel := context.WithCancelCause(context.Background())
+	s.runner.Report = func(p changeover.Progress) {
+		if p.Waiting != "" {
+			cancel(fault.New(fault.Interrupted, "", "", "a person said so"))
+		}
+		if p.State == plan.Undoing {
+			s.trouble.mu.Lock()
+			s.trouble.before = nil
+			s.trouble.mu.Unlock()
+		}
+	}
+	require.NoError(t, s.runner.Begin(ctx, s.job))
+	assert.ErrorContains(t, s.runner.Carry(ctx), "a person said so")
+	assert.Equal(t, plan.Undone, s.log.state)
+	assert.Equal(t, before, s.tree())
+	s.assertRuns(true, "cancelled")
+}
+
+// A service that may not act any more begins no act, at whichever point it learns that:
+// it leaves all as it stands, and the next one ends it.
+func TestNoActWithoutALease(t *testing.T) {
+	t.Parallel()
+	for _, kind := range []string{"put", "put that is refused", "clone with a stop", "undo of a put"} {
+		t.Run(kind, func(t *testing.T) {
+			t.Parallel()
+			whole, before, after, _ := clean(t, kind)
+			ranAfter := whole.servers["north"].Running()
+			for n := 1; ; n++ {
+				s := newStage(t, kind)
+				asked := 0
+				s.runner.May = func() error {
+					if asked++; asked < n {
+						return nil
+					}
+					s.trouble.mu.Lock()
+					defer s.trouble.mu.Unlock()
+					s.trouble.before = func(op, name string) error {
+						if slices.Contains(changing, op) || op == "start" || op == "say" || op == "signal" {
+							assert.Fail(t, "it acts", "%s %s after the lease was lost (%d)", op, name, n)
+						}
+						return nil
+					}
+					return fault.New(fault.StandsBy, "act on", "records", "the lease is lost")
+				}
+				require.NoError(t, s.runner.Begin(context.Background(), s.job))
+				err := s.runner.Carry(context.Background())
+				if asked < n {
+					return
+				}
+				require.ErrorIs(t, err, changeover.ErrSuspended)
+				require.ErrorIs(t, err, fault.StandsBy.As())
+				s.comeBack(t, "lease lost", true, ranAfter, before, after)
+			}
+		})
+	}
+}
+
+// What a switch asks of the host, from the stop to the start: few round trips, since each
+// may take long.
+func TestCallsOfTheDriverInASwitch(t *testing.T) {
+	t.Parallel()
+	s := newStage(t, "put")
+	var calls []string
+	var counting atomic.Bool
+	s.trouble.before = func(op, name string) error {
+		if counting.Load() && name != "" {
+			calls = append(calls, op+" "+name)
+		}
+		return nil
+	}
+	s.runner.Trace = func(point string) {
+		switch {
+		case strings.HasSuffix(point, "stop done"):
+			counting.Store(true)
+		case strings.HasSuffix(point, "start before"):
+			counting.Store(false)
+		}
+	}
+	ctx := context.Background()
+	require.NoError(t, s.runner.Begin(ctx, s.job))
+	require.NoError(t, s.runner.Carry(ctx))
+	moves := 0
+	for _, step := range s.plan.Steps {
+		if step.Kind == plan.Move {
+			moves++
+		}
+	}
+	require.Equal(t, 2, moves)
+	calls = slices.DeleteFunc(calls, func(c string) bool { return strings.HasPrefix(c, "read ") })
+	t.Logf("%d calls for two moves and one write:\n%s", len(calls), strings.Join(calls, "\n"))
+	assert.LessOrEqual(t, len(calls), 15)
+	assert.NotEmpty(t, calls)
+}
+
+// A full disk is seen right before the stop: nobody is locked out for it.
+func TestNoRoomRightBeforeTheStop(t *testing.T) {
+	t.Parallel()
+	s := newStage(t, "put")
+	before := s.tree()
+	s.runner.Check = func(context.Context) error {
+		s.runner.Place.Driver().(*memory.Files).Fill(1000)
+		return nil
+	}
+	ctx := context.Background()
+	require.NoError(t, s.runner.Begin(ctx, s.job))
+	err := s.runner.Carry(ctx)
+	assert.ErrorIs(t, err, fault.NoSpace.As())
+	assert.Equal(t, plan.Undone, s.log.state)
+	assert.Equal(t, before, s.tree())
+	for n, step := range s.plan.Steps {
+		if step.Kind == plan.Stop {
+			assert.NotContains(t, s.log.steps, n, "the stop was never reached")
+		}
+	}
+}
+
+// A game that was killed while its world was staged did not stop cleanly, and is not
+// told as if it had; one whose state cannot be told is waited for, and nothing is moved.
+func TestAGameThatDiedMeanwhile(t *testing.T) {
+	t.Parallel()
+	s := newStage(t, "put")
+	s.runner.Check = func(context.Context) error { s.servers["north"].Die(); return nil }
+	ctx := context.Background()
+	require.NoError(t, s.runner.Begin(ctx, s.job))
+	require.NoError(t, s.runner.Carry(ctx))
+	for n, step := range s.plan.Steps {
+		if step.Kind == plan.Stop {
+			assert.Contains(t, string(s.log.details[n]), `"already":true`)
+			assert.NotContains(t, string(s.log.details[n]), `"clean":true`)
+		}
+	}
+	assert.Contains(t, string(s.log.details[len(s.plan.Steps)-1]), "the server was down before the switch")
+}
+
+// What is placed belongs to the account of the world that it replaces, with its modes.
+func TestWhatIsPlacedBelongsToTheServersAccount(t *testing.T) {
+	t.Parallel()
+	for _, kept := range []bool{true, false} {
+		s := newStage(t, "put")
+		disk := s.files("north")
+		ctx := context.Background()
+		own := func(name string) string {
+			info, err := disk.Stat(ctx, name)
+			require.NoError(t, err)
+			return info.Account + " " + info.Modes.String()
+		}
+		s.disks["north"].Chown("worlds/winter", "gamer", 0o700)
+		s.disks["north"].Chown("worlds/winter/heart.cbor.gz", "gamer", 0o600)
+		s.servers["north"].As = []string{"gamer"}
+		s.life()
+		s.runner.Place.Driver().(*memory.Files).Can.Owners = kept
+		require.NoError(t, s.runner.Begin(ctx, s.job))
+		err := s.runner.Carry(ctx)
+		if !kept { // the host does not let owners be set: the proof sees what that means
+			assert.ErrorContains(t, err, "the server's account may write its world")
+			assert.ErrorContains(t, err, "account gamer may not write worlds/fen")
+			assert.Equal(t, plan.Undone, s.log.state)
+			continue
+		}
+		require.NoError(t, err)
+		assert.Equal(t, "gamer drwx------", own("worlds/fen"))
+		assert.Equal(t, "gamer drwx------", own("worlds/fen/ground"))
+		assert.Equal(t, "gamer -rw-------", own("worlds/fen/heart.cbor.gz"))
+	}
 }
 
 // A copy that no longer verifies must not reach the server.
 func TestADamagedCopyStopsBeforeTheSwitch(t *testing.T) {
 	t.Parallel()
-	s := newStage(t, "put", 0, nil)
-	require.NoError(t, filepath.WalkDir(filepath.Join(s.dir, "vault", "packs"), func(p string, d fs.DirEntry, err error) error {
-		if err == nil && !d.IsDir() {
-			return os.Truncate(p, 3)
-		}
-		return err
-	}))
+	s := newStage(t, "put")
+	dir := t.TempDir()
+	v, err := newVault(filepath.Join(dir, "vault"))
+	require.NoError(t, err)
+	require.NoError(t, quarrymoss.Make(filepath.Join(dir, "fen"), quarrymoss.Options{Title: "Fen", Seed: 2, Tiles: 4, Version: "2.5.1"}))
+	c, _, err := store(v, dir, "fen")
+	require.NoError(t, err)
+	require.Equal(t, made.fen.ID, c.ID, "the same world is the same copy")
+	packs, err := filepath.Glob(filepath.Join(dir, "vault", "packs", "*", "*"))
+	require.NoError(t, err)
+	require.NotEmpty(t, packs)
+	for _, p := range packs {
+		require.NoError(t, os.Truncate(p, 3))
+	}
+	s.runner.Vault = v
 	ctx := context.Background()
 	require.NoError(t, s.runner.Begin(ctx, s.job))
-	err := s.runner.Carry(ctx)
+	err = s.runner.Carry(ctx)
 	assert.ErrorIs(t, err, fault.Damaged.As())
 	assert.Equal(t, plan.Undone, s.log.state)
 	assert.NotContains(t, s.log.steps, 2, "the stop was never reached")
@@ -645,21 +387,18 @@ func TestADamagedCopyStopsBeforeTheSwitch(t *testing.T) {
 // not overwritten.
 func TestSettingsChangedMeanwhile(t *testing.T) {
 	t.Parallel()
-	s := newStage(t, "put", 0, nil)
-	file := filepath.Join(s.root, "quarry.properties")
+	s := newStage(t, "put")
+	text := func() string { return s.tree()["quarry.properties"] }
 	s.runner.Trace = func(point string) {
 		if strings.HasSuffix(point, "write kept") {
-			data, _ := os.ReadFile(file)
-			_ = os.WriteFile(file, append(data, "welcome=changed by hand\n"...), 0o644)
+			s.disks["north"].Put("quarry.properties", []byte(text()+"welcome=changed by hand\n"))
 		}
 	}
 	ctx := context.Background()
 	require.NoError(t, s.runner.Begin(ctx, s.job))
 	assert.ErrorIs(t, s.runner.Carry(ctx), fault.Changed.As())
 	assert.Equal(t, plan.Undone, s.log.state)
-	now, err := os.ReadFile(file)
-	require.NoError(t, err)
-	assert.Contains(t, string(now), "changed by hand")
-	assert.Contains(t, string(now), "world.folder=winter")
-	assert.Equal(t, "winter", s.runner.Control.Status().Opened)
+	assert.Contains(t, text(), "changed by hand")
+	assert.Contains(t, text(), "world.folder=winter")
+	assert.Equal(t, "winter", s.runner.Control.Status(ctx).Opened)
 }

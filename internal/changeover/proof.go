@@ -17,6 +17,7 @@ import (
 	"reshard/internal/control"
 	"reshard/internal/core/fault"
 	"reshard/internal/core/game"
+	"reshard/internal/core/life"
 	"reshard/internal/core/plan"
 	"reshard/internal/core/server"
 	"reshard/internal/core/world"
@@ -181,21 +182,151 @@ func countSame(tree fs.FS, dir string, samples []Sample) (total, same int, gone 
 	return total, same, gone
 }
 
-// newGround counts blocks of the old world that stand in the new one.
-func (r *Runner) newGround(dir, name string, samples []Sample) plan.Check {
-	if r.Profile.World.Shape == game.ShapeFolder {
-		dir = path.Join(r.job.Plan.Worlds, name)
+// prover makes one proof: it asks the running server and looks at its files.
+type prover struct {
+	r      *Runner
+	ctx    context.Context
+	files  fs.FS
+	status control.Status
+	expect plan.Expect
+}
+
+// prove makes the proof. Every check says what was expected and what was seen; each can
+// fail on its own. The error says that the host or the server did not answer: then
+// nothing is proven and nothing refuted, and it is to be tried again.
+func (r *Runner) prove(ctx context.Context) (plan.Proof, error) {
+	files, settled := r.Place.Observe(ctx)
+	p := prover{r: r, ctx: ctx, files: files, status: r.Control.Status(ctx), expect: r.job.Plan.Expect}
+	if err := p.status.Err("prove on", r.job.Plan.Server); err != nil {
+		return plan.Proof{}, err
 	}
-	total, same, _ := countSame(r.Place.FS(), dir, samples)
-	if r.Profile.World.Shape != game.ShapeFolder {
+	if p.expect.Own {
+		p.expect.Folder = r.folder(ctx)
+		p.expect.Opened = []string{p.expect.Folder}
+	}
+	proof, err := p.all()
+	return proof, settled(err)
+}
+
+func (p *prover) all() (plan.Proof, error) {
+	r, expect := p.r, p.expect
+	proof := plan.Proof{Checks: []plan.Check{}}
+	add := func(checks ...plan.Check) { proof.Checks = append(proof.Checks, checks...) }
+	add(r.stopped()...)
+	up := expect.State == "" || expect.State == life.Running
+	if up && !r.Profile.Server.Console.Opened.IsZero() {
+		add(p.opened())
+	}
+	r.trace(len(r.job.Plan.Steps)-1, plan.Step{Kind: plan.Prove}, "halfway")
+	seed, err := p.seedChecks()
+	add(seed...)
+	if err != nil {
+		return proof, err
+	}
+	if expect.WorldID != "" {
+		seen, from := p.fact("world-id")
+		add(plan.Check{What: "world id in " + from, Expected: expect.WorldID, Seen: seen, OK: seen == expect.WorldID})
+	}
+	add(p.placed()...)
+	copied, err := r.proveCopy(p.ctx)
+	add(copied...)
+	if err != nil {
+		return proof, err
+	}
+	if expect.Players > 0 {
+		add(p.players())
+	}
+	writable, err := p.writable()
+	add(writable...)
+	if err != nil {
+		return proof, err
+	}
+	if up && !r.Profile.Server.Console.Refused.IsZero() {
+		refused, err := p.notRefused()
+		add(refused)
+		if err != nil {
+			return proof, err
+		}
+	}
+	if len(expect.There) == 0 { // a first start makes what it likes
+		stray, err := p.noStray()
+		add(stray)
+		if err != nil {
+			return proof, err
+		}
+	}
+	add(p.state())
+	return proof, nil
+}
+
+// stopped says how it was known that the server was down before anything was moved.
+func (r *Runner) stopped() []plan.Check {
+	for n, s := range r.job.Plan.Steps {
+		var d Detail
+		if s.Kind != plan.Stop || s.Server != "" || json.Unmarshal(r.job.Steps[n].Detail, &d) != nil || d.Evidence == life.NoneYet {
+			continue
+		}
+		c := plan.Check{What: "the server was down before the switch", Expected: "seen to be down", Seen: d.Evidence.Say(d.Word), OK: true}
+		if d.Evidence == life.Word { // somebody has said so, and nobody has seen it
+			c.OK, c.Unseen = false, true
+		}
+		return []plan.Check{c}
+	}
+	return nil
+}
+
+// seedChecks compares the running seed, or shows that the world is a new one.
+func (p *prover) seedChecks() ([]plan.Check, error) {
+	switch {
+	case p.expect.Fresh:
+		return p.fresh()
+	case p.expect.Seed != "":
+		c := plan.Check{Expected: p.expect.Seed}
+		var err error
+		c.What, c.Seen, err = p.seedSeen()
+		c.OK = p.r.sameSeed(c.Seen, p.expect.Seed)
+		return []plan.Check{c}, err
+	}
+	return nil, nil
+}
+
+// placed compares what was staged with what stands there now.
+func (p *prover) placed() (checks []plan.Check) {
+	for _, name := range []string{p.expect.Folder, p.expect.Placed} {
+		if samples, dir := p.r.samples(name, false); len(samples) > 0 {
+			checks = append(checks, compareSamples(p.files, dir, samples))
+		}
+	}
+	if i := slices.IndexFunc(p.r.job.Plan.Steps, func(s plan.Step) bool { return s.Kind == plan.Retitle }); i >= 0 {
+		checks = append(checks, p.title(p.r.job.Plan.Steps[i]))
+	}
+	for _, name := range p.expect.There {
+		_, err := fs.Stat(p.files, strings.TrimSuffix(name, "/"))
+		check := plan.Check{What: name, Expected: "there", Seen: "there", OK: err == nil}
+		if err != nil {
+			check.Seen = "not there"
+		}
+		checks = append(checks, check)
+	}
+	return checks
+}
+
+// newGround counts blocks of the old world that stand in the new one.
+func (p *prover) newGround(dir, name string, samples []Sample) plan.Check {
+	shape := p.r.Profile.World.Shape
+	if shape == game.ShapeFolder {
+		dir = path.Join(p.r.job.Plan.Worlds, name)
+	}
+	total, same, _ := countSame(p.files, dir, samples)
+	if shape != game.ShapeFolder {
 		// The old world's files may stand in the same folder: those of the new count.
 		var mine []Sample
 		for _, s := range samples {
-			if r.worldName(s.File) == name {
+			if p.r.worldName(s.File) == name {
 				mine = append(mine, s)
 			}
 		}
-		_, same, _ = countSame(r.Place.FS(), dir, mine)
+		_, same, _ = countSame(p.files, dir, mine)
 	}
 	return plan.Check{
 		What: "the ground is new", Expected: fmt.Sprintf("at most 1 in 4 of %d sampled blocks of the old world", total),
@@ -203,109 +334,50 @@ func (r *Runner) newGround(dir, name string, samples []Sample) plan.Check {
 	}
 }
 
-// prove asks the running server and looks at its files. Every check says what
-// was expected and what was seen; each can fail on its own.
-func (r *Runner) prove(ctx context.Context) plan.Proof {
-	expect := r.job.Plan.Expect
-	proof := plan.Proof{Checks: []plan.Check{}}
-	if expect.Own {
-		expect.Folder = r.folder()
-		expect.Opened = []string{expect.Folder}
-	}
-	up := expect.State == "" || expect.State == control.Running
-	if up && !r.Profile.Server.Console.Opened.IsZero() {
-		proof.Checks = append(proof.Checks, r.proveOpened(expect))
-	}
-	r.trace(len(r.job.Plan.Steps)-1, plan.Step{Kind: plan.Prove}, "halfway")
-	switch {
-	case expect.Fresh:
-		proof.Checks = append(proof.Checks, r.proveFresh(ctx, expect)...)
-	case expect.Seed != "":
-		proof.Checks = append(proof.Checks, r.proveSeed(ctx, expect))
-	}
-	if expect.WorldID != "" {
-		seen, from := r.worldFact("world-id")
-		proof.Checks = append(proof.Checks, plan.Check{What: "world id in " + from, Expected: expect.WorldID, Seen: seen, OK: seen == expect.WorldID})
-	}
-	for _, name := range []string{expect.Folder, expect.Placed} {
-		if samples, dir := r.samples(name, false); len(samples) > 0 {
-			proof.Checks = append(proof.Checks, compareSamples(r.Place.FS(), dir, samples))
-		}
-	}
-	if i := slices.IndexFunc(r.job.Plan.Steps, func(s plan.Step) bool { return s.Kind == plan.Retitle }); i >= 0 {
-		proof.Checks = append(proof.Checks, r.proveTitle(r.job.Plan.Steps[i]))
-	}
-	for _, name := range expect.There {
-		_, err := fs.Stat(r.Place.FS(), strings.TrimSuffix(name, "/"))
-		check := plan.Check{What: name, Expected: "there", Seen: "there", OK: err == nil}
-		if err != nil {
-			check.Seen = "not there"
-		}
-		proof.Checks = append(proof.Checks, check)
-	}
-	if check, made := r.proveCopy(ctx); made {
-		proof.Checks = append(proof.Checks, check)
-	}
-	if expect.Players > 0 {
-		proof.Checks = append(proof.Checks, r.provePlayers(expect))
-	}
-	if up && !r.Profile.Server.Console.Refused.IsZero() {
-		proof.Checks = append(proof.Checks, r.proveNotRefused())
-	}
-	if len(expect.There) == 0 { // a first start makes what it likes
-		proof.Checks = append(proof.Checks, r.proveNoStray())
-	}
-	proof.Checks = append(proof.Checks, r.proveState(expect))
-	return proof
-}
-
-func (r *Runner) proveOpened(e plan.Expect) plan.Check {
-	c := plan.Check{What: "the log names the opened world", Expected: e.Folder, Seen: "nothing"}
-	if st := r.Control.Status(); st.Opened != "" {
-		c.Seen = st.Opened
-		c.OK = slices.Contains(e.Opened, st.Opened) || slices.Contains(e.Opened, path.Clean(st.Opened))
+func (p *prover) opened() plan.Check {
+	c := plan.Check{What: "the log names the opened world", Expected: p.expect.Folder, Seen: "nothing"}
+	if seen := p.status.Opened; seen != "" {
+		c.Seen = seen
+		c.OK = slices.Contains(p.expect.Opened, seen) || slices.Contains(p.expect.Opened, path.Clean(seen))
 	}
 	return c
 }
 
-func (r *Runner) proveNotRefused() plan.Check {
+func (p *prover) notRefused() (plan.Check, error) {
 	c := plan.Check{What: "the log holds no refusal", Expected: "none", Seen: "none", OK: true}
-	for _, line := range r.Control.Refusals() {
-		_, meant := r.Profile.Server.NewWorld.Ignore.Find(line)
-		if !meant || !r.job.Plan.Expect.Fresh {
+	lines, err := p.r.Control.Refusals(p.ctx)
+	for _, line := range lines {
+		_, meant := p.r.Profile.Server.NewWorld.Ignore.Find(line)
+		if !meant || !p.expect.Fresh {
 			c.Seen, c.OK = line, false
 			break
 		}
 	}
-	return c
+	return c, err
 }
 
-func (r *Runner) provePlayers(e plan.Expect) plan.Check {
-	c := plan.Check{What: "player records are there", Expected: fmt.Sprintf("at least %d", e.Players), Seen: "no world"}
-	if w, err := r.readWorld(); err == nil {
-		c.Seen, c.OK = fmt.Sprint(len(w.Players)), len(w.Players) >= e.Players
+func (p *prover) players() plan.Check {
+	c := plan.Check{What: "player records are there", Expected: fmt.Sprintf("at least %d", p.expect.Players), Seen: "no world"}
+	if w, err := p.world(); err == nil {
+		c.Seen, c.OK = fmt.Sprint(len(w.Players)), len(w.Players) >= p.expect.Players
 	}
 	return c
 }
 
 // seedSeen asks the running server for its seed, or reads it out of its world.
-func (r *Runner) seedSeen(ctx context.Context) (what, seen string) {
-	if q := r.Profile.Server.Console.Seed; q.Say != "" {
-		seen, err := r.Control.Ask(ctx, q)
+func (p *prover) seedSeen() (what, seen string, err error) {
+	if q := p.r.Profile.Server.Console.Seed; q.Say != "" {
+		seen, err := p.r.Control.Ask(p.ctx, q)
 		if err != nil {
 			seen, _ = fault.Words(err)
 		}
-		return "the console answers " + q.Say, seen
+		if !fault.Passing(err) {
+			err = nil // that there is no answer is what was seen
+		}
+		return "the console answers " + q.Say, seen, err
 	}
-	seen, from := r.worldFact("seed")
-	return "seed in " + from + " after the start", seen
-}
-
-func (r *Runner) proveSeed(ctx context.Context, e plan.Expect) plan.Check {
-	c := plan.Check{Expected: e.Seed}
-	c.What, c.Seen = r.seedSeen(ctx)
-	c.OK = r.sameSeed(c.Seen, e.Seed)
-	return c
+	seen, from := p.fact("seed")
+	return "seed in " + from + " after the start", seen, nil
 }
 
 // sameSeed compares seeds in the form in which the game takes them: some programs
@@ -317,12 +389,16 @@ func (r *Runner) sameSeed(a, b string) bool {
 	return a == b || (err == nil && err2 == nil && number && also && x == y)
 }
 
-// proveFresh shows that a new world runs: with the seed that was asked for, made after
+// fresh shows that a new world runs: with the seed that was asked for, made after
 // the old one was gone, and not the old one's ground.
-func (r *Runner) proveFresh(ctx context.Context, e plan.Expect) []plan.Check {
-	what, seen := r.seedSeen(ctx)
+func (p *prover) fresh() ([]plan.Check, error) {
+	e := p.expect
+	what, seen, err := p.seedSeen()
+	if err != nil {
+		return nil, err
+	}
 	_, number := game.SeedBits(seen)
-	seed := plan.Check{What: what, Seen: seen, Expected: e.Seed, OK: r.sameSeed(seen, e.Seed)}
+	seed := plan.Check{What: what, Seen: seen, Expected: e.Seed, OK: p.r.sameSeed(seen, e.Seed)}
 	if e.Seed == "" {
 		seed.Expected, seed.OK = "a seed", number
 		if e.SeedText != "" {
@@ -330,66 +406,69 @@ func (r *Runner) proveFresh(ctx context.Context, e plan.Expect) []plan.Check {
 		}
 		if e.OldSeed != "" {
 			seed.Expected += ", not " + e.OldSeed
-			seed.OK = number && !r.sameSeed(seen, e.OldSeed)
+			seed.OK = number && !p.r.sameSeed(seen, e.OldSeed)
 		}
 	}
 	var checks []plan.Check
-	_, told := r.Profile.World.Facts["seed"]
-	if told || r.Profile.Server.Console.Seed.Say != "" {
+	_, told := p.r.Profile.World.Facts["seed"]
+	if told || p.r.Profile.Server.Console.Seed.Say != "" {
 		checks = append(checks, seed)
 	}
 	made := plan.Check{What: "files made since the old world was gone", Expected: "all of them"}
-	files, older, err := r.madeSince(e.Folder)
+	files, older, err := p.madeSince(e.Folder)
 	made.Seen, made.OK = fmt.Sprintf("%d of %d", files-older, files), err == nil && older == 0
 	if err != nil {
 		made.Seen = err.Error()
 	}
 	checks = append(checks, made)
-	if id, from := r.worldFact("world-id"); e.OldID != "" {
+	if id, from := p.fact("world-id"); e.OldID != "" {
 		checks = append(checks, plan.Check{What: "another world id in " + from, Expected: "not " + e.OldID, Seen: id, OK: id != e.OldID})
 	}
 	// With the same seed the ground may well be the same again.
-	if samples, dir := r.samples("", true); len(samples) > 0 && !r.sameSeed(seen, e.OldSeed) {
-		checks = append(checks, r.newGround(dir, e.Folder, samples))
+	if samples, dir := p.r.samples("", true); len(samples) > 0 && !p.r.sameSeed(seen, e.OldSeed) {
+		checks = append(checks, p.newGround(dir, e.Folder, samples))
 	}
-	return checks
+	return checks, nil
 }
 
 // proveCopy reads a copy back that the plan's last copy step has made, when that is
 // all that the plan is for.
-func (r *Runner) proveCopy(ctx context.Context) (plan.Check, bool) {
+func (r *Runner) proveCopy(ctx context.Context) ([]plan.Check, error) {
 	if slices.ContainsFunc(r.job.Plan.Steps, func(s plan.Step) bool { return s.Kind == plan.Stage }) {
-		return plan.Check{}, false // staging has read it back
+		return nil, nil // staging has read it back
 	}
 	id, err := r.copyOf(plan.Step{})
 	if err != nil {
-		return plan.Check{}, false
+		return nil, nil //nolint:nilerr // the plan makes none
 	}
 	c := plan.Check{What: "the copy reads back", Expected: "every file as it was stored"}
-	stored, err := r.Vault.Load(id)
+	stored, err := r.Vault.Load(ctx, id)
 	if err == nil {
 		err = r.Vault.Verify(ctx, stored)
+	}
+	if fault.Passing(err) {
+		return nil, err
 	}
 	c.Seen, c.OK = fmt.Sprintf("%d files, %s", len(stored.Files), id[:12]), err == nil
 	if err != nil {
 		c.Seen = err.Error()
 	}
-	return c, true
+	return []plan.Check{c}, nil
 }
 
-// readWorld reads the world that should run, as it stands now.
-func (r *Runner) readWorld() (world.World, error) {
-	found, err := world.ByName(r.Place.FS(), r.job.Plan.Worlds, r.folder(), r.Profile)
+// world reads the world that should run, as it stands now.
+func (p *prover) world() (world.World, error) {
+	found, err := world.ByName(p.files, p.r.job.Plan.Worlds, p.r.folder(p.ctx), p.r.Profile)
 	if err != nil {
 		return world.World{}, err
 	}
-	return world.Read(r.Place.FS(), found)
+	return world.Read(p.files, found)
 }
 
-func (r *Runner) worldFact(name string) (value, from string) {
-	w, err := r.readWorld()
+func (p *prover) fact(name string) (value, from string) {
+	w, err := p.world()
 	if err != nil {
-		return err.Error(), path.Join(r.job.Plan.Worlds, r.job.Plan.Expect.Folder)
+		return err.Error(), path.Join(p.r.job.Plan.Worlds, p.expect.Folder)
 	}
 	f := w.Fact(name)
 	if !f.Known() {
@@ -422,11 +501,12 @@ func (r *Runner) samples(folder string, old bool) ([]Sample, string) {
 	return nil, ""
 }
 
-func (r *Runner) proveNoStray() plan.Check {
+func (p *prover) noStray() (plan.Check, error) {
 	c := plan.Check{What: "no other new world", Expected: "none", Seen: "none", OK: true}
 	var strays []string
-	allowed := server.Siblings(r.Place.FS(), r.Profile, r.job.Plan.Worlds, r.folder())
-	for _, name := range r.strays() {
+	allowed := server.Siblings(p.files, p.r.Profile, p.r.job.Plan.Worlds, p.r.folder(p.ctx))
+	names, err := p.r.strays(p.ctx)
+	for _, name := range names {
 		if !slices.Contains(allowed, name) { // realms that the server made for this world are its own
 			strays = append(strays, name)
 		}
@@ -434,13 +514,13 @@ func (r *Runner) proveNoStray() plan.Check {
 	if len(strays) > 0 {
 		c.Seen, c.OK = strings.Join(strays, ", "), false
 	}
-	return c
+	return c, err
 }
 
-func (r *Runner) proveState(e plan.Expect) plan.Check {
-	st := r.Control.Status()
-	if e.State == "" || e.State == control.Running {
-		return plan.Check{What: "the server is ready", Expected: control.Running, Seen: st.State, OK: st.State == control.Running}
+func (p *prover) state() plan.Check {
+	e := p.expect
+	if e.State == "" || e.State == life.Running {
+		return plan.Check{What: "the server is ready", Expected: string(life.Running), Seen: string(p.status.State), OK: p.status.State == life.Running}
 	}
-	return plan.Check{What: "the server is as before", Expected: e.State, Seen: st.State, OK: st.State == e.State}
+	return plan.Check{What: "the server is as before", Expected: string(e.State), Seen: string(p.status.State), OK: p.status.State == e.State}
 }

@@ -3,6 +3,9 @@
 // files alone whether it has happened. Any failure goes back to what was there
 // before. A new kind of changeover is a new plan; this package does not know
 // kinds.
+//
+// What passes by itself is waited for: a database or a host that does not answer, a
+// server of which it cannot be told whether it runs. Nothing is done meanwhile.
 package changeover
 
 import (
@@ -23,11 +26,15 @@ import (
 )
 
 // Journal is where intents and confirmations are kept. Each call succeeds at
-// most once in effect and is content when told again after a lost answer.
+// most once in effect and is content when told again after a lost answer. Code StandsBy
+// says that this service may not act any more.
 type Journal interface {
 	Advance(ctx context.Context, id int64, from, to plan.State, note Note) error
 	Step(ctx context.Context, id int64, n int, from []plan.StepState, to plan.StepState, detail any) error
 }
+
+// journalPatience is how long one write to the journal may take.
+const journalPatience = 15 * time.Second
 
 // Note goes into the journal with a change of state.
 type Note struct {
@@ -55,7 +62,7 @@ type Progress struct {
 	// StoppedAt is when players were locked out, ReadyAt when they could come back.
 	StoppedAt time.Time `json:"stoppedAt,omitzero"`
 	ReadyAt   time.Time `json:"readyAt,omitzero"`
-	// Waiting says what it waits for, if anything (the database).
+	// Waiting says what it waits for, if anything (the database, a host).
 	Waiting string `json:"waiting,omitempty"`
 }
 
@@ -92,18 +99,26 @@ type Runner struct {
 	// Check is asked once more just before the switch: an error (the server's
 	// files have changed since the draft) goes back with nothing touched.
 	Check func(ctx context.Context) error
+	// May is asked before each act. Code StandsBy says that another service has taken over:
+	// all is left to it. Any other error that passes says that this one must wait. nil: it
+	// always may.
+	May func() error
 	// Report gets progress; it must not block.
 	Report func(Progress)
 	// Trace is told each point between and inside of steps; tests kill the
 	// process there.
 	Trace func(point string)
 	Now   func() time.Time
-	// Poll is how often a wait looks; 0: 300 ms.
+	// Poll is how often a wait looks, and how long it is waited at first before
+	// something is tried again; 0: 300 ms.
 	Poll time.Duration
 
 	job       Job
 	progress  Progress
-	started   bool // the server was spawned with the new world
+	started   bool            // the server was spawned with the new world
+	outer     context.Context // as it was given: it may end although nothing is cancelled
+	prepared  map[int]prepared
+	like      *belonging
 	reporting sync.Mutex
 	// seen are the files that a first pass has stored, while this life lasts.
 	seen map[string]seenFile
@@ -122,41 +137,49 @@ func (r *Runner) hands(step plan.Step) (Hands, error) {
 	}
 	h, ok := r.Others[step.Server]
 	if !ok {
-		return h, fault.New(fault.Unreachable, step.Kind, step.Server, "the server is not at hand")
+		return h, fault.New(fault.NotFound, step.Kind, step.Server, "the server is not at hand")
 	}
 	return h, nil
 }
 
 // ErrLeft is the cause of a context that ends because the service goes away: what
-// waits for a person goes on waiting in its next life.
+// waits for a person, or for something that does not answer, goes on waiting in its
+// next life.
 var ErrLeft = errors.New("the service goes away")
+
+// ErrSuspended is given by Carry and Resume when a changeover was left as it stands, for
+// another life of the service to go on with: nothing was taken back.
+var ErrSuspended = errors.New("left as it stands; it goes on in another life of the service")
 
 // Begin claims the server for a drafted job: the journal moves to staging, and
 // an error of code Busy says that another changeover holds the server.
 func (r *Runner) Begin(ctx context.Context, job Job) error {
-	r.take(job)
+	r.take(ctx, job)
 	return r.advance(ctx, plan.Staging, Note{})
 }
 
 // Carry carries a begun job out. It returns nil when the changeover is done, the
-// cause when it was undone, and code Held when it could not be undone either.
-// Cancelling ctx takes effect until the switch begins.
+// cause when it was undone, code Held when it could not be undone either, and
+// ErrSuspended when it was left as it stands. Cancelling ctx takes effect until the
+// switch begins; from then on only cause ErrLeft does, and only while nothing can be
+// done.
 func (r *Runner) Carry(ctx context.Context) error {
+	r.outer = ctx
 	err := r.forward(ctx)
-	if err != nil && r.job.State == plan.Waiting && errors.Is(context.Cause(ctx), ErrLeft) {
+	switch {
+	case err == nil, errors.Is(err, ErrSuspended):
 		return err
+	case r.job.State == plan.Waiting && errors.Is(context.Cause(ctx), ErrLeft):
+		return ErrSuspended
 	}
-	if err != nil {
-		return r.back(ctx, err)
-	}
-	return nil
+	return r.back(ctx, err)
 }
 
 // Resume takes up a job that an earlier life of the service left open: what had
 // not touched anything live is taken back, what had begun to switch is
 // finished, what was going back goes on going back. It returns as Carry does.
 func (r *Runner) Resume(ctx context.Context, job Job) error {
-	r.take(job)
+	r.take(ctx, job)
 	switch job.State {
 	case plan.Staging:
 		return r.back(ctx, fault.New(fault.Interrupted, "stage", job.Plan.Server, "the service went down while it was staging; nothing live had been touched"))
@@ -173,8 +196,8 @@ func (r *Runner) Resume(ctx context.Context, job Job) error {
 	return fault.New(fault.WrongState, "resume", "changeover", "changeover %d is %s", job.ID, job.State)
 }
 
-func (r *Runner) take(job Job) {
-	r.job = job
+func (r *Runner) take(ctx context.Context, job Job) {
+	r.job, r.outer, r.prepared = job, ctx, map[int]prepared{}
 	r.progress = Progress{ID: job.ID, State: job.State, Going: "forward"}
 }
 
@@ -182,6 +205,11 @@ func (r *Runner) forward(ctx context.Context) error {
 	for n, step := range r.job.Plan.Steps {
 		if r.job.Steps[n].State == plan.StepDone {
 			continue
+		}
+		if !r.job.State.Untouched() {
+			// From here the way out is forward or back, never a half: the person
+			// who leaves, or the service that shuts down, does not cut it.
+			ctx = context.WithoutCancel(ctx)
 		}
 		if err := context.Cause(ctx); err != nil {
 			return fault.Wrap(fault.Interrupted, "carry out on", r.job.Plan.Server, err)
@@ -193,22 +221,16 @@ func (r *Runner) forward(ctx context.Context) error {
 			continue
 		}
 		if step.Switch && r.job.State.Untouched() {
-			if err := r.Check(ctx); err != nil {
+			if err := r.beginSwitch(ctx); err != nil {
 				return err
 			}
-			if err := r.advance(ctx, plan.Switching, Note{}); err != nil {
-				return err
-			}
-		}
-		if !r.job.State.Untouched() {
-			// From here the way out is forward or back, never a half: the person
-			// who leaves, or the service that shuts down, does not cut it.
 			ctx = context.WithoutCancel(ctx)
 		}
 		if step.Kind == plan.Prove && r.job.State != plan.Proving {
 			if err := r.advance(ctx, plan.Proving, Note{}); err != nil {
 				return err
 			}
+			ctx = context.WithoutCancel(ctx)
 		}
 		if err := r.step(ctx, n, step); err != nil {
 			return err
@@ -219,6 +241,18 @@ func (r *Runner) forward(ctx context.Context) error {
 		return err
 	}
 	return r.advance(ctx, plan.Done, Note{Proof: &proof})
+}
+
+// beginSwitch looks once more, prepares every step that is left, and only then goes over
+// to switching: what can fail has had its chance before anybody is locked out.
+func (r *Runner) beginSwitch(ctx context.Context) error {
+	if err := r.patiently(ctx, r.Check); err != nil {
+		return err
+	}
+	if err := r.prepare(ctx); err != nil {
+		return err
+	}
+	return r.advance(ctx, plan.Switching, Note{})
 }
 
 // wait waits for a person. Nothing live has been touched, so it can be cancelled, and
@@ -238,18 +272,17 @@ func (r *Runner) wait(ctx context.Context, n int, step plan.Step) error {
 		}
 	}
 	r.trace(n, step, "waiting")
-	poll := r.Poll
-	if poll == 0 {
-		poll = 300 * time.Millisecond
-	}
-	tick := time.NewTicker(poll)
+	tick := time.NewTicker(r.poll())
 	defer tick.Stop()
 	for {
 		ready, err := r.Ready(ctx, n, step)
-		if err != nil && fault.CodeOf(err) != fault.Unreachable {
+		if err == nil {
+			err = r.may()
+		}
+		if err != nil && !fault.Passing(err) {
 			return err
 		}
-		if ready {
+		if ready && err == nil {
 			return r.mark(ctx, n, []plan.StepState{plan.StepIntended}, plan.StepDone, nil)
 		}
 		select {
@@ -258,6 +291,13 @@ func (r *Runner) wait(ctx context.Context, n int, step plan.Step) error {
 		case <-tick.C:
 		}
 	}
+}
+
+func (r *Runner) poll() time.Duration {
+	if r.Poll == 0 {
+		return 300 * time.Millisecond
+	}
+	return r.Poll
 }
 
 // step journals the intent, acts, and journals the confirmation.
@@ -270,7 +310,14 @@ func (r *Runner) step(ctx context.Context, n int, step plan.Step) error {
 		return err
 	}
 	r.trace(n, step, "intended")
-	detail, err := r.act(ctx, n, step)
+	var detail *Detail
+	err := r.patiently(ctx, func(ctx context.Context) (err error) {
+		detail, err = r.act(ctx, n, step)
+		return err
+	})
+	if errors.Is(err, ErrSuspended) {
+		return err
+	}
 	if err != nil {
 		if detail != nil && detail.Proof != nil { // a failed proof must stay readable
 			if jerr := r.mark(ctx, n, []plan.StepState{plan.StepIntended}, plan.StepIntended, detail); jerr != nil {
@@ -289,37 +336,64 @@ func (r *Runner) step(ctx context.Context, n int, step plan.Step) error {
 
 // back undoes every step that has begun, last first, and ends undone or held.
 func (r *Runner) back(ctx context.Context, cause error) error {
+	r.outer = ctx
 	ctx = context.WithoutCancel(ctx)
 	if r.job.State != plan.Undoing {
 		if err := r.advance(ctx, plan.Undoing, Note{Cause: cause}); err != nil {
-			return errors.Join(cause, err)
+			return r.orBoth(cause, err)
 		}
 	}
 	for n := len(r.job.Plan.Steps) - 1; n >= 0; n-- {
-		state := r.job.Steps[n].State
-		if state != plan.StepIntended && state != plan.StepDone {
-			continue
-		}
 		step := r.job.Plan.Steps[n]
-		r.report(func(p *Progress) { p.Step, p.StepKind, p.Say, p.Going = n, step.Kind, step.Say, "back" })
-		r.trace(n, step, "undoing")
-		if err := r.unact(ctx, n, step); err != nil {
-			held := fault.Wrap(fault.Held, fmt.Sprintf("take back step %d (%s) on", n+1, step.Kind), r.job.Plan.Server, err)
-			if jerr := r.advance(ctx, plan.Held, Note{Cause: &fault.Error{Code: fault.Held, What: cause.Error() + "; and then", Err: held}}); jerr != nil {
-				return errors.Join(cause, held, jerr)
+		state := r.job.Steps[n].State
+		begun := state == plan.StepIntended || state == plan.StepDone
+		if begun {
+			r.report(func(p *Progress) { p.Step, p.StepKind, p.Say, p.Going = n, step.Kind, step.Say, "back" })
+			r.trace(n, step, "undoing")
+		}
+		err := r.patiently(ctx, func(ctx context.Context) error {
+			if !begun {
+				return r.unprepare(ctx, step)
 			}
-			return held
+			return errors.Join(r.unact(ctx, n, step), r.unprepare(ctx, step))
+		})
+		if errors.Is(err, ErrSuspended) {
+			return err
+		}
+		if err != nil {
+			return r.hold(ctx, n, step, cause, err)
+		}
+		if !begun {
+			continue
 		}
 		r.trace(n, step, "unacted")
 		if err := r.mark(ctx, n, []plan.StepState{plan.StepIntended, plan.StepDone}, plan.StepUndone, nil); err != nil {
-			return errors.Join(cause, err)
+			return r.orBoth(cause, err)
 		}
 		r.trace(n, step, "undone")
 	}
 	if err := r.advance(ctx, plan.Undone, Note{}); err != nil {
-		return errors.Join(cause, err)
+		return r.orBoth(cause, err)
 	}
 	return cause
+}
+
+// orBoth is the error of a way back that could not be written down.
+func (r *Runner) orBoth(cause, err error) error {
+	if errors.Is(err, ErrSuspended) {
+		return err
+	}
+	return errors.Join(cause, err)
+}
+
+// hold ends a way back that goes no further without a person.
+func (r *Runner) hold(ctx context.Context, n int, step plan.Step, cause, err error) error {
+	held := fault.Wrap(fault.Held, fmt.Sprintf("take back step %d (%s) on", n+1, step.Kind), r.job.Plan.Server, err)
+	note := Note{Cause: &fault.Error{Code: fault.Held, What: cause.Error() + "; and then", Err: held}}
+	if jerr := r.advance(ctx, plan.Held, note); jerr != nil {
+		return r.orBoth(errors.Join(cause, held), jerr)
+	}
+	return &fault.Error{Code: fault.Held, Err: held}
 }
 
 func (r *Runner) advance(ctx context.Context, to plan.State, note Note) error {
@@ -350,26 +424,80 @@ func (r *Runner) mark(ctx context.Context, n int, from []plan.StepState, to plan
 // persist writes to the journal and waits out a database that does not answer:
 // without the journal no step may begin, and going back needs it as well.
 func (r *Runner) persist(ctx context.Context, write func(context.Context) error) error {
-	wait := 50 * time.Millisecond
-	for {
+	return r.again(ctx, "The database does not answer. Nothing is lost: the changeover goes on when it is back.", func() error {
 		// A write that has begun is not cut short by a person who cancels.
-		err := write(context.WithoutCancel(ctx))
-		if fault.CodeOf(err) != fault.Unreachable {
+		wctx, done := context.WithTimeout(context.WithoutCancel(ctx), journalPatience)
+		defer done()
+		err := write(wctx)
+		if fault.CodeOf(err) == fault.StandsBy {
+			return errors.Join(ErrSuspended, err)
+		}
+		return err
+	})
+}
+
+// patiently does something to a host or a server, once this service may, and again while
+// nobody answers.
+func (r *Runner) patiently(ctx context.Context, act func(context.Context) error) error {
+	return r.again(ctx, "", func() error {
+		if err := r.may(); err != nil {
+			return err
+		}
+		return act(ctx)
+	})
+}
+
+// may tells whether this service may begin an act.
+func (r *Runner) may() error {
+	if r.May == nil {
+		return nil
+	}
+	err := r.May()
+	if fault.CodeOf(err) == fault.StandsBy {
+		return errors.Join(ErrSuspended, err)
+	}
+	return err
+}
+
+// again repeats what fails in a way that passes by itself. say is what is waited for;
+// "" says what the failure does.
+func (r *Runner) again(ctx context.Context, say string, try func() error) error {
+	for wait := r.poll() / 6; ; wait = min(2*wait, 10*r.poll()) {
+		err := try()
+		if !fault.Passing(err) || errors.Is(err, ErrSuspended) {
 			r.report(func(p *Progress) { p.Waiting = "" })
 			return err
 		}
-		r.report(func(p *Progress) {
-			p.Waiting = "The database does not answer. Nothing is lost: the changeover goes on when it is back."
-		})
-		timer := time.NewTimer(wait)
-		select {
-		case <-ctx.Done():
-			timer.Stop()
-			return fault.Wrap(fault.Interrupted, "write", "journal", context.Cause(ctx))
-		case <-timer.C:
+		words := say
+		if words == "" {
+			what, _ := fault.Words(err)
+			words = what + ". Nothing is lost: the changeover goes on when it answers."
 		}
-		wait = min(2*wait, time.Second)
+		r.report(func(p *Progress) { p.Waiting = words })
+		if err := r.pause(ctx, wait); err != nil {
+			return err
+		}
 	}
+}
+
+// pause waits, unless it is over: for a person who cancels what is not begun, and for a
+// service that goes away while nothing can be done.
+func (r *Runner) pause(ctx context.Context, wait time.Duration) error {
+	timer := time.NewTimer(wait)
+	defer timer.Stop()
+	select {
+	case <-timer.C:
+		return nil
+	case <-r.outer.Done():
+	}
+	if cause := context.Cause(r.outer); errors.Is(cause, ErrLeft) {
+		return errors.Join(ErrSuspended, cause)
+	}
+	if ctx.Err() != nil {
+		return fault.Wrap(fault.Interrupted, "carry out on", r.job.Plan.Server, context.Cause(ctx))
+	}
+	<-timer.C // cancelled when that was no longer possible
+	return nil
 }
 
 func (r *Runner) report(change func(*Progress)) {

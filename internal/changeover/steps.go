@@ -20,9 +20,11 @@ import (
 	"reshard/internal/control"
 	"reshard/internal/core/fault"
 	"reshard/internal/core/game"
+	"reshard/internal/core/life"
 	"reshard/internal/core/plan"
 	"reshard/internal/core/server"
 	"reshard/internal/core/settings"
+	"reshard/internal/place"
 	"reshard/internal/vault"
 )
 
@@ -32,6 +34,11 @@ type Detail struct {
 	TookMS int64 `json:"tookMs,omitempty"`
 	// Clean is false when a stopped server did not say that all was written.
 	Clean bool `json:"clean,omitempty"`
+	// Already says that a server was down before it was asked to stop, Evidence how it is
+	// known to be down, and Word whose word that is. Builds before did not tell.
+	Already  bool          `json:"already,omitempty"`
+	Evidence life.Evidence `json:"evidence,omitempty"`
+	Word     string        `json:"word,omitempty"`
 	// Before and After are SHA-256 of a settings file's bytes.
 	Before string `json:"before,omitempty"`
 	After  string `json:"after,omitempty"`
@@ -59,53 +66,43 @@ func (r *Runner) act(ctx context.Context, n int, step plan.Step) (*Detail, error
 	case plan.Stage:
 		return nil, r.stage(ctx, n, step)
 	case plan.Sample:
-		samples, err := takeSamples(r.Place.FS(), step.Dir, step.Names, r.Profile)
+		samples, err := takeSamples(r.Place.At(ctx), step.Dir, step.Names, r.Profile)
 		return &Detail{Samples: samples}, err
 	case plan.Retitle:
-		return nil, r.retitle(step)
+		return nil, r.retitle(ctx, step)
 	case plan.Copy:
 		return r.copyWorld(ctx, n, step)
 	case plan.Tell:
 		return nil, r.tell(ctx, step, step.Tell, step.World)
 	case plan.Stop:
-		h, err := r.hands(step)
-		if err != nil {
-			return nil, err
-		}
-		if step.Server == "" {
-			r.report(func(p *Progress) { p.StoppedAt = r.Now() })
-		}
-		took, clean, err := h.Control.Stop(ctx, control.Clean)
-		return &Detail{TookMS: took.Milliseconds(), Clean: clean}, err
+		return r.stop(ctx, step)
 	case plan.Move:
-		if step.World != "" {
-			return nil, r.moveSession(step.World, step.NameAfter(), step.From, step.To, sync.OnceFunc(func() { r.trace(n, step, "halfway") }))
+		if err := r.keepDown(ctx, n, step); err != nil {
+			return nil, err
 		}
-		return nil, r.move(step.From, step.To)
+		if step.World != "" {
+			return nil, r.moveSession(ctx, step.World, step.NameAfter(), step.From, step.To, sync.OnceFunc(func() { r.trace(n, step, "halfway") }))
+		}
+		return nil, r.move(ctx, step.From, step.To)
 	case plan.Write:
-		return r.write(n, step)
+		if err := r.keepDown(ctx, n, step); err != nil {
+			return nil, err
+		}
+		return r.write(ctx, n, step)
 	case plan.Start:
-		h, err := r.hands(step)
+		return r.start(ctx, step)
+	case plan.Prove:
+		proof, err := r.prove(ctx)
 		if err != nil {
 			return nil, err
 		}
-		r.started = r.started || !step.Again
-		if r.job.Plan.Expect.Fresh {
-			if err := r.markTime(); err != nil {
-				return nil, err
-			}
-		}
-		took, err := h.Control.Start(ctx)
-		if err == nil && step.Server == "" {
-			r.report(func(p *Progress) { p.ReadyAt = r.Now() })
-		}
-		return &Detail{TookMS: took.Milliseconds()}, err
-	case plan.Prove:
-		proof := r.prove(ctx)
 		if !proof.Holds() {
 			var words []string
 			for _, c := range proof.Failed() {
 				words = append(words, fmt.Sprintf("%s: expected %s, saw %s", c.What, c.Expected, c.Seen))
+			}
+			if len(words) == 0 {
+				words = []string{"nothing of it could be seen"}
 			}
 			return &Detail{Proof: &proof}, fault.New(fault.NotProven, "prove", r.job.Plan.Folder, "%s", strings.Join(words, "; "))
 		}
@@ -114,41 +111,113 @@ func (r *Runner) act(ctx context.Context, n int, step plan.Step) (*Detail, error
 	return nil, fault.New(fault.Internal, "run", step.Kind, "no step of this kind")
 }
 
+// stop stops a server. It may be done again for one that is on its way down.
+func (r *Runner) stop(ctx context.Context, step plan.Step) (*Detail, error) {
+	h, err := r.hands(step)
+	if err != nil {
+		return nil, err
+	}
+	if step.Server == "" {
+		r.report(func(p *Progress) { p.StoppedAt = r.Now() })
+	}
+	end, err := h.Control.Stop(ctx, control.Clean)
+	return &Detail{
+		TookMS: end.Took.Milliseconds(), Clean: end.Clean, Already: end.Already, Evidence: end.Evidence, Word: end.By,
+	}, err
+}
+
+func (r *Runner) start(ctx context.Context, step plan.Step) (*Detail, error) {
+	h, err := r.hands(step)
+	if err != nil {
+		return nil, err
+	}
+	r.started = r.started || !step.Again
+	if r.job.Plan.Expect.Fresh {
+		if err := r.markTime(ctx); err != nil {
+			return nil, err
+		}
+	}
+	took, err := h.Control.Start(ctx)
+	if err == nil && step.Server == "" {
+		r.report(func(p *Progress) { p.ReadyAt = r.Now() })
+	}
+	return &Detail{TookMS: took.Milliseconds()}, err
+}
+
+// keepDown makes sure that the server is down before something is moved or written that
+// must not be under a running one: a plan says so by stopping it before, or starting it
+// after. A server of which it cannot be told is waited for. One that somebody has started
+// since it was stopped is stopped again; one that was to be down all the time is left
+// alone, and so is its world.
+func (r *Runner) keepDown(ctx context.Context, n int, step plan.Step) error {
+	if !step.Switch || !r.job.Plan.StartsAfter(n) {
+		return nil
+	}
+	st := r.Control.Status(ctx)
+	switch st.State {
+	case life.Stopped:
+		return nil
+	case life.Unknown:
+		return st.Err("work on", r.job.Plan.Server)
+	case life.Running, life.Starting, life.Stopping:
+	}
+	if !r.job.Plan.StopsBefore(n) {
+		return fault.New(fault.Changed, step.Kind, r.job.Plan.Server, "it was stopped when the plan was made, and is %s now", st.State)
+	}
+	_, err := r.Control.Stop(ctx, control.Clean)
+	return err
+}
+
 // unact takes a step back that has been intended or done. Each can tell from
 // the files how far it had come.
 func (r *Runner) unact(ctx context.Context, n int, step plan.Step) error {
 	switch step.Kind {
 	case plan.Stage:
-		return r.unstage(step)
+		return r.unstage(ctx)
 	case plan.Tell:
 		return r.untell(ctx, step)
 	case plan.Stop:
 		// It stood before every other live step, so all of those are back. A first
 		// start is the exception: the server was stopped before it.
 		h, err := r.hands(step)
-		if err != nil || r.job.Plan.Expect.State == control.Stopped {
+		if err != nil || r.job.Plan.Expect.State == life.Stopped {
 			return err
 		}
 		_, err = h.Control.Start(ctx)
 		return err
 	case plan.Move:
-		if step.World != "" {
-			return r.moveSession(step.NameAfter(), step.World, step.To, step.From, sync.OnceFunc(func() { r.trace(n, step, "halfway back") }))
+		if err := r.keepDownOnTheWayBack(ctx, n, step); err != nil {
+			return err
 		}
-		return r.moveBack(step)
+		if step.World != "" {
+			return r.moveSession(ctx, step.NameAfter(), step.World, step.To, step.From, sync.OnceFunc(func() { r.trace(n, step, "halfway back") }))
+		}
+		return r.moveBack(ctx, step)
 	case plan.Write:
-		return r.unwrite(step)
+		if err := r.keepDownOnTheWayBack(ctx, n, step); err != nil {
+			return err
+		}
+		return r.unwrite(ctx, step)
 	case plan.Start:
 		if step.Again {
 			return nil // it runs the world that it ran before
 		}
 		r.started = true
-		if _, _, err := r.Control.Stop(ctx, control.Force); err != nil {
+		if _, err := r.Control.Stop(ctx, control.Force); err != nil {
 			return err
 		}
-		return r.setStraysAside()
+		return r.setStraysAside(ctx)
 	}
 	return nil // samples and proofs change nothing
+}
+
+// keepDownOnTheWayBack does not move anything back under a server of which it cannot be
+// told whether it runs.
+func (r *Runner) keepDownOnTheWayBack(ctx context.Context, n int, step plan.Step) error {
+	if !step.Switch || !r.job.Plan.StartsAfter(n) {
+		return nil
+	}
+	return r.Control.Status(ctx).Err("work on", r.job.Plan.Server)
 }
 
 // stage writes a copy's files into the working folder, reads each back and
@@ -158,30 +227,34 @@ func (r *Runner) stage(ctx context.Context, n int, step plan.Step) error {
 	if err != nil {
 		return err
 	}
-	c, err := r.Vault.Load(id)
+	c, err := r.Vault.Load(ctx, id)
 	if err != nil {
 		return err
 	}
 	// A half staged world of an earlier try is ours to remove.
-	if err := r.unstage(step); err != nil {
+	if err := r.unstage(ctx); err != nil {
+		return err
+	}
+	like, err := r.belonging(ctx)
+	if err != nil {
 		return err
 	}
 	for _, dir := range []string{"aside", "settings"} {
-		if err := r.Place.MkdirAll(path.Join(r.job.Plan.Work, dir)); err != nil {
+		if err := r.Place.MkdirAll(ctx, path.Join(r.job.Plan.Work, dir), like.dir); err != nil {
 			return err
 		}
 	}
-	if err := r.makeFolders(c, step); err != nil {
+	if err := r.makeFolders(ctx, c, step, like); err != nil {
 		return err
 	}
-	r.report(func(p *Progress) { p.TotalBytes, p.TotalFiles = c.Bytes, len(c.Files) })
-	if err := r.stageFiles(ctx, c, step, func() { r.trace(n, step, "halfway") }); err != nil {
+	r.report(func(p *Progress) { p.TotalBytes, p.TotalFiles, p.Bytes, p.Files = c.Bytes, len(c.Files), 0, 0 })
+	if err := r.stageFiles(ctx, c, step, like, func() { r.trace(n, step, "halfway") }); err != nil {
 		return err
 	}
-	return r.Place.SyncAll()
+	return r.Place.SyncAll(ctx)
 }
 
-func (r *Runner) makeFolders(c vault.Copy, step plan.Step) error {
+func (r *Runner) makeFolders(ctx context.Context, c vault.Copy, step plan.Step, like belonging) error {
 	made := map[string]bool{}
 	for _, f := range c.Files {
 		// The folder of a file that is left behind is made all the same: a game may
@@ -198,7 +271,7 @@ func (r *Runner) makeFolders(c vault.Copy, step plan.Step) error {
 			continue
 		}
 		made[dir] = true
-		if err := r.Place.MkdirAll(dir); err != nil {
+		if err := r.Place.MkdirAll(ctx, dir, like.dir); err != nil {
 			return err
 		}
 	}
@@ -206,7 +279,7 @@ func (r *Runner) makeFolders(c vault.Copy, step plan.Step) error {
 }
 
 // stageFiles writes two files at a time: one reads while the other is written.
-func (r *Runner) stageFiles(ctx context.Context, c vault.Copy, step plan.Step, halfway func()) error {
+func (r *Runner) stageFiles(ctx context.Context, c vault.Copy, step plan.Step, like belonging, halfway func()) error {
 	var mu sync.Mutex
 	half := sync.OnceFunc(halfway)
 	group, gctx := errgroup.WithContext(ctx)
@@ -220,7 +293,7 @@ func (r *Runner) stageFiles(ctx context.Context, c vault.Copy, step plan.Step, h
 			if err := context.Cause(gctx); err != nil {
 				return fault.Wrap(fault.Interrupted, "stage", r.job.Plan.World, err)
 			}
-			if err := r.stageFile(f, to); err != nil {
+			if err := r.stageFile(gctx, f, to, like); err != nil {
 				return err
 			}
 			mu.Lock()
@@ -235,11 +308,13 @@ func (r *Runner) stageFiles(ctx context.Context, c vault.Copy, step plan.Step, h
 	return group.Wait()
 }
 
-func (r *Runner) stageFile(f vault.File, to string) error {
-	if _, err := r.Place.Write(to, r.Vault.Read(f), f.Modified); err != nil {
+func (r *Runner) stageFile(ctx context.Context, f vault.File, to string, like belonging) error {
+	attributes := like.file
+	attributes.Modified = f.Modified
+	if _, err := r.Place.Write(ctx, to, r.Vault.Read(ctx, f), attributes); err != nil {
 		return err
 	}
-	in, err := r.Place.FS().Open(to)
+	in, err := r.Place.At(ctx).Open(to)
 	if err != nil {
 		return fault.Wrap(fault.Damaged, "read back", to, err)
 	}
@@ -258,18 +333,18 @@ func (r *Runner) stageFile(f vault.File, to string) error {
 	return nil
 }
 
-func (r *Runner) unstage(step plan.Step) error {
+func (r *Runner) unstage(ctx context.Context) error {
 	staged := path.Join(r.job.Plan.Work, "staged")
 	if r.switchedBefore() {
 		// The game has had the folder open: keep it for whoever wants to know
 		// why it failed, instead of removing what it wrote.
-		there, err := r.Place.Exists(staged)
+		there, err := r.Place.Exists(ctx, staged)
 		if err != nil || !there {
 			return err
 		}
-		return r.Place.Move(staged, path.Join(r.job.Plan.Work, "failed"))
+		return r.Place.Move(ctx, staged, path.Join(r.job.Plan.Work, "failed"))
 	}
-	return r.Place.Discard(staged)
+	return r.Place.Discard(ctx, staged)
 }
 
 // switchedBefore reports whether the server may have been started with the
@@ -283,23 +358,32 @@ func (r *Runner) switchedBefore() bool {
 	return r.started
 }
 
-// move renames, or finds that it has been done. When neither or both names are
-// there, somebody else has been at work, and a person must look.
-func (r *Runner) move(from, to string) error {
-	hasFrom, err := r.Place.Exists(from)
+// move renames, or finds that it has been done: by an earlier life, or by a call whose
+// answer was lost. When neither or both names are there, somebody else has been at work,
+// and a person must look.
+func (r *Runner) move(ctx context.Context, from, to string) error {
+	err := r.Place.Move(ctx, from, to)
+	if !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, fs.ErrExist) {
+		return err
+	}
+	hasFrom, err := r.Place.Exists(ctx, from)
 	if err != nil {
 		return err
 	}
-	hasTo, err := r.Place.Exists(to)
+	hasTo, err := r.Place.Exists(ctx, to)
 	if err != nil {
 		return err
 	}
 	switch {
-	case hasFrom && !hasTo:
-		if err := r.Place.MkdirAll(path.Dir(to)); err != nil {
+	case hasFrom && !hasTo: // the folder for it is not there
+		like, err := r.belonging(ctx)
+		if err != nil {
 			return err
 		}
-		return r.Place.Move(from, to)
+		if err := r.Place.MkdirAll(ctx, path.Dir(to), like.dir); err != nil {
+			return err
+		}
+		return r.Place.Move(ctx, from, to)
 	case !hasFrom && hasTo:
 		return nil
 	case hasFrom:
@@ -311,19 +395,21 @@ func (r *Runner) move(from, to string) error {
 // moveSession renames every file of a session that is still in its old place, or has
 // its old name. Doing it once more does what is left, so that it can be repeated
 // after a crash.
-func (r *Runner) moveSession(session, as, from, to string, halfway func()) error {
-	entries, err := fs.ReadDir(r.Place.FS(), from)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil // nothing of it was ever there
+func (r *Runner) moveSession(ctx context.Context, session, as, from, to string, halfway func()) error {
+	there, err := r.Place.Exists(ctx, from)
+	if err != nil || !there {
+		return err // nothing of it was ever there
 	}
+	entries, err := r.Place.List(ctx, from)
 	if err != nil {
-		return fault.Wrap(fault.Internal, "move", from, err)
+		return err
 	}
 	for _, e := range entries {
 		if name, _, ok := r.Profile.World.NameOf(e.Name()); !ok || name != session || e.IsDir() {
 			continue
 		}
-		if err := r.move(path.Join(from, e.Name()), path.Join(to, r.Profile.World.Renamed(e.Name(), session, as))); err != nil {
+		renamed := r.Profile.World.Renamed(e.Name(), session, as)
+		if err := r.move(ctx, path.Join(from, e.Name()), path.Join(to, renamed)); err != nil {
 			return err
 		}
 		halfway()
@@ -331,103 +417,42 @@ func (r *Runner) moveSession(session, as, from, to string, halfway func()) error
 	return nil
 }
 
-func (r *Runner) moveBack(step plan.Step) error {
-	hasFrom, err := r.Place.Exists(step.From)
+func (r *Runner) moveBack(ctx context.Context, step plan.Step) error {
+	hasFrom, err := r.Place.Exists(ctx, step.From)
 	if err != nil {
 		return err
 	}
 	if hasFrom {
-		if hasTo, err := r.Place.Exists(step.To); err != nil || !hasTo {
+		if hasTo, err := r.Place.Exists(ctx, step.To); err != nil || !hasTo {
 			return err // it never happened
 		}
 	}
-	return r.move(step.To, step.From)
-}
-
-// write edits a settings file: the bytes before are kept first, under a name
-// that tells a later life of the service what stood there.
-func (r *Runner) write(n int, step plan.Step) (*Detail, error) {
-	step, opened, err := r.openedEdits(step)
-	if err != nil {
-		return nil, err
-	}
-	kept, err := r.kept(step.Keep)
-	if err != nil {
-		return nil, err
-	}
-	if kept == nil {
-		if kept, err = r.Place.ReadFile(step.File, longestSettings); err != nil {
-			return nil, err
-		}
-		if err := r.Place.MkdirAll(path.Dir(step.Keep)); err != nil {
-			return nil, err
-		}
-		if err := r.Place.Replace(step.Keep, kept); err != nil {
-			return nil, err
-		}
-	}
-	r.trace(n, step, "kept")
-	after, err := r.settingsAfter(step, kept)
-	if err != nil {
-		return nil, err
-	}
-	now, err := r.Place.ReadFile(step.File, longestSettings)
-	if err != nil {
-		return nil, err
-	}
-	detail := &Detail{Before: server.Hash(kept), After: server.Hash(after), Opened: opened}
-	switch {
-	case bytes.Equal(now, after):
-		return detail, nil
-	case !bytes.Equal(now, kept):
-		return nil, fault.New(fault.Changed, "write", step.File, "somebody else has changed it in the meantime")
-	}
-	return detail, r.Place.Replace(step.File, after)
-}
-
-// kept reads kept bytes; nil when there are none.
-func (r *Runner) kept(name string) ([]byte, error) {
-	there, err := r.Place.Exists(name)
-	if err != nil || !there {
-		return nil, err
-	}
-	data, err := r.Place.ReadFile(name, longestSettings)
-	if data == nil && err == nil {
-		data = []byte{}
-	}
-	return data, err
-}
-
-func (r *Runner) settingsAfter(step plan.Step, before []byte) ([]byte, error) {
-	if step.RestoreFrom != "" && server.Hash(before) == step.IfHash {
-		earlier, err := r.kept(step.RestoreFrom)
-		if earlier != nil || err != nil {
-			return earlier, err
-		}
-	}
-	return plan.Apply(step.File, step.Syntax, before, step.Edits)
+	return r.move(ctx, step.To, step.From)
 }
 
 // unwrite puts the kept bytes back whole; what stands there now is kept too. A
 // file that somebody edited by hand while the server was down keeps that edit:
 // only our own keys go back.
-func (r *Runner) unwrite(step plan.Step) error {
-	kept, err := r.kept(step.Keep)
+func (r *Runner) unwrite(ctx context.Context, step plan.Step) error {
+	kept, err := r.kept(ctx, step.Keep)
 	if err != nil || kept == nil {
 		return err // nothing was written yet
 	}
-	if step, _, err = r.openedEdits(step); err != nil {
-		return r.Place.Replace(step.File, kept) // the server is down: whose name was written cannot be told
+	if step, _, err = r.openedEdits(ctx, step); err != nil {
+		if fault.Passing(err) {
+			return err
+		}
+		return r.Place.Replace(ctx, step.File, kept) // the server is down: whose name was written cannot be told
 	}
-	now, err := r.Place.ReadFile(step.File, longestSettings)
-	if errors.Is(err, fs.ErrNotExist) {
-		return r.Place.Replace(step.File, kept)
+	now, err := r.kept(ctx, step.File)
+	if err == nil && now == nil {
+		return r.Place.Replace(ctx, step.File, kept)
 	}
 	if err != nil || bytes.Equal(now, kept) {
 		return err
 	}
 	back := kept
-	after, err := r.settingsAfter(step, kept)
+	after, err := r.settingsAfter(ctx, step, kept)
 	if err != nil {
 		return err
 	}
@@ -436,10 +461,10 @@ func (r *Runner) unwrite(step plan.Step) error {
 			return err
 		}
 	}
-	if err := r.Place.Replace(step.Keep+".taken-back", now); err != nil {
+	if err := r.Place.Replace(ctx, step.Keep+".taken-back", now); err != nil {
 		return err
 	}
-	return r.Place.Replace(step.File, back)
+	return r.Place.Replace(ctx, step.File, back)
 }
 
 // withoutOurs sets those keys back that hold what the step wrote.
@@ -461,26 +486,49 @@ func withoutOurs(step plan.Step, now []byte) ([]byte, error) {
 // setStraysAside moves what the server made in its worlds folder during a
 // failed start (a mistyped world, empty realms) into the working folder, so
 // that nothing new stands beside the old world when it comes back.
-func (r *Runner) setStraysAside() error {
-	worlds := r.job.Plan.Worlds
-	names := append(r.strays(), r.made()...)
+func (r *Runner) setStraysAside(ctx context.Context) error {
+	names, err := r.strays(ctx)
+	if err != nil {
+		return err
+	}
+	made, err := r.made(ctx)
+	if err != nil {
+		return err
+	}
+	names = append(names, made...)
 	slices.Sort(names)
 	for _, name := range slices.Compact(names) {
-		if err := r.Place.MkdirAll(path.Join(r.job.Plan.Work, "strays")); err != nil {
+		if err := r.Place.MkdirAll(ctx, path.Join(r.job.Plan.Work, "strays"), place.Attributes{}); err != nil {
 			return err
 		}
-		if err := r.Place.Move(path.Join(worlds, name), path.Join(r.job.Plan.Work, "strays", name)); err != nil {
+		if err := r.move(ctx, path.Join(r.job.Plan.Worlds, name), path.Join(r.job.Plan.Work, "strays", name)); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
+// inWorlds lists what is, or could be taken for, a world in the worlds folder.
+func (r *Runner) inWorlds(ctx context.Context) ([]string, error) {
+	there, err := r.Place.Exists(ctx, r.job.Plan.Worlds)
+	if err != nil || !there {
+		return nil, err
+	}
+	entries, err := r.Place.List(ctx, r.job.Plan.Worlds)
+	var out []string
+	for _, e := range entries {
+		if server.TakesName(r.Profile, e) {
+			out = append(out, e.Name())
+		}
+	}
+	return out, err
+}
+
 // strays lists what could be a world in the worlds folder that the plan does not know:
 // neither left there nor placed.
-func (r *Runner) strays() []string {
+func (r *Runner) strays(ctx context.Context) ([]string, error) {
 	worlds := r.job.Plan.Worlds
-	known := map[string]bool{r.folder(): true}
+	known := map[string]bool{r.folder(ctx): true}
 	for _, name := range r.job.Plan.Expect.Folders {
 		known[r.worldName(name)] = true
 	}
@@ -493,17 +541,14 @@ func (r *Runner) strays() []string {
 			known[r.worldName(path.Base(s.To))] = true
 		}
 	}
-	entries, err := fs.ReadDir(r.Place.FS(), worlds)
-	if err != nil {
-		return nil
-	}
+	names, err := r.inWorlds(ctx)
 	var out []string
-	for _, e := range entries {
-		if server.TakesName(r.Profile, e) && !known[r.worldName(e.Name())] {
-			out = append(out, e.Name())
+	for _, name := range names {
+		if !known[r.worldName(name)] {
+			out = append(out, name)
 		}
 	}
-	return out
+	return out, err
 }
 
 // worldName gives what tells worlds apart in the worlds folder: of a session, to

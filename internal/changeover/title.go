@@ -1,6 +1,7 @@
 package changeover
 
 import (
+	"context"
 	"path"
 
 	"reshard/internal/core/fault"
@@ -10,28 +11,29 @@ import (
 )
 
 // retitle writes a title into a staged world. The library's copy keeps its own.
-func (r *Runner) retitle(step plan.Step) error {
-	found, err := world.ByName(r.Place.FS(), step.Dir, step.World, r.Profile)
-	if err != nil {
+func (r *Runner) retitle(ctx context.Context, step plan.Step) error {
+	files, settled := r.Place.Observe(ctx)
+	found, err := world.ByName(files, step.Dir, step.World, r.Profile)
+	if err = settled(err); err != nil {
 		return err
 	}
-	w, err := world.Read(r.Place.FS(), found)
-	if err != nil {
+	w, err := world.Read(files, found)
+	if err = settled(err); err != nil {
 		return err
 	}
 	file, after, err := fit.Input{Profile: r.Profile, World: w}.WriteTitle(step.Title, func(file string) ([]byte, error) {
-		return r.Place.ReadFile(path.Join(found.Root, file), fit.LongestTitled)
+		return r.Place.ReadFile(ctx, path.Join(found.Root, file), fit.LongestTitled)
 	})
 	if err != nil {
 		return fault.Wrap(fault.Invalid, "write the title of", step.World, err)
 	}
-	return r.Place.Replace(path.Join(found.Root, file), after)
+	return r.Place.Replace(ctx, path.Join(found.Root, file), after)
 }
 
-func (r *Runner) proveTitle(step plan.Step) plan.Check {
+func (p *prover) title(step plan.Step) plan.Check {
 	c := plan.Check{What: "the title", Expected: step.Title, Seen: "no world"}
-	if w, err := world.ByName(r.Place.FS(), r.job.Plan.Worlds, step.World, r.Profile); err == nil {
-		if read, err := world.Read(r.Place.FS(), w); err == nil {
+	if w, err := world.ByName(p.files, p.r.job.Plan.Worlds, step.World, p.r.Profile); err == nil {
+		if read, err := world.Read(p.files, w); err == nil {
 			c.Seen, c.OK = read.Title, read.Title == step.Title
 		}
 	}

@@ -12,6 +12,7 @@ import (
 
 	"reshard/internal/client"
 	"reshard/internal/core/fault"
+	"reshard/internal/core/life"
 	"reshard/internal/core/plan"
 	"reshard/internal/wire"
 )
@@ -170,7 +171,10 @@ func (a *app) printOutcome(c wire.Changeover) {
 		a.print("\nProof\n")
 		for _, check := range c.Proof.Checks {
 			mark := "✓"
-			if !check.OK {
+			switch {
+			case check.Unseen:
+				mark = "– not seen,"
+			case !check.OK:
 				mark = "✕ expected " + check.Expected + ","
 			}
 			a.wrapped("  ", fmt.Sprintf("%s %s: %s", mark, check.What, check.Seen))
@@ -252,7 +256,7 @@ func doneWords(c wire.Changeover) string {
 		return "A new world runs on " + c.Server + "."
 	case c.Plan.Expect.Placed != "":
 		return name + " stands on " + c.Server + " as " + c.Plan.Expect.Placed + ". Go over to it with: reshard switch " + c.Server + " " + c.Plan.Expect.Placed
-	case c.Plan.Expect.State == "stopped":
+	case c.Plan.Expect.State == life.Stopped:
 		return c.Server + " is as it was, and stopped."
 	}
 	return name + " runs on " + c.Server + "."

@@ -30,7 +30,9 @@ const (
 	ExitUsage       = 2
 	ExitBlocked     = 3
 	ExitNeedsChoice = 4
-	ExitUnreachable = 5
+	ExitUnreachable = 5 // no answer, not signed in, or a state that cannot be told
+	ExitNotAllowed  = 6 // you may not
+	ExitRefused     = 7 // the host does not let the service
 )
 
 // IO is where a command reads and writes; tests inject their own.
@@ -140,8 +142,12 @@ func exitOf(code fault.Code) int {
 		return ExitBlocked
 	case fault.NeedsChoice:
 		return ExitNeedsChoice
-	case fault.Unreachable, fault.Denied:
+	case fault.Unreachable, fault.TooSlow, fault.StateUnknown, fault.StandsBy, fault.Denied:
 		return ExitUnreachable
+	case fault.NotAllowed:
+		return ExitNotAllowed
+	case fault.Refused:
+		return ExitRefused
 	}
 	return ExitFailed
 }
@@ -166,7 +172,8 @@ First steps:
   reshard undo 12                         take changeover 12 back
 
 Exit codes: 0 done, 1 failed and undone, 2 usage, 3 blocked by fit,
-4 needs a choice, 5 not reachable or not signed in.`,
+4 needs a choice, 5 not reachable, not signed in or a state that cannot be told,
+6 you may not, 7 the host does not let the service.`,
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "json", Usage: "print JSON instead of text", Destination: &a.json},
 		},

@@ -290,8 +290,10 @@ func stopOne(ctx context.Context, api *client.Client, name string) error {
 			return err
 		}
 		if time.Now().After(patience) {
-			if now, serr := api.Server(ctx, name); serr == nil && now.Server.PID > 0 {
-				return errors.Join(err, syscall.Kill(now.Server.PID, syscall.SIGTERM))
+			var pid int
+			now, serr := api.Server(ctx, name)
+			if _, perr := fmt.Sscanf(now.Server.Process, "process %d", &pid); serr == nil && perr == nil && pid > 0 {
+				return errors.Join(err, syscall.Kill(pid, syscall.SIGTERM))
 			}
 			return err
 		}

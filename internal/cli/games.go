@@ -324,7 +324,7 @@ func writeNew(file string, data []byte) error {
 		return fault.New(fault.Exists, "write", file, "it is there already").With("Give another name; nothing is written over.")
 	}
 	if err != nil {
-		return fault.Wrap(fault.Denied, "write", file, err)
+		return fault.Wrap(fault.Refused, "write", file, err)
 	}
 	_, err = f.Write(data)
 	return fault.Wrap(fault.Internal, "write", file, errors.Join(err, f.Close()))

@@ -7,7 +7,6 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"io"
 	"log/slog"
 	"net"
@@ -15,6 +14,7 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -23,6 +23,7 @@ import (
 
 	"reshard/internal/api"
 	"reshard/internal/core/fault"
+	"reshard/internal/core/game"
 	"reshard/internal/pack"
 	"reshard/internal/service"
 	"reshard/web"
@@ -34,6 +35,10 @@ func (a *app) serveCommand() *cli.Command {
 		Description: `Runs the service until SIGINT or SIGTERM. Game servers that it has started go on
 running when it ends, and it finds them again when it comes back. Changeovers
 that were cut short are finished or undone at the start.
+
+One service acts at a time. A second one on the same database and data folder
+stands by, refuses calls and says so, and takes over by itself when the first is
+gone or has not reached the database for ten seconds.
 
 At the very first start it makes the user admin and writes a password into
 DATA/first-sign-in.txt.
@@ -52,6 +57,7 @@ Examples:
 			&cli.Int64Flag{Name: "most-packed", Value: 200, Usage: "how many `TIMES` as large an archive may be unpacked, once that is more than 1 GiB"},
 			&cli.IntFlag{Name: "longest-name", Value: 1024, Usage: "longest path in an archive, in `BYTES`"},
 			&cli.StringFlag{Name: "games", Usage: "`FOLDER` with profiles of your own (*.yaml)", Sources: cli.EnvVars("RESHARD_GAMES")},
+			&cli.BoolFlag{Name: "move-here", Usage: "take over records that were made with another data folder: only when all servers of it are stopped"},
 			&cli.BoolFlag{Name: "games-override", Usage: "let a profile of your own replace a shipped one of the same id"},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -64,12 +70,19 @@ Examples:
 			d, err := Serve(ctx, ServeConfig{
 				Limits: pack.Limits{Entries: c.Int("most-files"), Bytes: int64(largest), Ratio: c.Int64("most-packed"), Name: c.Int("longest-name")}, //nolint:gosec // bounded above
 				Data:   c.String("data"), Database: c.String("database"), Listen: c.String("listen"),
-				StartServers: c.Bool("start-servers"), KeepAside: c.Duration("keep-aside"), Log: a.Err, Games: c.String("games"), GamesOverride: c.Bool("games-override"),
+				StartServers: c.Bool("start-servers"), MoveHere: c.Bool("move-here"), KeepAside: c.Duration("keep-aside"), Log: a.Err, Games: c.String("games"), GamesOverride: c.Bool("games-override"),
 			})
 			if err != nil {
 				return err
 			}
-			a.print("Reshard listens on %s\n", d.Address)
+			switch who := d.Acting(); {
+			case who != "" && d.Address == "":
+				a.print("Reshard stands by: %s. It takes over by itself when that is gone, and then listens on %s.\n", who, c.String("listen"))
+			case who != "":
+				a.print("Reshard stands by on %s: %s. It takes over by itself when that is gone.\n", d.Address, who)
+			default:
+				a.print("Reshard listens on %s\n", d.Address)
+			}
 			if d.FirstSignIn != "" {
 				a.print("The first sign-in is in %s\n", d.FirstSignIn)
 			}
@@ -112,55 +125,199 @@ type ServeConfig struct {
 	// random password, written to first-sign-in.txt.
 	FirstUser, FirstPassword string
 	Log                      io.Writer
+	// Lease is how long the service may act without hearing from the database; 0: ten
+	// seconds.
+	Lease time.Duration
+	// MoveHere takes records of another data folder over.
+	MoveHere bool
 	// Trace is told each point of every changeover; tests cut it there.
 	Trace func(point string)
 }
 
-// Daemon is a running service with its listener.
+// Daemon is a service with its listener: one that acts, or one that stands by until
+// another is gone.
 type Daemon struct {
-	Address     string // http://host:port
+	Address     string // http://host:port; "" while another service has the address
 	FirstSignIn string // file with the first password, when one was just made
-	Service     *service.Service
-	http        *http.Server
-	stop        context.CancelFunc
+
+	config   ServeConfig
+	log      *slog.Logger
+	games    []game.Document
+	http     *http.Server
+	listener net.Listener
+	handler  atomic.Pointer[http.Handler]
+	base     context.Context
+	stop     context.CancelFunc
+	acting   atomic.Pointer[string] // who acts while this one stands by
+	standing chan struct{}          // told once that it stands by
+	ended    chan error             // how the last life of the service ended
 }
 
-// Serve starts a service; ctx bounds the start only.
+// Serve starts a service; ctx bounds the start only. When another service acts on the
+// same database it returns as well: the daemon then refuses calls, and takes over by
+// itself when the other is gone.
 func Serve(ctx context.Context, c ServeConfig) (*Daemon, error) {
-	log := slog.New(slog.NewTextHandler(c.Log, nil))
-	documents, err := profilesWith(c.Games, c.GamesOverride)
+	d := &Daemon{config: c, log: slog.New(slog.NewTextHandler(c.Log, nil)), standing: make(chan struct{}, 1), ended: make(chan error, 1)}
+	var err error
+	if d.games, err = profilesWith(c.Games, c.GamesOverride); err != nil {
+		return nil, err
+	}
+	d.refuse(fault.New(fault.Unreachable, "", "", "The service is starting").With("Try again in a moment."))
+	// Event streams end when this context does, so that Shutdown need not wait
+	// for people who only watch.
+	d.base, d.stop = context.WithCancel(context.WithoutCancel(ctx))
+	d.http = &http.Server{
+		Handler:           http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { (*d.handler.Load()).ServeHTTP(w, r) }),
+		ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
+		BaseContext: func(net.Listener) context.Context { return d.base }, ErrorLog: slog.NewLogLogger(d.log.Handler(), slog.LevelDebug),
+	}
+	lerr := d.listen()
+	if lerr != nil && !errors.Is(lerr, syscall.EADDRINUSE) {
+		return nil, lerr
+	}
+	up := make(chan error, 1)
+	go func() { d.ended <- d.live(up, lerr) }()
+	select {
+	case err := <-up:
+		if err != nil {
+			return nil, errors.Join(err, d.Close())
+		}
+	case <-d.standing:
+		d.log.Info("stands by", "why", d.Acting())
+	case <-ctx.Done():
+		return nil, errors.Join(context.Cause(ctx), d.Close())
+	}
+	return d, nil
+}
+
+func (d *Daemon) listen() error {
+	l, err := net.Listen("tcp", d.config.Listen)
+	if err != nil {
+		return &fault.Error{Code: fault.Invalid, Op: "listen on", Path: d.config.Listen, Err: err, Next: "Choose another address with --listen, or stop what listens there."}
+	}
+	d.listener, d.Address = l, "http://"+l.Addr().String()
+	go func() {
+		if err := d.http.Serve(l); !errors.Is(err, http.ErrServerClosed) {
+			d.log.Error("listening ended", "error", err)
+		}
+	}()
+	return nil
+}
+
+// standBy has every call refused, with who acts.
+func (d *Daemon) standBy(why string) {
+	d.refuse(fault.New(fault.StandsBy, "", "", "This service stands by: %s", why))
+}
+
+func (d *Daemon) refuse(why error) {
+	h := api.Refusing(why)
+	d.handler.Store(&h)
+}
+
+// live runs one life of the service after the other: each begins when this daemon may
+// act, and ends when it may not any more. How the first one came up is told to up.
+func (d *Daemon) live(up chan<- error, listening error) error {
+	for first := true; ; first = false {
+		s, err := d.comeUp(&listening)
+		switch {
+		case d.base.Err() != nil && s != nil:
+			return s.Close()
+		case d.base.Err() != nil:
+			return nil // it only stood by
+		case err != nil && first:
+			up <- err
+			return nil
+		case err != nil:
+			d.log.Error("the service does not come up", "error", err)
+			d.rest(time.Second)
+			continue
+		}
+		h := api.Handler(s, web.Console(), d.log)
+		d.handler.Store(&h)
+		d.acting.Store(nil)
+		if first {
+			up <- nil
+		}
+		select {
+		case <-d.base.Done():
+			return s.Close()
+		case <-s.Lost():
+		}
+		d.log.Warn("another service has taken over; this one stands by")
+		d.standBy("another service has taken over")
+		if err := s.Close(); err != nil {
+			d.log.Error("closing", "error", err)
+		}
+	}
+}
+
+// comeUp begins a life of the service, with its first user and its address. On an error
+// nothing of it is left.
+func (d *Daemon) comeUp(listening *error) (*service.Service, error) {
+	s, err := d.open()
 	if err != nil {
 		return nil, err
 	}
-	listener, err := net.Listen("tcp", c.Listen)
-	if err != nil {
-		return nil, &fault.Error{Code: fault.Invalid, Op: "listen on", Path: c.Listen, Err: err, Next: "Choose another address with --listen, or stop what listens there."}
+	if file, ferr := firstUser(d.base, s, d.config); file != "" || ferr != nil {
+		d.FirstSignIn, err = file, ferr
 	}
-	s, err := service.Open(ctx, service.Config{
-		Data: c.Data, Database: c.Database, Games: documents,
-		StartServers: c.StartServers, KeepAside: c.KeepAside, Limits: c.Limits, Log: log, Trace: c.Trace,
+	if err == nil && *listening != nil {
+		*listening = d.listenAgain(s)
+		err = *listening
+	}
+	if err != nil && d.base.Err() == nil {
+		return nil, errors.Join(err, s.Close())
+	}
+	return s, nil
+}
+
+func (d *Daemon) open() (*service.Service, error) {
+	c := d.config
+	return service.Open(d.base, service.Config{
+		Data: c.Data, Database: c.Database, Games: d.games, StartServers: c.StartServers, KeepAside: c.KeepAside, Limits: c.Limits,
+		Log: d.log, Trace: c.Trace, Address: d.Address, Lease: c.Lease, MoveHere: c.MoveHere,
+		StandsBy: func(who string) {
+			d.acting.Store(&who)
+			d.standBy(d.Acting())
+			select {
+			case d.standing <- struct{}{}:
+			default: // that has been told
+			}
+		},
 	})
-	if err != nil {
-		return nil, errors.Join(err, listener.Close())
-	}
-	d := &Daemon{Address: "http://" + listener.Addr().String(), Service: s}
-	if d.FirstSignIn, err = firstUser(ctx, s, c); err != nil {
-		return nil, errors.Join(err, s.Close(), listener.Close())
-	}
-	// Event streams end when this context does, so that Shutdown need not wait
-	// for people who only watch.
-	base, stop := context.WithCancel(context.WithoutCancel(ctx))
-	d.stop = stop
-	d.http = &http.Server{
-		Handler: api.Handler(s, web.Console(), log), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
-		BaseContext: func(net.Listener) context.Context { return base }, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelDebug),
-	}
-	go func() {
-		if err := d.http.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
-			log.Error("listening ended", "error", err)
+}
+
+// listenAgain waits for an address that another service had. One that has it although it
+// does not act may keep it for a while: this one acts meanwhile.
+func (d *Daemon) listenAgain(s *service.Service) error {
+	for {
+		err := d.listen()
+		if err == nil || d.Acting() == "" {
+			return err // nobody had to be waited for: somebody else's program has the address
 		}
-	}()
-	return d, nil
+		select {
+		case <-d.base.Done():
+			return err
+		case <-s.Lost():
+			return err
+		case <-time.After(300 * time.Millisecond):
+		}
+	}
+}
+
+// Acting names the service that acts while this one stands by; "" when it acts itself.
+func (d *Daemon) Acting() string {
+	if who := d.acting.Load(); who != nil {
+		return "another service acts: " + *who
+	}
+	return ""
+}
+
+func (d *Daemon) rest(wait time.Duration) {
+	select {
+	case <-d.base.Done():
+	case <-time.After(wait):
+	}
 }
 
 // Close ends the service: what only stages is cancelled, what switches is
@@ -173,7 +330,7 @@ func (d *Daemon) Close() error {
 	if errors.Is(err, context.DeadlineExceeded) {
 		err = d.http.Close()
 	}
-	return errors.Join(err, d.Service.Close())
+	return errors.Join(err, <-d.ended)
 }
 
 func firstUser(ctx context.Context, s *service.Service, c ServeConfig) (file string, err error) {
@@ -186,7 +343,7 @@ func firstUser(ctx context.Context, s *service.Service, c ServeConfig) (file str
 	}
 	password := randomPassword()
 	file = filepath.Join(c.Data, "first-sign-in.txt")
-	if err := os.WriteFile(file, fmt.Appendf(nil, "user      admin\npassword  %s\n", password), 0o600); err != nil {
+	if err := os.WriteFile(file, []byte("user      admin\npassword  "+password+"\n"), 0o600); err != nil {
 		return "", fault.Wrap(fault.Internal, "write", file, err)
 	}
 	return file, s.AddUser(ctx, "admin", password)

@@ -10,6 +10,7 @@ import (
 
 	"reshard/internal/client"
 	"reshard/internal/control"
+	"reshard/internal/core/life"
 	"reshard/internal/core/server"
 	"reshard/internal/wire"
 )
@@ -23,6 +24,7 @@ func (a *app) serversCommand() *cli.Command {
   reshard servers add north-plot --game quarrymoss --kind plain --root /srv/north -- ./quarry serve .
   reshard servers start north-plot
   reshard servers stop north-plot
+  reshard servers stopped north-plot
   reshard servers log north-plot --follow`,
 		Action: listing(a, func(ctx context.Context, api *client.Client, _ *cli.Command) ([]wire.Server, error) {
 			return api.Servers(ctx)
@@ -31,6 +33,7 @@ func (a *app) serversCommand() *cli.Command {
 			a.onServer("show", "show a server's worlds, settings and version", "Examples:\n  reshard servers show north-plot", (*client.Client).Server),
 			a.onServer("start", "start a server and wait until it is ready", "Examples:\n  reshard servers start north-plot", (*client.Client).StartServer),
 			a.onServer("stop", "stop a server cleanly and wait for its end", "A server that does not stop when asked goes on running: it is never killed.\n\nExamples:\n  reshard servers stop north-plot", (*client.Client).StopServer),
+			a.onServer("stopped", "say that a server is stopped of which that cannot be told", "Reshard does nothing to a server while it cannot be told whether it runs. When you\nknow that it is stopped, say so: your word stands in for it, and proofs name it.\nIt counts until the server can be seen again.\n\nExamples:\n  reshard servers stopped north-plot", (*client.Client).SayStopped),
 			a.serversAddCommand(), a.serversLogCommand(),
 			a.remover("remove", "SERVER", "forget a stopped server", "Its files stay where they are, and so does what was set aside.\n\nExamples:\n  reshard servers remove north-plot", (*client.Client).RemoveServer),
 		},
@@ -52,7 +55,7 @@ func (a *app) listServers(list []wire.Server) {
 		if s.State == "exited" && s.ExitCode != nil && *s.ExitCode >= 0 {
 			state += fmt.Sprintf(" (code %d)", *s.ExitCode)
 		}
-		note := s.Trouble
+		note := strings.TrimSpace(s.Note + " " + s.Trouble)
 		if s.Changeover != 0 {
 			note = fmt.Sprintf("changeover %d at work", s.Changeover)
 		}
@@ -82,6 +85,18 @@ func (a *app) onServer(name, use, description string, do func(*client.Client, co
 	}
 }
 
+// hostText names a host, with what it does not promise.
+func hostText(s wire.Server) string {
+	var lacks []string
+	for _, l := range s.Lacks {
+		lacks = append(lacks, l.Name)
+	}
+	if len(lacks) == 0 {
+		return s.Host
+	}
+	return s.Host + ", without " + strings.Join(lacks, ", ")
+}
+
 func (a *app) describeServer(sf wire.ServerFacts) {
 	s, f := sf.Server, sf.Facts
 	a.print("%s  %s\n\n", s.Name, marked(s.State))
@@ -93,14 +108,24 @@ func (a *app) describeServer(sf wire.ServerFacts) {
 	line("game, kind", s.Game+", "+s.Kind)
 	line("folder", s.Root)
 	line("command", commandText(s.Command))
-	if s.PID != 0 {
-		line("process", fmt.Sprintf("%d, since %s", s.PID, when(*s.Since)))
+	line("host", hostText(s))
+	if s.Process != "" && s.Since != nil {
+		line("process", fmt.Sprintf("%s, since %s", strings.TrimPrefix(s.Process, "process "), when(*s.Since)))
+	}
+	if s.State == string(life.Unknown) && s.Since != nil {
+		line("unknown", "since "+when(*s.Since))
 	}
 	if s.State == "exited" {
 		line("exited", exitText(s))
 	}
 	if s.Version != "" {
 		line("version", s.Version+"   ("+s.VersionFrom+")")
+	}
+	if s.Note != "" {
+		a.wrapped("  ? ", s.Note)
+	}
+	if s.State == string(life.Unknown) {
+		a.print("    When you know that it is stopped: reshard servers stopped %s\n", s.Name)
 	}
 	if s.Trouble != "" {
 		a.print("\n")

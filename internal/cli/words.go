@@ -18,7 +18,7 @@ import (
 // colour alone.
 var marks = map[string]string{
 	string(fit.Fits): "✓", string(fit.Adjust): "→", string(fit.Choose): "?", string(fit.Blocks): "✕",
-	"running": "▶", "starting": "◔", "stopping": "◕", "stopped": "■", "exited": "✕", "unreachable": "?",
+	"running": "▶", "starting": "◔", "stopping": "◕", "stopped": "■", "exited": "✕", "unknown": "?", "unreachable": "?",
 	string(plan.Drafted): "·", string(plan.Staging): "◔", string(plan.Waiting): "◷", string(plan.Switching): "◑", string(plan.Proving): "◕",
 	string(plan.Done): "✓", string(plan.Undoing): "↶", string(plan.Undone): "↩", string(plan.Held): "‖",
 }

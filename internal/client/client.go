@@ -245,6 +245,11 @@ func (c *Client) StopServer(ctx context.Context, name string) (wire.ServerFacts,
 	return call[wire.ServerFacts](ctx, c, http.MethodPost, "/servers/"+url.PathEscape(name)+"/stop", nil)
 }
 
+// SayStopped says that a server is stopped of which that cannot be told.
+func (c *Client) SayStopped(ctx context.Context, name string) (wire.ServerFacts, error) {
+	return call[wire.ServerFacts](ctx, c, http.MethodPost, "/servers/"+url.PathEscape(name)+"/stopped", nil)
+}
+
 // RemoveServer forgets a stopped server.
 func (c *Client) RemoveServer(ctx context.Context, name string) error {
 	_, err := call[struct{}](ctx, c, http.MethodDelete, "/servers/"+url.PathEscape(name), nil)

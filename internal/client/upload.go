@@ -28,6 +28,9 @@ func again(ctx context.Context, do func() error) error {
 	return goOn(ctx, func(func()) error { return do() })
 }
 
+// away reports whether a service does not answer, or not yet, or leaves it to another.
+func away(err error) bool { return fault.Passing(err) || fault.CodeOf(err) == fault.StandsBy }
+
 // goOn is again for what is done piece by piece: do says through moved that a piece has
 // been done, and patience begins anew.
 func goOn(ctx context.Context, do func(moved func()) error) error {
@@ -37,7 +40,7 @@ func goOn(ctx context.Context, do func(moved func()) error) error {
 	moved := func() { failing, pause = time.Time{}, shortest }
 	for {
 		err := do(moved)
-		if err == nil || ctx.Err() != nil || fault.CodeOf(err) != fault.Unreachable {
+		if err == nil || ctx.Err() != nil || !away(err) {
 			return err
 		}
 		if failing.IsZero() {
@@ -67,7 +70,7 @@ func (c *Client) Upload(ctx context.Context, name, kind string, from io.ReaderAt
 	err = goOn(ctx, func(moved func()) error {
 		for offset < size {
 			n, err := c.patch(ctx, id, from, offset, size, see)
-			if fault.CodeOf(err) == fault.Unreachable {
+			if away(err) {
 				now, gone := c.offset(ctx, id)
 				if fault.CodeOf(gone) == fault.NotFound && kind != "" {
 					return nil // its last byte came, and only the answer was lost

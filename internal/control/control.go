@@ -1,6 +1,6 @@
-// Package control starts, stops, watches and speaks to game servers. A Control
-// is a concrete type over a small Driver; what a game's log lines mean and how
-// it wants to be stopped comes from its profile.
+// Package control starts, stops, watches and speaks to game servers. A Control is a
+// concrete type over a small Driver (packages child and memory now); what a game's log
+// lines mean and how it wants to be stopped comes from its profile.
 package control
 
 import (
@@ -10,130 +10,217 @@ import (
 	"slices"
 	"strings"
 	"sync"
-	"syscall"
 	"time"
 
 	"reshard/internal/core/fault"
 	"reshard/internal/core/game"
-)
-
-// Driver runs the processes of one server. Musts:
-//   - Spawn begins a new run with an empty log and returns once the process runs.
-//   - Find tells whether the server's process runs, also when another life of
-//     this service spawned it.
-//   - Say writes a line to the process's console.
-//   - ReadLog gives up to len(p) bytes of the current run's log from an offset
-//     and the run's name; n is 0 at its end.
-type Driver interface {
-	Spawn() error
-	Find() (Process, bool)
-	Say(line string) error
-	Signal(sig syscall.Signal) error
-	ReadLog(p []byte, offset int64) (n int, run string, err error)
-	// LastExit tells how the last process ended, when that is known.
-	LastExit() (Exit, bool)
-}
-
-// Process is a running server process.
-type Process struct {
-	PID   int
-	Since time.Time
-}
-
-// Exit is the end of a process. Code is -1 when it cannot be known, because the
-// service was restarted in between.
-type Exit struct {
-	Code int
-	At   time.Time
-}
-
-// The states of a server.
-const (
-	Running  = "running"  // ready for players
-	Starting = "starting" // the process runs and is not ready yet
-	Stopping = "stopping" // told to stop and still running
-	Stopped  = "stopped"
+	"reshard/internal/core/life"
 )
 
 // Status is what is known of a server at a moment.
 type Status struct {
-	State  string    `json:"state"`
-	PID    int       `json:"pid,omitempty"`
-	Since  time.Time `json:"since,omitzero"`
-	Opened string    `json:"opened,omitempty"` // the world that the log names
+	State life.State
+	// Cause says why the state is unknown, UnknownSince from when on it has been.
+	Cause        string
+	UnknownSince time.Time
+	// Process names the running process for people, Since is when it was started.
+	Process string
+	Since   time.Time
+	Opened  string // the world that the log names
 	// Version is what the log says of the server's version; of a stopped server the
 	// log of its last run.
-	Version string `json:"version,omitempty"`
+	Version string
+	// Evidence says how it is known that the server is down, By whose word that is.
+	Evidence life.Evidence
+	By       string
 	// ExitCode of the last run, when known; nil while running or unknown.
-	ExitCode *int      `json:"exitCode,omitempty"`
-	ExitedAt time.Time `json:"exitedAt,omitzero"`
+	ExitCode *int
+	ExitedAt time.Time
 }
 
-// Control speaks to one server. It is safe for concurrent use.
+// Known reports whether the state can be told.
+func (s Status) Known() bool { return s.State != life.Unknown }
+
+// Err is nil for a state that is known, and else says why it is not.
+func (s Status) Err(op, name string) error {
+	if s.Known() {
+		return nil
+	}
+	return fault.New(fault.StateUnknown, op, name, "it cannot be told whether it runs: %s", s.Cause)
+}
+
+// lookPatience is how long one look at process and log may take.
+const lookPatience = 10 * time.Second
+
+// Control speaks to one server. It is safe for concurrent use; no lock is held that
+// others need while a driver works.
 type Control struct {
 	driver  Driver
 	profile *game.Profile
 	name    string
-	// Poll is how often log and process are looked at while waiting.
-	Poll time.Duration
 	// Trace, when set, is told where an act stands: tests cut it there.
 	Trace func(point string)
 
-	mu       sync.Mutex
-	log      logReader
-	stopping bool
+	// looking has room for whoever looks at process and log; others wait for it no
+	// longer than their contexts last.
+	looking chan struct{}
+	log     logReader // belongs to who is looking
+
+	mu           sync.Mutex // held for moments only
+	stopping     bool
+	unknownSince time.Time
+	word         string // of whom it is taken that the server is down
 }
 
 // New makes a control; name is used in messages.
 func New(name string, d Driver, p *game.Profile) *Control {
-	return &Control{driver: d, profile: p, name: name, Poll: 20 * time.Millisecond}
+	return &Control{driver: d, profile: p, name: name, looking: make(chan struct{}, 1)}
 }
 
-// Status looks at process and log.
-func (c *Control) Status() Status {
+// Status looks at process and log. It gives life.Unknown, and why, when that cannot be
+// done within ctx.
+func (c *Control) Status(ctx context.Context) Status {
+	var st Status
+	err := c.look(ctx, func(ctx context.Context, seen Sight) error {
+		if err := c.log.read(ctx, c.driver, seen.Run, c.profile); err != nil {
+			return err
+		}
+		st = c.statusOf(seen)
+		return nil
+	})
+	if err != nil {
+		return c.unknown(err)
+	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	proc, alive := c.driver.Find()
-	c.log.read(c.driver, c.profile)
-	if !alive {
+	c.unknownSince, c.word = time.Time{}, "" // what is seen counts more than what was said
+	switch st.State {
+	case life.Stopped:
 		c.stopping = false
-		st := Status{State: Stopped, Version: c.log.version}
-		if e, ok := c.driver.LastExit(); ok {
-			code := e.Code
-			st.ExitCode, st.ExitedAt = &code, e.At
+	case life.Starting, life.Running:
+		if c.stopping {
+			st.State = life.Stopping
 		}
-		return st
-	}
-	st := Status{State: Starting, PID: proc.PID, Since: proc.Since, Opened: c.log.opened, Version: c.log.version}
-	switch {
-	case c.stopping:
-		st.State = Stopping
-	case c.log.ready:
-		st.State = Running
+	case life.Stopping, life.Unknown: // nothing of the two is seen
 	}
 	return st
 }
 
-// Start spawns the server and waits until it is ready and has stayed up for the
+// look has the driver look, and then does something with what is seen, one caller at a
+// time.
+func (c *Control) look(ctx context.Context, do func(context.Context, Sight) error) error {
+	ctx, done := context.WithTimeoutCause(ctx, lookPatience, fault.New(fault.TooSlow, "look at", c.name, "its host did not answer in time"))
+	defer done()
+	select {
+	case c.looking <- struct{}{}:
+		defer func() { <-c.looking }()
+	case <-ctx.Done():
+		return context.Cause(ctx)
+	}
+	seen, err := c.driver.Look(ctx)
+	if err == nil {
+		err = do(ctx, seen)
+	}
+	if err != nil && ctx.Err() != nil {
+		return context.Cause(ctx)
+	}
+	return err
+}
+
+func (c *Control) statusOf(seen Sight) Status {
+	st := Status{Version: c.log.version}
+	if seen.Exit != nil && seen.Process == nil {
+		st.ExitCode, st.ExitedAt = &seen.Exit.Code, seen.Exit.At
+	}
+	switch {
+	case seen.Process == nil:
+		st.State, st.Evidence = life.Stopped, seen.Evidence
+		return st
+	case c.log.ready:
+		st.State = life.Running
+	default:
+		st.State = life.Starting
+	}
+	st.Process, st.Since = seen.Process.Says, seen.Process.Since
+	st.Opened = c.log.opened
+	return st
+}
+
+// unknown is the status when nothing could be seen; the word of a person stands in for
+// it, and is named.
+func (c *Control) unknown(err error) Status {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.unknownSince.IsZero() {
+		c.unknownSince = time.Now().UTC()
+	}
+	if c.word != "" {
+		return Status{State: life.Stopped, Evidence: life.Word, By: c.word}
+	}
+	return Status{State: life.Unknown, Cause: err.Error(), UnknownSince: c.unknownSince}
+}
+
+// TakeWord takes a person's word that the server is down. It counts while the state
+// cannot be seen, and until something is seen again.
+func (c *Control) TakeWord(ctx context.Context, by string) error {
+	if st := c.Status(ctx); st.Known() && st.Evidence != life.Word {
+		return fault.New(fault.WrongState, "take your word for", c.name, "it can be seen that the server is %s", st.State)
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.word = by
+	return nil
+}
+
+// Others tells which other processes work in the server's folder; the zero value where
+// the host cannot tell.
+func (c *Control) Others(ctx context.Context) (Others, error) {
+	n, ok := c.driver.(Neighbour)
+	if !ok {
+		return Others{}, nil
+	}
+	ctx, done := context.WithTimeoutCause(ctx, lookPatience, fault.New(fault.TooSlow, "look around", c.name, "its host did not answer in time"))
+	defer done()
+	o, err := n.Others(ctx)
+	return o, fault.Wrap(fault.Internal, "look for other processes of", c.name, err)
+}
+
+// Accounts gives what the running server runs as, as its host's files name their owners;
+// none where the host cannot tell.
+func (c *Control) Accounts(ctx context.Context) ([]string, error) {
+	n, ok := c.driver.(Neighbour)
+	if !ok {
+		return nil, nil
+	}
+	a, err := n.Accounts(ctx)
+	return a, fault.Wrap(fault.Internal, "look for the account of", c.name, err)
+}
+
+// Start starts the server and waits until it is ready and has stayed up for the
 // profile's settling time: some servers print that they listen and exit a
-// moment later. A server that runs already is only waited for.
+// moment later. A server that runs already is only waited for. One of which it cannot
+// be told whether it runs is not started: code StateUnknown.
 func (c *Control) Start(ctx context.Context) (took time.Duration, err error) {
 	begun := time.Now()
-	if c.Status().State == Stopped {
-		if err := c.driver.Spawn(); err != nil {
+	st := c.Status(ctx)
+	if err := st.Err("start", c.name); err != nil {
+		return 0, err
+	}
+	if !st.State.Up() {
+		if err := c.driver.Start(ctx); err != nil {
 			return 0, fault.Wrap(fault.NotReady, "start", c.name, err)
 		}
 		c.trace("spawned")
 	}
 	err = c.until(ctx, c.profile.Server.Waits.Start, func(st Status) (bool, error) {
-		if st.State == Stopped {
-			return false, c.notReady("it exited" + exitText(st) + " before it was ready")
+		if st.State == life.Stopped {
+			return false, c.notReady(ctx, "it exited"+exitText(st)+" before it was ready")
 		}
-		return st.State == Running, nil
+		return st.State == life.Running, nil
 	})
 	took = time.Since(begun)
 	if errors.Is(err, errWaited) {
-		return took, c.notReady(fmt.Sprintf("it was not ready within %s", c.profile.Server.Waits.Start))
+		return took, c.notReady(ctx, fmt.Sprintf("it was not ready within %s", c.profile.Server.Waits.Start))
 	}
 	if err != nil {
 		return took, err
@@ -149,8 +236,8 @@ func (c *Control) trace(point string) {
 
 func (c *Control) settle(ctx context.Context) error {
 	err := c.until(ctx, c.profile.Server.Waits.Settle, func(st Status) (bool, error) {
-		if st.State == Stopped {
-			return false, c.notReady("it said that it was ready and then exited" + exitText(st))
+		if st.State == life.Stopped {
+			return false, c.notReady(ctx, "it said that it was ready and then exited"+exitText(st))
 		}
 		return false, nil
 	})
@@ -169,22 +256,25 @@ func exitText(st Status) string {
 
 // Refusals gives the lines of the current run that say that the server could not do
 // what it was started for.
-func (c *Control) Refusals() []string {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	c.log.read(c.driver, c.profile)
-	return slices.Clone(c.log.refused)
+func (c *Control) Refusals(ctx context.Context) (lines []string, err error) {
+	err = c.look(ctx, func(ctx context.Context, seen Sight) error {
+		err := c.log.read(ctx, c.driver, seen.Run, c.profile)
+		lines = slices.Clone(c.log.refused)
+		return err
+	})
+	return lines, err
 }
 
 // notReady quotes the last lines of the log: they usually say why.
-func (c *Control) notReady(what string) error {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	tail := c.log.tail
-	if len(c.log.refused) > 0 {
-		tail = c.log.refused
-	}
+func (c *Control) notReady(ctx context.Context, what string) error {
 	e := fault.New(fault.NotReady, "start", c.name, "%s", what)
+	var tail []string
+	_ = c.look(ctx, func(context.Context, Sight) error { // without the lines the rest still stands
+		if tail = slices.Clone(c.log.refused); len(tail) == 0 {
+			tail = slices.Clone(c.log.tail)
+		}
+		return nil
+	})
 	if len(tail) > 0 {
 		e.What += "; its log says: " + strings.Join(tail[max(0, len(tail)-3):], " / ")
 	}
@@ -205,36 +295,77 @@ const (
 // errWaited ends a wait that took too long; until's callers turn it into words.
 var errWaited = errors.New("waited too long")
 
-// Stop stops the server cleanly and waits for its end. clean is false when the
-// profile names a line that tells that everything was written, and it did not
-// come.
-func (c *Control) Stop(ctx context.Context, mode StopMode) (took time.Duration, clean bool, err error) {
+// Ending is how a server went down.
+type Ending struct {
+	Took time.Duration
+	// Clean is false when the server did not say, or cannot be taken to mean, that
+	// everything was written.
+	Clean bool
+	// Already says that it was down before it was asked.
+	Already bool
+	// Evidence says how it is known to be down, By whose word that is.
+	Evidence life.Evidence
+	By       string
+}
+
+// Stop stops the server and waits until it is known to be down: a server that cannot be
+// seen is not taken for stopped, code StateUnknown. Stop may be called again for a
+// server that is on its way down.
+func (c *Control) Stop(ctx context.Context, mode StopMode) (e Ending, err error) {
 	begun := time.Now()
-	if c.Status().State == Stopped {
-		return 0, true, nil
+	st := c.Status(ctx)
+	if err := st.Err("stop", c.name); err != nil {
+		return e, err
+	}
+	if !st.State.Up() {
+		clean, err := c.endedWell(ctx, st)
+		return Ending{Clean: clean, Already: true, Evidence: st.Evidence, By: st.By}, err
 	}
 	c.setStopping(true)
 	defer c.setStopping(false)
-	from := c.logEnd()
-	if err := c.askToStop(); err != nil && mode == Clean {
-		return 0, false, fault.Wrap(fault.NotStopped, "stop", c.name, err)
+	from, run, err := c.logEnd(ctx)
+	if err == nil {
+		err = c.askToStop(ctx)
+	}
+	if err != nil && mode == Clean {
+		if now := c.Status(ctx); now.State == life.Stopped { // it went by itself at this moment
+			clean, err := c.endedWell(ctx, now)
+			return Ending{Clean: clean, Already: true, Evidence: now.Evidence, By: now.By}, err
+		}
+		return e, fault.Wrap(fault.NotStopped, "stop", c.name, err)
 	}
 	c.trace("asked to stop")
 	wait := c.profile.Server.Waits.Stop
 	if mode == Force {
 		wait = min(wait, 10*time.Second)
 	}
-	err = c.waitGone(ctx, wait)
+	down, err := c.waitGone(ctx, wait)
 	if errors.Is(err, errWaited) && mode == Force {
-		err = c.kill(ctx)
+		down, err = c.kill(ctx)
 	}
 	if errors.Is(err, errWaited) {
-		return time.Since(begun), false, fault.New(fault.NotStopped, "stop", c.name, "it still runs %s after it was asked to stop (%s)", wait, c.stopText())
+		return Ending{Took: time.Since(begun)}, fault.New(fault.NotStopped, "stop", c.name, "it still runs %s after it was asked to stop (%s)", wait, c.stopText())
 	}
-	if err != nil {
-		return time.Since(begun), false, err
+	e = Ending{Took: time.Since(begun), Evidence: down.Evidence, By: down.By}
+	if err != nil || down.Evidence == life.Word {
+		return e, err
 	}
-	return time.Since(begun), c.sawStopLine(from), nil
+	e.Clean = c.profile.Server.Console.Stop.Expect.IsZero() || c.saysStopped(ctx, run, from)
+	return e, nil
+}
+
+// endedWell tells whether a server that was down before it was asked had ended as it
+// does when it is asked: it said so, or its program ended without an error where the
+// profile knows no line for that.
+func (c *Control) endedWell(ctx context.Context, st Status) (bool, error) {
+	if c.profile.Server.Console.Stop.Expect.IsZero() {
+		return st.ExitCode != nil && *st.ExitCode == 0, nil
+	}
+	_, run, err := c.logEnd(ctx)
+	if err != nil || run == "" {
+		return false, nil //nolint:nilerr // how it ended is then not known, which is the answer
+	}
+	return c.saysStopped(ctx, run, 0), nil
 }
 
 func (c *Control) stopText() string {
@@ -244,28 +375,33 @@ func (c *Control) stopText() string {
 	return "signal " + c.profile.Server.Console.Stop.Signal
 }
 
-func (c *Control) askToStop() error {
+func (c *Control) askToStop(ctx context.Context) error {
 	stop := c.profile.Server.Console.Stop
 	if stop.Say != "" {
-		return c.driver.Say(stop.Say)
+		return c.driver.Say(ctx, stop.Say)
 	}
-	return c.driver.Signal(map[string]syscall.Signal{"SIGINT": syscall.SIGINT, "SIGTERM": syscall.SIGTERM}[stop.Signal])
+	return c.driver.Signal(ctx, Signal(stop.Signal))
 }
 
-func (c *Control) kill(ctx context.Context) error {
-	for _, sig := range []syscall.Signal{syscall.SIGTERM, syscall.SIGKILL} {
-		if err := c.driver.Signal(sig); err != nil {
-			return fault.Wrap(fault.NotStopped, "kill", c.name, err)
+func (c *Control) kill(ctx context.Context) (st Status, err error) {
+	for _, sig := range []Signal{Terminate, Kill} {
+		if err := c.driver.Signal(ctx, sig); err != nil {
+			return st, fault.Wrap(fault.NotStopped, "kill", c.name, err)
 		}
-		if err := c.waitGone(ctx, 5*time.Second); !errors.Is(err, errWaited) {
-			return err
+		if st, err = c.waitGone(ctx, 5*time.Second); !errors.Is(err, errWaited) {
+			return st, err
 		}
 	}
-	return errWaited
+	return st, errWaited
 }
 
-func (c *Control) waitGone(ctx context.Context, wait time.Duration) error {
-	return c.until(ctx, wait, func(st Status) (bool, error) { return st.State == Stopped, nil })
+// waitGone waits until the server is known to be down.
+func (c *Control) waitGone(ctx context.Context, wait time.Duration) (down Status, err error) {
+	err = c.until(ctx, wait, func(st Status) (bool, error) {
+		down = st
+		return st.State == life.Stopped, nil
+	})
+	return down, err
 }
 
 func (c *Control) setStopping(on bool) {
@@ -274,92 +410,100 @@ func (c *Control) setStopping(on bool) {
 	c.stopping = on
 }
 
-func (c *Control) logEnd() int64 {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	c.log.read(c.driver, c.profile)
-	return c.log.offset
+// logEnd gives where the log of the present run, or of the last one, ends now.
+func (c *Control) logEnd(ctx context.Context) (at int64, run string, err error) {
+	err = c.look(ctx, func(ctx context.Context, seen Sight) error {
+		err := c.log.read(ctx, c.driver, seen.Run, c.profile)
+		at, run = c.log.offset, seen.Run
+		return err
+	})
+	return at, run, err
 }
 
-func (c *Control) sawStopLine(from int64) bool {
-	expect := c.profile.Server.Console.Stop.Expect
-	if expect.IsZero() {
-		return true
-	}
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	for _, line := range linesFrom(c.driver, from) {
-		if _, ok := expect.Find(line); ok {
-			return true
-		}
-	}
-	return false
+func (c *Control) saysStopped(ctx context.Context, run string, from int64) bool {
+	return slices.ContainsFunc(linesFrom(ctx, c.driver, run, from), func(line string) bool {
+		_, ok := c.profile.Server.Console.Stop.Expect.Find(line)
+		return ok
+	})
 }
 
 // Ask puts a question to the console and waits for the answer.
 func (c *Control) Ask(ctx context.Context, q game.Ask) (answer string, err error) {
-	from := c.logEnd()
-	if err := c.driver.Say(q.Say); err != nil {
-		return "", fault.Wrap(fault.Unreachable, "ask "+q.Say+" of", c.name, err)
+	op := "ask " + q.Say + " of"
+	from, run, err := c.logEnd(ctx)
+	if err == nil {
+		err = c.driver.Say(ctx, q.Say)
+	}
+	if err != nil {
+		return "", fault.Wrap(fault.Unreachable, op, c.name, err)
 	}
 	err = c.until(ctx, 10*time.Second, func(st Status) (bool, error) {
-		for _, line := range linesFrom(c.driver, from) {
+		for _, line := range linesFrom(ctx, c.driver, run, from) {
 			if groups, ok := q.Answer.Find(line); ok {
 				answer = groups["value"]
 				return true, nil
 			}
 		}
-		if st.State == Stopped {
-			return false, fault.New(fault.Unreachable, "ask "+q.Say+" of", c.name, "it exited")
-		}
-		return false, nil
+		return false, c.stillThere(st, op)
 	})
 	if errors.Is(err, errWaited) {
-		return "", fault.New(fault.Unreachable, "ask "+q.Say+" of", c.name, "no answer within 10 s")
+		return "", fault.New(fault.NotReady, op, c.name, "no answer within 10 s")
 	}
 	return answer, err
+}
+
+// stillThere is an error once a server that was spoken to is down: no answer will come.
+func (c *Control) stillThere(st Status, op string) error {
+	if st.State == life.Stopped {
+		return fault.New(fault.NotReady, op, c.name, "it exited")
+	}
+	return nil
 }
 
 // Tell says a line at the console and waits until its answer comes. A line that says
 // that the server refuses ends the wait.
 func (c *Control) Tell(ctx context.Context, e game.Exchange, wait time.Duration) error {
-	from := c.logEnd()
-	if err := c.driver.Say(e.Say); err != nil {
-		return fault.Wrap(fault.Unreachable, "say "+e.Say+" to", c.name, err)
+	op := "say " + e.Say + " to"
+	from, run, err := c.logEnd(ctx)
+	if err == nil {
+		err = c.driver.Say(ctx, e.Say)
+	}
+	if err != nil {
+		return fault.Wrap(fault.Unreachable, op, c.name, err)
 	}
 	c.trace("told")
 	if e.Expect.IsZero() {
 		return nil
 	}
-	err := c.until(ctx, wait, func(st Status) (bool, error) {
-		for _, line := range linesFrom(c.driver, from) {
+	err = c.until(ctx, wait, func(st Status) (bool, error) {
+		for _, line := range linesFrom(ctx, c.driver, run, from) {
 			if _, ok := e.Expect.Find(line); ok {
 				return true, nil
 			}
 			_, harmless := c.profile.Server.Console.Harmless.Find(line)
 			if _, ok := c.profile.Server.Console.Refused.Find(line); ok && !harmless {
-				return false, fault.New(fault.NotReady, "say "+e.Say+" to", c.name, "it answers: %s", line)
+				return false, fault.New(fault.NotReady, op, c.name, "it answers: %s", line)
 			}
 		}
-		if st.State == Stopped {
-			return false, fault.New(fault.Unreachable, "say "+e.Say+" to", c.name, "it exited")
-		}
-		return false, nil
+		return false, c.stillThere(st, op)
 	})
 	if errors.Is(err, errWaited) {
-		return fault.New(fault.NotReady, "say "+e.Say+" to", c.name, "no answer within %s", wait)
+		return fault.New(fault.NotReady, op, c.name, "no answer within %s", wait)
 	}
 	return err
 }
 
-// until polls until done says so, an error comes, or the wait is over.
+// until looks at the driver's pace until done says so, an error comes, or the wait is
+// over. A wait that ends while nothing can be seen is code StateUnknown, whatever was
+// waited for.
 func (c *Control) until(ctx context.Context, wait time.Duration, done func(Status) (bool, error)) error {
 	deadline := time.NewTimer(wait)
 	defer deadline.Stop()
-	tick := time.NewTicker(c.Poll)
+	tick := time.NewTicker(c.driver.Pace())
 	defer tick.Stop()
 	for {
-		ok, err := done(c.Status())
+		st := c.Status(ctx)
+		ok, err := done(st)
 		if ok || err != nil {
 			return err
 		}
@@ -367,6 +511,9 @@ func (c *Control) until(ctx context.Context, wait time.Duration, done func(Statu
 		case <-ctx.Done():
 			return fault.Wrap(fault.Interrupted, "wait for", c.name, context.Cause(ctx))
 		case <-deadline.C:
+			if err := st.Err("wait for", c.name); err != nil {
+				return err
+			}
 			return errWaited
 		case <-tick.C:
 		}
@@ -381,34 +528,13 @@ type Line struct {
 }
 
 // Follow sends the last lines of the current run and then every new one, over
-// restarts of the server, until the context ends.
+// restarts of the server, until the context ends. While nothing can be seen it waits.
 func (c *Control) Follow(ctx context.Context, last int, yield func([]Line) error) error {
-	var at int64
-	var run string
-	var partial string
-	tick := time.NewTicker(4 * c.Poll)
+	f := follower{c: c}
+	tick := time.NewTicker(4 * c.driver.Pace())
 	defer tick.Stop()
 	for first := true; ; first = false {
-		var lines []Line
-		buf := make([]byte, 64<<10)
-		for {
-			n, now, err := c.driver.ReadLog(buf, at)
-			if now != run {
-				run, at, partial = now, 0, ""
-				if n, _, err = c.driver.ReadLog(buf, 0); err != nil {
-					break
-				}
-			}
-			if err != nil || n == 0 {
-				break
-			}
-			at += int64(n)
-			parts := strings.Split(partial+string(buf[:n]), "\n")
-			partial = parts[len(parts)-1]
-			for _, p := range parts[:len(parts)-1] {
-				lines = append(lines, Line{Text: cleanLine(p), Offset: at, Run: run})
-			}
-		}
+		lines := f.more(ctx)
 		if first && len(lines) > last {
 			lines = lines[len(lines)-last:]
 		}
@@ -421,6 +547,37 @@ func (c *Control) Follow(ctx context.Context, last int, yield func([]Line) error
 		case <-ctx.Done():
 			return nil
 		case <-tick.C:
+		}
+	}
+}
+
+// follower remembers how far a log was sent to somebody.
+type follower struct {
+	c       *Control
+	run     string
+	at      int64
+	partial string
+}
+
+func (f *follower) more(ctx context.Context) (lines []Line) {
+	seen, err := f.c.driver.Look(ctx)
+	if err != nil || seen.Run == "" {
+		return nil
+	}
+	if seen.Run != f.run {
+		f.run, f.at, f.partial = seen.Run, 0, ""
+	}
+	buf := make([]byte, 64<<10)
+	for {
+		n, err := f.c.driver.ReadLog(ctx, f.run, buf, f.at)
+		if err != nil || n == 0 {
+			return lines
+		}
+		f.at += int64(n)
+		parts := strings.Split(f.partial+string(buf[:n]), "\n")
+		f.partial = parts[len(parts)-1]
+		for _, p := range parts[:len(parts)-1] {
+			lines = append(lines, Line{Text: cleanLine(p), Offset: f.at, Run: f.run})
 		}
 	}
 }

@@ -1,6 +1,7 @@
 package control
 
 import (
+	"context"
 	"strings"
 
 	"reshard/internal/core/game"
@@ -10,7 +11,7 @@ import (
 const longestLine = 4096
 
 // logReader reads a run's log as it grows and keeps what the profile's patterns
-// find in it. It begins anew when a new run begins.
+// find in it. It begins anew when it is given another run.
 type logReader struct {
 	run     string
 	offset  int64
@@ -22,16 +23,19 @@ type logReader struct {
 	tail    []string // the last lines
 }
 
-func (l *logReader) read(d Driver, p *game.Profile) {
+// read reads on in the log of a run. An error leaves what was read before.
+func (l *logReader) read(ctx context.Context, d Driver, run string, p *game.Profile) error {
+	if run != l.run {
+		*l = logReader{run: run}
+	}
+	if run == "" {
+		return nil
+	}
 	buf := make([]byte, 32<<10)
 	for {
-		n, run, err := d.ReadLog(buf, l.offset)
-		if run != l.run {
-			*l = logReader{run: run}
-			continue
-		}
+		n, err := d.ReadLog(ctx, run, buf, l.offset)
 		if err != nil || n == 0 {
-			return
+			return err
 		}
 		l.offset += int64(n)
 		parts := strings.Split(l.partial+string(buf[:n]), "\n")
@@ -83,12 +87,12 @@ func cleanLine(s string) string {
 	}, strings.ToValidUTF8(s, "�"))
 }
 
-// linesFrom reads the current run's whole lines from an offset.
-func linesFrom(d Driver, from int64) []string {
+// linesFrom reads a run's whole lines from an offset.
+func linesFrom(ctx context.Context, d Driver, run string, from int64) []string {
 	var b strings.Builder
 	buf := make([]byte, 32<<10)
 	for {
-		n, _, err := d.ReadLog(buf, from)
+		n, err := d.ReadLog(ctx, run, buf, from)
 		if err != nil || n == 0 {
 			break
 		}

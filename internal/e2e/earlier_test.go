@@ -235,7 +235,7 @@ func TestRecordsOfEarlierBuilds(t *testing.T) {
 			ends := map[string]plan.State{
 				"staging": plan.Undone, "switching": plan.Done, "undoing": plan.Undone,
 				"proving": plan.Undone, // the machine went down with its server
-				"held": plan.Held, "waiting": plan.Waiting, "done": plan.Done, "reset": plan.Done, "renamed": plan.Done, "undone": plan.Undone,
+				"held":    plan.Held, "waiting": plan.Waiting, "done": plan.Done, "reset": plan.Done, "renamed": plan.Done, "undone": plan.Undone,
 			}
 			for server, end := range ends {
 				c := b.until(by[server].ID, end)

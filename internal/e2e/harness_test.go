@@ -125,6 +125,10 @@ type bundle struct {
 	gamesOverride bool
 	// limits bound what arrives.
 	limits pack.Limits
+	// data is the data folder; "": data in dir.
+	data string
+	// lease is how long the service acts without hearing from the database.
+	lease time.Duration
 }
 
 func newDatabase(t *testing.T) string {
@@ -157,7 +161,11 @@ func shippedWith(t *testing.T, id, line, with string) func(*bundle) {
 }
 
 func (b *bundle) config() cli.ServeConfig {
-	return cli.ServeConfig{Data: filepath.Join(b.dir, "data"), Database: b.database, Listen: "127.0.0.1:0", FirstUser: userName, FirstPassword: password, Log: io.Discard, StartServers: b.startServers, KeepAside: b.keepAside, Limits: b.limits, Games: b.games, GamesOverride: b.gamesOverride, Trace: func(p string) {
+	data := b.data
+	if data == "" {
+		data = filepath.Join(b.dir, "data")
+	}
+	return cli.ServeConfig{Data: data, Lease: b.lease, Database: b.database, Listen: "127.0.0.1:0", FirstUser: userName, FirstPassword: password, Log: io.Discard, StartServers: b.startServers, KeepAside: b.keepAside, Limits: b.limits, Games: b.games, GamesOverride: b.gamesOverride, Trace: func(p string) {
 		if b.trace != nil {
 			b.trace(p)
 		}
@@ -184,6 +192,12 @@ func signIn(t *testing.T, address string) *client.Client {
 	return api
 }
 
+// pidOf is the number of a server's process, 0 for none.
+func pidOf(s wire.Server) (pid int) {
+	_, _ = fmt.Sscanf(s.Process, "process %d", &pid)
+	return pid
+}
+
 // end stops the game servers and the service, so that no process is left.
 func (b *bundle) end() {
 	if b.daemon == nil {
@@ -194,11 +208,11 @@ func (b *bundle) end() {
 	assert.NoError(b.t, err)
 	for _, s := range list {
 		_ = os.Remove(filepath.Join(s.Root, "misbehave"))
-		if s.PID == 0 {
+		if s.Process == "" {
 			continue
 		}
 		if _, err := b.api.StopServer(ctx, s.Name); err != nil {
-			_ = syscall.Kill(s.PID, syscall.SIGKILL) // one that was made to ignore its stop
+			_ = syscall.Kill(pidOf(s), syscall.SIGKILL) // one that was made to ignore its stop
 		}
 	}
 	assert.NoError(b.t, b.daemon.Close())
@@ -288,6 +302,25 @@ func (b *bundle) cli(args ...string) (code int, out, errs string) {
 	}
 	var so, se bytes.Buffer
 	code = cli.Run(context.Background(), args, cli.IO{In: strings.NewReader(""), Out: &so, Err: &se, Env: b.env})
+	return code, so.String(), se.String()
+}
+
+// cliAt runs a command line against another address, signed in as nobody there.
+func (b *bundle) cliAt(address string, args ...string) (code int, out, errs string) {
+	b.t.Helper()
+	file := filepath.Join(b.t.TempDir(), "client.json")
+	token := "none"
+	if api, err := client.New(address, ""); err == nil {
+		if t, err := api.SignIn(context.Background(), userName, password, "test"); err == nil {
+			token = t.Secret
+		}
+	}
+	raw, err := json.Marshal(map[string]string{"address": address, "user": userName, "token": token})
+	require.NoError(b.t, err)
+	require.NoError(b.t, os.WriteFile(file, raw, 0o600))
+	var so, se bytes.Buffer
+	env := func(name string) string { return map[string]string{"RESHARD_CONFIG": file, "HOME": b.dir}[name] }
+	code = cli.Run(context.Background(), args, cli.IO{In: strings.NewReader(""), Out: &so, Err: &se, Env: env})
 	return code, so.String(), se.String()
 }
 

@@ -32,6 +32,12 @@ func (b *bundle) mortal(dieAt int64) (address string, points func() []string, cm
 // mortalAt does so at an address.
 func (b *bundle) mortalAt(listen string, dieAt int64) (address string, points func() []string, cmd *exec.Cmd) {
 	b.t.Helper()
+	return b.mortalWith(listen, dieAt, func(*exec.Cmd) {})
+}
+
+// mortalWith does so with a change to how the process is begun.
+func (b *bundle) mortalWith(listen string, dieAt int64, with func(*exec.Cmd)) (address string, points func() []string, cmd *exec.Cmd) {
+	b.t.Helper()
 	c := b.config()
 	c.Listen = listen
 	raw, err := json.Marshal(map[string]any{"DieAt": dieAt, "Config": map[string]any{"Data": c.Data, "Database": c.Database, "Listen": c.Listen}})
@@ -40,6 +46,7 @@ func (b *bundle) mortalAt(listen string, dieAt int64) (address string, points fu
 	cmd.Env = append(os.Environ(), "RESHARD_E2E_SERVE="+string(raw))
 	out, err := cmd.StdoutPipe()
 	require.NoError(b.t, err)
+	with(cmd)
 	require.NoError(b.t, cmd.Start())
 	lines := bufio.NewScanner(out)
 	for lines.Scan() {
@@ -207,7 +214,7 @@ func TestASessionKilledAtEveryMove(t *testing.T) {
 			gate := make(chan struct{}, atOnce)
 			moves := 0
 			for n := 1; n <= len(points); n++ {
-				if !strings.Contains(points[n-1], "move") {
+				if !strings.Contains(points[n-1], "move") || strings.HasSuffix(points[n-1], "prepare") {
 					continue
 				}
 				moves++

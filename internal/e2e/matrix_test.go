@@ -266,7 +266,7 @@ func TestEveryKindOnEveryGame(t *testing.T) {
 				now, err := b.api.Server(context.Background(), "one")
 				require.NoError(t, err)
 				if console := e.game.Server.Console; console.Hold.Say != "" || console.Quiet {
-					assert.Equal(t, pid.Server.PID, now.Server.PID, "the source was not stopped")
+					assert.Equal(t, pid.Server.Process, now.Server.Process, "the source was not stopped")
 				}
 				require.Equal(t, plan.Done, b.undo(c.ID).State)
 				assert.Equal(t, was, b.active("two"))

@@ -71,7 +71,7 @@ func (b *bundle) pid(name string) int {
 	b.t.Helper()
 	s, err := b.api.Server(context.Background(), name)
 	require.NoError(b.t, err)
-	return s.Server.PID
+	return pidOf(s.Server)
 }
 
 func TestServersOutliveTheService(t *testing.T) {
@@ -84,7 +84,7 @@ func TestServersOutliveTheService(t *testing.T) {
 	b.start()
 	s, err := b.api.Server(context.Background(), "north")
 	require.NoError(t, err)
-	assert.Equal(t, pid, s.Server.PID)
+	assert.Equal(t, pid, pidOf(s.Server))
 	assert.Equal(t, "running", s.Server.State)
 	assert.Equal(t, "winter", s.Server.Opened)
 	// Its console still works through the new life of the service.
@@ -112,7 +112,7 @@ func TestServersAreStartedAgainIfToldTo(t *testing.T) {
 	b.start()
 	require.Eventually(t, func() bool {
 		s, err := b.api.Server(context.Background(), "north")
-		return err == nil && s.Server.State == "running" && s.Server.PID != pid
+		return err == nil && s.Server.State == "running" && pidOf(s.Server) != pid
 	}, 10*time.Second, 20*time.Millisecond)
 }
 

@@ -99,7 +99,7 @@ func Sketch(e Examples, id string) (sketch.Proposal, error) {
 	if errors.Is(err, os.ErrNotExist) {
 		return p, fault.New(fault.NotFound, "sketch from", e.World+" "+e.Server, "one of them is not there").With("Check both paths.")
 	}
-	return p, fault.Wrap(fault.Denied, "sketch from", e.World+" "+e.Server, err)
+	return p, fault.Wrap(fault.Refused, "sketch from", e.World+" "+e.Server, err)
 }
 
 // rootsOf gives a folder's absolute path, which settings may name.

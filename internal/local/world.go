@@ -45,7 +45,7 @@ func Open(name, root string, profiles []*game.Profile) (World, error) {
 		if errors.Is(err, fs.ErrNotExist) {
 			return World{}, fault.New(fault.NotFound, "look at", name, "there is no such file or folder").With("Check the path; reshard find lists the worlds on this computer.")
 		}
-		return World{}, fault.Wrap(fault.Denied, "look at", name, err)
+		return World{}, fault.Wrap(fault.Refused, "look at", name, err)
 	}
 	full, err := filepath.Abs(name)
 	if err != nil {

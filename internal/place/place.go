@@ -1,89 +1,97 @@
-// Package place is a file tree on a host. A Place is a concrete type over a
-// small Driver: checks, path rules, atomic writes and error words stand here
-// once; a driver (local now, SFTP and FTP later) only moves bytes.
+// Package place is a file tree on a host. A Place is a concrete type over a small
+// Driver: path rules, limits of time, atomic writes, and what an error means stand here
+// once; a driver (packages local and memory now) only does what it is told.
 package place
 
 import (
 	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
 	"path"
+	"slices"
 	"strings"
-	"syscall"
 	"time"
 
+	"reshard/internal/core/capability"
 	"reshard/internal/core/fault"
 	"reshard/internal/core/plan"
 )
 
-// Driver is what a kind of host must be able to do. Names are valid by
-// fs.ValidPath. Musts:
-//   - Open, Stat and ReadDir follow no link out of the tree, and report a
-//     missing name with an error that errors.Is fs.ErrNotExist.
-//   - Create truncates what is there and never follows a link out of the tree.
-//   - Rename is one atomic operation and replaces a file of the new name.
-//   - Sync makes what was written to a file, or renamed in a folder, survive a
-//     power cut, or does nothing where the host cannot.
-type Driver interface {
-	fs.StatFS
-	fs.ReadDirFS
-	Create(name string) (io.WriteCloser, error)
-	Mkdir(name string) error
-	Rename(from, to string) error
-	Remove(name string) error
-	Chtimes(name string, t time.Time) error
-	Sync(name string) error
-}
+// Patience is how long one call of a driver may take, and how long reading or writing
+// may stand still.
+const Patience = 30 * time.Second
 
-// Optional abilities of a driver.
-type (
-	// Spacer tells how much is free, in bytes.
-	Spacer interface{ Free() (int64, error) }
-	// Filesystem tells which file system a name is on, to foresee whether a
-	// rename can work.
-	Filesystem interface {
-		Device(name string) (uint64, error)
-	}
-	// SyncAller makes everything written so far survive a power cut at once.
-	SyncAller interface{ SyncAll() error }
-)
-
-// Place is a file tree on a host.
+// Place is a file tree on a host. It is safe for concurrent use.
+//
+// Its errors are *fault.Error with the operation and the path. Code NotFound matches
+// fs.ErrNotExist. After Unreachable, TooSlow or Interrupted what was asked for may have
+// happened; fault.Passing tells which of them are worth trying again.
 type Place struct {
 	driver Driver
 	name   string
+	// Patience is the limit for one call; see the constant of that name.
+	Patience time.Duration
 }
 
 // New makes a place over a driver; name is used in messages.
-func New(name string, d Driver) *Place { return &Place{driver: d, name: name} }
+func New(name string, d Driver) *Place { return &Place{driver: d, name: name, Patience: Patience} }
 
-// FS gives the read side.
-func (p *Place) FS() fs.FS { return p.driver }
+// String gives the place's name.
+func (p *Place) String() string { return "place " + p.name }
 
-func (p *Place) wrap(op, name string, err error) error {
+// Driver gives what the place is made over: to make another place with the same.
+func (p *Place) Driver() Driver { return p.driver }
+
+// Capabilities says what the host can do.
+func (p *Place) Capabilities(ctx context.Context) (capability.Set, error) {
+	ctx, done := p.bounded(ctx)
+	defer done()
+	s, err := p.driver.Capabilities(ctx)
+	return s, p.wrap(ctx, "ask what can be done at", ".", err)
+}
+
+var errTooSlow = fault.New(fault.TooSlow, "", "", "the host did not answer in time")
+
+// bounded gives a context for one call.
+func (p *Place) bounded(ctx context.Context) (context.Context, func()) {
+	return context.WithTimeoutCause(ctx, p.Patience, errTooSlow)
+}
+
+// rolling gives a context for a stream, which ends when touch has not been called for
+// the place's patience.
+func (p *Place) rolling(ctx context.Context) (rolled context.Context, touch, done func()) {
+	rolled, cancel := context.WithCancelCause(ctx)
+	timer := time.AfterFunc(p.Patience, func() { cancel(errTooSlow) })
+	return rolled, func() { timer.Reset(p.Patience) }, func() { timer.Stop(); cancel(nil) }
+}
+
+// wrap gives a driver's error its class, operation and path: here, once.
+func (p *Place) wrap(ctx context.Context, op, name string, err error) error {
 	if err == nil {
 		return nil
 	}
-	code := fault.Internal
+	if cause := context.Cause(ctx); cause != nil && errors.Is(err, ctx.Err()) {
+		err = cause // why it ended, not only that it did
+	}
+	return fault.Wrap(classOf(err), op, path.Join(p.name, name), err)
+}
+
+// classOf is the class of an error that carries none itself.
+func classOf(err error) fault.Code {
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
-		code = fault.NotFound
-	case errors.Is(err, fs.ErrExist), errors.Is(err, syscall.ENOTEMPTY):
-		code = fault.Exists
+		return fault.NotFound
+	case errors.Is(err, fs.ErrExist):
+		return fault.Exists
 	case errors.Is(err, fs.ErrPermission):
-		code = fault.Denied
-	case errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EDQUOT):
-		code = fault.NoSpace
-	case errors.Is(err, syscall.EXDEV):
-		code = fault.CrossDevice
+		return fault.Refused
 	}
-	e := &fault.Error{Code: code, Op: op, Path: path.Join(p.name, name), Err: err}
-	if code == fault.Denied {
-		e.Next = "Give the user that the service runs as the right to read and write there."
-	}
-	return e
+	return fault.Internal
 }
 
 func check(op string, names ...string) error {
@@ -95,217 +103,379 @@ func check(op string, names ...string) error {
 	return nil
 }
 
-// Exists reports whether a name is there, as a file or a folder.
-func (p *Place) Exists(name string) (bool, error) {
+// Stat looks at a name without following it, if it is a link.
+func (p *Place) Stat(ctx context.Context, name string) (Info, error) {
 	if err := check("look at", name); err != nil {
-		return false, err
+		return Info{}, err
 	}
-	_, err := p.driver.Stat(name)
-	if errors.Is(err, fs.ErrNotExist) {
-		return false, nil
+	ctx, done := p.bounded(ctx)
+	defer done()
+	info, err := p.driver.Stat(ctx, name)
+	return info, p.wrap(ctx, "look at", name, err)
+}
+
+// List gives all names in a folder, in order, or an error.
+func (p *Place) List(ctx context.Context, name string) ([]fs.DirEntry, error) {
+	if err := check("list", name); err != nil {
+		return nil, err
 	}
-	return err == nil, p.wrap("look at", name, err)
+	ctx, done := p.bounded(ctx)
+	defer done()
+	entries, err := p.driver.List(ctx, name)
+	return entries, p.wrap(ctx, "list", name, err)
+}
+
+// Exists reports whether a name is there, as a file or a folder. That it is not is said
+// only when the folder that would hold it was listed whole, or is itself shown in the
+// same way not to be there: a host that loses an answer, or gives half a list, proves
+// nothing by it.
+func (p *Place) Exists(ctx context.Context, name string) (bool, error) {
+	_, err := p.Stat(ctx, name)
+	if err == nil || !errors.Is(err, fs.ErrNotExist) {
+		return err == nil, err
+	}
+	if name == "." {
+		return false, fault.New(fault.Unreachable, "look at", p.name, "its root is not there")
+	}
+	entries, lerr := p.List(ctx, path.Dir(name))
+	switch {
+	case errors.Is(lerr, fs.ErrNotExist):
+		return p.absentAbove(ctx, path.Dir(name))
+	case lerr != nil:
+		return false, lerr
+	}
+	if slices.ContainsFunc(entries, func(e fs.DirEntry) bool { return e.Name() == path.Base(name) }) {
+		return true, nil // it has come meanwhile, or the host contradicts itself: it is not absent
+	}
+	return false, nil
+}
+
+// absentAbove shows that a folder is not there, for something below it.
+func (p *Place) absentAbove(ctx context.Context, dir string) (bool, error) {
+	there, err := p.Exists(ctx, dir)
+	if err == nil && there {
+		err = fault.New(fault.Unreachable, "look at", path.Join(p.name, dir), "the host says that it is there and that it is not")
+	}
+	return false, err
 }
 
 // ReadFile reads a whole file of at most limit bytes.
-func (p *Place) ReadFile(name string, limit int64) ([]byte, error) {
-	if err := check("read", name); err != nil {
-		return nil, err
-	}
-	f, err := p.driver.Open(name)
+func (p *Place) ReadFile(ctx context.Context, name string, limit int64) ([]byte, error) {
+	f, err := p.open(ctx, "read", name, func(err error) error { return err })
 	if err != nil {
-		return nil, p.wrap("read", name, err)
+		return nil, err
 	}
 	defer f.Close() //nolint:errcheck // only read
 	data, err := io.ReadAll(io.LimitReader(f, limit+1))
 	if err == nil && int64(len(data)) > limit {
 		return nil, fault.New(fault.TooLarge, "read", path.Join(p.name, name), "more than %d bytes", limit)
 	}
-	return data, p.wrap("read", name, err)
+	return data, err
 }
 
-// MkdirAll makes a folder and those above it.
-func (p *Place) MkdirAll(name string) error {
-	if err := check("make folder", name); err != nil || name == "." {
+// MkdirAll makes a folder and those above it. Those that are made get the attributes.
+func (p *Place) MkdirAll(ctx context.Context, name string, a Attributes) error {
+	info, err := p.Stat(ctx, name)
+	switch {
+	case err == nil && info.IsDir():
+		return nil
+	case err == nil:
+		return fault.New(fault.Exists, "make folder", path.Join(p.name, name), "a file of that name is in the way")
+	case !errors.Is(err, fs.ErrNotExist) || name == ".":
 		return err
 	}
-	info, err := p.driver.Stat(name)
-	if err == nil {
-		if !info.IsDir() {
-			return fault.New(fault.Exists, "make folder", path.Join(p.name, name), "a file of that name is in the way")
-		}
+	if err := p.MkdirAll(ctx, path.Dir(name), a); err != nil {
+		return err
+	}
+	bctx, done := p.bounded(ctx)
+	defer done()
+	err = p.driver.Mkdir(bctx, name)
+	if errors.Is(err, fs.ErrExist) {
 		return nil
 	}
-	if err := p.MkdirAll(path.Dir(name)); err != nil {
-		return err
+	if err == nil && a != (Attributes{}) {
+		err = p.driver.Set(bctx, name, a)
 	}
-	if err := p.driver.Mkdir(name); err != nil && !errors.Is(err, fs.ErrExist) {
-		return p.wrap("make folder", name, err)
-	}
-	return nil
+	return p.wrap(bctx, "make folder", name, err)
 }
 
-// Write writes a new file from a reader, with its modification time; the folder
-// must exist. It is for staging: the file may be left half written on error.
-func (p *Place) Write(name string, from io.Reader, modified time.Time) (n int64, err error) {
+// Write writes a new file from a reader, with its attributes; the folder must exist. It
+// is for staging: the file may be left half written on error.
+func (p *Place) Write(ctx context.Context, name string, from io.Reader, a Attributes) (n int64, err error) {
 	if err := check("write", name); err != nil {
 		return 0, err
 	}
-	w, err := p.driver.Create(name)
+	rctx, touch, done := p.rolling(ctx)
+	defer done()
+	w, err := p.driver.Create(rctx, name)
 	if err != nil {
-		return 0, p.wrap("write", name, err)
+		return 0, p.wrap(rctx, "write", name, err)
 	}
-	n, err = io.Copy(w, from)
+	n, err = io.Copy(touching{w, touch}, from)
 	if err = errors.Join(err, w.Close()); err != nil {
-		return n, p.wrap("write", name, err)
+		return n, p.wrap(rctx, "write", name, err)
 	}
-	if !modified.IsZero() {
-		err = p.driver.Chtimes(name, modified)
+	if a != (Attributes{}) {
+		touch()
+		err = p.driver.Set(rctx, name, a)
 	}
-	return n, p.wrap("write", name, err)
+	return n, p.wrap(rctx, "write", name, err)
 }
 
-// Replace writes a file's whole content atomically: to a temporary file beside
-// it, synced, renamed over it, read back and compared. The temporary file is
-// always removed.
-func (p *Place) Replace(name string, data []byte) (err error) {
+type touching struct {
+	w     io.Writer
+	touch func()
+}
+
+func (t touching) Write(p []byte) (int, error) {
+	t.touch()
+	return t.w.Write(p)
+}
+
+// temporary is the name beside a file from which its content is replaced. It does not
+// grow with the file's name, which may be as long as the host allows.
+func temporary(name string) string {
+	sum := sha256.Sum256([]byte(path.Base(name)))
+	return path.Join(path.Dir(name), TemporaryPrefix+hex.EncodeToString(sum[:8]))
+}
+
+// TemporaryPrefix begins the name of every temporary file.
+const TemporaryPrefix = ".reshard-new-"
+
+// Prepare writes what Commit puts in a file's place, to a temporary file beside it:
+// with the file's account and modes, synced. A crash leaves the temporary file, which
+// the next Prepare writes over and Forget removes.
+func (p *Place) Prepare(ctx context.Context, name string, data []byte) error {
+	if err := check("prepare", name); err != nil {
+		return err
+	}
+	like, err := p.Stat(ctx, name)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	can, err := p.Capabilities(ctx)
+	if err != nil {
+		return err
+	}
+	temp := temporary(name)
+	if err := p.Forget(ctx, name); err != nil { // one of an earlier try may not be written over
+		return err
+	}
+	if _, err := p.Write(ctx, temp, bytes.NewReader(data), like.Likeness(can)); err != nil {
+		return err
+	}
+	return p.sync(ctx, "prepare", temp)
+}
+
+// Likeness is what makes another file belong to whom this one does, as far as a host
+// can.
+func (i Info) Likeness(can capability.Set) Attributes {
+	var a Attributes
+	if can.Owners {
+		a.Account = i.Account
+	}
+	if can.Modes {
+		a.Mode = i.Modes.Perm()
+	}
+	return a
+}
+
+// Commit puts what Prepare wrote in a file's place, in one act, and reads it back. After
+// a crash the file is whole, the old one or the new one.
+func (p *Place) Commit(ctx context.Context, name string, data []byte) error {
 	if err := check("replace", name); err != nil {
 		return err
 	}
-	temp := path.Join(path.Dir(name), ".reshard-new-"+path.Base(name))
-	defer func() {
-		if err != nil {
-			_ = p.driver.Remove(temp) // the first error is the one to tell
-		}
-	}()
-	if _, err := p.Write(temp, bytes.NewReader(data), time.Time{}); err != nil {
+	bctx, done := p.bounded(ctx)
+	defer done()
+	if err := p.driver.Rename(bctx, temporary(name), name, true); err != nil {
+		return p.wrap(bctx, "replace", name, err)
+	}
+	if err := p.sync(ctx, "replace", path.Dir(name)); err != nil {
 		return err
 	}
-	if d, ok := p.driver.(interface{ Resemble(name, like string) error }); ok {
-		if err := d.Resemble(temp, name); err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return p.wrap("replace", name, err)
-		}
-	}
-	if err := p.driver.Sync(temp); err != nil {
-		return p.wrap("replace", name, err)
-	}
-	if err := p.driver.Rename(temp, name); err != nil {
-		return p.wrap("replace", name, err)
-	}
-	if err := p.driver.Sync(path.Dir(name)); err != nil {
-		return p.wrap("replace", name, err)
-	}
-	back, err := p.ReadFile(name, int64(len(data)))
+	back, err := p.ReadFile(ctx, name, int64(len(data)))
 	if err == nil && !bytes.Equal(back, data) {
 		err = fault.New(fault.Damaged, "replace", path.Join(p.name, name), "reads back differently from what was written")
 	}
 	return err
 }
 
-// Standing reports whether the place is still what its address names. A driver that
-// cannot tell is taken at its word.
-func (p *Place) Standing() bool {
-	d, ok := p.driver.(interface{ Standing() bool })
-	return !ok || d.Standing()
+// Forget removes what Prepare wrote for a file, if it is there.
+func (p *Place) Forget(ctx context.Context, name string) error {
+	if err := check("forget", name); err != nil {
+		return err
+	}
+	bctx, done := p.bounded(ctx)
+	defer done()
+	err := p.driver.Remove(bctx, temporary(name))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	return p.wrap(bctx, "forget", temporary(name), err)
 }
 
-// Move renames a file or folder to a name that must not exist yet.
-func (p *Place) Move(from, to string) error {
+// Replace writes a file's whole content: Prepare and Commit. On an error the temporary
+// file is removed, if the host lets that be done.
+func (p *Place) Replace(ctx context.Context, name string, data []byte) error {
+	err := p.Prepare(ctx, name, data)
+	if err == nil {
+		err = p.Commit(ctx, name, data)
+	}
+	if err != nil {
+		_ = p.Forget(ctx, name) // the first error is the one to tell
+	}
+	return err
+}
+
+func (p *Place) sync(ctx context.Context, op string, names ...string) error {
+	ctx, done := p.bounded(ctx)
+	defer done()
+	return p.wrap(ctx, op, names[0], p.driver.Sync(ctx, slices.Compact(names)...))
+}
+
+// Move renames a file or folder to a name that is not taken, and makes that survive a
+// power cut. NotFound and Exists say that nothing was done by this call; an earlier one
+// may have done it.
+func (p *Place) Move(ctx context.Context, from, to string) error {
 	if err := check("move", from, to); err != nil {
 		return err
 	}
-	there, err := p.Exists(to)
-	if err != nil {
-		return err
-	}
-	if there {
-		return fault.New(fault.Exists, "move", path.Join(p.name, from), "%s is there already", to)
-	}
-	if err := p.driver.Rename(from, to); err != nil {
-		return p.wrap("move", from, err)
-	}
-	// Both folders have changed; a power cut must not bring the old state back.
-	for _, dir := range []string{path.Dir(from), path.Dir(to)} {
-		if err := p.driver.Sync(dir); err != nil {
-			return p.wrap("move", from, err)
+	bctx, done := p.bounded(ctx)
+	defer done()
+	if err := p.driver.Rename(bctx, from, to, false); err != nil {
+		if errors.Is(err, fs.ErrExist) {
+			return fault.New(fault.Exists, "move", path.Join(p.name, from), "%s is there already", to)
 		}
+		return p.wrap(bctx, "move", from, err)
 	}
-	return nil
+	return p.sync(ctx, "move", path.Dir(from), path.Dir(to))
 }
 
 // Discard removes a tree that Reshard itself staged, or a working folder that is on
 // its way out. It refuses any name outside a working folder's "staged" or one that is
 // not called "going-…", so that no world that was ever live can be removed by it
 // before it has been renamed so.
-func (p *Place) Discard(name string) error {
+func (p *Place) Discard(ctx context.Context, name string) error {
 	if err := check("discard", name); err != nil {
 		return err
 	}
 	parts := strings.Split(name, "/")
 	staged := false
 	for i, s := range parts {
-		if s == plan.WorkFolder {
-			staged = staged || (len(parts) > i+2 && parts[i+2] == "staged") || (len(parts) > i+1 && strings.HasPrefix(parts[i+1], "going-"))
+		if s != plan.WorkFolder {
+			continue
 		}
+		staged = staged || (len(parts) > i+2 && parts[i+2] == "staged") ||
+			(len(parts) > i+1 && strings.HasPrefix(parts[i+1], "going-"))
 	}
 	if !staged {
 		return fault.New(fault.Internal, "discard", name, "not a staging folder of Reshard, nor one that is going")
 	}
-	return p.wrap("discard", name, p.remove(name))
-}
-
-func (p *Place) remove(name string) error {
-	info, err := p.driver.Stat(name)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil
+	there, err := p.Exists(ctx, name)
+	if err != nil || !there {
+		return err
 	}
+	info, err := p.Stat(ctx, name)
 	if err != nil {
 		return err
 	}
-	if info.IsDir() {
-		entries, err := p.driver.ReadDir(name)
+	return p.remove(ctx, name, info.IsDir())
+}
+
+func (p *Place) remove(ctx context.Context, name string, folder bool) error {
+	if folder {
+		entries, err := p.List(ctx, name)
 		if err != nil {
 			return err
 		}
 		for _, e := range entries {
-			if err := p.remove(path.Join(name, e.Name())); err != nil {
+			if err := p.remove(ctx, path.Join(name, e.Name()), e.IsDir()); err != nil {
 				return err
 			}
 		}
 	}
-	return p.driver.Remove(name)
+	ctx, done := p.bounded(ctx)
+	defer done()
+	return p.wrap(ctx, "discard", name, p.driver.Remove(ctx, name))
 }
 
-// SyncAll makes everything written so far survive a power cut, where the host can.
-func (p *Place) SyncAll() error {
-	if s, ok := p.driver.(SyncAller); ok {
-		return p.wrap("sync", ".", s.SyncAll())
+// SyncAll makes everything written so far survive a power cut, where the host can do
+// that for all at once.
+func (p *Place) SyncAll(ctx context.Context) error {
+	s, ok := p.driver.(SyncAller)
+	if !ok {
+		return nil
 	}
-	return nil
+	// What a disk still has to write after staging may take minutes.
+	ctx, done := context.WithTimeoutCause(ctx, 20*p.Patience, errTooSlow)
+	defer done()
+	return p.wrap(ctx, "sync", ".", s.SyncAll(ctx))
 }
 
-// Free tells how many bytes are free, or -1 when the host does not say.
-func (p *Place) Free() int64 {
-	if s, ok := p.driver.(Spacer); ok {
-		if n, err := s.Free(); err == nil {
-			return n
-		}
+// Free tells how many bytes are free where a name is, or -1 when the host does not say.
+func (p *Place) Free(ctx context.Context, name string) int64 {
+	if free, _, err := p.space(ctx, name); err == nil {
+		return free
 	}
 	return -1
 }
 
-// SameFilesystem reports whether names can be renamed into each other's
-// folders. A host that does not say is given the benefit of the doubt: staging
-// tries a rename before anything is stopped.
-func (p *Place) SameFilesystem(a, b string) bool {
-	d, ok := p.driver.(Filesystem)
+func (p *Place) space(ctx context.Context, name string) (free int64, filesystem string, err error) {
+	s, ok := p.driver.(Spacer)
 	if !ok {
-		return true
+		return 0, "", fault.New(fault.Unsupported, "look for room at", p.name, "the host does not tell")
 	}
-	x, errX := d.Device(a)
-	y, errY := d.Device(b)
+	ctx, done := p.bounded(ctx)
+	defer done()
+	free, filesystem, err = s.Space(ctx, name)
+	return free, filesystem, p.wrap(ctx, "look for room at", name, err)
+}
+
+// SameFilesystem reports whether names can be renamed into each other's folders. A host
+// that does not say is given the benefit of the doubt: staging tries a rename before
+// anything is stopped.
+func (p *Place) SameFilesystem(ctx context.Context, a, b string) bool {
+	_, x, errX := p.space(ctx, a)
+	_, y, errY := p.space(ctx, b)
 	return errX != nil || errY != nil || x == y
 }
 
-// String gives the place's name.
-func (p *Place) String() string { return fmt.Sprintf("place %s", p.name) }
+// Standing reports whether the place is still what its address names. A driver that
+// cannot tell is taken at its word.
+func (p *Place) Standing(ctx context.Context) (bool, error) {
+	d, ok := p.driver.(Stander)
+	if !ok {
+		return true, nil
+	}
+	ctx, done := p.bounded(ctx)
+	defer done()
+	stands, err := d.Standing(ctx)
+	return stands, p.wrap(ctx, "look at", ".", err)
+}
+
+// MayWrite reports whether an account of the host may write to a file or folder; known
+// is false when that cannot be told.
+func (p *Place) MayWrite(account string, i Info) (may, known bool) {
+	j, ok := p.driver.(Judge)
+	if !ok || account == "" {
+		return false, false
+	}
+	return j.MayWrite(account, i)
+}
+
+// SameOwner reports whether two accounts, as a host names them, are one owner; groups do
+// not count. An account that is not known is nobody's.
+func SameOwner(a, b string) bool {
+	x, _, _ := strings.Cut(a, ":")
+	y, _, _ := strings.Cut(b, ":")
+	return x == y && x != ""
+}
+
+// InfoOf gives a host's own account of a file, from what At gives.
+func InfoOf(i fs.FileInfo) (Info, error) {
+	if own, ok := i.(Info); ok {
+		return own, nil
+	}
+	return Info{}, fmt.Errorf("%T is not what a host told", i)
+}

@@ -199,11 +199,12 @@ func (r *Records) Advance(ctx context.Context, id int64, from, to plan.State, p 
 		return classify("advance", "changeover", err)
 	}
 	defer tx.Rollback() //nolint:errcheck // no effect after Commit
-	res, err := tx.ExecContext(ctx, `UPDATE changeovers SET state = $3,
-		proof = COALESCE($4::jsonb, proof), failure = COALESCE($5::jsonb, failure),
+	res, err := tx.ExecContext(ctx, mineCTE+`UPDATE changeovers SET state = $5,
+		proof = COALESCE($6::jsonb, proof), failure = COALESCE($7::jsonb, failure),
 		started_at = COALESCE(started_at, now()),
-		ended_at = CASE WHEN $3 IN ('done', 'undone', 'held') THEN now() END
-		WHERE id = $1 AND state = $2`, id, string(from), string(to), proof, failure)
+		ended_at = CASE WHEN $5 IN ('done', 'undone', 'held') THEN now() END
+		WHERE id = $3 AND state = $4 AND EXISTS (SELECT FROM mine)`,
+		r.lease.holder, r.lease.epoch, id, string(from), string(to), proof, failure)
 	if err != nil {
 		return classify("advance", "changeover", err)
 	}
@@ -217,8 +218,8 @@ func (r *Records) Advance(ctx context.Context, id int64, from, to plan.State, p 
 	if err := r.db.GetContext(ctx, &now, `SELECT state FROM changeovers WHERE id = $1`, id); err != nil {
 		return classify("advance", "changeover", err)
 	}
-	if now == to {
-		return nil
+	if err := r.orLost(ctx, nil); err != nil || now == to {
+		return err
 	}
 	return fault.New(fault.WrongState, "advance", "changeover", "changeover %d is %s, not %s", id, now, from)
 }
@@ -255,16 +256,17 @@ func (r *Records) AdvanceStep(ctx context.Context, id int64, n int, from []plan.
 		d = JSON[any]{detail}
 	}
 	states := JSON[[]plan.StepState]{append(from, to)}
-	res, err := r.db.ExecContext(ctx, `UPDATE steps SET state = $3, detail = COALESCE($4::jsonb, detail),
-		intended_at = CASE WHEN $3 = 'intended' THEN now() ELSE intended_at END,
-		done_at     = CASE WHEN $3 = 'done' THEN now() ELSE done_at END,
-		undone_at   = CASE WHEN $3 = 'undone' THEN now() ELSE undone_at END
-		WHERE changeover_id = $1 AND n = $2 AND state IN (SELECT jsonb_array_elements_text($5::jsonb))`, id, n, string(to), d, states)
+	res, err := r.db.ExecContext(ctx, mineCTE+`UPDATE steps SET state = $5, detail = COALESCE($6::jsonb, detail),
+		intended_at = CASE WHEN $5 = 'intended' THEN now() ELSE intended_at END,
+		done_at     = CASE WHEN $5 = 'done' THEN now() ELSE done_at END,
+		undone_at   = CASE WHEN $5 = 'undone' THEN now() ELSE undone_at END
+		WHERE changeover_id = $3 AND n = $4 AND state IN (SELECT jsonb_array_elements_text($7::jsonb)) AND EXISTS (SELECT FROM mine)`,
+		r.lease.holder, r.lease.epoch, id, n, string(to), d, states)
 	if err != nil {
 		return classify("advance step of", "changeover", err)
 	}
 	if rows, _ := res.RowsAffected(); rows != 1 {
-		return fault.New(fault.WrongState, "advance", "step", "step %d of changeover %d is not in a state from which it can be %s", n, id, to)
+		return r.orLost(ctx, fault.New(fault.WrongState, "advance", "step", "step %d of changeover %d is not in a state from which it can be %s", n, id, to))
 	}
 	return nil
 }

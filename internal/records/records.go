@@ -10,7 +10,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
@@ -26,18 +25,14 @@ var migrations embed.FS
 
 // Records is the database.
 type Records struct {
-	db   *sqlx.DB
-	pool *pgxpool.Pool
-	// lock is a connection that holds the service's lock on the database.
-	lock *pgxpool.Conn
+	db    *sqlx.DB
+	pool  *pgxpool.Pool
+	lease *lease
 }
 
-// serviceLock is the advisory lock that one service holds for its lifetime.
-const serviceLock = 0x52657368
-
-// Open connects, brings the schema up to date and takes the lock that keeps a
-// second service from working on the same records.
-func Open(ctx context.Context, url string) (*Records, error) {
+// Open connects, waits until this service is the one that acts on the records, and
+// brings the schema up to date. A service that stands by has changed nothing.
+func Open(ctx context.Context, url string, c Claim) (*Records, error) {
 	config, err := pgxpool.ParseConfig(url)
 	if err != nil {
 		return nil, fault.New(fault.Invalid, "open", "database", "the address does not parse; it should look like postgres://user@127.0.0.1:5432/reshard")
@@ -47,17 +42,17 @@ func Open(ctx context.Context, url string) (*Records, error) {
 		return nil, fault.Wrap(fault.Unreachable, "open", "database", err)
 	}
 	r := &Records{pool: pool, db: sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx")}
-	if err := r.prepare(ctx); err != nil {
+	if r.lease, err = takeLease(ctx, pool, c); err == nil {
+		err = r.migrate(ctx)
+	}
+	if err != nil {
 		r.Close()
 		return nil, err
 	}
 	return r, nil
 }
 
-func (r *Records) prepare(ctx context.Context) error {
-	if err := r.waitForLock(ctx); err != nil {
-		return err
-	}
+func (r *Records) migrate(ctx context.Context) error {
 	sub, err := fs.Sub(migrations, "migrations")
 	if err != nil {
 		return fault.Wrap(fault.Internal, "read", "migrations", err)
@@ -70,60 +65,10 @@ func (r *Records) prepare(ctx context.Context) error {
 	return classify("migrate", "database", err)
 }
 
-// lockPatience is how long a start waits for the lock: after an earlier life was
-// killed, the database may need a moment to notice that its connection is gone.
-const lockPatience = 5 * time.Second
-
-func (r *Records) waitForLock(ctx context.Context) error {
-	deadline := time.Now().Add(lockPatience)
-	for {
-		err := r.takeLock(ctx)
-		if fault.CodeOf(err) != fault.Busy || time.Now().After(deadline) {
-			return err
-		}
-		select {
-		case <-ctx.Done():
-			return err
-		case <-time.After(50 * time.Millisecond):
-		}
-	}
-}
-
-func (r *Records) takeLock(ctx context.Context) error {
-	conn, err := r.pool.Acquire(ctx)
-	if err != nil {
-		return fault.Wrap(fault.Unreachable, "connect to", "database", err)
-	}
-	var free bool
-	if err := conn.QueryRow(ctx, "SELECT pg_try_advisory_lock($1)", serviceLock).Scan(&free); err != nil {
-		conn.Release()
-		return classify("lock", "database", err)
-	}
-	if !free {
-		conn.Release()
-		return fault.New(fault.Busy, "open", "database", "another service works on it").With("Stop the other service, or give this one a database of its own.")
-	}
-	r.lock = conn
-	return nil
-}
-
-// KeepLock takes the service's lock again when the connection that held it has
-// broken. Code Busy means that another service has taken it meanwhile.
-func (r *Records) KeepLock(ctx context.Context) error {
-	if r.lock != nil {
-		if err := r.lock.Ping(ctx); err == nil {
-			return nil
-		}
-		r.lock.Release()
-		r.lock = nil
-	}
-	return r.takeLock(ctx)
-}
-
-// Close gives up the lock and all connections.
+// Close gives up the lease and all connections.
 func (r *Records) Close() {
-	if r.lock != nil {
-		r.lock.Release()
+	if r.lease != nil {
+		r.lease.release()
 	}
 	_ = r.db.Close() // the pool below is what holds connections
 	r.pool.Close()
@@ -148,7 +93,11 @@ func classify(op, what string, err error) error {
 	switch {
 	case errors.Is(err, sql.ErrNoRows):
 		code = fault.NotFound
-	case errors.Is(err, context.Canceled), errors.Is(err, context.DeadlineExceeded):
+	case errors.Is(err, context.DeadlineExceeded):
+		// A database that does not answer in time is not reached; the write may have
+		// been made. What waits for the journal tries again.
+		return &fault.Error{Code: fault.Unreachable, Op: op, Path: what, What: "it did not answer in time", Err: err}
+	case errors.Is(err, context.Canceled):
 		code = fault.Interrupted
 	case errors.As(err, &pg):
 		switch {

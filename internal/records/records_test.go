@@ -49,7 +49,7 @@ func setup(t *testing.T) (*records.Records, string) {
 	t.Helper()
 	url, err := postgres.Database(context.Background(), fmt.Sprintf("r%d", counter.Add(1)))
 	require.NoError(t, err)
-	r, err := records.Open(context.Background(), url)
+	r, err := records.Open(context.Background(), url, records.Claim{Who: "test"})
 	require.NoError(t, err)
 	t.Cleanup(r.Close)
 	return r, url
@@ -67,7 +67,7 @@ func draft(t *testing.T, r *records.Records, server int64) int64 {
 
 func addServer(t *testing.T, r *records.Records, name string) records.Server {
 	t.Helper()
-	s, err := r.AddServer(context.Background(), records.Server{Name: name, Game: "g", Kind: "k", Root: "/srv/" + name, Command: records.JSON[[]string]{V: []string{"x"}}, Env: records.JSON[map[string]string]{V: map[string]string{}}})
+	s, err := r.AddServer(context.Background(), records.Server{Name: name, Host: "local", Game: "g", Kind: "k", Root: "/srv/" + name, Command: records.JSON[[]string]{V: []string{"x"}}, Env: records.JSON[map[string]string]{V: map[string]string{}}})
 	require.NoError(t, err)
 	return s
 }
@@ -143,16 +143,11 @@ func TestOneOpenChangeoverAServer(t *testing.T) {
 	assert.Equal(t, map[string]int64{"north": open[0].ID, "south": open[1].ID}, holders)
 }
 
-func TestOneServiceADatabase(t *testing.T) {
+func TestAddressesThatDoNotWork(t *testing.T) {
 	t.Parallel()
-	r, url := setup(t)
-	_, err := records.Open(context.Background(), url)
-	assert.ErrorIs(t, err, fault.Busy.As())
-	assert.ErrorContains(t, err, "another service")
-	require.NoError(t, r.KeepLock(context.Background()))
-	_, err = records.Open(context.Background(), "postgres://nobody@127.0.0.1:1/x?connect_timeout=2")
+	_, err := records.Open(context.Background(), "postgres://nobody@127.0.0.1:1/x?connect_timeout=2", records.Claim{})
 	assert.ErrorIs(t, err, fault.Unreachable.As())
-	_, err = records.Open(context.Background(), "::not an address")
+	_, err = records.Open(context.Background(), "::not an address", records.Claim{})
 	assert.ErrorIs(t, err, fault.Invalid.As())
 	assert.NotContains(t, err.Error(), "not an address", "an address may hold a password")
 }

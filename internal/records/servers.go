@@ -7,9 +7,11 @@ import (
 	"reshard/internal/core/fault"
 )
 
-// Server is one game server on this host.
+// Server is one game server on a host.
 type Server struct {
 	ID              int64                   `db:"id"`
+	HostID          int64                   `db:"host_id"`
+	Host            string                  `db:"host"` // its name
 	Name            string                  `db:"name"`
 	Game            string                  `db:"game"`
 	Kind            string                  `db:"kind"`
@@ -25,10 +27,13 @@ type Server struct {
 	RemovedAt       *time.Time              `db:"removed_at"`
 }
 
+const selectServers = `SELECT s.*, h.name AS host FROM servers s JOIN hosts h ON h.id = s.host_id WHERE s.removed_at IS NULL`
+
 // AddServer records a server; its name and root must be new.
 func (r *Records) AddServer(ctx context.Context, s Server) (Server, error) {
-	err := r.db.GetContext(ctx, &s.ID, `INSERT INTO servers (name, game, kind, root, command, env, declared_version, system) VALUES ($1,$2,$3,$4,$5,$6,$7,$8) RETURNING id`,
-		s.Name, s.Game, s.Kind, s.Root, s.Command, s.Env, s.DeclaredVersion, s.System)
+	err := r.db.GetContext(ctx, &s.ID, `INSERT INTO servers (name, game, kind, root, command, env, declared_version, system, host_id)
+		VALUES ($1,$2,$3,$4,$5,$6,$7,$8,(SELECT id FROM hosts WHERE name = $9)) RETURNING id`,
+		s.Name, s.Game, s.Kind, s.Root, s.Command, s.Env, s.DeclaredVersion, s.System, s.Host)
 	if e := classify("add server", s.Name, err); fault.CodeOf(e) == fault.Exists {
 		return s, fault.New(fault.Exists, "add server", s.Name, "a server of that name, or with the folder %s, is there already", s.Root).With("reshard servers lists them.")
 	} else if e != nil {
@@ -39,13 +44,13 @@ func (r *Records) AddServer(ctx context.Context, s Server) (Server, error) {
 
 // Server gives a server by name.
 func (r *Records) Server(ctx context.Context, name string) (s Server, err error) {
-	err = r.db.GetContext(ctx, &s, `SELECT * FROM servers WHERE name = $1 AND removed_at IS NULL`, name)
+	err = r.db.GetContext(ctx, &s, selectServers+` AND s.name = $1`, name)
 	return s, named(classify("find server", name, err), "server", name, "reshard servers")
 }
 
 // Servers gives all servers in the order of their names.
 func (r *Records) Servers(ctx context.Context) (out []Server, err error) {
-	err = r.db.SelectContext(ctx, &out, `SELECT * FROM servers WHERE removed_at IS NULL ORDER BY name`)
+	err = r.db.SelectContext(ctx, &out, selectServers+` ORDER BY s.name`)
 	return out, classify("list", "servers", err)
 }
 

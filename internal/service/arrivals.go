@@ -326,8 +326,8 @@ func (s *Service) Assemble(ctx context.Context, in wire.Assembly, by string) (wi
 	if len(c.Files) > limits.Entries || c.Bytes > limits.Bytes {
 		return wire.Arrival{}, fault.New(fault.TooLarge, "put together", in.Name, "%d files of %d bytes; %d of %d are the limit", len(c.Files), c.Bytes, limits.Entries, limits.Bytes)
 	}
-	s.vault.Expect(c)
-	tree := s.vault.Tree(c, func(_, name string) string { return name })
+	s.vault.Expect(ctx, c)
+	tree := s.vault.Tree(ctx, c, func(_, name string) string { return name })
 	return s.keepTree(ctx, Incoming{Name: in.Name, Root: in.Root, By: by, Source: in.Source}, tree, nil, func(e world.Entry) []vault.Chunk {
 		at, ok := slices.BinarySearchFunc(c.Files, e.Source, func(f vault.File, name string) int { return strings.Compare(f.Path, name) })
 		if !ok {

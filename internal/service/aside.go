@@ -12,7 +12,6 @@ import (
 
 	"reshard/internal/core/fault"
 	"reshard/internal/core/plan"
-	"reshard/internal/core/server"
 	"reshard/internal/records"
 	"reshard/internal/wire"
 )
@@ -29,13 +28,17 @@ func (s *Service) Aside(ctx context.Context, name string) ([]wire.Aside, error) 
 	if err != nil {
 		return nil, err
 	}
-	base, err := l.workBase()
+	base, err := l.workBase(ctx)
 	if err != nil {
 		return nil, err
 	}
-	entries, err := fs.ReadDir(l.place.FS(), base)
+	there, err := l.place.Exists(ctx, base)
+	if err != nil || !there {
+		return []wire.Aside{}, err // nothing was ever set aside
+	}
+	entries, err := l.place.List(ctx, base)
 	if err != nil {
-		return []wire.Aside{}, nil // nothing was ever set aside
+		return nil, err
 	}
 	out := []wire.Aside{}
 	for _, e := range entries {
@@ -56,10 +59,10 @@ func (s *Service) Aside(ctx context.Context, name string) ([]wire.Aside, error) 
 }
 
 // workBase is the folder in which changeovers of a server have their working folders.
-func (l *live) workBase() (string, error) {
-	state, err := server.Read(l.place.FS(), l.profile, l.machine)
+func (l *live) workBase(ctx context.Context) (string, error) {
+	state, err := l.read(ctx)
 	if err != nil {
-		return "", fault.Wrap(fault.Unreachable, "read", l.name, err)
+		return "", err
 	}
 	return path.Join(path.Dir(state.WorldsFolder), plan.WorkFolder), nil
 }
@@ -67,7 +70,7 @@ func (l *live) workBase() (string, error) {
 // asideOf measures one changeover's working folder and says which rule holds for it.
 func (s *Service) asideOf(ctx context.Context, l *live, id int64, dir string) (wire.Aside, error) {
 	one := wire.Aside{Server: l.name, Changeover: id, Name: fmt.Sprintf("%s/%d", l.name, id), Folder: dir, Holds: []string{}}
-	err := fs.WalkDir(l.place.FS(), dir, func(p string, d fs.DirEntry, err error) error {
+	err := fs.WalkDir(l.place.At(ctx), dir, func(p string, d fs.DirEntry, err error) error {
 		if err != nil {
 			return nil // it is being removed at this moment
 		}
@@ -148,19 +151,22 @@ func (s *Service) tidy(ctx context.Context, l *live, a wire.Aside, by string) er
 		return err
 	}
 	defer release()
+	if err := s.acting(); err != nil {
+		return err
+	}
 	if err := s.records.AddTidied(ctx, records.Tidied{ChangeoverID: a.Changeover, Bytes: a.Bytes, By: by}); err != nil {
 		return err
 	}
 	going := path.Join(path.Dir(a.Folder), "going-"+path.Base(a.Folder))
-	if there, err := l.place.Exists(going); err != nil {
+	if there, err := l.place.Exists(ctx, going); err != nil {
 		return err
 	} else if !there {
-		if err := l.place.Move(a.Folder, going); err != nil {
+		if err := l.place.Move(ctx, a.Folder, going); err != nil {
 			return err
 		}
 	}
 	s.log.Info("removed what was set aside", "server", l.name, "changeover", a.Changeover, "bytes", a.Bytes, "by", by)
-	return l.place.Discard(going)
+	return l.place.Discard(ctx, going)
 }
 
 // sweep removes what has been set aside for longer than it is kept, and goes on with
@@ -186,22 +192,22 @@ func (s *Service) sweep(ctx context.Context) {
 				}
 			}
 		}
-		s.sweepGoing(l)
+		s.sweepGoing(ctx, l)
 	}
 }
 
-func (s *Service) sweepGoing(l *live) {
-	base, err := l.workBase()
+func (s *Service) sweepGoing(ctx context.Context, l *live) {
+	base, err := l.workBase(ctx)
 	if err != nil {
 		return
 	}
-	entries, err := fs.ReadDir(l.place.FS(), base)
+	entries, err := l.place.List(ctx, base)
 	if err != nil {
 		return
 	}
 	for _, e := range entries {
 		if strings.HasPrefix(e.Name(), "going-") {
-			if err := l.place.Discard(path.Join(base, e.Name())); err != nil {
+			if err := l.place.Discard(ctx, path.Join(base, e.Name())); err != nil {
 				s.log.Warn("cannot tidy", "what", e.Name(), "server", l.name, "error", err)
 			}
 		}
@@ -213,9 +219,11 @@ func (s *Service) keepTidy() {
 	tick := time.NewTicker(time.Hour)
 	defer tick.Stop()
 	for {
-		s.sweep(s.ctx)
-		s.tidyArrivals()
-		s.keepVaultSmall(s.ctx)
+		if s.acting() == nil {
+			s.sweep(s.ctx)
+			s.tidyArrivals()
+			s.keepVaultSmall(s.ctx)
+		}
 		select {
 		case <-s.ctx.Done():
 			return

@@ -9,7 +9,6 @@ import (
 	"reshard/internal/core/fault"
 	"reshard/internal/core/fit"
 	"reshard/internal/core/plan"
-	"reshard/internal/core/server"
 	"reshard/internal/core/world"
 	"reshard/internal/records"
 	"reshard/internal/vault"
@@ -27,7 +26,11 @@ func (s *Service) keepCopy(ctx context.Context, l *live, c records.Changeover, s
 		}
 		l = other
 	}
-	if state, err := server.Read(l.place.FS(), l.profile, l.machine); err == nil {
+	state, err := l.read(ctx)
+	if fault.Passing(err) {
+		return err
+	}
+	if err == nil {
 		w.Settings = travelling(l.profile, state, w.Folder)
 	}
 	at, err := s.worldsOn(ctx, l.id)

@@ -11,8 +11,8 @@ import (
 	"time"
 
 	"reshard/internal/changeover"
-	"reshard/internal/control"
 	"reshard/internal/core/fault"
+	"reshard/internal/core/life"
 	"reshard/internal/core/plan"
 	"reshard/internal/core/server"
 	"reshard/internal/core/world"
@@ -226,19 +226,24 @@ func (s *Service) Retry(ctx context.Context, id int64) (wire.Changeover, error) 
 	if err != nil {
 		return wire.Changeover{}, err
 	}
-	// The state moves before this returns, so that nobody who watches from now on
-	// takes the old one for the end.
-	if err := s.records.Advance(ctx, id, plan.Held, plan.Undoing, records.Patch{}); err != nil {
-		return wire.Changeover{}, err
-	}
-	c.State = plan.Undoing
 	others, err := s.othersOf(ctx, c)
 	if err != nil {
 		return wire.Changeover{}, err
 	}
+	// The state moves before this returns, so that nobody who watches from now on
+	// takes the old one for the end; and what carries it on is ready before it moves, and
+	// is begun also when the answer to that was lost.
+	err = s.records.Advance(ctx, id, plan.Held, plan.Undoing, records.Patch{})
+	if err != nil && !fault.Passing(err) && fault.CodeOf(err) != fault.Interrupted {
+		return wire.Changeover{}, err
+	}
+	c.State = plan.Undoing
 	runner, job := s.runner(l, c, others), jobOf(c)
+	if err != nil {
+		job.State = plan.Held // the runner moves it, if that has not happened
+	}
 	s.carry(l, others, c, func(ctx context.Context) error { return runner.Resume(ctx, job) })
-	return s.Changeover(ctx, id)
+	return s.Changeover(context.WithoutCancel(ctx), id)
 }
 
 // Settle closes a held changeover that a person has put right by hand: nothing is
@@ -289,7 +294,6 @@ func (s *Service) othersOf(ctx context.Context, c records.Changeover) ([]*live, 
 }
 
 func (s *Service) runner(l *live, c records.Changeover, others []*live) *changeover.Runner {
-	fingerprint := c.Plan.V.Fingerprint
 	hands := map[string]changeover.Hands{}
 	for _, o := range others {
 		hands[o.name] = changeover.Hands{Place: o.place, Control: o.control, Profile: o.profile}
@@ -302,17 +306,49 @@ func (s *Service) runner(l *live, c records.Changeover, others []*live) *changeo
 		Ready:   func(ctx context.Context, n int, step plan.Step) (bool, error) { return s.ready(ctx, c, n, step) },
 		Journal: journal{s.records}, Place: l.place, Control: l.control, Vault: s.vault, Profile: l.profile,
 		Report: s.hub.publish, Trace: s.config.Trace, Now: s.now,
-		Check: func(context.Context) error {
-			state, err := server.Read(l.place.FS(), l.profile, l.machine)
-			if err != nil {
-				return fault.Wrap(fault.Unreachable, "read", l.name, err)
-			}
-			if state.Fingerprint() != fingerprint {
-				return fault.New(fault.Changed, "start", l.name, "its settings or its worlds have changed since the plan was made")
-			}
-			return sameWorlds(c.Plan.V, state)
-		},
+		May:   s.acting,
+		Check: func(ctx context.Context) error { return l.asPlanned(ctx, c.Plan.V) },
 	}
+}
+
+// asPlanned looks whether a server is still what a plan was made for: its settings and
+// worlds, whether it runs, and who else is at work in its folder.
+func (l *live) asPlanned(ctx context.Context, p plan.Plan) error {
+	if stands, err := l.place.Standing(ctx); err != nil || !stands {
+		return errors.Join(err, fault.New(fault.Changed, "start", l.name, "its folder %s has been moved or replaced since the plan was made", l.machine.Roots[0]))
+	}
+	state, err := l.read(ctx)
+	if err != nil {
+		return err
+	}
+	if state.Fingerprint() != p.Fingerprint {
+		return fault.New(fault.Changed, "start", l.name, "its settings or its worlds have changed since the plan was made")
+	}
+	if err := sameWorlds(p, state); err != nil {
+		return err
+	}
+	st := l.control.Status(ctx)
+	if err := st.Err("start", l.name); err != nil {
+		return err
+	}
+	if n := len(p.Steps); st.State.Up() && p.Kind != plan.FirstStart && !p.StopsBefore(n) && p.StartsAfter(-1) {
+		return fault.New(fault.Changed, "start", l.name, "it was stopped when the plan was made, and is %s now", st.State)
+	}
+	return l.alone(ctx, p)
+}
+
+// alone makes sure that nothing else is at work in a server's folder, unless a person has
+// said that it does no harm.
+func (l *live) alone(ctx context.Context, p plan.Plan) error {
+	if p.Choices["processes"] == "go-on" || !p.LocksOut() {
+		return nil
+	}
+	others, err := l.control.Others(ctx)
+	if err != nil || len(others.Working) == 0 {
+		return err
+	}
+	return fault.New(fault.Changed, "start", l.name, "something else works in its folder: %s", strings.Join(others.Working, "; ")).
+		With("End it, or make a new draft and say that it does no harm: --choose processes=go-on.")
 }
 
 // sameWorlds refuses a plan about a world that stands on the server when another one
@@ -347,8 +383,9 @@ func (s *Service) carry(l *live, others []*live, c records.Changeover, run func(
 		}
 		err := run(ctx)
 		switch {
-		case errors.Is(err, changeover.ErrLeft):
-			s.log.Info("changeover goes on waiting", "changeover", c.ID, "server", c.Server)
+		case errors.Is(err, changeover.ErrSuspended):
+			s.log.Info("changeover goes on in another life of the service", "changeover", c.ID, "server", c.Server, "why", err)
+			s.hub.forget(c.ID)
 			return
 		case err == nil:
 			s.log.Info("changeover done", "changeover", c.ID, "server", c.Server)
@@ -366,8 +403,8 @@ func (s *Service) carry(l *live, others []*live, c records.Changeover, run func(
 // of the journal: a crash before it costs an estimate.
 func (s *Service) conclude(ctx context.Context, l *live, c records.Changeover, done bool) {
 	var err error
-	if l.control.Status().State == control.Running {
-		err = s.records.SetWanted(ctx, l.id, control.Running)
+	if l.control.Status(ctx).State == life.Running {
+		err = s.records.SetWanted(ctx, l.id, string(life.Running))
 	}
 	if done {
 		if now, rerr := s.records.Changeover(ctx, c.ID); rerr == nil {
@@ -392,7 +429,7 @@ func (s *Service) Changeover(ctx context.Context, id int64) (wire.Changeover, er
 		return out, err
 	}
 	if l, err := s.serverByName(ctx, c.Server); err == nil && c.State == plan.Done {
-		out.Join, out.JoinNote = s.join(l)
+		out.Join, out.JoinNote = s.join(ctx, l)
 	}
 	if c.State == plan.Done && out.UndoneBy == 0 {
 		done, err := s.records.Done(ctx, c.ServerID)
@@ -478,8 +515,8 @@ func (s *Service) wireChangeover(c records.Changeover) wire.Changeover {
 		case st.Kind == plan.Wait && d.By != "":
 			one.Note = "The word came from " + d.By + "."
 		}
-		if st.Kind == plan.Stop && st.State == plan.StepDone && !detailOf(st).Clean {
-			one.Note = "The server ended without saying that everything was written: the last things that were done in the old world may be missing from it."
+		if st.Kind == plan.Stop && st.State == plan.StepDone {
+			one.Note = endingOf(detailOf(st))
 		}
 		if st.Kind == plan.Start && planned.Server != "" && st.DoneAt != nil {
 			one.Note = stoppedFor(c, n, planned.Server)
@@ -495,6 +532,22 @@ func (s *Service) wireChangeover(c records.Changeover) wire.Changeover {
 		out.Progress = &p
 	}
 	return out
+}
+
+// endingOf says what a person should know of how a server went down.
+func endingOf(d changeover.Detail) string {
+	const missing = "the last things that were done in the old world may be missing from it."
+	switch {
+	case d.Evidence == life.Word:
+		return "That the server was down is the word of " + d.Word + ": nobody saw it, and " + missing
+	case d.Already && d.Clean:
+		return "The server had been stopped before Reshard asked it to."
+	case d.Already:
+		return "The server had ended before Reshard asked it to, without saying that everything was written: " + missing
+	case !d.Clean:
+		return "The server ended without saying that everything was written: " + missing
+	}
+	return ""
 }
 
 // stoppedFor tells how long the source of a clone was stopped: from the stop of it

@@ -40,11 +40,11 @@ func (s *Service) Compare(ctx context.Context, before, after string) (wire.Compa
 	if err != nil {
 		return wire.Compared{}, err
 	}
-	first, err := s.stateOf(a, profile)
+	first, err := s.stateOf(ctx, a, profile)
 	if err != nil {
 		return wire.Compared{}, err
 	}
-	second, err := s.stateOf(b, profile)
+	second, err := s.stateOf(ctx, b, profile)
 	if err != nil {
 		return wire.Compared{}, err
 	}
@@ -59,8 +59,8 @@ func (s *Service) Compare(ctx context.Context, before, after string) (wire.Compa
 }
 
 // stateOf lists a copy's files with what tells their content apart.
-func (s *Service) stateOf(rec records.Copy, profile *game.Profile) (compare.State, error) {
-	stored, err := s.vault.Load(rec.ID)
+func (s *Service) stateOf(ctx context.Context, rec records.Copy, profile *game.Profile) (compare.State, error) {
+	stored, err := s.vault.Load(ctx, rec.ID)
 	if err != nil {
 		return compare.State{}, err
 	}
@@ -94,7 +94,7 @@ func (s *Service) drawnDifference(ctx context.Context, a, b records.Copy, profil
 	defer release()
 	grounds := [2]world.Ground{}
 	for i, rec := range []records.Copy{a, b} {
-		tree, found, err := s.groundTree(rec, profile)
+		tree, found, err := s.groundTree(ctx, rec, profile)
 		if err != nil {
 			return world.Differences{}, err
 		}
@@ -134,11 +134,11 @@ func (s *Service) ComparePicture(ctx context.Context, before, after string) ([]b
 	if profile.World.Picture == nil {
 		return nil, fault.New(fault.NotFound, "draw", b.World, "the game profile does not say how to draw a world")
 	}
-	first, err := s.stateOf(a, profile)
+	first, err := s.stateOf(ctx, a, profile)
 	if err != nil {
 		return nil, err
 	}
-	second, err := s.stateOf(b, profile)
+	second, err := s.stateOf(ctx, b, profile)
 	if err != nil {
 		return nil, err
 	}

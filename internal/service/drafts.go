@@ -9,10 +9,10 @@ import (
 	"strconv"
 	"strings"
 
-	"reshard/internal/control"
 	"reshard/internal/core/fault"
 	"reshard/internal/core/fit"
 	"reshard/internal/core/game"
+	"reshard/internal/core/life"
 	"reshard/internal/core/plan"
 	"reshard/internal/core/server"
 	"reshard/internal/core/world"
@@ -39,10 +39,10 @@ func (s *Service) prepare(ctx context.Context, wish wire.NewChangeover) (p prepa
 	if p.live, err = s.serverByName(ctx, wish.Server); err != nil {
 		return p, err
 	}
-	if p.Fit, err = p.live.input(p.rec); err != nil {
+	if p.Fit, err = p.live.input(ctx, p.rec); err != nil {
 		return p, err
 	}
-	p.Kind, p.Server, p.Tree = wish.Kind, wish.Server, p.live.place.FS()
+	p.Kind, p.Server, p.Tree = wish.Kind, wish.Server, p.live.place.At(ctx)
 	p.Fit.Choices = fit.Choices(maps.Clone(wish.Choices))
 	if p.Fit.Choices == nil {
 		p.Fit.Choices = fit.Choices{}
@@ -54,23 +54,23 @@ func (s *Service) prepare(ctx context.Context, wish wire.NewChangeover) (p prepa
 		err = s.prepareClone(ctx, &p)
 	case plan.Reset:
 		p.Fit.Purpose = fit.ForReset
-		p.Fit.World, _, err = p.present(p.Fit.Server.Active, true)
+		p.Fit.World, _, err = p.present(ctx, p.Fit.Server.Active, true)
 	case plan.Switch:
 		p.Fit.Purpose = fit.ForSwitch
-		p.Fit.World, _, err = p.present(wish.World, false)
+		p.Fit.World, _, err = p.present(ctx, wish.World, false)
 	case plan.Rename:
 		p.Fit.Purpose = fit.ForRename
 		if wish.World == "" {
 			return p, fault.New(fault.Invalid, "draft", "rename", "the new name is missing")
 		}
 		p.Fit.Choices["folder-name"] = wish.World
-		p.Fit.World, _, err = p.present(p.Fit.Server.Active, false)
+		p.Fit.World, _, err = p.present(ctx, p.Fit.Server.Active, false)
 	case plan.TakeAway:
 		name := wish.World
 		if name == "" {
 			name = p.Fit.Server.Active
 		}
-		p.Fit.World, _, err = p.present(name, false)
+		p.Fit.World, _, err = p.present(ctx, name, false)
 		return p, err
 	default:
 		err = fault.New(fault.Invalid, "draft", wish.Kind, "there is no such changeover")
@@ -88,7 +88,7 @@ func (s *Service) preparePut(ctx context.Context, p *prepared) error {
 	if err != nil {
 		return err
 	}
-	stored, err := s.vault.Load(c.ID)
+	stored, err := s.vault.Load(ctx, c.ID)
 	if err != nil {
 		return err
 	}
@@ -117,9 +117,13 @@ func (s *Service) prepareClone(ctx context.Context, p *prepared) (err error) {
 	if p.source, err = s.serverByName(ctx, p.wish.From); err != nil {
 		return err
 	}
-	state, err := server.Read(p.source.place.FS(), p.source.profile, p.source.machine)
+	state, err := p.source.read(ctx)
 	if err != nil {
-		return fault.Wrap(fault.Unreachable, "read", p.wish.From, err)
+		return err
+	}
+	running := p.source.control.Status(ctx)
+	if err := running.Err("clone from", p.wish.From); err != nil {
+		return err
 	}
 	of := prepared{live: p.source, wish: p.wish}
 	of.Fit.Server = state
@@ -127,7 +131,7 @@ func (s *Service) prepareClone(ctx context.Context, p *prepared) (err error) {
 	if name == "" {
 		name = state.Active
 	}
-	w, found, err := of.present(name, false)
+	w, found, err := of.present(ctx, name, false)
 	if err != nil {
 		return err
 	}
@@ -144,7 +148,7 @@ func (s *Service) prepareClone(ctx context.Context, p *prepared) (err error) {
 	}
 	p.Source = &plan.Source{
 		Server: p.wish.From, Worlds: state.WorldsFolder,
-		Running: p.source.control.Status().State != control.Stopped && name == state.Active,
+		Running: running.State.Up() && name == state.Active,
 	}
 	return nil
 }
@@ -165,11 +169,15 @@ func travelling(profile *game.Profile, state server.State, name string) map[stri
 
 // present reads a world that stands on the server. Without one, and when that may be,
 // the world is empty.
-func (p prepared) present(name string, mayLack bool) (world.World, world.Found, error) {
-	found, err := world.ByName(p.live.place.FS(), p.Fit.Server.WorldsFolder, name, p.live.profile)
+func (p prepared) present(ctx context.Context, name string, mayLack bool) (world.World, world.Found, error) {
+	files := p.live.place.At(ctx)
+	found, err := world.ByName(files, p.Fit.Server.WorldsFolder, name, p.live.profile)
 	if err == nil {
-		w, err := world.Read(p.live.place.FS(), found)
+		w, err := world.Read(files, found)
 		return w, found, err
+	}
+	if fault.Passing(err) {
+		return world.World{}, world.Found{}, err
 	}
 	if mayLack {
 		return world.World{Game: p.live.profile.ID, Folder: name}, world.Found{}, nil
@@ -214,7 +222,7 @@ func (s *Service) Draft(ctx context.Context, wish wire.NewChangeover, by string)
 		return wire.Changeover{}, err
 	}
 	p.Work = workFolder(p.Fit.Server.WorldsFolder, id)
-	p.Window = estimate(p.rec, p.Fit.Live.State == control.Running)
+	p.Window = estimate(p.rec, p.Fit.Live.State == life.Running)
 	drafted, err := p.draft()
 	if err != nil {
 		return wire.Changeover{}, err
@@ -293,7 +301,7 @@ func (s *Service) draftUndo(ctx context.Context, id int64, by string) (wire.Chan
 	if err != nil {
 		return wire.Changeover{}, err
 	}
-	in, err := l.input(rec)
+	in, err := l.input(ctx, rec)
 	if err != nil {
 		return wire.Changeover{}, err
 	}
@@ -303,7 +311,7 @@ func (s *Service) draftUndo(ctx context.Context, id int64, by string) (wire.Chan
 	}
 	p, err := plan.DraftUndo(plan.UndoInput{
 		Of: of.Plan.V, ID: id, Profile: l.profile, State: in.Server, Live: in.Live, Server: of.Server, Made: madeBy(of),
-		Work: workFolder(of.Plan.V.Worlds, newID), Tree: l.place.FS(), Window: estimate(rec, in.Live.State == control.Running), After: hashesAfter(of),
+		Work: workFolder(of.Plan.V.Worlds, newID), Tree: l.place.At(ctx), Window: estimate(rec, in.Live.State == life.Running), After: hashesAfter(of),
 	})
 	if err != nil {
 		return wire.Changeover{}, err

@@ -30,7 +30,7 @@ func (s *Service) Export(ctx context.Context, ref, as string) (Export, error) {
 	if err != nil {
 		return Export{}, err
 	}
-	stored, err := s.vault.Load(rec.ID)
+	stored, err := s.vault.Load(ctx, rec.ID)
 	if err != nil {
 		return Export{}, err
 	}
@@ -43,7 +43,7 @@ func (s *Service) Export(ctx context.Context, ref, as string) (Export, error) {
 	if own && len(stored.Files) == 1 && profile.World.Shape != game.ShapeFolder {
 		f := stored.Files[0]
 		return Export{Name: f.Path, Type: "application/octet-stream", Write: func(w io.Writer) error {
-			_, err := io.Copy(w, s.vault.Read(f))
+			_, err := io.Copy(w, s.vault.Read(ctx, f))
 			return err
 		}}, nil
 	}
@@ -61,7 +61,7 @@ func (s *Service) Export(ctx context.Context, ref, as string) (Export, error) {
 			to += "/"
 		}
 		items = append(items, pack.Item{Name: to, Size: f.Size, Modified: f.Modified, Open: func() (io.ReadCloser, error) {
-			return io.NopCloser(s.vault.Read(f)), context.Cause(ctx)
+			return io.NopCloser(s.vault.Read(ctx, f)), context.Cause(ctx)
 		}})
 	}
 	slices.SortFunc(items, func(a, b pack.Item) int { return strings.Compare(a.Name, b.Name) })
@@ -96,7 +96,7 @@ func (s *Service) CopyFile(ctx context.Context, ref, name string) (Export, error
 	for _, f := range stored.Files {
 		if !f.Dir() && nestedPath(profile, f) == name {
 			return Export{Name: path.Base(name), Type: "application/octet-stream", Write: func(w io.Writer) error {
-				_, err := io.Copy(w, s.vault.Read(f))
+				_, err := io.Copy(w, s.vault.Read(ctx, f))
 				return err
 			}}, nil
 		}
@@ -113,7 +113,7 @@ func (s *Service) stored(ctx context.Context, ref string) (vault.Copy, *game.Pro
 	if err != nil {
 		return vault.Copy{}, nil, err
 	}
-	stored, err := s.vault.Load(rec.ID)
+	stored, err := s.vault.Load(ctx, rec.ID)
 	return stored, profile, err
 }
 

@@ -171,10 +171,7 @@ func (s *Service) refresh(ctx context.Context, id string, p *game.Profile, recor
 	if err != nil {
 		return err
 	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	var mine []*live
-	for _, l := range s.live {
+	for _, l := range s.inHand() {
 		if l.profile.ID != id {
 			continue
 		}
@@ -191,7 +188,6 @@ func (s *Service) refresh(ctx context.Context, id string, p *game.Profile, recor
 			return err
 		}
 		defer release()
-		mine = append(mine, l)
 	}
 	if err := record(); err != nil {
 		return err
@@ -199,9 +195,12 @@ func (s *Service) refresh(ctx context.Context, id string, p *game.Profile, recor
 	if err := s.loadGames(ctx); err != nil {
 		return err
 	}
-	for _, l := range mine {
-		delete(s.live, l.name)
-		if err := l.closer.Close(); err != nil {
+	now, _ := s.profile(id) //nolint:errcheck // there may be none any more
+	for _, l := range s.inHand() {
+		if l.profile.ID != id || l.profile == now {
+			continue
+		}
+		if err := s.letGo(l); err != nil {
 			s.log.Warn("a server's folder did not close", "server", l.name, "error", err)
 		}
 	}

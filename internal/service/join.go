@@ -1,73 +1,78 @@
 package service
 
 import (
-	"bufio"
-	"encoding/hex"
+	"context"
 	"io/fs"
-	"net"
 	"net/netip"
-	"os"
 	"strconv"
-	"strings"
 
 	"reshard/internal/core/settings"
+	"reshard/internal/host"
 )
 
-// join is where players connect, and from where that works. It is seen on this
-// machine: what its network lets through nobody here can know.
-func (s *Service) join(l *live) (address, note string) {
-	port := portOf(l)
-	if port == "" {
+// join is where players connect, and from where that works. It is seen on the host
+// itself: what its network lets through nobody here can know.
+func (s *Service) join(ctx context.Context, l *live) (address, note string) {
+	n, err := strconv.ParseUint(portOf(ctx, l), 10, 16)
+	if err != nil {
 		return "", ""
 	}
-	n, err := strconv.ParseUint(port, 10, 16)
-	if err != nil {
-		return "127.0.0.1:" + port, ""
+	return joinAt(ctx, l.host, uint16(n))
+}
+
+func joinAt(ctx context.Context, net host.Net, port uint16) (address, note string) {
+	bound, err := net.Bound(ctx, port)
+	addresses, aerr := net.Addresses(ctx)
+	if err != nil || aerr != nil {
+		return "", "on which address it listens cannot be seen"
 	}
-	bound := listening(uint16(n))
+	inward := netip.AddrPortFrom(loopbackOf(addresses), port).String()
 	if len(bound) == 0 {
-		return "127.0.0.1:" + port, "nothing listens there now"
+		return inward, "nothing listens there now"
 	}
 	for _, ip := range bound {
 		if !ip.IsLoopback() {
-			return outward(ip, port)
+			return outward(ip, addresses, port)
 		}
 	}
-	return "127.0.0.1:" + port, "it listens on the host itself only: nobody can join from elsewhere"
+	return inward, "it listens on the host itself only: nobody can join from elsewhere"
+}
+
+func loopbackOf(addresses []netip.Addr) netip.Addr {
+	for _, a := range addresses {
+		if a.IsLoopback() && a.Is4() {
+			return a
+		}
+	}
+	return netip.IPv6Loopback()
 }
 
 // outward is the address that others use of a server that listens for them.
-func outward(ip netip.Addr, port string) (address, note string) {
-	if ip.IsUnspecified() {
-		addresses, err := net.InterfaceAddrs()
-		if err != nil {
-			return "127.0.0.1:" + port, ""
-		}
-		for _, a := range addresses {
-			if p, err := netip.ParsePrefix(a.String()); err == nil && !p.Addr().IsLoopback() && p.Addr().Is4() {
-				ip = p.Addr()
-				break
-			}
+func outward(ip netip.Addr, addresses []netip.Addr, port uint16) (address, note string) {
+	for _, a := range addresses {
+		if ip.IsUnspecified() && !a.IsLoopback() && a.Is4() {
+			ip = a
 		}
 	}
+	address = netip.AddrPortFrom(ip, port).String()
 	switch {
 	case ip.IsUnspecified():
-		return "127.0.0.1:" + port, "the host has no address for others"
+		return netip.AddrPortFrom(loopbackOf(addresses), port).String(), "the host has no address for others"
 	case ip.IsPrivate() || ip.IsLinkLocalUnicast():
-		return netip.AddrPortFrom(ip, 0).Addr().String() + ":" + port, "an address of the local network: from outside it works only if the router passes the port on"
+		return address, "an address of the local network: from outside it works only if the router passes the port on"
 	}
-	return ip.String() + ":" + port, "reachable from outside if the firewall lets the port through"
+	return address, "reachable from outside if the firewall lets the port through"
 }
 
 // portOf is the port that the settings name, "" if none do.
-func portOf(l *live) string {
+func portOf(ctx context.Context, l *live) string {
 	join := l.profile.Server.Join
 	conf, ok := l.profile.Server.Settings[join.In]
 	if !ok {
 		return ""
 	}
 	file := conf.File.For(l.machine.System)
-	data, err := fs.ReadFile(l.place.FS(), file)
+	data, err := fs.ReadFile(l.place.At(ctx), file)
 	if err != nil {
 		return ""
 	}
@@ -79,47 +84,18 @@ func portOf(l *live) string {
 	if !ok {
 		return ""
 	}
-	if _, port, err := net.SplitHostPort(e.Value); err == nil {
-		return port
+	if at, err := netip.ParseAddrPort(e.Value); err == nil {
+		return strconv.Itoa(int(at.Port()))
 	}
-	return e.Value
+	return portIn(e.Value)
 }
 
-// listening gives the addresses on which something of this machine takes connections
-// or packets on a port, out of the kernel's tables (proc(5), /proc/net/tcp).
-func listening(port uint16) []netip.Addr {
-	var out []netip.Addr
-	for _, table := range []struct{ file, state string }{{"tcp", "0A"}, {"tcp6", "0A"}, {"udp", "07"}, {"udp6", "07"}} {
-		f, err := os.Open("/proc/net/" + table.file)
-		if err != nil {
-			continue
+// portIn is what stands behind the last colon of NAME:PORT, or the value itself.
+func portIn(value string) string {
+	for i := len(value) - 1; i >= 0; i-- {
+		if value[i] == ':' {
+			return value[i+1:]
 		}
-		for lines := bufio.NewScanner(f); lines.Scan(); {
-			fields := strings.Fields(lines.Text())
-			if len(fields) < 4 || fields[3] != table.state {
-				continue
-			}
-			if ip, p, ok := kernelAddress(fields[1]); ok && p == port {
-				out = append(out, ip)
-			}
-		}
-		_ = f.Close() // only read
 	}
-	return out
-}
-
-// kernelAddress reads "0100007F:1F90": words of 32 bits in the machine's own order,
-// little-endian here, and a port.
-func kernelAddress(text string) (netip.Addr, uint16, bool) {
-	host, portText, ok := strings.Cut(text, ":")
-	raw, err := hex.DecodeString(host)
-	port, perr := strconv.ParseUint(portText, 16, 16)
-	if !ok || err != nil || perr != nil || len(raw)%4 != 0 {
-		return netip.Addr{}, 0, false
-	}
-	for i := 0; i < len(raw); i += 4 {
-		raw[i], raw[i+1], raw[i+2], raw[i+3] = raw[i+3], raw[i+2], raw[i+1], raw[i]
-	}
-	ip, ok := netip.AddrFromSlice(raw)
-	return ip.Unmap(), uint16(port), ok
+	return value
 }

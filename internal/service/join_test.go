@@ -1,49 +1,53 @@
 package service
 
 import (
-	"net"
+	"context"
 	"net/netip"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
+
+	"reshard/internal/core/fault"
 )
 
-func TestKernelAddresses(t *testing.T) {
-	t.Parallel()
-	for text, want := range map[string]string{
-		"0100007F:1F90":                         "127.0.0.1:8080",
-		"00000000:0050":                         "0.0.0.0:80",
-		"0000000000000000FFFF00000100007F:1F90": "127.0.0.1:8080",
-		"00000000000000000000000001000000:1F90": "[::1]:8080",
-	} {
-		ip, port, ok := kernelAddress(text)
-		require.True(t, ok, text)
-		assert.Equal(t, want, netip.AddrPortFrom(ip, port).String())
-	}
-	for _, bad := range []string{"", "0100007F", "xx:1", "0100:1F90", "0100007F:zz"} {
-		_, _, ok := kernelAddress(bad)
-		assert.False(t, ok, bad)
-	}
+// net plays a host's network.
+type net struct {
+	bound []string
+	err   error
 }
 
-// Where a server can be joined is what it really listens on.
-func TestWhereAServerListens(t *testing.T) {
-	t.Parallel()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	defer l.Close() //nolint:errcheck // only listened
-	port := uint16(l.Addr().(*net.TCPAddr).Port)
-	assert.Equal(t, []netip.Addr{netip.MustParseAddr("127.0.0.1")}, listening(port))
-	p, err := net.ListenPacket("udp4", "0.0.0.0:0")
-	require.NoError(t, err)
-	defer p.Close() //nolint:errcheck // only listened
-	open := listening(uint16(p.LocalAddr().(*net.UDPAddr).Port))
-	require.Len(t, open, 1)
-	assert.True(t, open[0].IsUnspecified())
-	for text, words := range map[string]string{"192.168.4.5": "local network", "203.0.113.7": "firewall", "169.254.1.1": "local network"} {
-		address, note := outward(netip.MustParseAddr(text), "30000")
-		assert.Equal(t, text+":30000", address)
-		assert.Contains(t, note, words)
+func (n net) Bound(context.Context, uint16) (out []netip.Addr, err error) {
+	for _, a := range n.bound {
+		out = append(out, netip.MustParseAddr(a))
 	}
+	return out, n.err
+}
+
+func (net) Addresses(context.Context) ([]netip.Addr, error) {
+	return []netip.Addr{netip.MustParseAddr("127.0.0.1"), netip.MustParseAddr("203.0.113.7")}, nil
+}
+
+func TestWhereToJoin(t *testing.T) {
+	t.Parallel()
+	for name, c := range map[string]struct {
+		net            net
+		address, words string
+	}{
+		"nothing":        {net{}, "127.0.0.1:30000", "nothing listens"},
+		"itself":         {net{bound: []string{"127.0.0.1"}}, "127.0.0.1:30000", "nobody can join from elsewhere"},
+		"everywhere":     {net{bound: []string{"127.0.0.1", "0.0.0.0"}}, "203.0.113.7:30000", "firewall"},
+		"one address":    {net{bound: []string{"192.168.4.5"}}, "192.168.4.5:30000", "local network"},
+		"link-local":     {net{bound: []string{"169.254.1.1"}}, "169.254.1.1:30000", "local network"},
+		"another kind":   {net{bound: []string{"2001:db8::7"}}, "[2001:db8::7]:30000", "firewall"},
+		"cannot be seen": {net{err: fault.New(fault.Unreachable, "", "", "away")}, "", "cannot be seen"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			address, note := joinAt(context.Background(), c.net, 30000)
+			assert.Equal(t, c.address, address)
+			assert.Contains(t, note, c.words)
+		})
+	}
+	assert.Equal(t, "30000", portIn("0.0.0.0:30000"))
+	assert.Equal(t, "30000", portIn("30000"))
 }

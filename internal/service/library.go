@@ -225,7 +225,7 @@ func (s *Service) VerifyCopy(ctx context.Context, ref string) (wire.Copy, error)
 	if err != nil {
 		return wire.Copy{}, err
 	}
-	c, err := s.vault.Load(rec.ID)
+	c, err := s.vault.Load(ctx, rec.ID)
 	if err != nil {
 		return wire.Copy{}, err
 	}

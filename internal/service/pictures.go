@@ -19,7 +19,6 @@ import (
 
 	"reshard/internal/core/fault"
 	"reshard/internal/core/game"
-	"reshard/internal/core/server"
 	"reshard/internal/core/world"
 	"reshard/internal/records"
 	"reshard/internal/wire"
@@ -124,7 +123,7 @@ func (s *Service) drawn(ctx context.Context, rec records.Copy) (file string, m w
 	if m, ok := keptBeside[world.Map](file); ok {
 		return file, m, nil
 	}
-	tree, found, err := s.groundTree(rec, profile)
+	tree, found, err := s.groundTree(ctx, rec, profile)
 	if err != nil {
 		return "", m, err
 	}
@@ -139,13 +138,13 @@ func (s *Service) drawn(ctx context.Context, rec records.Copy) (file string, m w
 }
 
 // groundTree gives a copy as a tree with the world's own part, which is what is drawn.
-func (s *Service) groundTree(rec records.Copy, profile *game.Profile) (fs.FS, world.Found, error) {
-	stored, err := s.vault.Load(rec.ID)
+func (s *Service) groundTree(ctx context.Context, rec records.Copy, profile *game.Profile) (fs.FS, world.Found, error) {
+	stored, err := s.vault.Load(ctx, rec.ID)
 	if err != nil {
 		return nil, world.Found{}, err
 	}
-	s.vault.Expect(stored)
-	tree := s.vault.Tree(stored, func(part, name string) string {
+	s.vault.Expect(ctx, stored)
+	tree := s.vault.Tree(ctx, stored, func(part, name string) string {
 		if part != "" {
 			return ""
 		}
@@ -222,18 +221,19 @@ func (s *Service) ServerPicture(ctx context.Context, name, folder string) ([]byt
 	if err != nil {
 		return nil, err
 	}
-	state, err := server.Read(l.place.FS(), l.profile, l.machine)
+	state, err := l.read(ctx)
 	if err != nil {
-		return nil, fault.Wrap(fault.Unreachable, "read", name, err)
+		return nil, err
 	}
 	if folder == "" {
 		folder = state.Active
 	}
-	found, err := world.ByName(l.place.FS(), state.WorldsFolder, folder, l.profile)
+	files := l.place.At(ctx)
+	found, err := world.ByName(files, state.WorldsFolder, folder, l.profile)
 	if err != nil {
 		return nil, err
 	}
-	data, _, err := s.draw(ctx, l.place.FS(), found)
+	data, _, err := s.draw(ctx, files, found)
 	return data, err
 }
 

@@ -3,23 +3,25 @@ package service
 import (
 	"context"
 	"errors"
-	"fmt"
 	"io"
 	"io/fs"
-	"os"
 	"path"
-	"path/filepath"
 	"regexp"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
+
+	"golang.org/x/sync/errgroup"
 
 	"reshard/internal/control"
 	"reshard/internal/core/fault"
 	"reshard/internal/core/fit"
 	"reshard/internal/core/game"
+	"reshard/internal/core/life"
 	"reshard/internal/core/server"
 	"reshard/internal/core/world"
+	"reshard/internal/host"
 	"reshard/internal/place"
 	"reshard/internal/records"
 	"reshard/internal/wire"
@@ -29,6 +31,7 @@ import (
 type live struct {
 	id      int64
 	name    string
+	host    *openHost
 	machine server.Machine
 	profile *game.Profile
 	place   *place.Place
@@ -46,14 +49,56 @@ func (l *live) claim(op string) (release func(), err error) {
 	return l.busy.Unlock, nil
 }
 
-func (s *Service) serverByName(ctx context.Context, name string) (*live, error) {
+// slot holds a server while it is in hand. Whoever opens it, or looks whether it still
+// stands, keeps those waiting who want the same server, and nobody else.
+type slot struct {
+	opening chan struct{}
+	now     atomic.Pointer[live]
+}
+
+func (s *Service) slot(name string) *slot {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if l, ok := s.live[name]; ok {
-		if err := s.stillThere(l); err != nil {
+	sl, ok := s.live[name]
+	if !ok {
+		sl = &slot{opening: make(chan struct{}, 1)}
+		s.live[name] = sl
+	}
+	return sl
+}
+
+// inHand gives the servers that are open now.
+func (s *Service) inHand() []*live {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	var out []*live
+	for _, sl := range s.live {
+		if l := sl.now.Load(); l != nil {
+			out = append(out, l)
+		}
+	}
+	return out
+}
+
+// letGo closes a server in hand; the next who wants it opens it anew.
+func (s *Service) letGo(l *live) error {
+	s.slot(l.name).now.CompareAndSwap(l, nil)
+	return l.closer.Close()
+}
+
+func (s *Service) serverByName(ctx context.Context, name string) (*live, error) {
+	sl := s.slot(name)
+	select {
+	case sl.opening <- struct{}{}:
+		defer func() { <-sl.opening }()
+	case <-ctx.Done():
+		return nil, fault.Wrap(fault.Interrupted, "reach", name, context.Cause(ctx))
+	}
+	if l := sl.now.Load(); l != nil {
+		if err := s.stillThere(ctx, l); err != nil {
 			return nil, err
 		}
-		if _, open := s.live[name]; open {
+		if sl.now.Load() == l {
 			return l, nil
 		}
 	}
@@ -61,58 +106,80 @@ func (s *Service) serverByName(ctx context.Context, name string) (*live, error) 
 	if err != nil {
 		return nil, err
 	}
-	l, err := s.open(rec)
+	l, err := s.openServer(ctx, rec)
 	if err != nil {
 		return nil, err
 	}
-	s.live[name] = l
+	sl.now.Store(l)
 	return l, nil
 }
 
 // stillThere closes a server whose folder is no longer the one at its path: the
 // open folder is followed wherever it is moved, and another may stand there now.
-func (s *Service) stillThere(l *live) error {
-	if l.place.Standing() {
-		return nil
+func (s *Service) stillThere(ctx context.Context, l *live) error {
+	stands, err := l.place.Standing(ctx)
+	if stands || err != nil {
+		return err
 	}
 	release, err := l.claim("reach")
 	if err != nil {
 		return fault.New(fault.Unreachable, "reach", l.name, "its folder %s has been moved or replaced while something is at work on it", l.machine.Roots[0])
 	}
 	defer release()
-	delete(s.live, l.name)
-	return l.closer.Close()
+	return s.letGo(l)
 }
 
-func (s *Service) open(rec records.Server) (*live, error) {
+func (s *Service) openServer(ctx context.Context, rec records.Server) (*live, error) {
 	profile, err := s.profile(rec.Game)
 	if err != nil {
 		return nil, err
 	}
-	p, closer, err := place.Local(rec.Root)
+	h, err := s.host(rec.Host)
 	if err != nil {
-		return nil, fault.New(fault.Unreachable, "reach", rec.Name, "its folder %s cannot be opened: %v", rec.Root, rootCause(err)).
-			With("Bring the folder back, or forget the server (reshard servers remove " + rec.Name + ") and add it again where it is now.")
+		return nil, err
 	}
-	c, err := s.process(rec, profile)
+	root, others, err := h.Root(ctx, rec.Root)
+	if err == nil {
+		rec.Root = root
+	}
+	files, closer, ferr := h.Files(ctx, rec.Root)
+	if ferr != nil {
+		return nil, cannotOpen(rec, ferr)
+	}
+	c, err := s.process(ctx, rec, profile)
 	if err != nil {
 		return nil, errors.Join(err, closer.Close())
 	}
-	machine := server.Machine{Kind: rec.Kind, System: rec.System, Command: rec.Command.V, Roots: rootsOf(rec)}
-	return &live{id: rec.ID, name: rec.Name, machine: machine, profile: profile, place: p, closer: closer, control: c}, nil
+	machine := server.Machine{Kind: rec.Kind, System: rec.System, Command: rec.Command.V, Roots: append([]string{rec.Root}, others...)}
+	return &live{
+		id: rec.ID, name: rec.Name, host: h, machine: machine, profile: profile,
+		place: place.New(rec.Root, files), closer: closer, control: c,
+	}, nil
+}
+
+// cannotOpen says why a server's folder cannot be opened, and what to do about it.
+func cannotOpen(rec records.Server, err error) error {
+	var e *fault.Error
+	what := err.Error()
+	if errors.As(err, &e) && e.What != "" {
+		what = e.What
+	}
+	out := fault.New(fault.CodeOf(err), "reach", rec.Name, "its folder %s cannot be opened: %s", rec.Root, what)
+	if out.Code == fault.Refused {
+		return out
+	}
+	return out.With("Bring the folder back, or forget the server (reshard servers remove " + rec.Name + ") and add it again where it is now.")
 }
 
 // process gives a server's process in hand, whether or not its folder can be read.
-func (s *Service) process(rec records.Server, profile *game.Profile) (*control.Control, error) {
-	// The mark that finds the process again holds the data folder too: two
-	// services on one machine number their servers alike.
-	data, err := filepath.Abs(s.config.Data)
+func (s *Service) process(ctx context.Context, rec records.Server, profile *game.Profile) (*control.Control, error) {
+	h, err := s.host(rec.Host)
 	if err != nil {
-		return nil, fault.Wrap(fault.Internal, "open", rec.Name, err)
+		return nil, err
 	}
-	driver, err := control.NewChild(
-		control.Command{Args: rec.Command.V, Dir: rec.Root, Env: rec.Env.V},
-		filepath.Join(data, "servers", fmt.Sprint(rec.ID)), fmt.Sprintf("%d@%s", rec.ID, data), profile.Server.Console.Log)
+	driver, err := h.Process(ctx, host.Server{
+		ID: rec.ID, Root: rec.Root, Command: rec.Command.V, Env: rec.Env.V, LogFile: profile.Server.Console.Log,
+	})
 	if err != nil {
 		return nil, err
 	}
@@ -121,18 +188,9 @@ func (s *Service) process(rec records.Server, profile *game.Profile) (*control.C
 	return c, nil
 }
 
-// rootCause gives the system's own words, without the path that is told already.
-func rootCause(err error) error {
-	var pe *fs.PathError
-	if errors.As(err, &pe) {
-		return pe.Err
-	}
-	return err
-}
-
 var serverName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,39}$`)
 
-// AddServer records a server of this host after looking at its folder.
+// AddServer records a server of a host after looking at its folder.
 func (s *Service) AddServer(ctx context.Context, n wire.NewServer) (wire.ServerFacts, error) {
 	bad := func(format string, args ...any) (wire.ServerFacts, error) {
 		return wire.ServerFacts{}, fault.New(fault.Invalid, "add server", n.Name, format, args...)
@@ -150,18 +208,28 @@ func (s *Service) AddServer(ctx context.Context, n wire.NewServer) (wire.ServerF
 	if _, ok := profile.Server.Kinds[n.Kind]; !ok {
 		return bad("%s servers are of the kinds %s; %q is none of them", profile.Title, strings.Join(profile.KindNames(), ", "), n.Kind)
 	}
-	if info, err := os.Stat(n.Root); !filepath.IsAbs(n.Root) || err != nil || !info.IsDir() {
-		return bad("%q is not an absolute path of a folder on this host", n.Root)
+	if n.Host == "" {
+		n.Host = "local"
 	}
-	n.Root = filepath.Clean(n.Root)
-	if _, err := (control.Command{Args: n.Command, Dir: n.Root}).Program(); err != nil {
+	h, err := s.host(n.Host)
+	if err != nil {
 		return wire.ServerFacts{}, err
+	}
+	root, _, err := h.Root(ctx, n.Root)
+	if err != nil {
+		return wire.ServerFacts{}, fault.Wrap(fault.Invalid, "add server", n.Name, err)
+	}
+	n.Root = root
+	if r, ok := h.Driver.(host.Runner); ok {
+		if err := r.Program(ctx, n.Root, n.Command); err != nil {
+			return wire.ServerFacts{}, err
+		}
 	}
 	if n.Env == nil {
 		n.Env = map[string]string{}
 	}
 	rec := records.Server{
-		Name: n.Name, Game: n.Game, Kind: n.Kind, System: n.System, Root: n.Root, DeclaredVersion: n.Version,
+		Name: n.Name, Host: n.Host, Game: n.Game, Kind: n.Kind, System: n.System, Root: n.Root, DeclaredVersion: n.Version,
 		Command: records.JSON[[]string]{V: n.Command}, Env: records.JSON[map[string]string]{V: n.Env},
 	}
 	if _, err := s.records.AddServer(ctx, rec); err != nil {
@@ -180,13 +248,21 @@ func (s *Service) Servers(ctx context.Context) ([]wire.Server, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := make([]wire.Server, 0, len(recs))
-	for _, rec := range recs {
-		view, _ := s.view(ctx, rec, holding)
-		out = append(out, view)
+	out := make([]wire.Server, len(recs))
+	var group errgroup.Group
+	group.SetLimit(8)
+	for i, rec := range recs {
+		group.Go(func() error {
+			out[i], _ = s.view(ctx, rec, holding)
+			return nil
+		})
 	}
-	return out, nil
+	return out, group.Wait()
 }
+
+// viewPatience is how long a server may take to say how it is, before it is shown as one
+// that does not: nobody waits for it longer.
+const viewPatience = 4 * time.Second
 
 // Server gives one server with all that its files say.
 func (s *Service) Server(ctx context.Context, name string) (wire.ServerFacts, error) {
@@ -203,9 +279,11 @@ func (s *Service) Server(ctx context.Context, name string) (wire.ServerFacts, er
 }
 
 func (s *Service) view(ctx context.Context, rec records.Server, holding map[string]int64) (wire.Server, server.State) {
+	ctx, done := context.WithTimeoutCause(ctx, viewPatience, fault.New(fault.TooSlow, "look at", rec.Name, "its host did not answer in time"))
+	defer done()
 	v := wire.Server{
-		Name: rec.Name, Game: rec.Game, Kind: rec.Kind, Root: rec.Root, Command: rec.Command.V, Env: rec.Env.V,
-		State: control.Stopped, Changeover: holding[rec.Name], LastStartMS: rec.LastStartMS, LastStopMS: rec.LastStopMS,
+		Name: rec.Name, Host: rec.Host, Game: rec.Game, Kind: rec.Kind, Root: rec.Root, Command: rec.Command.V, Env: rec.Env.V,
+		State: string(life.Unknown), Changeover: holding[rec.Name], LastStartMS: rec.LastStartMS, LastStopMS: rec.LastStopMS,
 	}
 	state := server.State{Game: rec.Game, Kind: rec.Kind, Keys: map[string]server.Setting{}, Settings: []server.Document{}, Worlds: []server.Present{}, Folders: []string{}}
 	l, err := s.serverByName(ctx, rec.Name)
@@ -215,20 +293,30 @@ func (s *Service) view(ctx context.Context, rec records.Server, holding map[stri
 		return v, state
 	}
 	v.Drawn = l.profile.World.Picture != nil
-	st := l.control.Status()
-	v.State, v.PID, v.Opened, v.ExitCode = st.State, st.PID, st.Opened, st.ExitCode
-	if !st.Since.IsZero() {
-		v.Since = &st.Since
+	st := l.control.Status(ctx)
+	v.State, v.Process, v.Opened, v.ExitCode = string(st.State), st.Process, st.Opened, st.ExitCode
+	switch since := st.Since; {
+	case st.State == life.Unknown:
+		v.Since, v.Note = &st.UnknownSince, "It cannot be told whether it runs: "+st.Cause+"."
+	case !since.IsZero():
+		v.Since = &since
+	}
+	if st.Evidence == life.Word {
+		v.Note = "That it is stopped is the word of " + st.By + "; it cannot be seen."
 	}
 	if !st.ExitedAt.IsZero() {
 		v.ExitedAt = &st.ExitedAt
 	}
-	if st.State == control.Stopped && rec.Wanted == control.Running && v.Changeover == 0 {
+	if st.State == life.Stopped && rec.Wanted == string(life.Running) && v.Changeover == 0 {
 		v.State = "exited"
 	}
-	read, err := server.Read(l.place.FS(), l.profile, l.machine)
-	if err != nil {
-		v.Trouble = "the server's folder cannot be read: " + err.Error()
+	if can, err := l.place.Capabilities(ctx); err == nil {
+		v.Can, v.Lacks = &can, can.Lacks()
+	}
+	files, settled := l.place.Observe(ctx)
+	read, err := server.Read(files, l.profile, l.machine)
+	if err = settled(err); err != nil {
+		v.Trouble = "The server's folder cannot be read: " + err.Error()
 		return v, state
 	}
 	switch {
@@ -243,17 +331,17 @@ func (s *Service) view(ctx context.Context, rec records.Server, holding map[stri
 	if w, ok := read.World(read.Active); ok {
 		v.ActiveTitle = w.Title
 	}
-	v.Join, v.JoinNote = s.join(l)
+	v.Join, v.JoinNote = s.join(ctx, l)
 	return v, read
 }
 
 // StartServer starts a server and waits until it is ready.
 func (s *Service) StartServer(ctx context.Context, name string) (wire.ServerFacts, error) {
 	err := s.operate(ctx, name, "start", func(ctx context.Context, l *live) error {
-		if err := s.records.SetWanted(ctx, l.id, control.Running); err != nil {
+		if err := s.records.SetWanted(ctx, l.id, string(life.Running)); err != nil {
 			return err
 		}
-		already := l.control.Status().State == control.Running
+		already := l.control.Status(ctx).State == life.Running
 		took, err := l.control.Start(ctx)
 		if err != nil || already {
 			return err
@@ -270,17 +358,29 @@ func (s *Service) StartServer(ctx context.Context, name string) (wire.ServerFact
 // not stop goes on running; it is never killed.
 func (s *Service) StopServer(ctx context.Context, name string) (wire.ServerFacts, error) {
 	err := s.operate(ctx, name, "stop", func(ctx context.Context, l *live) error {
-		already := l.control.Status().State == control.Stopped
-		took, _, err := l.control.Stop(ctx, control.Clean)
+		end, err := l.control.Stop(ctx, control.Clean)
 		if err != nil {
 			return err
 		}
-		if err := s.records.SetWanted(ctx, l.id, control.Stopped); err != nil || already {
+		if err := s.records.SetWanted(ctx, l.id, string(life.Stopped)); err != nil || end.Already {
 			return err
 		}
-		return s.records.SetDurations(ctx, l.id, records.Unmeasured, took)
+		return s.records.SetDurations(ctx, l.id, records.Unmeasured, end.Took)
 	})
 	if err != nil {
+		return wire.ServerFacts{}, err
+	}
+	return s.Server(ctx, name)
+}
+
+// TakeWord takes a person's word that a server is stopped of which that cannot be told. A
+// changeover that waits for it goes on with it, and its proof names whose word it was.
+func (s *Service) TakeWord(ctx context.Context, name, by string) (wire.ServerFacts, error) {
+	l, err := s.serverByName(ctx, name)
+	if err != nil {
+		return wire.ServerFacts{}, err
+	}
+	if err := l.control.TakeWord(ctx, by); err != nil {
 		return wire.ServerFacts{}, err
 	}
 	return s.Server(ctx, name)
@@ -293,22 +393,23 @@ func (s *Service) RemoveServer(ctx context.Context, name string) error {
 		return s.removeUnreachable(ctx, name)
 	}
 	return s.operate(ctx, name, "remove", func(ctx context.Context, l *live) error {
-		if err := mustBeStopped(l.control, name); err != nil {
+		if err := mustBeStopped(ctx, l.control, name); err != nil {
 			return err
 		}
 		if err := s.records.RemoveServer(ctx, l.id); err != nil {
 			return err
 		}
-		s.mu.Lock()
-		defer s.mu.Unlock()
-		delete(s.live, name)
-		return l.closer.Close()
+		return s.letGo(l)
 	})
 }
 
-func mustBeStopped(c *control.Control, name string) error {
-	if st := c.Status().State; st != control.Stopped {
-		return fault.New(fault.WrongState, "remove", name, "the server is %s", st).With("Stop it first: reshard servers stop " + name + ".")
+func mustBeStopped(ctx context.Context, c *control.Control, name string) error {
+	st := c.Status(ctx)
+	if err := st.Err("remove", name); err != nil {
+		return err
+	}
+	if st.State.Up() {
+		return fault.New(fault.WrongState, "remove", name, "the server is %s", st.State).With("Stop it first: reshard servers stop " + name + ".")
 	}
 	return nil
 }
@@ -331,11 +432,11 @@ func (s *Service) removeUnreachable(ctx context.Context, name string) error {
 	if err != nil {
 		return err
 	}
-	c, err := s.process(rec, profile)
+	c, err := s.process(ctx, rec, profile)
 	if err != nil {
 		return err
 	}
-	if err := mustBeStopped(c, name); err != nil {
+	if err := mustBeStopped(ctx, c, name); err != nil {
 		return err
 	}
 	return s.records.RemoveServer(ctx, rec.ID)
@@ -359,6 +460,9 @@ func (s *Service) operate(ctx context.Context, name, op string, act func(context
 	if id := holding[name]; id != 0 {
 		return fault.New(fault.Busy, op, name, "changeover %d holds the server", id)
 	}
+	if err := s.acting(); err != nil {
+		return err
+	}
 	return act(context.WithoutCancel(ctx), l)
 }
 
@@ -372,34 +476,59 @@ func (s *Service) FollowLog(ctx context.Context, name string, last int, yield fu
 }
 
 // input gathers what the fit rules look at of a server.
-func (l *live) input(rec records.Server) (fit.Input, error) {
-	state, err := server.Read(l.place.FS(), l.profile, l.machine)
+func (l *live) input(ctx context.Context, rec records.Server) (fit.Input, error) {
+	state, err := l.read(ctx)
 	if err != nil {
-		return fit.Input{}, fault.Wrap(fault.Unreachable, "read", rec.Name, err)
+		return fit.Input{}, err
 	}
-	worlds, st := state.WorldsFolder, l.control.Status()
-	if ask := l.profile.Server.Console.Version; st.Version == "" && ask.Say != "" && st.State == control.Running && !state.Version.Known() {
-		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	worlds, st := state.WorldsFolder, l.control.Status(ctx)
+	if ask := l.profile.Server.Console.Version; st.Version == "" && ask.Say != "" && st.State == life.Running && !state.Version.Known() {
+		ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
 		st.Version, _ = l.control.Ask(ctx, ask) // no answer: the version is not known
 		cancel()
 	}
-	return fit.Input{
+	others, err := l.control.Others(ctx)
+	if err != nil && !fault.Passing(err) {
+		return fit.Input{}, err
+	}
+	in := fit.Input{
 		Profile: l.profile, Server: state, Choices: fit.Choices{},
 		Live: fit.Live{
-			Roots: l.machine.Roots, State: st.State, DeclaredVersion: rec.DeclaredVersion, ConsoleVersion: st.Version,
-			FreeBytes: l.place.Free(), SameFilesystem: l.place.SameFilesystem(worlds, path.Dir(worlds)), Players: -1, Since: st.Since,
+			Roots: l.machine.Roots, State: st.State, Cause: st.Cause, DeclaredVersion: rec.DeclaredVersion, ConsoleVersion: st.Version,
+			FreeBytes: l.place.Free(ctx, worlds), SameFilesystem: l.place.SameFilesystem(ctx, worlds, path.Dir(worlds)),
+			Players: -1, Since: st.Since, Host: rec.Host, Working: others.Working, Passing: others.Passing, Hidden: others.Hidden,
 		},
-	}, nil
+	}
+	return in, l.owner(ctx, &in.Live, state)
 }
 
-// rootsOf gives a server's root as it was told, and with links resolved: a log
-// may name either.
-func rootsOf(rec records.Server) []string {
-	roots := []string{rec.Root}
-	if real, err := filepath.EvalSymlinks(rec.Root); err == nil && real != rec.Root {
-		roots = append(roots, real)
+// read reads what the server's files say now. A host that did not answer is an error:
+// what was read before that is no observation.
+func (l *live) read(ctx context.Context) (server.State, error) {
+	files, settled := l.place.Observe(ctx)
+	state, err := server.Read(files, l.profile, l.machine)
+	return state, fault.Wrap(fault.Unreachable, "read", l.name, settled(err))
+}
+
+// owner tells whom the worlds belong to that a new one is to stand among.
+func (l *live) owner(ctx context.Context, to *fit.Live, state server.State) (err error) {
+	if to.Can, err = l.place.Capabilities(ctx); err != nil {
+		return err
 	}
-	return roots
+	like := state.WorldsFolder
+	if names := state.Named(l.profile, state.Active); state.Active != "" && len(names) > 0 {
+		like = path.Join(like, names[0])
+	}
+	info, err := l.place.Stat(ctx, like)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil // a first start makes it
+	}
+	if err != nil {
+		return err
+	}
+	to.Owner = info.Account
+	to.OwnerKept = to.Can.Owners || place.SameOwner(info.Account, to.Can.Account)
+	return nil
 }
 
 // CheckServer makes the sheet of a server alone: does what its files say agree,
@@ -413,20 +542,21 @@ func (s *Service) CheckServer(ctx context.Context, name string) (wire.Sheet, err
 	if err != nil {
 		return wire.Sheet{}, err
 	}
-	in, err := l.input(rec)
+	in, err := l.input(ctx, rec)
 	if err != nil {
 		return wire.Sheet{}, err
 	}
-	found, err := world.Direct(l.place.FS(), in.Server.WorldsFolder, l.profile)
+	files := l.place.At(ctx)
+	found, err := world.Direct(files, in.Server.WorldsFolder, l.profile)
 	for _, f := range found {
 		if err == nil && f.Folder == in.Server.Active {
-			in.World, err = world.Read(l.place.FS(), f)
+			in.World, err = world.Read(files, f)
 		}
 	}
 	if err != nil && in.Server.WorldsWhy == "" && !errors.Is(err, fs.ErrNotExist) {
 		return wire.Sheet{}, err
 	}
-	in.Live.Exited = in.Live.State == control.Stopped && rec.Wanted == control.Running
+	in.Live.Exited = in.Live.State == life.Stopped && rec.Wanted == string(life.Running)
 	return wire.Sheet{Server: name, Sheet: fit.Check(in)}, nil
 }
 

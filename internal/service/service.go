@@ -15,6 +15,7 @@ import (
 	"reshard/internal/changeover"
 	"reshard/internal/core/fault"
 	"reshard/internal/core/game"
+	"reshard/internal/core/life"
 	"reshard/internal/pack"
 	"reshard/internal/records"
 	"reshard/internal/vault"
@@ -32,6 +33,15 @@ type Config struct {
 	// removes it.
 	KeepAside time.Duration
 	Log       *slog.Logger
+	// Address is where it listens, for people.
+	Address string
+	// Lease is how long the service may act without hearing from the database; 0: ten
+	// seconds.
+	Lease time.Duration
+	// StandsBy is told, now and then, who acts while this service waits for its turn.
+	StandsBy func(who string)
+	// MoveHere takes records of another data folder over for this one.
+	MoveHere bool
 	// Trace is told each point of every changeover; tests cut it there.
 	Trace func(point string)
 }
@@ -47,8 +57,12 @@ type Service struct {
 	games   *catalogue
 	hub     hub
 	signIns failures
-	mu      sync.Mutex
-	live    map[string]*live // by server name
+	hosts   map[string]*openHost
+	// identity is what the data folder is known by, lock its lock.
+	identity string
+	lock     folderLock
+	mu       sync.Mutex       // held for moments only
+	live     map[string]*slot // by server name
 	// drawing has room for one picture at a time.
 	drawing chan struct{}
 	taking  taking
@@ -71,50 +85,53 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 			return nil, fault.Wrap(fault.Internal, "prepare", dir, err)
 		}
 	}
-	if err := clearArrivals(filepath.Join(c.Data, "arrivals")); err != nil {
-		return nil, err
-	}
-	blobs, err := vault.Files(filepath.Join(c.Data, "vault"))
+	identity, err := identityOf(c.Data)
 	if err != nil {
 		return nil, err
 	}
-	r, err := records.Open(ctx, c.Database)
-	if err != nil {
-		return nil, errors.Join(err, blobs.Close())
+	s := &Service{
+		config: c, log: c.Log, now: time.Now, collected: time.Now(), live: map[string]*slot{}, hosts: map[string]*openHost{},
+		games: newCatalogue(c.Games), drawing: make(chan struct{}, 1), identity: identity,
 	}
-	v, err := vault.Open(ctx, blobs, r.VaultIndex())
-	if err != nil {
-		r.Close()
-		return nil, errors.Join(err, blobs.Close())
-	}
-	s := &Service{config: c, records: r, vault: v, log: c.Log, now: time.Now, collected: time.Now(), live: map[string]*live{}, games: newCatalogue(c.Games), drawing: make(chan struct{}, 1)}
+	s.lock.file = filepath.Join(c.Data, "lock")
 	s.ctx, s.stop = context.WithCancelCause(context.WithoutCancel(ctx))
-	if err := errors.Join(s.loadGames(ctx), s.recover(ctx)); err != nil {
+	if err := s.open(ctx); err != nil {
 		return nil, errors.Join(err, s.Close())
 	}
-	s.running.Go(s.keepLock)
 	s.running.Go(s.keepTidy)
 	return s, nil
 }
 
-// keepLock holds the database's lock over broken connections, so that no second
-// service takes up this one's changeovers.
-func (s *Service) keepLock() {
-	tick := time.NewTicker(5 * time.Second)
-	defer tick.Stop()
-	for {
-		select {
-		case <-s.ctx.Done():
-			return
-		case <-tick.C:
-			ctx, cancel := context.WithTimeout(s.ctx, 3*time.Second)
-			if err := s.records.KeepLock(ctx); err != nil && s.ctx.Err() == nil {
-				s.log.Error("the service's lock on the database is lost", "error", err)
-			}
-			cancel()
-		}
+// open does what needs the records: it waits until this service is the one that acts.
+func (s *Service) open(ctx context.Context) (err error) {
+	name, _ := os.Hostname() // for people only
+	s.records, err = records.Open(ctx, s.config.Database, records.Claim{
+		Who: strings.TrimSpace(name + " " + s.config.Address), Data: s.identity, Alone: s.lock.alone,
+		Term: s.config.Lease, StandsBy: s.config.StandsBy,
+	})
+	if err != nil {
+		return err
 	}
+	if err := clearArrivals(filepath.Join(s.config.Data, "arrivals")); err != nil {
+		return err
+	}
+	blobs, err := vault.Files(filepath.Join(s.config.Data, "vault"))
+	if err != nil {
+		return err
+	}
+	if s.vault, err = vault.Open(ctx, blobs, s.records.VaultIndex()); err != nil {
+		return errors.Join(err, blobs.Close())
+	}
+	return errors.Join(s.openHosts(ctx), s.loadGames(ctx), s.recover(ctx))
 }
+
+// Lost is closed when another service has taken over. This one is then to be closed.
+func (s *Service) Lost() <-chan struct{} { return s.records.Lost() }
+
+// Acting is nil while this service may act; see records.Records.
+func (s *Service) Acting() error { return s.acting() }
+
+func (s *Service) acting() error { return s.records.Acting() }
 
 // clearArrivals removes what was being received in one piece, or unpacked, when an
 // earlier life ended: the sender has been told that it did not arrive. Uploads that can
@@ -137,18 +154,25 @@ var errShutdown = &fault.Error{Code: fault.Interrupted, Op: "stop", Path: "servi
 func (s *Service) Close() error {
 	s.stop(errShutdown)
 	s.running.Wait()
-	s.records.Close()
+	if s.records != nil {
+		s.records.Close()
+	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	var err error
-	for _, l := range s.live {
-		err = errors.Join(err, l.closer.Close())
+	err := s.lock.release()
+	for _, slot := range s.live {
+		if l := slot.now.Load(); l != nil {
+			err = errors.Join(err, l.closer.Close())
+		}
 	}
 	return err
 }
 
-// Healthy tells whether the service can work.
+// Healthy tells whether the service can work, and may.
 func (s *Service) Healthy(ctx context.Context) error {
+	if err := s.acting(); err != nil {
+		return err
+	}
 	ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
 	defer cancel()
 	return s.records.Ping(ctx)
@@ -191,9 +215,9 @@ func (s *Service) recover(ctx context.Context) error {
 			s.log.Error("server cannot be reached", "server", rec.Name, "error", err)
 			continue
 		}
-		st := l.control.Status()
-		s.log.Info("server found", "server", rec.Name, "state", st.State, "pid", st.PID)
-		if s.config.StartServers && rec.Wanted == "running" && st.State == "stopped" && !held[rec.Name] {
+		st := l.control.Status(ctx)
+		s.log.Info("server found", "server", rec.Name, "state", st.State, "process", st.Process, "cause", st.Cause)
+		if s.config.StartServers && rec.Wanted == string(life.Running) && st.State == life.Stopped && !held[rec.Name] {
 			s.running.Go(func() {
 				if _, err := s.StartServer(s.ctx, rec.Name); err != nil {
 					s.log.Error("server does not start", "server", rec.Name, "error", err)

@@ -89,7 +89,7 @@ func (s *Service) retitle(ctx context.Context, of records.Copy, title, by string
 		case stored.Files[titled].Size > fit.LongestTitled:
 			return nil, fmt.Errorf("%s has more than %d bytes", file, fit.LongestTitled)
 		}
-		return io.ReadAll(s.vault.Read(stored.Files[titled]))
+		return io.ReadAll(s.vault.Read(ctx, stored.Files[titled]))
 	})
 	if err != nil {
 		return refused(err)
@@ -98,7 +98,7 @@ func (s *Service) retitle(ctx context.Context, of records.Copy, title, by string
 	for i, f := range stored.Files {
 		files[i] = vault.Source{Part: f.Part, Path: f.Path, Modified: f.Modified, Known: f.Chunks}
 		if !f.Dir() {
-			files[i].Open = func() (io.ReadCloser, error) { return io.NopCloser(s.vault.Read(f)), nil }
+			files[i].Open = func() (io.ReadCloser, error) { return io.NopCloser(s.vault.Read(ctx, f)), nil }
 		}
 	}
 	files[titled].Known, files[titled].Modified = nil, s.now()
@@ -107,7 +107,7 @@ func (s *Service) retitle(ctx context.Context, of records.Copy, title, by string
 	if err != nil {
 		return err
 	}
-	facts, err := s.readCopy(made, w.Folder, w.Game)
+	facts, err := s.readCopy(ctx, made, w.Folder, w.Game)
 	if err != nil {
 		return err
 	}
@@ -123,14 +123,14 @@ func (s *Service) retitle(ctx context.Context, of records.Copy, title, by string
 }
 
 // readCopy reads what a stored copy says of itself; only "" is any game.
-func (s *Service) readCopy(c vault.Copy, folder, only string) (world.World, error) {
-	s.vault.Expect(c)
+func (s *Service) readCopy(ctx context.Context, c vault.Copy, folder, only string) (world.World, error) {
+	s.vault.Expect(ctx, c)
 	var failed error
 	for _, p := range s.games.profiles() {
 		if only != "" && p.ID != only {
 			continue
 		}
-		tree := s.vault.Tree(c, func(part, name string) string {
+		tree := s.vault.Tree(ctx, c, func(part, name string) string {
 			if part == "" {
 				return path.Join(folder, name)
 			}
@@ -259,7 +259,7 @@ func (s *Service) sameAs(ctx context.Context, c records.Copy) ([]wire.SameWorld,
 	if err != nil {
 		return nil, err
 	}
-	mine, err := s.vault.Load(c.ID)
+	mine, err := s.vault.Load(ctx, c.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -271,7 +271,7 @@ func (s *Service) sameAs(ctx context.Context, c records.Copy) ([]wire.SameWorld,
 			continue
 		}
 		seen[other.WorldID] = true // its newest copy is enough
-		if why, share := s.alike(c, other, mine); why != "" {
+		if why, share := s.alike(ctx, c, other, mine); why != "" {
 			out = append(out, wire.SameWorld{World: other.World, Title: other.Facts.V.Title, Why: why, Share: share})
 		}
 	}
@@ -279,7 +279,7 @@ func (s *Service) sameAs(ctx context.Context, c records.Copy) ([]wire.SameWorld,
 	return out, nil
 }
 
-func (s *Service) alike(c, other records.Copy, mine vault.Copy) (why string, share int) {
+func (s *Service) alike(ctx context.Context, c, other records.Copy, mine vault.Copy) (why string, share int) {
 	known := func(name string) (a, b string, both bool) {
 		fa, fb := c.Facts.V.Fact(name), other.Facts.V.Fact(name)
 		return fa.Text, fb.Text, fa.Known() && fb.Known() && fa.Text != "" && fb.Text != ""
@@ -289,7 +289,7 @@ func (s *Service) alike(c, other records.Copy, mine vault.Copy) (why string, sha
 	if ids && id != otherID || !ids && seeds && seed != otherSeed {
 		return "", 0
 	}
-	if theirs, err := s.vault.Load(other.ID); err == nil {
+	if theirs, err := s.vault.Load(ctx, other.ID); err == nil {
 		share = shared(mine, theirs)
 	}
 	switch {

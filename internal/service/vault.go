@@ -122,7 +122,7 @@ func (s *Service) adopt(ctx context.Context, ids []string) error {
 			failed = errors.Join(failed, err)
 			continue
 		}
-		c, err := s.vault.Load(id)
+		c, err := s.vault.Load(ctx, id)
 		if err != nil {
 			failed = errors.Join(failed, err)
 			continue
@@ -135,7 +135,7 @@ func (s *Service) adopt(ctx context.Context, ids []string) error {
 }
 
 func (s *Service) adoptOne(ctx context.Context, c vault.Copy) error {
-	w, err := s.readCopy(c, "found-"+c.ID[:12], "")
+	w, err := s.readCopy(ctx, c, "found-"+c.ID[:12], "")
 	if err != nil {
 		return err
 	}

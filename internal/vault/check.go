@@ -118,7 +118,7 @@ func whatOf(err error) string {
 
 // touched tells whether a copy lacks something.
 func (v *Vault) touched(ctx context.Context, id string) (*Touched, error) {
-	c, err := v.Load(id)
+	c, err := v.Load(ctx, id)
 	if code := fault.CodeOf(err); code == fault.Damaged || code == fault.NotFound {
 		return &Touched{Copy: id, Files: []string{}}, nil
 	}

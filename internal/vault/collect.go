@@ -108,7 +108,7 @@ func (v *Vault) forget(ctx context.Context, keep []string, before time.Time) (en
 	defer v.storing.Unlock()
 	entries, _, err = v.index.Forget(ctx, func(need func(Kind, Name) error) error {
 		for _, id := range append(v.storedSince(before), keep...) {
-			if err := v.needs(id, need); err != nil {
+			if err := v.needs(ctx, id, need); err != nil {
 				return err
 			}
 		}
@@ -132,8 +132,11 @@ func (v *Vault) storedSince(then time.Time) (ids []string) {
 }
 
 // needs hands out everything that a copy is made of.
-func (v *Vault) needs(id string, need func(Kind, Name) error) error {
-	c, err := v.Load(id)
+func (v *Vault) needs(ctx context.Context, id string, need func(Kind, Name) error) error {
+	c, err := v.Load(ctx, id)
+	if err != nil && ctx.Err() != nil {
+		return err
+	}
 	if err != nil {
 		return &fault.Error{Code: fault.Damaged, Op: "collect in", Path: "the vault", What: "a copy does not read, so it cannot be told what it needs; nothing was removed", Err: err}
 	}

@@ -73,16 +73,16 @@ func (v *Vault) lookUp(ctx context.Context, chunks []Chunk) (Place, error) {
 
 // Expect tells that a copy is going to be read: the index is asked for its chunks a
 // thousand at a time, not file by file.
-func (v *Vault) Expect(c Copy) {
+func (v *Vault) Expect(ctx context.Context, c Copy) {
 	var chunks []Chunk
 	for _, f := range c.Files {
 		if chunks = append(chunks, f.Chunks...); len(chunks) >= 1000 {
-			_, _ = v.lookUp(context.Background(), chunks) // reading will tell
+			_, _ = v.lookUp(ctx, chunks) // reading will tell
 			chunks = chunks[:0]
 		}
 	}
 	if len(chunks) > 0 {
-		_, _ = v.lookUp(context.Background(), chunks) // reading will tell
+		_, _ = v.lookUp(ctx, chunks) // reading will tell
 	}
 }
 
@@ -147,12 +147,16 @@ func (v *Vault) decode(e Entry, coded, dst []byte) (data []byte, err error) {
 	return data, nil
 }
 
-// Read opens a file of a copy; every chunk is verified before its bytes are given out.
-func (v *Vault) Read(f File) io.Reader { return &fileReader{v: v, chunks: f.Chunks} }
+// Read opens a file of a copy, to be read while ctx lasts; every chunk is verified before
+// its bytes are given out.
+func (v *Vault) Read(ctx context.Context, f File) io.Reader {
+	return &fileReader{v: v, ctx: ctx, chunks: f.Chunks}
+}
 
 // fileReader reads the next chunk while the last one is being used.
 type fileReader struct {
 	v      *Vault
+	ctx    context.Context
 	chunks []Chunk
 	buf    []byte         // memory of the last chunk
 	rest   []byte         // what of it has not been given out
@@ -174,7 +178,7 @@ func (r *fileReader) next() error {
 		if r.ahead != nil {
 			got = <-r.ahead
 		} else {
-			got.data, got.err = r.v.readChunk(context.Background(), r.chunks, r.buf)
+			got.data, got.err = r.v.readChunk(r.ctx, r.chunks, r.buf)
 		}
 		if got.err != nil {
 			r.ahead = nil
@@ -188,7 +192,7 @@ func (r *fileReader) next() error {
 		if len(r.chunks) > 0 {
 			ahead, chunks := make(chan readAhead, 1), r.chunks
 			go func() {
-				data, err := r.v.readChunk(context.Background(), chunks, free)
+				data, err := r.v.readChunk(r.ctx, chunks, free)
 				ahead <- readAhead{data, err}
 			}()
 			r.ahead = ahead

@@ -327,12 +327,11 @@ func (v *Vault) storeChunk(ctx context.Context, p *packer, data []byte) (Chunk, 
 }
 
 // Load reads a copy's manifest and verifies that it is the one of that id.
-func (v *Vault) Load(id string) (Copy, error) {
+func (v *Vault) Load(ctx context.Context, id string) (Copy, error) {
 	name, err := ParseName(id)
 	if err != nil {
 		return Copy{}, fault.New(fault.NotFound, "load copy", id, "not a copy's id")
 	}
-	ctx := context.Background()
 	places, err := v.index.Find(ctx, CopyKind, []Name{name})
 	if err != nil {
 		return Copy{}, v.fail("load from", err)
@@ -363,7 +362,7 @@ func (v *Vault) Verify(ctx context.Context, c Copy) error {
 		if err := context.Cause(ctx); err != nil {
 			return fault.Wrap(fault.Interrupted, "verify", c.ID, err)
 		}
-		if _, err := io.Copy(io.Discard, v.Read(f)); err != nil {
+		if _, err := io.Copy(io.Discard, v.Read(ctx, f)); err != nil {
 			return fault.Wrap(fault.Damaged, "verify "+f.Path+" of", c.ID, err)
 		}
 	}

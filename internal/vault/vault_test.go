@@ -89,13 +89,13 @@ func TestStoreGivesBackTheSameBytes(t *testing.T) {
 	again, err := v.Store(context.Background(), files, nil)
 	require.NoError(t, err)
 	assert.Equal(t, c.ID, again.ID, "the same content is the same copy")
-	loaded, err := v.Load(c.ID)
+	loaded, err := v.Load(context.Background(), c.ID)
 	require.NoError(t, err)
 	for _, f := range loaded.Files {
 		if f.Dir() {
 			continue
 		}
-		got, err := io.ReadAll(v.Read(f))
+		got, err := io.ReadAll(v.Read(context.Background(), f))
 		require.NoError(t, err)
 		assert.True(t, bytes.Equal(contents[filepath.Base(f.Path)], got), f.Path)
 	}
@@ -166,7 +166,7 @@ func TestNothingIsLoadedThatIsNoCopy(t *testing.T) {
 	t.Parallel()
 	v := open(t, t.TempDir())
 	for _, id := range []string{"../../etc/passwd", "", strings.Repeat("0", 64)} {
-		_, err := v.Load(id)
+		_, err := v.Load(context.Background(), id)
 		assert.ErrorIs(t, err, fault.NotFound.As())
 	}
 }
@@ -204,7 +204,7 @@ func TestRebuild(t *testing.T) {
 	}
 	fresh := open(t, dir)
 	for _, c := range copies {
-		got, err := fresh.Load(c.ID)
+		got, err := fresh.Load(context.Background(), c.ID)
 		require.NoError(t, err)
 		require.NoError(t, fresh.Verify(ctx, got))
 	}
@@ -546,7 +546,7 @@ func TestTree(t *testing.T) {
 		source("caverns", "c.qt", "deep"), source("aurora", "a.qt", "out"), {Path: "folk/"},
 	}, nil)
 	require.NoError(t, err)
-	tree := v.Tree(c, func(part, name string) string {
+	tree := v.Tree(context.Background(), c, func(part, name string) string {
 		switch part {
 		case "":
 			return name

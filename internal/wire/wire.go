@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"reshard/internal/changeover"
+	"reshard/internal/core/capability"
 	"reshard/internal/core/compare"
 	"reshard/internal/core/fit"
 	"reshard/internal/core/plan"
@@ -236,11 +237,14 @@ type Server struct {
 	Root    string            `json:"root"`
 	Command []string          `json:"command"`
 	Env     map[string]string `json:"env"`
-	// State is running, starting, stopping, stopped, unreachable (see Trouble), or
-	// exited: it should run
-	// and does not.
-	State    string     `json:"state" enum:"running,starting,stopping,stopped,exited,unreachable"`
-	PID      int        `json:"pid,omitempty"`
+	Host    string            `json:"host"`
+	// State is running, starting, stopping or stopped; exited: it should run and does
+	// not; unknown: it cannot be told whether it runs; unreachable: its folder cannot be
+	// opened. Note and Trouble say why.
+	State string `json:"state" enum:"running,starting,stopping,stopped,exited,unknown,unreachable"`
+	// Process names the running process.
+	Process string `json:"process,omitempty"`
+	// Since is when it was started, or from when on it has been unknown.
 	Since    *time.Time `json:"since,omitempty"`
 	ExitCode *int       `json:"exitCode,omitempty"`
 	ExitedAt *time.Time `json:"exitedAt,omitempty"`
@@ -263,8 +267,14 @@ type Server struct {
 	Changeover  int64 `json:"changeover,omitempty"`
 	LastStartMS int64 `json:"lastStartMs"`
 	LastStopMS  int64 `json:"lastStopMs"`
+	// Note says why its state cannot be told, or whose word for it is taken.
+	Note string `json:"note,omitempty"`
 	// Trouble says why the server's files cannot be read; "" when they can.
 	Trouble string `json:"trouble,omitempty"`
+	// Can is what its host can do, absent while that is not known, and Lacks what is
+	// therefore not promised, in words.
+	Can   *capability.Set   `json:"can,omitempty"`
+	Lacks []capability.Lack `json:"lacks,omitempty"`
 }
 
 // ServerFacts is a server with all that its files say.
@@ -276,6 +286,7 @@ type ServerFacts struct {
 // NewServer is what to record as a server.
 type NewServer struct {
 	Name    string            `json:"name" pattern:"^[a-z0-9][a-z0-9-]{0,39}$" doc:"for commands and addresses"`
+	Host    string            `json:"host,omitempty" doc:"where it lives; the service's own machine if left out"`
 	Game    string            `json:"game"`
 	Kind    string            `json:"kind,omitempty" doc:"may be left out when the game has one kind"`
 	Root    string            `json:"root" doc:"the server's folder, absolute"`

@@ -146,7 +146,12 @@ func ReadHeart(dir string) (h Heart, err error) {
 		return h, err
 	}
 	defer f.Close() //nolint:errcheck // only read
-	z, err := gzip.NewReader(f)
+	return DecodeHeart(f)
+}
+
+// DecodeHeart reads what heart.cbor.gz holds.
+func DecodeHeart(from io.Reader) (h Heart, err error) {
+	z, err := gzip.NewReader(from)
 	if err != nil {
 		return h, err
 	}

@@ -6,8 +6,10 @@
 package fault
 
 import (
+	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"strings"
 )
 
@@ -21,8 +23,15 @@ const (
 	Invalid       Code = "invalid"          // a value that was given cannot be used
 	NotFound      Code = "not-found"        // a named thing does not exist
 	Exists        Code = "exists"           // a thing of that name exists already
-	Denied        Code = "denied"           // not signed in, or not allowed
+	NotEmpty      Code = "not-empty"        // a folder that should be empty is not
+	Denied        Code = "denied"           // not signed in
+	NotAllowed    Code = "not-allowed"      // signed in, and may not do this
+	Refused       Code = "refused"          // the host does not let the service do this
+	Unsupported   Code = "not-supported"    // the host, or the game, has no way to do this
 	Unreachable   Code = "unreachable"      // the service, a host or the database does not answer
+	TooSlow       Code = "too-slow"         // an act took longer than its limit; it may still have happened
+	StateUnknown  Code = "state-unknown"    // it cannot be told whether a server runs
+	StandsBy      Code = "stands-by"        // the service does not act: another one does, or it has lost its lease
 	NotAWorld     Code = "not-a-world"      // nothing in the tree is a world of a known game
 	ManyWorlds    Code = "many-worlds"      // more than one world, a person must say which
 	BadArchive    Code = "bad-archive"      // an archive is empty, truncated, encrypted or inconsistent
@@ -52,7 +61,14 @@ var next = map[Code]string{
 	Invalid:       "Correct the value and try again.",
 	NotFound:      "Check the spelling; the list commands (worlds, servers, changeovers) show what there is.",
 	Exists:        "Choose another name, or use the one that exists.",
+	NotEmpty:      "Look into the folder: something has been put there. Nothing of it was touched.",
 	Denied:        "Sign in: reshard sign-in --address URL --user NAME.",
+	NotAllowed:    "Ask somebody who may, or sign in as another user.",
+	Refused:       "Give the account that the service uses on the host the right to read and write there.",
+	Unsupported:   "Look at what the host can do: reshard servers show SERVER.",
+	TooSlow:       "Try again when the host answers as usual; what was asked for may still have happened.",
+	StateUnknown:  "Look at the server by its own means. When you know that it is stopped, say so: reshard servers stopped SERVER.",
+	StandsBy:      "Ask the service that acts, or wait: this one takes over by itself when the other is gone.",
 	Unreachable:   "Check the address and that the service runs there: reshard serve.",
 	NotAWorld:     "Point at the world's own folder or at an archive that holds it; reshard games show GAME tells what marks a world.",
 	ManyWorlds:    "Say which one with --root FOLDER.",
@@ -123,10 +139,46 @@ func (e *Error) Error() string {
 // Unwrap gives the cause.
 func (e *Error) Unwrap() error { return e.Err }
 
-// Is makes errors.Is(err, fault.NoSpace) work through a Code's own error value.
+// Is makes errors.Is(err, fault.NoSpace.As()) work, and errors.Is with the errors of
+// io/fs, which code that only reads a tree asks for.
 func (e *Error) Is(target error) bool {
+	switch target {
+	case fs.ErrNotExist:
+		return e.Code == NotFound
+	case fs.ErrExist:
+		return e.Code == Exists
+	case fs.ErrPermission:
+		return e.Code == Refused
+	}
 	c, ok := target.(codeError)
 	return ok && c.code == e.Code
+}
+
+// Passing reports whether a failure may pass by itself, so that what was tried is worth
+// trying again as it stands: nobody answered, or not in time. What was asked for may
+// have happened all the same.
+func Passing(err error) bool {
+	switch CodeOf(err) {
+	case Unreachable, TooSlow, StateUnknown:
+		return true
+	}
+	return false
+}
+
+// Ended gives the code for a context that has ended: TooSlow for a deadline, and
+// Interrupted for a cancellation, unless its cause has a code of its own. It is "" for
+// other errors.
+func Ended(err error) Code {
+	var e *Error
+	switch {
+	case errors.As(err, &e):
+		return e.Code
+	case errors.Is(err, context.DeadlineExceeded):
+		return TooSlow
+	case errors.Is(err, context.Canceled):
+		return Interrupted
+	}
+	return ""
 }
 
 type codeError struct{ code Code }
@@ -142,14 +194,14 @@ func New(code Code, op, path, format string, args ...any) *Error {
 }
 
 // Wrap attaches a code, an operation and a path to a cause. A cause that
-// carries a code already keeps it: the place nearest to the failure knows best.
+// carries a code already keeps it: the place nearest to the failure knows best. A
+// limit of time that has passed is TooSlow whatever the caller thinks of it.
 func Wrap(code Code, op, path string, err error) error {
 	if err == nil {
 		return nil
 	}
-	var inner *Error
-	if errors.As(err, &inner) {
-		code = inner.Code
+	if own := Ended(err); own != "" {
+		code = own
 	}
 	return &Error{Code: code, Op: op, Path: path, Err: err}
 }

@@ -7,7 +7,9 @@ import (
 	"strings"
 	"time"
 
+	"reshard/internal/core/capability"
 	"reshard/internal/core/game"
+	"reshard/internal/core/life"
 	"reshard/internal/core/server"
 	"reshard/internal/core/world"
 )
@@ -70,7 +72,9 @@ type Choices map[string]string
 
 // Live is what is known of a server beside its files.
 type Live struct {
-	State           string // running, stopped, starting, stopping or unknown
+	State life.State
+	// Cause says why the state is unknown.
+	Cause           string
 	DeclaredVersion string // a person's word, used when nothing else says it
 	ConsoleVersion  string // what the server's log or console says, "" unknown
 	FreeBytes       int64  // on the file system of the worlds; -1 unknown
@@ -82,6 +86,18 @@ type Live struct {
 	// Since is when the running server was started; zero when that is not known.
 	Since  time.Time
 	Exited bool // it should run and does not
+	// Can is what the server's host can do, Host its name.
+	Can  capability.Set
+	Host string
+	// Owner is whom the world that is replaced belongs to, else the worlds folder, as the
+	// host names accounts; "" is not known. OwnerKept says that what is placed will
+	// belong to it.
+	Owner     string
+	OwnerKept bool
+	// Working are other processes that may write in the server's folder, Passing shells
+	// of people who are in it, Hidden how many processes could not be looked into.
+	Working, Passing []string
+	Hidden           int
 }
 
 // Input is everything a rule may look at.
@@ -178,7 +194,7 @@ func (in Input) Wants() []Want {
 // lost reports whether a settings document was changed while the server runs that
 // writes it anew on its way down: what stands there now will not stand there then.
 func (in Input) lost(doc string) bool {
-	if in.Live.State != "running" || in.Live.Since.IsZero() || !in.Profile.Server.Settings[doc].WritesBack {
+	if in.Live.State != life.Running || in.Live.Since.IsZero() || !in.Profile.Server.Settings[doc].WritesBack {
 		return false
 	}
 	for _, d := range in.Server.Settings {
@@ -200,17 +216,17 @@ type Rule struct {
 // verdicts are equal.
 var Rules = []Rule{
 	gameRule, versionRule, folderNameRule, charactersRule, titleRule, sourcesRule, flagsRule, overridesRule, realmsRule, leftoversRule, seedRule,
-	modsRule, playersRule, worldSettingsRule, completenessRule, settingsRule, firstStartRule, locksRule, runningRule, spaceRule,
+	modsRule, playersRule, worldSettingsRule, completenessRule, settingsRule, firstStartRule, locksRule, runningRule, processesRule, ownerRule, hostRule, spaceRule,
 }
 
 // ServerRules are the concerns of a server alone, with the world that it has now.
 var ServerRules = []Rule{
 	activeWorldRule, lastExitRule, gameRule, versionRule, sourcesRule, flagsRule, overridesRule, realmsRule, leftoversRule, seedRule,
-	modsRule, playersRule, completenessRule, settingsRule, firstStartRule, locksRule,
+	modsRule, playersRule, completenessRule, settingsRule, firstStartRule, locksRule, processesRule,
 }
 
 // withoutWorld are those of them that need no world to look at.
-var withoutWorld = []Rule{activeWorldRule, lastExitRule, sourcesRule, flagsRule, leftoversRule, settingsRule, firstStartRule}
+var withoutWorld = []Rule{activeWorldRule, lastExitRule, sourcesRule, flagsRule, leftoversRule, settingsRule, firstStartRule, processesRule}
 
 // Check makes the sheet of a server alone: in.World is the active world as it
 // stands on the server, without a folder name when there is none. The verdicts
@@ -227,7 +243,7 @@ func Check(in Input) Sheet {
 // an equal sheet.
 func Compare(in Input) Sheet {
 	if in.makesFirstStart() {
-		return sheetOf(in, []Rule{gameRule, firstStartRule, runningRule})
+		return sheetOf(in, []Rule{gameRule, firstStartRule, runningRule, processesRule})
 	}
 	return sheetOf(in, rulesFor(in))
 }

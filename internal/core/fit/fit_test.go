@@ -8,14 +8,17 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"reshard/games"
+	"reshard/internal/core/capability"
 	"reshard/internal/core/fact"
 	"reshard/internal/core/fit"
 	"reshard/internal/core/game"
+	"reshard/internal/core/life"
 	"reshard/internal/core/server"
 	"reshard/internal/core/world"
 )
@@ -42,7 +45,7 @@ func situation(t *testing.T) fit.Input {
 			Settings: []server.Document{{Name: "main", File: "quarry.properties", Format: "properties", Hash: "x"}},
 			Worlds:   []server.Present{{Folder: "fen", Title: "Old Fen", Seed: "9"}}, Folders: []string{"fen"},
 		},
-		Live:    fit.Live{State: "stopped", FreeBytes: 1 << 40, SameFilesystem: true, Players: -1},
+		Live:    fit.Live{State: life.Stopped, FreeBytes: 1 << 40, SameFilesystem: true, Can: capability.All(), Players: -1},
 		Choices: fit.Choices{},
 	}
 }
@@ -224,8 +227,27 @@ func TestRules(t *testing.T) {
 		{"mods unreadable", func(in *fit.Input) { in.Server.Mods = fails("no server.json") }, "mods", fit.Choose, "cannot be compared", "mods=go-on"},
 		{"settings unreadable", func(in *fit.Input) { in.Server.Settings[0].Why = "there is no quarry.properties" }, "settings", fit.Blocks, "there is no", ""},
 		{"key repeated", func(in *fit.Input) { setting(in, "active-world", func(s *server.Setting) { s.Repeats = []int{2} }) }, "settings", fit.Fits, "line 4, the last", ""},
-		{"running", func(in *fit.Input) { in.Live.State = "running" }, "running", fit.Adjust, "stop it cleanly", ""},
-		{"starting", func(in *fit.Input) { in.Live.State = "starting" }, "running", fit.Blocks, "starting", ""},
+		{"running", func(in *fit.Input) { in.Live.State = life.Running }, "running", fit.Adjust, "stop it cleanly", ""},
+		{"starting", func(in *fit.Input) { in.Live.State = life.Starting }, "running", fit.Blocks, "starting", ""},
+		{"unknown", func(in *fit.Input) {
+			in.Live.State, in.Live.Cause = life.Unknown, "its host does not answer"
+		}, "running", fit.Blocks, "It cannot be told whether the server runs: its host does not answer", ""},
+		{"somebody else is there", func(in *fit.Input) {
+			in.Live.Working = []string{"quarry (process 7), which works in this folder"}
+		}, "processes", fit.Choose, "quarry (process 7)", "processes=go-on"},
+		{"somebody else may go on", func(in *fit.Input) {
+			in.Live.Working, in.Choices["processes"] = []string{"rsync (process 7)"}, "go-on"
+		}, "processes", fit.Adjust, "nothing to do with the worlds", ""},
+		{"a shell is there", func(in *fit.Input) {
+			in.Live.Passing = []string{"bash (process 8), which works in this folder"}
+		}, "processes", fit.Fits, "somebody's shell: bash (process 8)", ""},
+		{"some cannot be seen", func(in *fit.Input) { in.Live.Hidden = 3 }, "processes", fit.Fits, "3 processes of other accounts could not be looked into", ""},
+		{"owner not known", func(in *fit.Input) {}, "owner", fit.Fits, "not known", ""},
+		{"owner is kept", func(in *fit.Input) { in.Live.Owner, in.Live.OwnerKept = "7:7", true }, "owner", fit.Fits, "whom the worlds there belong to", ""},
+		{"owner is not kept", func(in *fit.Input) { in.Live.Owner = "7:7" }, "owner", fit.Choose, "not to 7:7", "owner=go-on"},
+		{"a host without sync", func(in *fit.Input) { in.Live.Can.Sync = false }, "host", fit.Fits, "A power cut on the host", ""},
+		{"a host with coarse times", func(in *fit.Input) { in.Live.Can.TimePrecision = time.Minute }, "host", fit.Fits, "Times are kept to 1m0s only", ""},
+		{"a host that cannot rename folders", func(in *fit.Input) { in.Live.Can.RenameFolders = false }, "host", fit.Blocks, "as long as a copy", ""},
 		{"no room", func(in *fit.Input) { in.Live.FreeBytes = 5000 }, "space", fit.Blocks, "to spare", ""},
 		{"room unknown", func(in *fit.Input) { in.Live.FreeBytes = -1 }, "space", fit.Fits, "does not tell", ""},
 		{"other file system", func(in *fit.Input) { in.Live.SameFilesystem = false }, "space", fit.Blocks, "another file system", ""},
@@ -315,12 +337,12 @@ func TestServerAlone(t *testing.T) {
 		{"a flag is off", func(in *fit.Input) { setting(in, "active-world", resumeOff) }, "flags", fit.Blocks, "starts afresh"},
 		{"a lock of a stopped server", func(in *fit.Input) { in.Server.Worlds[0].Locks = []string{"held.lock"} }, "locks", fit.Choose, "not clean"},
 		{"a lock of a running server", func(in *fit.Input) {
-			in.Server.Worlds[0].Locks, in.Live.State = []string{"held.lock"}, "running"
+			in.Server.Worlds[0].Locks, in.Live.State = []string{"held.lock"}, life.Running
 		}, "locks", fit.Fits, "as it should"},
 		{"one source beats another", func(in *fit.Input) { setting(in, "active-world", hidesOther) }, "sources", fit.Choose, "beats"},
 		{"never started", func(in *fit.Input) { neverStarted(in) }, "first-start", fit.Blocks, "never been started"},
 		{"exited", func(in *fit.Input) { in.Live.Exited = true }, "state", fit.Blocks, "exited on its own"},
-		{"starting", func(in *fit.Input) { in.Live.State = "starting" }, "state", fit.Adjust, "not ready yet"},
+		{"starting", func(in *fit.Input) { in.Live.State = life.Starting }, "state", fit.Adjust, "not ready yet"},
 		{"leftover realms", func(in *fit.Input) { in.Server.Folders = []string{"fen", "fen~caverns", "old~aurora"} }, "leftovers", fit.Choose, "old~aurora"},
 		{"no leftovers", func(in *fit.Input) { in.Server.Folders = []string{"fen", "fen~caverns"} }, "leftovers", fit.Fits, "No realm folders"},
 		{"a seed left behind", func(in *fit.Input) { setting(in, "seed", func(s *server.Setting) { s.Value = "7" }) }, "seed", fit.Adjust, "later reset"},

@@ -15,8 +15,10 @@ import (
 	"reshard/cmd/standin/quarrymoss"
 	"reshard/cmd/standin/saltmarch"
 	"reshard/games"
+	"reshard/internal/core/capability"
 	"reshard/internal/core/fit"
 	"reshard/internal/core/game"
+	"reshard/internal/core/life"
 	"reshard/internal/core/plan"
 	"reshard/internal/core/server"
 	"reshard/internal/core/world"
@@ -72,7 +74,7 @@ func newStage(t *testing.T, gameID string) *stage {
 	dir := t.TempDir()
 	s := &stage{
 		t: t, game: gameID, root: filepath.Join(dir, "server"), own: filepath.Join(dir, "own"), choices: fit.Choices{},
-		live: fit.Live{State: "running", FreeBytes: 1 << 40, SameFilesystem: true, Players: -1},
+		live: fit.Live{State: life.Running, FreeBytes: 1 << 40, SameFilesystem: true, Can: capability.All(), Owner: "1000:1000", OwnerKept: true, Players: -1},
 	}
 	s.machine.Roots = []string{s.root}
 	switch gameID {
@@ -246,7 +248,7 @@ func goldenCases() []goldenCase {
 		{q, "fits but for the name", fit.Adjust, moss(fen, "fen")},
 		{q, "fits", fit.Fits, func(s *stage) {
 			s.bring(with(func(o *quarrymoss.Options) { o.Seed = 7 }), "winter")
-			s.live.State = "stopped"
+			s.live.State = life.Stopped
 		}},
 		{q, "one capital", fit.Adjust, moss(fen, "Winter")},
 		{q, "blank at the end of the setting", fit.Choose, func(s *stage) {
@@ -305,7 +307,7 @@ func goldenCases() []goldenCase {
 			}), "Orchard 🍎 ")
 			require.NoError(s.t, os.RemoveAll(filepath.Join(s.own, "Orchard 🍎 ", "ground")))
 			require.NoError(s.t, os.WriteFile(filepath.Join(s.own, "Orchard 🍎 ", "held.lock"), nil, 0o644))
-			s.live.FreeBytes, s.live.State = 1<<20, "starting"
+			s.live.FreeBytes, s.live.State = 1<<20, life.Starting
 			s.replace("quarry.properties", "world.folder=winter", "world.folder=wintr")
 		}},
 		{q, "alone and well", fit.Fits, func(s *stage) { s.alone = true }},

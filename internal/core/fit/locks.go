@@ -1,5 +1,7 @@
 package fit
 
+import "reshard/internal/core/life"
+
 // locksRule: is a file there that says that something has a world open?
 var locksRule = Rule{Concern: "locks", Title: "Lock files", check: func(in Input, r *Row) {
 	active, _ := in.Server.World(in.Server.Active)
@@ -8,7 +10,7 @@ var locksRule = Rule{Concern: "locks", Title: "Lock files", check: func(in Input
 		r.World = Cell{Text: orNone(list(in.World.Locks, 3), "none")}
 	}
 	switch {
-	case len(active.Locks) > 0 && in.Live.State == "stopped":
+	case len(active.Locks) > 0 && in.Live.State == life.Stopped:
 		r.choose(list(active.Locks, 3)+" says that the active world is open, and the server is stopped: another program may have it open, or its last end was not clean.",
 			"Look for another server on this folder, then go on.",
 			Option{Answer: "go-on", Say: "Nothing else has it open: take the lock for a leftover."})

@@ -4,6 +4,7 @@ import (
 	"slices"
 
 	"reshard/internal/core/game"
+	"reshard/internal/core/life"
 	"reshard/internal/core/server"
 )
 
@@ -26,19 +27,19 @@ func (in Input) here() bool { return in.Purpose == ForSwitch || in.Purpose == Fo
 // besideRules are the concerns of a world that only is to stand there.
 var besideRules = []Rule{
 	gameRule, versionRule, folderNameRule, charactersRule, titleRule, overridesRule, realmsRule, leftoversRule, modsRule, playersRule, completenessRule,
-	firstStartRule, spaceRule,
+	firstStartRule, ownerRule, hostRule, spaceRule,
 }
 
 // switchRules are the concerns of a world that stands on the server.
 var switchRules = []Rule{
 	versionRule, folderNameRule, sourcesRule, flagsRule, overridesRule, realmsRule, seedRule, modsRule, playersRule, completenessRule,
-	settingsRule, locksRule, runningRule,
+	settingsRule, locksRule, runningRule, processesRule, hostRule,
 }
 
-var renameRules = []Rule{folderNameRule, charactersRule, sourcesRule, flagsRule, leftoversRule, settingsRule, locksRule, runningRule}
+var renameRules = []Rule{folderNameRule, charactersRule, sourcesRule, flagsRule, leftoversRule, settingsRule, locksRule, runningRule, processesRule, hostRule}
 
 // ResetRules are the concerns of a new world that a server is to make.
-var ResetRules = []Rule{newWorldRule, charactersRule, newSeedRule, sourcesRule, leftoversRule, settingsRule, firstStartRule, locksRule, runningRule}
+var ResetRules = []Rule{newWorldRule, charactersRule, newSeedRule, sourcesRule, leftoversRule, settingsRule, firstStartRule, locksRule, runningRule, processesRule, hostRule}
 
 func rulesFor(in Input) []Rule {
 	switch in.Purpose {
@@ -57,7 +58,7 @@ func rulesFor(in Input) []Rule {
 // CanLoad reports whether a game's server can go over to another world while it runs: it has a
 // command for that, and does not write its settings back over what names the world.
 func (in Input) CanLoad() bool {
-	if in.Profile.Server.Console.Load.Say == "" || in.Live.State != "running" || in.Choices["restart"] == "yes" {
+	if in.Profile.Server.Console.Load.Say == "" || in.Live.State != life.Running || in.Choices["restart"] == "yes" {
 		return false
 	}
 	active := in.Server.Keys[game.KeyActiveWorld]

@@ -8,6 +8,7 @@ import (
 
 	"reshard/internal/core/fit"
 	"reshard/internal/core/game"
+	"reshard/internal/core/life"
 	"reshard/internal/core/server"
 )
 
@@ -111,7 +112,7 @@ func TestOtherPurposes(t *testing.T) {
 			in.Choices["folder-name"] = "bog"
 			in.Server.Folders = append(in.Server.Folders, "bog")
 		}, "folder-name", fit.Blocks, "is taken"},
-		{"rename a world that its server holds", fit.ForRename, func(in *fit.Input) { in.Choices["folder-name"] = "bog"; locked(in); in.Live.State = "running" }, "locks", fit.Fits, ""},
+		{"rename a world that its server holds", fit.ForRename, func(in *fit.Input) { in.Choices["folder-name"] = "bog"; locked(in); in.Live.State = life.Running }, "locks", fit.Fits, ""},
 		{"beside, taken", fit.ForBeside, func(*fit.Input) {}, "folder-name", fit.Choose, "already has"},
 		{"beside", fit.ForBeside, func(in *fit.Input) { in.Choices["folder-name"] = "bog" }, "folder-name", fit.Fits, "stays the active world"},
 		{"beside, the world of a fixed name", fit.ForBeside, func(in *fit.Input) {
@@ -131,7 +132,7 @@ func TestOtherPurposes(t *testing.T) {
 			in.Profile = &p
 		}, "title", fit.Blocks, "does not say where a title stands"},
 		{"settings changed under a running server", fit.ForPut, func(in *fit.Input) {
-			in.Live.State, in.Live.Since = "running", time.Unix(100, 0)
+			in.Live.State, in.Live.Since = life.Running, time.Unix(100, 0)
 			in.Server.Settings[0].Modified = time.Unix(200, 0)
 		}, "settings", fit.Adjust, "will be lost"},
 		{"missing mods can be waited for", fit.ForPut, func(in *fit.Input) { in.Choices["mods"] = "install"; in.Server.Mods.Items = nil }, "mods", fit.Adjust, "wait with the switch"},
@@ -152,13 +153,13 @@ func TestWhatWillBeLostIsWantedAllTheSame(t *testing.T) {
 	t.Parallel()
 	in := situation(t)
 	assert.Empty(t, in.Wants())
-	in.Live.State, in.Live.Since = "running", time.Unix(100, 0)
+	in.Live.State, in.Live.Since = life.Running, time.Unix(100, 0)
 	in.Server.Settings[0].Modified = time.Unix(50, 0)
 	assert.Empty(t, in.Wants(), "it stood there when the server started")
 	in.Server.Settings[0].Modified = time.Unix(200, 0)
 	wants := in.Wants()
 	assert.Len(t, wants, 2)
 	assert.Equal(t, []string{"fen", "-5"}, []string{wants[0].To, wants[1].To})
-	in.Live.State = "stopped"
+	in.Live.State = life.Stopped
 	assert.Empty(t, in.Wants())
 }

@@ -11,6 +11,7 @@ import (
 	"reshard/internal/core/fault"
 	"reshard/internal/core/fit"
 	"reshard/internal/core/game"
+	"reshard/internal/core/life"
 	"reshard/internal/core/server"
 )
 
@@ -56,7 +57,7 @@ func (in Input) begin(kind string) Plan {
 	return p
 }
 
-func (in Input) running() bool { return in.Fit.Live.State == "running" }
+func (in Input) running() bool { return in.Fit.Live.State == life.Running }
 
 func (p *Plan) add(steps ...Step) { p.Steps = append(p.Steps, steps...) }
 

@@ -11,9 +11,11 @@ import (
 
 	"reshard/cmd/standin/quarrymoss"
 	"reshard/games"
+	"reshard/internal/core/capability"
 	"reshard/internal/core/fault"
 	"reshard/internal/core/fit"
 	"reshard/internal/core/game"
+	"reshard/internal/core/life"
 	"reshard/internal/core/plan"
 	"reshard/internal/core/world"
 )
@@ -27,7 +29,7 @@ func (s scene) input(t *testing.T, profile *game.Profile, purpose fit.Purpose, n
 	}
 	in := fit.Input{
 		Profile: profile, Server: s.read(t), Purpose: purpose, Choices: choices,
-		Live: fit.Live{State: s.state, FreeBytes: -1, SameFilesystem: true, Players: -1, Roots: []string{s.root}},
+		Live: fit.Live{State: s.state, FreeBytes: -1, SameFilesystem: true, Can: capability.All(), Players: -1, Roots: []string{s.root}},
 	}
 	found, err := world.Direct(s.tree(), "worlds", profile)
 	require.NoError(t, err)
@@ -79,7 +81,7 @@ func TestEveryKindIsAPlan(t *testing.T) {
 	}
 	require.NoError(t, os.Mkdir(filepath.Join(split.root, "worlds", "spring~aurora"), 0o755))
 	stopped := plain
-	stopped.state = "stopped"
+	stopped.state = life.Stopped
 	noHold := func(p *game.Profile) {
 		p.Server.Console.Hold, p.Server.Console.Release = game.Exchange{}, game.Exchange{}
 	}
@@ -193,7 +195,7 @@ func TestAnUnsettledSheetGivesNoPlan(t *testing.T) {
 	assert.ErrorIs(t, err, fault.Blocked.As(), "it is the active one")
 	_, err = plan.DraftRename(s.input(t, quarry(t, nil), fit.ForRename, "winter", fit.Choices{"folder-name": "winter"}))
 	assert.ErrorIs(t, err, fault.Blocked.As())
-	s.state = "starting"
+	s.state = life.Starting
 	_, err = plan.DraftRename(s.input(t, quarry(t, nil), fit.ForRename, "winter", fit.Choices{"folder-name": "spring"}))
 	assert.ErrorIs(t, err, fault.Blocked.As())
 }
@@ -202,11 +204,11 @@ func TestAnUnsettledSheetGivesNoPlan(t *testing.T) {
 func TestFirstStart(t *testing.T) {
 	t.Parallel()
 	s := setup(t, "plain")
-	s.state = "stopped"
+	s.state = life.Stopped
 	in := s.input(t, quarry(t, nil), fit.ForPut, "winter", fit.Choices{"first-start": "make"})
 	in.Fit.Server.NotYet = []string{"worlds/"}
 	in.Sheet = fit.Compare(in.Fit)
-	assert.Len(t, in.Sheet.Rows, 3, "nothing else can be compared yet")
+	assert.Len(t, in.Sheet.Rows, 4, "nothing else can be compared yet")
 	p, err := plan.DraftFirstStart(in, plan.Then{Kind: plan.Put, World: "fen"})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"| start", "| stop", "prove"}, told(p))

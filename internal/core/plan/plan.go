@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"reshard/internal/core/game"
+	"reshard/internal/core/life"
 	"reshard/internal/core/settings"
 	"reshard/internal/core/world"
 )
@@ -184,7 +185,7 @@ type Expect struct {
 	// Placed names a world that must stand on the server without running there.
 	Placed string `json:"placed,omitempty"`
 	// State is what the server must be afterwards; "" is running.
-	State string `json:"state,omitempty"`
+	State life.State `json:"state,omitempty"`
 	// There are paths that must exist, a folder's with a slash at its end.
 	There []string `json:"there,omitempty"`
 }
@@ -241,6 +242,17 @@ type Plan struct {
 	Choices map[string]string `json:"choices,omitempty"`
 	// Then is what is to follow.
 	Then *Then `json:"then,omitempty"`
+}
+
+// StartsAfter reports whether the plan starts its server after a step, which therefore
+// must find it down.
+func (p Plan) StartsAfter(n int) bool {
+	return slices.ContainsFunc(p.Steps[n+1:], func(s Step) bool { return s.Kind == Start && s.Server == "" })
+}
+
+// StopsBefore reports whether the plan stops its server before a step.
+func (p Plan) StopsBefore(n int) bool {
+	return slices.ContainsFunc(p.Steps[:n], func(s Step) bool { return s.Kind == Stop && s.Server == "" })
 }
 
 // LocksOut reports whether players are locked out while the plan is carried out.

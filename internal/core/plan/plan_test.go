@@ -15,8 +15,10 @@ import (
 
 	"reshard/cmd/standin/quarrymoss"
 	"reshard/games"
+	"reshard/internal/core/capability"
 	"reshard/internal/core/fault"
 	"reshard/internal/core/fit"
+	"reshard/internal/core/life"
 	"reshard/internal/core/plan"
 	"reshard/internal/core/server"
 	"reshard/internal/core/world"
@@ -27,7 +29,7 @@ type scene struct {
 	root  string
 	kind  string
 	world world.World
-	state string
+	state life.State
 }
 
 func setup(t *testing.T, kind string) scene {
@@ -40,7 +42,7 @@ func setup(t *testing.T, kind string) scene {
 	require.NoError(t, quarrymoss.Make(filepath.Join(dir, "fen"), quarrymoss.Options{Title: "Fen", Seed: 2, Tiles: 1, Version: "2.5.1", Realms: []string{"aurora"}, Split: split}))
 	w, _, err := world.Inspect(os.DirFS(dir), "fen", "fen", "", games.All())
 	require.NoError(t, err)
-	return scene{root: root, kind: kind, world: w, state: "running"}
+	return scene{root: root, kind: kind, world: w, state: life.Running}
 }
 
 func (s scene) tree() fs.FS { return os.DirFS(s.root) }
@@ -58,7 +60,7 @@ func (s scene) put(t *testing.T, choices fit.Choices) (plan.Plan, error) {
 	t.Helper()
 	p, err := games.Find("quarrymoss")
 	require.NoError(t, err)
-	in := fit.Input{Profile: p, World: s.world, Server: s.read(t), Choices: choices, Live: fit.Live{State: s.state, FreeBytes: -1, SameFilesystem: true, Players: -1, Roots: []string{s.root}}}
+	in := fit.Input{Profile: p, World: s.world, Server: s.read(t), Choices: choices, Live: fit.Live{State: s.state, FreeBytes: -1, SameFilesystem: true, Can: capability.All(), Players: -1, Roots: []string{s.root}}}
 	parts := []string{""}
 	if s.world.Layout == "split" {
 		parts = append(parts, "aurora")
@@ -122,7 +124,7 @@ func TestSiblingRealmsAndLeftoversAreSetAside(t *testing.T) {
 func TestAStoppedServerIsNotStopped(t *testing.T) {
 	t.Parallel()
 	s := setup(t, "plain")
-	s.state = "stopped"
+	s.state = life.Stopped
 	p, err := s.put(t, fit.Choices{"folder-name": "winter"})
 	require.NoError(t, err)
 	for _, line := range brief(p) {
@@ -138,7 +140,7 @@ func TestAnUnsettledSheetMakesNoPlan(t *testing.T) {
 	assert.ErrorIs(t, err, fault.NeedsChoice.As())
 	_, next := fault.Words(err)
 	assert.Contains(t, next, "--choose folder-name=not-allowed")
-	s.state = "starting"
+	s.state = life.Starting
 	_, err = s.put(t, nil)
 	assert.ErrorIs(t, err, fault.Blocked.As())
 }
@@ -176,7 +178,7 @@ func (s scene) undo(t *testing.T, of plan.Plan, work string, after map[string]st
 	t.Helper()
 	p, err := games.Find("quarrymoss")
 	require.NoError(t, err)
-	return plan.DraftUndo(plan.UndoInput{Of: of, ID: 7, Profile: p, State: s.read(t), Live: fit.Live{State: "running", FreeBytes: -1, SameFilesystem: true, Players: -1}, Server: "north", Work: work, Tree: s.tree(), After: after})
+	return plan.DraftUndo(plan.UndoInput{Of: of, ID: 7, Profile: p, State: s.read(t), Live: fit.Live{State: life.Running, FreeBytes: -1, SameFilesystem: true, Can: capability.All(), Players: -1}, Server: "north", Work: work, Tree: s.tree(), After: after})
 }
 
 func TestUndoAndTheUndoOfAnUndo(t *testing.T) {

@@ -15,9 +15,11 @@ import (
 	"github.com/ulikunitz/xz"
 	"github.com/vmihailenco/msgpack/v5"
 
+	"reshard/internal/core/capability"
 	"reshard/internal/core/fact"
 	"reshard/internal/core/fit"
 	"reshard/internal/core/game"
+	"reshard/internal/core/life"
 	"reshard/internal/core/plan"
 	"reshard/internal/core/server"
 	"reshard/internal/core/settings"
@@ -152,7 +154,7 @@ func TestSixthGameServer(t *testing.T) {
 
 	w, _, err := world.Inspect(os.DirFS(own), ".", "x", "", []*game.Profile{p})
 	require.NoError(t, err)
-	in := fit.Input{Profile: p, World: w, Server: s, Choices: fit.Choices{"players": "keep"}, Live: fit.Live{State: "running", DeclaredVersion: "7", FreeBytes: -1, SameFilesystem: true, Roots: machine.Roots}}
+	in := fit.Input{Profile: p, World: w, Server: s, Choices: fit.Choices{"players": "keep"}, Live: fit.Live{State: life.Running, DeclaredVersion: "7", FreeBytes: -1, SameFilesystem: true, Can: capability.All(), Roots: machine.Roots}}
 	in.Unwritable = plan.Unwritable(os.DirFS(root), in)
 	sheet := fit.Compare(in)
 	draft, err := plan.DraftPut(plan.Input{Kind: plan.Put, Fit: in, Sheet: sheet, Server: "sound", Copy: "c", Parts: []string{""}, Work: "data/.reshard/1", Tree: os.DirFS(root)})
@@ -222,7 +224,7 @@ func TestAFixedName(t *testing.T) {
 	require.True(t, s.Keys["active-world"].Fixed)
 	w, _, err := world.Inspect(os.DirFS(own), ".", "x", "", []*game.Profile{p})
 	require.NoError(t, err)
-	in := fit.Input{Profile: p, World: w, Server: s, Choices: fit.Choices{"players": "keep"}, Live: fit.Live{State: "stopped", DeclaredVersion: "7", FreeBytes: -1, SameFilesystem: true}}
+	in := fit.Input{Profile: p, World: w, Server: s, Choices: fit.Choices{"players": "keep"}, Live: fit.Live{State: life.Stopped, DeclaredVersion: "7", FreeBytes: -1, SameFilesystem: true, Can: capability.All()}}
 	draft, err := plan.DraftPut(plan.Input{Kind: plan.Put, Fit: in, Sheet: fit.Compare(in), Server: "sound", Copy: "c", Parts: []string{""}, Work: "data/.reshard/1", Tree: os.DirFS(root)})
 	require.NoError(t, err)
 	assert.Equal(t, "tide", draft.Folder)
@@ -253,7 +255,7 @@ func TestSwitchOfAFixedName(t *testing.T) {
 			require.NoError(t, err)
 		}
 	}
-	live := fit.Live{State: "running", DeclaredVersion: "7", FreeBytes: -1, SameFilesystem: true}
+	live := fit.Live{State: life.Running, DeclaredVersion: "7", FreeBytes: -1, SameFilesystem: true, Can: capability.All()}
 	in := fit.Input{Profile: p, World: other, Server: s, Purpose: fit.ForSwitch, Live: live, Choices: fit.Choices{"completeness": "go-on", "version": "go-on", "seed": "go-on", "mods": "go-on"}}
 	draft, err := plan.DraftSwitch(plan.Input{Fit: in, Sheet: fit.Compare(in), Server: "sound", Work: "data/.reshard/1", Tree: tree})
 	require.NoError(t, err)

@@ -1,5 +1,7 @@
 package plan
 
+import "slices"
+
 // State is where a changeover stands.
 type State string
 
@@ -72,6 +74,8 @@ type Check struct {
 	Expected string `json:"expected"`
 	Seen     string `json:"seen"`
 	OK       bool   `json:"ok"`
+	// Unseen says that it could not be looked at: it is neither proven nor refuted.
+	Unseen bool `json:"unseen,omitempty"`
 }
 
 // Proof is the evidence that the intended world is the one running.
@@ -79,21 +83,18 @@ type Proof struct {
 	Checks []Check `json:"checks"`
 }
 
-// Holds reports whether every check holds; an empty proof proves nothing.
+// Holds reports whether no check is refuted and at least one is proven: a proof in which
+// nothing was seen proves nothing.
 func (p Proof) Holds() bool {
-	for _, c := range p.Checks {
-		if !c.OK {
-			return false
-		}
-	}
-	return len(p.Checks) > 0
+	proven := slices.ContainsFunc(p.Checks, func(c Check) bool { return c.OK })
+	return proven && len(p.Failed()) == 0
 }
 
-// Failed gives the checks that do not hold.
+// Failed gives the checks that are refuted.
 func (p Proof) Failed() []Check {
 	var out []Check
 	for _, c := range p.Checks {
-		if !c.OK {
+		if !c.OK && !c.Unseen {
 			out = append(out, c)
 		}
 	}

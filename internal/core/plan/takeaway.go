@@ -2,6 +2,8 @@ package plan
 
 import (
 	"slices"
+
+	"reshard/internal/core/life"
 )
 
 // copySteps make a copy of a server's world in the library. A game that can hold its
@@ -81,7 +83,7 @@ func DraftFirstStart(in Input, then Then) (Plan, error) {
 	start := startStep()
 	start.Say = "Start the server for the first time and wait until it is ready."
 	p.add(start, stop, prove)
-	p.Expect = Expect{Folders: slices.Clone(in.Fit.Server.Folders), Players: -1, State: "stopped", There: slices.Clone(in.Fit.Server.NotYet)}
+	p.Expect = Expect{Folders: slices.Clone(in.Fit.Server.Folders), Players: -1, State: life.Stopped, There: slices.Clone(in.Fit.Server.NotYet)}
 	p.Then = &then
 	p.Notes = append(p.Notes, "What the server makes for itself stays there. After it the fit is looked at again.")
 	return p, nil

@@ -73,6 +73,7 @@ export const api = {
   servers: (signal?: AbortSignal) => taken(client.GET("/v1/servers", { signal })),
   server: (server: string, signal?: AbortSignal) => taken(client.GET("/v1/servers/{server}", { params: { path: { server } }, signal })),
   start: (server: string) => taken(client.POST("/v1/servers/{server}/start", { params: { path: { server } } })),
+  sayStopped: (server: string) => taken(client.POST("/v1/servers/{server}/stopped", { params: { path: { server } } })),
   stop: (server: string) => taken(client.POST("/v1/servers/{server}/stop", { params: { path: { server } } })),
   addServer: (body: Schemas["NewServer"]) => taken(client.POST("/v1/servers", { body })),
   removeServer: (server: string) => taken(client.DELETE("/v1/servers/{server}", { params: { path: { server } } })),

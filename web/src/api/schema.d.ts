@@ -637,6 +637,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/servers/{server}/stopped": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say that a server is stopped of which that cannot be told. Your word stands in for it, is named in proofs, and counts until the server can be seen again */
+        post: operations["say-server-stopped"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/sign-in": {
         parameters: {
             query?: never;
@@ -1087,6 +1104,36 @@ export interface components {
             /** @description where it came from, for people; the name when left out */
             source?: string;
         };
+        CapabilityLack: {
+            name: string;
+            say: string;
+        };
+        CapabilitySet: {
+            account?: string;
+            atomicReplace: boolean;
+            commands: boolean;
+            copy: boolean;
+            events: boolean;
+            exactCase: boolean;
+            exclusive: boolean;
+            freeSpace: boolean;
+            hash: boolean;
+            modes: boolean;
+            owners: boolean;
+            /**
+             * Format: int64
+             * @description nanoseconds
+             */
+            pace: number;
+            renameFolders: boolean;
+            sync: boolean;
+            /**
+             * Format: int64
+             * @description nanoseconds
+             */
+            timePrecision: number;
+            unpack: boolean;
+        };
         ChangeCopy: {
             /** @description set aside: it goes when it has been kept long enough; false brings it back */
             aside?: boolean;
@@ -1461,6 +1508,8 @@ export interface components {
                 [key: string]: string;
             };
             game: string;
+            /** @description where it lives; the service's own machine if left out */
+            host?: string;
             /** @description may be left out when the game has one kind */
             kind?: string;
             /** @description for commands and addresses */
@@ -1537,6 +1586,7 @@ export interface components {
             expected: string;
             ok: boolean;
             seen: string;
+            unseen?: boolean;
             what: string;
         };
         PlanDiff: {
@@ -1669,6 +1719,7 @@ export interface components {
         Server: {
             active: string;
             activeTitle: string;
+            can?: components["schemas"]["CapabilitySet"];
             /** Format: int64 */
             changeover?: number;
             command: string[];
@@ -1681,22 +1732,24 @@ export interface components {
             /** Format: date-time */
             exitedAt?: string;
             game: string;
+            host: string;
             join?: string;
             joinNote?: string;
             kind: string;
+            lacks?: components["schemas"]["CapabilityLack"][];
             /** Format: int64 */
             lastStartMs: number;
             /** Format: int64 */
             lastStopMs: number;
             name: string;
+            note?: string;
             opened?: string;
-            /** Format: int64 */
-            pid?: number;
+            process?: string;
             root: string;
             /** Format: date-time */
             since?: string;
             /** @enum {string} */
-            state: "running" | "starting" | "stopping" | "stopped" | "exited" | "unreachable";
+            state: "running" | "starting" | "stopping" | "stopped" | "exited" | "unknown" | "unreachable";
             trouble?: string;
             version?: string;
             versionFrom?: string;
@@ -3466,6 +3519,37 @@ export interface operations {
         };
     };
     "stop-server": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                server: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ServerFacts"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "say-server-stopped": {
         parameters: {
             query?: never;
             header?: never;

@@ -18,7 +18,7 @@ export function ServerPage() {
   const client = useQueryClient();
   const server = useQuery(queries.server(name));
   const operate = useMutation({
-    mutationFn: (what: "start" | "stop") => (what === "start" ? api.start(name) : api.stop(name)),
+    mutationFn: (what: "start" | "stop" | "sayStopped") => api[what](name),
     onSettled: () => client.invalidateQueries({ queryKey: ["servers"] }),
   });
   const navigate = useNavigate();
@@ -40,13 +40,17 @@ export function ServerPage() {
           <h1>{name}</h1>
           {s && <Mark of={s.state}>{s.state}{s.state === "exited" && (s.exitCode ?? -1) >= 0 ? ` with code ${s.exitCode}` : ""}</Mark>}
           {s && down && <Button look="grave" isDisabled={remove.isPending || Boolean(s.changeover)} onPress={() => remove.mutate()}>Forget this server</Button>}
-          {s && s.state !== "unreachable" && <Button onPress={() => operate.mutate(down ? "start" : "stop")} isDisabled={operate.isPending || Boolean(s.changeover)}>{operate.isPending ? "Waiting for the server …" : down ? "Start" : "Stop"}</Button>}
+          {s && s.state === "unknown" && (
+            <Button onPress={() => operate.mutate("sayStopped")} isDisabled={operate.isPending}>I know that it is stopped</Button>
+          )}
+          {s && s.state !== "unreachable" && s.state !== "unknown" && <Button onPress={() => operate.mutate(down ? "start" : "stop")} isDisabled={operate.isPending || Boolean(s.changeover)}>{operate.isPending ? "Waiting for the server …" : down ? "Start" : "Stop"}</Button>}
         </Head>
       </div>
       {server.isError && <Failure error={server.error} />}
       {operate.isError && <Failure error={operate.error} />}
       {remove.isError && <Failure error={remove.error} />}
       {s?.changeover ? <Panel>Changeover <Link to="/changeovers/$id" params={{ id: String(s.changeover) }}>{s.changeover}</Link> holds this server.</Panel> : null}
+      {s?.note && <Panel><Mark of="unknown" quiet>{s.note}</Mark></Panel>}
       {s?.trouble && <Failure error={new Error(s.trouble)} />}
       {server.data && (
         <Tabs>
@@ -116,7 +120,12 @@ function WorldTab({ facts: { server: s, facts: f } }: { facts: ServerFacts }) {
           <dt>Players join at</dt><dd><code>{s.join || "not known"}</code>{s.joinNote && <small>{s.joinNote}</small>}</dd>
           <dt>Folder</dt><dd><code>{s.root}</code></dd>
           <dt>Command</dt><dd><code>{s.command.map((w) => (/^[\w./=-]+$/.test(w) ? w : `'${w}'`)).join(" ")}</code></dd>
-          {s.pid ? <><dt>Process</dt><dd>{s.pid}, since {when(s.since)}</dd></> : null}
+          <dt>Host</dt>
+          <dd>
+            {s.host}
+            {s.lacks?.map((l) => <small key={l.name}>Without {l.name}. {l.say}</small>)}
+          </dd>
+          {s.process ? <><dt>Process</dt><dd>{s.process.replace(/^process /, "")}, since {when(s.since)}</dd></> : null}
         </Facts>
         <h3 style={{ marginTop: "1rem" }}>Settings that matter</h3>
         <Facts>

@@ -40,6 +40,7 @@ export function Servers() {
             <div>
               <Link to="/servers/$server" params={{ server: s.name }}>{s.name}</Link>
               <small>{s.game}, {s.kind}{s.join && <> · players join at <code>{s.join}</code></>}</small>
+              {s.note && <small>{s.note}</small>}
               {s.trouble && <small>{s.trouble}</small>}
             </div>
             <div><ActiveWorld server={s} /></div>

@@ -19,7 +19,8 @@ const paths: Record<Shape, string> = {
 
 const meanings: Record<string, { shape: Shape; tone: Tone }> = {
   fits: { shape: "tick", tone: "fits" }, adjust: { shape: "arrow", tone: "adjust" }, choose: { shape: "question", tone: "choose" }, blocks: { shape: "cross", tone: "blocks" },
-  running: { shape: "play", tone: "fits" }, starting: { shape: "ring", tone: "adjust" }, stopping: { shape: "ring", tone: "adjust" }, stopped: { shape: "square", tone: "muted" }, exited: { shape: "cross", tone: "blocks" }, unreachable: { shape: "cross", tone: "blocks" },
+  running: { shape: "play", tone: "fits" }, starting: { shape: "ring", tone: "adjust" }, stopping: { shape: "ring", tone: "adjust" }, stopped: { shape: "square", tone: "muted" }, exited: { shape: "cross", tone: "blocks" },
+  unknown: { shape: "question", tone: "choose" }, unreachable: { shape: "cross", tone: "blocks" },
   drafted: { shape: "dot", tone: "muted" }, staging: { shape: "ring", tone: "accent" }, waiting: { shape: "question", tone: "choose" }, switching: { shape: "half", tone: "adjust" }, proving: { shape: "half", tone: "accent" },
   done: { shape: "tick", tone: "fits" }, undoing: { shape: "back", tone: "adjust" }, undone: { shape: "back", tone: "muted" }, held: { shape: "pause", tone: "blocks" },
   planned: { shape: "dot", tone: "muted" }, intended: { shape: "half", tone: "accent" },

@@ -38,9 +38,10 @@ test("a diff stands side by side, what was taken beside what came", () => {
 });
 
 test("a check that fails says what was expected", () => {
-  render(<ProofList proof={{ checks: [{ what: "seed", expected: "7", seen: "8", ok: false }, { what: "ready", expected: "running", seen: "running", ok: true }] }} />);
+  render(<ProofList proof={{ checks: [{ what: "seed", expected: "7", seen: "8", ok: false }, { what: "ready", expected: "running", seen: "running", ok: true }, { what: "account", expected: "every file", seen: "cannot be seen there", ok: false, unseen: true }] }} />);
   expect(screen.getByText("fails")).toBeDefined();
   expect(screen.getByText("expected 7")).toBeDefined();
+  expect(screen.getByText("not seen")).toBeDefined();
   expect(screen.queryByText("expected running")).toBeNull();
 });
 

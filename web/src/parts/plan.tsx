@@ -141,7 +141,7 @@ export function ProofList({ proof }: { proof: Proof }) {
     <Checks aria-label="Proof">
       {proof.checks.map((c) => (
         <li key={c.what}>
-          <Mark of={c.ok ? "fits" : "blocks"} quiet>{c.ok ? "holds" : "fails"}</Mark>
+          <Mark of={c.ok ? "fits" : c.unseen ? "unknown" : "blocks"} quiet>{c.ok ? "holds" : c.unseen ? "not seen" : "fails"}</Mark>
           <span>{c.what}: <b>{c.seen}</b>{!c.ok && <small>expected {c.expected}</small>}</span>
         </li>
       ))}

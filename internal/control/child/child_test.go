@@ -1,0 +1,412 @@
+package child_test
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"reshard/games"
+	"reshard/internal/control"
+	"reshard/internal/control/child"
+	"reshard/internal/control/controltest"
+	"reshard/internal/core/fault"
+	"reshard/internal/core/game"
+	"reshard/internal/core/life"
+)
+
+// script runs a shell script as a game server whose lines are Quarrymoss's.
+func script(t *testing.T, text string) (*control.Control, *child.Child, string) {
+	t.Helper()
+	dir := t.TempDir()
+	file := filepath.Join(dir, "run")
+	require.NoError(t, os.WriteFile(file, []byte("#!/bin/sh\n"+text), 0o755))
+	p := profile(t)
+	d := open(t, dir)
+	return control.New("north", d, p), d, dir
+}
+
+// open makes a driver for the program "run" in a folder.
+func open(t *testing.T, dir string, with ...func(*child.Spec)) *child.Child {
+	t.Helper()
+	spec := child.Spec{
+		Command: child.Command{Args: []string{"./run"}, Dir: dir}, State: filepath.Join(dir, "state"), Mark: "test/" + dir,
+		Formerly: child.Former{Number: "1", Data: dir},
+	}
+	for _, w := range with {
+		w(&spec)
+	}
+	d, err := child.New(spec)
+	require.NoError(t, err)
+	t.Cleanup(func() {
+		ctx := context.Background()
+		assert.Eventually(t, func() bool {
+			_ = d.Signal(ctx, control.Kill) // it may be in the midst of ending
+			seen, err := d.Look(ctx)
+			return err != nil || seen.Process == nil
+		}, 5*time.Second, 5*time.Millisecond)
+	})
+	return d
+}
+
+func profile(t *testing.T) *game.Profile {
+	t.Helper()
+	shipped, err := games.Find("quarrymoss")
+	require.NoError(t, err)
+	p := *shipped
+	p.Server.Waits = game.Waits{Start: 2 * time.Second, Stop: 500 * time.Millisecond, Settle: 400 * time.Millisecond}
+	return &p
+}
+
+const wellBehaved = `echo 'opening world "fen"'; echo 'ready on port 1'
+while read line; do case $line in halt) echo 'all tiles written'; exit 0;; seed) echo 'seed is -7';; esac; done`
+
+func TestStartAskStop(t *testing.T) {
+	t.Parallel()
+	c, _, _ := script(t, wellBehaved)
+	ctx := context.Background()
+	assert.Equal(t, life.Stopped, c.Status(ctx).State)
+	_, err := c.Start(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, "fen", c.Status(ctx).Opened)
+	seed, err := c.Ask(ctx, profile(t).Server.Console.Seed)
+	require.NoError(t, err)
+	assert.Equal(t, "-7", seed)
+	end, err := c.Stop(ctx, control.Clean)
+	require.NoError(t, err)
+	assert.True(t, end.Clean)
+	assert.Equal(t, life.SawEnd, end.Evidence)
+	st := c.Status(ctx)
+	assert.Equal(t, life.Stopped, st.State)
+	assert.Equal(t, 0, *st.ExitCode)
+}
+
+func TestServersThatDoNotComeUp(t *testing.T) {
+	t.Parallel()
+	for name, c := range map[string]struct{ text, words string }{
+		"exits":             {"echo 'cannot listen: taken'; exit 4", "exited with code 4 before it was ready; its log says: cannot listen: taken"},
+		"exits after ready": {"echo 'ready on port 1'; sleep 0.15; exit 0", "said that it was ready and then exited with code 0"},
+		"never ready":       {"echo warming up; sleep 60", "not ready within 2s; its log says: warming up"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			ctl, _, _ := script(t, c.text)
+			_, err := ctl.Start(context.Background())
+			assert.ErrorIs(t, err, fault.NotReady.As())
+			assert.ErrorContains(t, err, c.words)
+		})
+	}
+}
+
+func TestAStopThatIsIgnored(t *testing.T) {
+	t.Parallel()
+	c, d, _ := script(t, `trap '' TERM; echo 'ready on port 1'; while :; do read line; done`)
+	ctx := context.Background()
+	_, err := c.Start(ctx)
+	require.NoError(t, err)
+	_, err = c.Stop(ctx, control.Clean)
+	assert.ErrorIs(t, err, fault.NotStopped.As())
+	assert.Equal(t, life.Running, c.Status(ctx).State, "a clean stop never kills")
+	seen, err := d.Look(ctx)
+	require.NoError(t, err)
+	require.NotNil(t, seen.Process)
+}
+
+func TestAStopWithoutItsLineIsNotClean(t *testing.T) {
+	t.Parallel()
+	c, _, _ := script(t, `echo 'ready on port 1'; read line; exit 0`)
+	_, err := c.Start(context.Background())
+	require.NoError(t, err)
+	end, err := c.Stop(context.Background(), control.Clean)
+	require.NoError(t, err)
+	assert.False(t, end.Clean)
+}
+
+// Another life of the service finds the process by its mark, a launch script and
+// the game that it runs included, and its console still answers.
+func TestAdoption(t *testing.T) {
+	t.Parallel()
+	ctx := context.Background()
+	c, d, dir := script(t, "sh -c '"+strings.ReplaceAll(wellBehaved, "'", `'"'"'`)+"'")
+	_, err := c.Start(context.Background())
+	require.NoError(t, err)
+	first, err := d.Look(ctx)
+	require.NoError(t, err)
+	again := open(t, dir)
+	found, err := again.Look(ctx)
+	require.NoError(t, err)
+	require.NotNil(t, found.Process)
+	assert.Equal(t, first.Process.Says, found.Process.Says)
+	other := control.New("north", again, profile(t))
+	assert.Equal(t, life.Running, other.Status(ctx).State)
+	_, err = other.Stop(context.Background(), control.Clean)
+	require.NoError(t, err)
+}
+
+func TestFollowOverARestart(t *testing.T) {
+	t.Parallel()
+	c, _, _ := script(t, wellBehaved)
+	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+	defer cancel()
+	runs := map[string]bool{}
+	seen := make(chan string, 100)
+	go func() {
+		_ = c.Follow(ctx, 10, func(lines []control.Line) error {
+			for _, l := range lines {
+				runs[l.Run] = true
+				seen <- l.Text
+			}
+			return nil
+		})
+		close(seen)
+	}()
+	for range 2 {
+		_, err := c.Start(ctx)
+		require.NoError(t, err)
+		require.Equal(t, `opening world "fen"`, <-seen)
+		require.Equal(t, "ready on port 1", <-seen)
+		_, err = c.Stop(ctx, control.Clean)
+		require.NoError(t, err)
+		require.Equal(t, "all tiles written", <-seen)
+	}
+	cancel()
+	for range seen { // until the follower has ended
+	}
+	assert.Len(t, runs, 2)
+}
+
+// A game that writes its log to a file of its own: each run is read from where it
+// begins, whether the file is begun anew or written on.
+func TestLogFileOfTheServersOwn(t *testing.T) {
+	t.Parallel()
+	for name, script := range map[string]string{
+		"written on":  "echo \"opening \\\"$(cat world)\\\"\" >> server.log; echo ready on port 1 >> server.log; exec sleep 60",
+		"begun anew":  "rm -f server.log; echo \"opening \\\"$(cat world)\\\"\" > server.log; echo ready on port 1 >> server.log; exec sleep 60",
+		"moved aside": "mv server.log old.log; echo \"opening \\\"$(cat world)\\\"\" > server.log; echo ready on port 1 >> server.log; exec sleep 60",
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			dir := t.TempDir()
+			require.NoError(t, os.WriteFile(filepath.Join(dir, "run"), []byte("#!/bin/sh\n"+script+"\n"), 0o755))
+			require.NoError(t, os.WriteFile(filepath.Join(dir, "server.log"), []byte("opening \"from an older run\"\nready on port 1\nit broke\n"), 0o644))
+			ctx := context.Background()
+			d := open(t, dir, func(s *child.Spec) { s.LogFile = "server.log" })
+			p, err := game.Parse("g", []byte("reshard: game/1\nid: g\ntitle: G\nworld: {shape: folder, recognise: {require: [a]}}\nserver:\n  kinds: {g: {}}\n  worlds: w/\n  settings: {main: {file: s, format: ini}}\n  keys: {active-world: [{in: main, key: k}]}\n  console: {log: server.log, ready: 'ready on', opened: 'opening \"(?P<world>[^\"]+)\"', refused: 'broke', stop: {signal: SIGTERM}}\n  waits: {settle: 50ms}\n"))
+			require.NoError(t, err)
+			c := control.New("g", d, p)
+			for _, world := range []string{"first", "second"} {
+				require.NoError(t, os.WriteFile(filepath.Join(dir, "world"), []byte(world), 0o644))
+				_, err = c.Start(context.Background())
+				require.NoError(t, err)
+				assert.Equal(t, world, c.Status(ctx).Opened)
+				refused, err := c.Refusals(ctx)
+				require.NoError(t, err)
+				assert.Empty(t, refused, "an older run's lines do not count")
+				_, err = c.Stop(context.Background(), control.Clean)
+				require.NoError(t, err)
+			}
+		})
+	}
+}
+
+// What is said at the console is waited for: its answer, a refusal, or the end.
+func TestTell(t *testing.T) {
+	t.Parallel()
+	c, _, _ := script(t, `echo 'opening world "fen"'; echo 'ready on port 1'
+while read line; do case $line in hold) echo 'writes held';; odd) echo 'cannot open that';; bye) exit 0;; esac; done`)
+	ctx := context.Background()
+	_, err := c.Start(ctx)
+	require.NoError(t, err)
+	console := profile(t).Server.Console
+	require.NoError(t, c.Tell(ctx, console.Hold, time.Second))
+	err = c.Tell(ctx, game.Exchange{Say: "odd", Expect: console.Hold.Expect}, time.Second)
+	assert.ErrorContains(t, err, "it answers: cannot open that")
+	err = c.Tell(ctx, game.Exchange{Say: "nothing", Expect: console.Hold.Expect}, 100*time.Millisecond)
+	assert.ErrorContains(t, err, "no answer within 100ms")
+	require.NoError(t, c.Tell(ctx, game.Exchange{Say: "nothing"}, time.Second), "nothing is expected")
+	err = c.Tell(ctx, game.Exchange{Say: "bye", Expect: console.Hold.Expect}, 5*time.Second)
+	assert.ErrorContains(t, err, "it exited")
+	assert.Error(t, c.Tell(ctx, console.Hold, time.Second), "nobody is there")
+}
+
+// simple is the game that the suite asks for; the file broken has it not start.
+const simple = `echo "opened fen"; echo ready
+while read line; do case $line in seed) echo "seed is -7";; halt) echo "all written"; exit 0;; crash) exit 3;; esac; done`
+
+func TestConformance(t *testing.T) {
+	t.Parallel()
+	type server struct {
+		*child.Child
+		dir, proc string
+	}
+	controltest.Run(t, controltest.Harness{
+		Open: func(t *testing.T) control.Driver {
+			dir := t.TempDir()
+			require.NoError(t, os.WriteFile(filepath.Join(dir, "run"), []byte("#!/bin/sh\n"+simple), 0o755))
+			proc := filepath.Join(dir, "proc") // a link that can be taken away
+			require.NoError(t, os.Symlink("/proc", proc))
+			return server{open(t, dir, func(s *child.Spec) { s.Proc = proc }), dir, proc}
+		},
+		Again: func(t *testing.T, d control.Driver) control.Driver {
+			return server{Child: open(t, d.(server).dir), dir: d.(server).dir}
+		},
+		Break: func(t *testing.T, d control.Driver) func() {
+			run := filepath.Join(d.(server).dir, "run")
+			require.NoError(t, os.WriteFile(run+".new", []byte("no program at all"), 0o755))
+			require.NoError(t, os.Rename(run, run+".whole"))
+			require.NoError(t, os.Rename(run+".new", run))
+			return func() { require.NoError(t, os.Rename(run+".whole", run)) }
+		},
+		Away: func(t *testing.T, d control.Driver) func() {
+			proc := d.(server).proc
+			require.NoError(t, os.Rename(proc, proc+".away"))
+			return func() { require.NoError(t, os.Rename(proc+".away", proc)) }
+		},
+	})
+}
+
+// A list of processes that is empty shows nothing: the kernel's tables are not there.
+func TestAnEmptyListOfProcessesShowsNothing(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "proc"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "run"), []byte("#!/bin/sh\n"), 0o755))
+	d := open(t, dir, func(s *child.Spec) { s.Proc = filepath.Join(dir, "proc") })
+	_, err := d.Look(context.Background())
+	assert.ErrorIs(t, err, fault.Unreachable.As())
+	c := control.New("north", d, profile(t))
+	st := c.Status(context.Background())
+	assert.Equal(t, life.Unknown, st.State)
+	assert.Contains(t, st.Cause, "the list of processes is not whole")
+	_, err = c.Stop(context.Background(), control.Clean)
+	assert.ErrorIs(t, err, fault.StateUnknown.As(), "a stop that nobody saw is none")
+	_, err = c.Start(context.Background())
+	assert.ErrorIs(t, err, fault.StateUnknown.As())
+}
+
+// The script ends and the game that it has started goes on: it is still the server.
+func TestALauncherThatEnds(t *testing.T) {
+	t.Parallel()
+	ctx := context.Background()
+	c, d, _ := script(t, `echo 'opening world "fen"'; echo 'ready on port 1'; sh -c 'sleep 60' & exit 0`)
+	_, err := c.Start(ctx)
+	require.NoError(t, err)
+	st := c.Status(ctx)
+	assert.Equal(t, life.Running, st.State)
+	assert.Equal(t, "fen", st.Opened, "with the log of its run")
+	accounts, err := c.Accounts(ctx)
+	require.NoError(t, err)
+	assert.Len(t, accounts, 1)
+	require.NoError(t, d.Signal(ctx, control.Kill))
+	require.Eventually(t, func() bool { return c.Status(ctx).State == life.Stopped }, 5*time.Second, 20*time.Millisecond)
+}
+
+// Builds before marked a process by the data folder's path. It is known again under
+// that path, through a link to it, and after the folder was moved.
+func TestProcessesOfEarlierBuilds(t *testing.T) {
+	t.Parallel()
+	for name, move := range map[string]func(t *testing.T, data string) string{
+		"where it was": func(_ *testing.T, data string) string { return data },
+		"through a link": func(t *testing.T, data string) string {
+			require.NoError(t, os.Symlink(data, data+".link"))
+			return data + ".link"
+		},
+		"moved": func(t *testing.T, data string) string {
+			require.NoError(t, os.Rename(data, data+".moved"))
+			return data + ".moved"
+		},
+		"copied to another disk": func(t *testing.T, data string) string {
+			require.NoError(t, os.CopyFS(data+".copied", os.DirFS(filepath.Join(data, "kept"))))
+			require.NoError(t, os.RemoveAll(data))
+			return data + ".copied"
+		},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			ctx, root, data := context.Background(), t.TempDir(), filepath.Join(t.TempDir(), "data")
+			require.NoError(t, os.MkdirAll(filepath.Join(data, "state", "runs"), 0o755))
+			require.NoError(t, os.MkdirAll(filepath.Join(data, "kept", "state", "runs"), 0o755))
+			require.NoError(t, syscall.Mkfifo(filepath.Join(data, "state", "console"), 0o600))
+			console, err := os.OpenFile(filepath.Join(data, "state", "console"), os.O_RDWR, 0)
+			require.NoError(t, err)
+			log, err := os.Create(filepath.Join(data, "state", "runs", "0001795000000000000.log"))
+			require.NoError(t, err)
+			game := exec.Command("sleep", "60")
+			game.Dir, game.Env = root, []string{"RESHARD_SERVER_ID=7@" + data}
+			game.Stdin, game.Stdout = console, log
+			require.NoError(t, game.Start())
+			t.Cleanup(func() { _ = game.Process.Kill(); _ = game.Wait() })
+			now := move(t, data)
+			of := func(number string) *child.Child {
+				return open(t, root, func(s *child.Spec) {
+					s.State, s.Formerly = filepath.Join(now, "state"), child.Former{Number: number, Data: now}
+				})
+			}
+			seen, err := of("7").Look(ctx)
+			require.NoError(t, err)
+			require.NotNil(t, seen.Process)
+			assert.Equal(t, "process "+strconv.Itoa(game.Process.Pid), seen.Process.Says)
+			if name != "copied to another disk" {
+				assert.Equal(t, "0001795000000000000", seen.Run, "with the log that it writes to")
+			}
+			other := open(t, root, func(s *child.Spec) {
+				s.State, s.Formerly = filepath.Join(t.TempDir(), "state"), child.Former{Number: "8", Data: now}
+			})
+			seen, err = other.Look(ctx)
+			require.NoError(t, err)
+			assert.Nil(t, seen.Process, "another number is another server")
+		})
+	}
+}
+
+// Who else works in a server's folder is seen; somebody's shell there is told apart, and
+// the server itself, and what it has started, is none of them.
+func TestOthersInTheFolder(t *testing.T) {
+	t.Parallel()
+	ctx := context.Background()
+	c, _, dir := script(t, "sh -c '"+strings.ReplaceAll(wellBehaved, "'", `'"'"'`)+"'")
+	_, err := c.Start(ctx)
+	require.NoError(t, err)
+	others, err := c.Others(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, others.Working)
+	assert.Empty(t, others.Passing)
+	hidden := others.Hidden // some machines hide a process even from root
+
+	begin := func(dir string, args ...string) int {
+		cmd := exec.Command(args[0], args[1:]...)
+		cmd.Dir = dir
+		in, err := cmd.StdinPipe()
+		require.NoError(t, err)
+		require.NoError(t, cmd.Start())
+		t.Cleanup(func() { _ = in.Close(); _ = cmd.Process.Kill(); _ = cmd.Wait() })
+		return cmd.Process.Pid
+	}
+	shell := begin(dir, "sh", "-i")
+	works := begin(dir, "sleep", "60")
+	writes := begin("/", "sh", "-c", "exec 3>"+filepath.Join(dir, "half")+"; exec sleep 60")
+	told := begin("/", filepath.Join(dir, "run"), dir)
+	begin("/", "sleep", "61") // elsewhere
+	require.Eventually(t, func() bool {
+		others, err = c.Others(ctx)
+		require.NoError(t, err)
+		return len(others.Working) >= 3 && len(others.Passing) >= 1
+	}, 5*time.Second, 20*time.Millisecond, "%+v", others)
+	all := strings.Join(others.Working, "\n")
+	assert.Contains(t, all, fmt.Sprintf("sleep (process %d), which works in this folder", works))
+	assert.Contains(t, all, fmt.Sprintf("(process %d), which has half open for writing", writes))
+	assert.Contains(t, strings.Join(others.Passing, "\n"), fmt.Sprintf("sh (process %d)", shell))
+	assert.Contains(t, all, fmt.Sprintf("(process %d), which was told to work on this folder", told))
+	assert.GreaterOrEqual(t, others.Hidden, hidden)
+	_, err = c.Stop(ctx, control.Clean)
+	require.NoError(t, err)
+}

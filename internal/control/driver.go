@@ -1,0 +1,97 @@
+package control
+
+import (
+	"context"
+	"time"
+
+	"reshard/internal/core/life"
+)
+
+// Driver runs the process of one server. Callers use a Control; only a Control calls a
+// Driver. Calls may come from several goroutines at once.
+//
+// Every call returns soon after its context has ended. What was asked for may have
+// happened all the same.
+//
+// Errors carry a code of package fault: Unreachable and TooSlow when the host does not
+// answer, Refused when it does not let the service, Unsupported when it has no way to
+// do this, Invalid for a command that cannot be run, WrongState for a process that is
+// not there, or is there already.
+type Driver interface {
+	// Look tells what is there now. That no process is there is a statement that needs
+	// evidence: a driver that could not look at all that it has to look at gives an
+	// error, however sure it was a moment ago.
+	Look(ctx context.Context) (Sight, error)
+	// Start begins a new run with an empty log of its own and returns once the process
+	// runs. It is WrongState while a process is there. A crash of the service within
+	// Start leaves a process that Look finds, or none.
+	Start(ctx context.Context) error
+	Speaker
+	// Pace is the shortest time between two looks.
+	Pace() time.Duration
+}
+
+// Speaker is how a process is spoken and listened to.
+type Speaker interface {
+	// Say writes a line to the process's console.
+	Say(ctx context.Context, line string) error
+	// Signal tells the process to end.
+	Signal(ctx context.Context, s Signal) error
+	// ReadLog gives up to len(p) bytes of a run's log from an offset; 0 at its end, also
+	// of a run that has not written anything yet.
+	ReadLog(ctx context.Context, run string, p []byte, offset int64) (n int, err error)
+}
+
+// Signal is a way to tell a process to end.
+type Signal string
+
+// The signals. Kill cannot be refused by the process.
+const (
+	Interrupt Signal = "SIGINT"
+	Terminate Signal = "SIGTERM"
+	Kill      Signal = "SIGKILL"
+)
+
+// Sight is what a driver sees of a server's process.
+type Sight struct {
+	// Process is the one that runs; nil: it is not there, by Evidence.
+	Process  *Process
+	Evidence life.Evidence
+	// Run names the log that belongs to Process; without one, the log of the last run.
+	// "" when there was none.
+	Run string
+	// Exit is how the last process ended, when that is known.
+	Exit *Exit
+}
+
+// Process is a running server process.
+type Process struct {
+	// Says names it for people, such as "process 4711".
+	Says  string
+	Since time.Time
+}
+
+// Exit is the end of a process. Code is -1 when it ended by a signal.
+type Exit struct {
+	Code int       `json:"code"`
+	At   time.Time `json:"at"`
+}
+
+// Neighbour is a driver that sees what else is going on around a server.
+type Neighbour interface {
+	// Others tells which other processes work in the server's folder.
+	Others(ctx context.Context) (Others, error)
+	// Accounts gives what the server's process, and what it has started, runs as, in the
+	// form in which the host's files name their owners.
+	Accounts(ctx context.Context) ([]string, error)
+}
+
+// Others are processes in a server's folder that are not the server's.
+type Others struct {
+	// Working are those that may write there: what they are, for people.
+	Working []string
+	// Passing are shells of people who happen to be in the folder.
+	Passing []string
+	// Hidden is how many processes could not be looked into.
+	Hidden int
+}

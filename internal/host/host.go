@@ -1,0 +1,74 @@
+// Package host is a machine or account where game servers live: its files, its processes
+// and its network, opened by kind. Outside the packages of the kinds nothing knows how a
+// host is reached.
+package host
+
+import (
+	"context"
+	"io"
+	"net/netip"
+
+	"reshard/internal/control"
+	"reshard/internal/core/fault"
+	"reshard/internal/place"
+)
+
+// Driver is what a kind of host must be able to do. Its errors are classes of package
+// fault, as in place.Driver and control.Driver; a host that does not answer is
+// Unreachable.
+type Driver interface {
+	// Root looks at a server's folder as a person named it and gives its name in the
+	// host's own form, with others that logs and settings may use for it. Invalid: it is
+	// no folder, or not named whole.
+	Root(ctx context.Context, name string) (root string, others []string, err error)
+	// Files opens a server's folder. The closer gives it back.
+	Files(ctx context.Context, root string) (place.Driver, io.Closer, error)
+	// Process is the process of a server on this host. It starts nothing.
+	Process(ctx context.Context, s Server) (control.Driver, error)
+	Net
+}
+
+// Runner is a host on which programs can be looked for before they are run.
+type Runner interface {
+	// Program is Invalid for a start command that cannot be run in a server's folder.
+	Program(ctx context.Context, root string, command []string) error
+}
+
+// Net is how players reach a server on a host.
+type Net interface {
+	// Bound gives the addresses on which something listens on a port.
+	Bound(ctx context.Context, port uint16) ([]netip.Addr, error)
+	// Addresses gives those of the host, the loopback among them.
+	Addresses(ctx context.Context) ([]netip.Addr, error)
+}
+
+// Server is what a host needs to know of a server to run it.
+type Server struct {
+	ID      int64
+	Root    string
+	Command []string
+	Env     map[string]string
+	LogFile string // from the root; "" when it is the output
+}
+
+// Spec is a host as it is recorded.
+type Spec struct {
+	Name string
+	Kind string
+	// Data is the service's data folder and Identity what that is known by, wherever it
+	// stands.
+	Data     string
+	Identity string
+}
+
+// Kinds are the ways to open a host, by the name of the kind.
+type Kinds map[string]func(ctx context.Context, s Spec) (Driver, error)
+
+// Open opens a host of one of the kinds.
+func (k Kinds) Open(ctx context.Context, s Spec) (Driver, error) {
+	open, ok := k[s.Kind]
+	if !ok {
+		return nil, fault.New(fault.Unsupported, "open host", s.Name, "this build knows no hosts of the kind %q", s.Kind)
+	}
+	return open(ctx, s)
+}
