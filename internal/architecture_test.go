@@ -25,11 +25,10 @@ import (
 var floors = map[string]int{
 	"core":  0,
 	"place": 1, "control": 1, "pack": 1, "pgserver": 1, "vault": 1,
-	"host": 2, "changeover": 2, "local": 2,
-	"records": 3,
-	"wire":    4, "service": 5,
-	"api": 6, "client": 6,
-	"cli": 7,
+	"host": 2, "changeover": 2, "records": 2, "local": 2,
+	"wire": 3, "service": 4,
+	"api": 5, "client": 5,
+	"cli": 6,
 }
 
 // Drivers are the packages that work on a host. They stand on the floor of what they are

@@ -86,6 +86,16 @@ Examples:
 			if d.FirstSignIn != "" {
 				a.print("The first sign-in is in %s\n", d.FirstSignIn)
 			}
+			if d.Acting() != "" {
+				select {
+				case <-ctx.Done():
+				case err := <-d.up:
+					if err != nil {
+						return errors.Join(err, d.Close())
+					}
+					a.print("Reshard has taken over, and listens on %s\n", d.Address)
+				}
+			}
 			<-ctx.Done()
 			return d.Close()
 		},
@@ -150,6 +160,7 @@ type Daemon struct {
 	stop     context.CancelFunc
 	acting   atomic.Pointer[string] // who acts while this one stands by
 	standing chan struct{}          // told once that it stands by
+	up       chan error             // how the first life of the service came up
 	ended    chan error             // how the last life of the service ended
 }
 
@@ -157,7 +168,7 @@ type Daemon struct {
 // same database it returns as well: the daemon then refuses calls, and takes over by
 // itself when the other is gone.
 func Serve(ctx context.Context, c ServeConfig) (*Daemon, error) {
-	d := &Daemon{config: c, log: slog.New(slog.NewTextHandler(c.Log, nil)), standing: make(chan struct{}, 1), ended: make(chan error, 1)}
+	d := &Daemon{config: c, log: slog.New(slog.NewTextHandler(c.Log, nil)), standing: make(chan struct{}, 1), up: make(chan error, 1), ended: make(chan error, 1)}
 	var err error
 	if d.games, err = profilesWith(c.Games, c.GamesOverride); err != nil {
 		return nil, err
@@ -175,10 +186,9 @@ func Serve(ctx context.Context, c ServeConfig) (*Daemon, error) {
 	if lerr != nil && !errors.Is(lerr, syscall.EADDRINUSE) {
 		return nil, lerr
 	}
-	up := make(chan error, 1)
-	go func() { d.ended <- d.live(up, lerr) }()
+	go func() { d.ended <- d.live(lerr) }()
 	select {
-	case err := <-up:
+	case err := <-d.up:
 		if err != nil {
 			return nil, errors.Join(err, d.Close())
 		}
@@ -215,8 +225,8 @@ func (d *Daemon) refuse(why error) {
 }
 
 // live runs one life of the service after the other: each begins when this daemon may
-// act, and ends when it may not any more. How the first one came up is told to up.
-func (d *Daemon) live(up chan<- error, listening error) error {
+// act, and ends when it may not any more. How the first one came up is told to d.up.
+func (d *Daemon) live(listening error) error {
 	for first := true; ; first = false {
 		s, err := d.comeUp(&listening)
 		switch {
@@ -225,7 +235,7 @@ func (d *Daemon) live(up chan<- error, listening error) error {
 		case d.base.Err() != nil:
 			return nil // it only stood by
 		case err != nil && first:
-			up <- err
+			d.up <- err
 			return nil
 		case err != nil:
 			d.log.Error("the service does not come up", "error", err)
@@ -236,7 +246,7 @@ func (d *Daemon) live(up chan<- error, listening error) error {
 		d.handler.Store(&h)
 		d.acting.Store(nil)
 		if first {
-			up <- nil
+			d.up <- nil
 		}
 		select {
 		case <-d.base.Done():
@@ -308,7 +318,7 @@ func (d *Daemon) listenAgain(s *service.Service) error {
 // Acting names the service that acts while this one stands by; "" when it acts itself.
 func (d *Daemon) Acting() string {
 	if who := d.acting.Load(); who != nil {
-		return "another service acts: " + *who
+		return "another service acts (" + *who + ")"
 	}
 	return ""
 }

@@ -99,7 +99,14 @@ func hostText(s wire.Server) string {
 
 func (a *app) describeServer(sf wire.ServerFacts) {
 	s, f := sf.Server, sf.Facts
-	a.print("%s  %s\n\n", s.Name, marked(s.State))
+	a.print("%s  %s\n", s.Name, marked(s.State))
+	if s.Note != "" {
+		a.wrapped("  ", s.Note)
+	}
+	if s.State == string(life.Unknown) {
+		a.print("  When you know that it is stopped: reshard servers stopped %s\n", s.Name)
+	}
+	a.print("\n")
 	line := func(label, value string) {
 		if value != "" {
 			a.print("  %-14s %s\n", label, value)
@@ -120,12 +127,6 @@ func (a *app) describeServer(sf wire.ServerFacts) {
 	}
 	if s.Version != "" {
 		line("version", s.Version+"   ("+s.VersionFrom+")")
-	}
-	if s.Note != "" {
-		a.wrapped("  ? ", s.Note)
-	}
-	if s.State == string(life.Unknown) {
-		a.print("    When you know that it is stopped: reshard servers stopped %s\n", s.Name)
 	}
 	if s.Trouble != "" {
 		a.print("\n")

@@ -266,7 +266,7 @@ func TestASecondServiceStandsByAndTakesOver(t *testing.T) {
 	c := b.config()
 	second, err := cli.Serve(context.Background(), c)
 	require.NoError(t, err, "it does not end")
-	assert.Contains(t, second.Acting(), "another service acts: ")
+	assert.Contains(t, second.Acting(), "another service acts (")
 	for _, path := range []string{"/api/v1/health", "/api/v1/servers"} {
 		res, err := http.Get(second.Address + path)
 		require.NoError(t, err)

@@ -286,7 +286,7 @@ func TestAnEmptyListOfProcessesShowsNothing(t *testing.T) {
 	c := control.New("north", d, profile(t))
 	st := c.Status(context.Background())
 	assert.Equal(t, life.Unknown, st.State)
-	assert.Contains(t, st.Cause, "the list of processes is not whole")
+	assert.Contains(t, st.Cause, "is not whole")
 	_, err = c.Stop(context.Background(), control.Clean)
 	assert.ErrorIs(t, err, fault.StateUnknown.As(), "a stop that nobody saw is none")
 	_, err = c.Start(context.Background())

@@ -40,7 +40,7 @@ func (p procfs) file(pid int, parts ...string) string {
 // unseen is the error when processes cannot be looked at: not one of them is then known
 // to be gone.
 func (p procfs) unseen(err error) error {
-	return fault.New(fault.Unreachable, "look at", "processes in "+string(p), "they cannot be seen: %v", err)
+	return fault.New(fault.Unreachable, "", "", "the processes there cannot be seen (%v)", err)
 }
 
 func (p procfs) boot() (string, error) {
@@ -141,7 +141,7 @@ func (p procfs) all() ([]int, error) {
 		}
 	}
 	if !slices.Contains(out, os.Getpid()) {
-		return nil, p.unseen(errors.New("the list of processes is not whole"))
+		return nil, p.unseen(errors.New("the list in " + string(p) + " is not whole"))
 	}
 	return out, nil
 }

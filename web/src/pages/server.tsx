@@ -50,7 +50,12 @@ export function ServerPage() {
       {operate.isError && <Failure error={operate.error} />}
       {remove.isError && <Failure error={remove.error} />}
       {s?.changeover ? <Panel>Changeover <Link to="/changeovers/$id" params={{ id: String(s.changeover) }}>{s.changeover}</Link> holds this server.</Panel> : null}
-      {s?.note && <Panel><Mark of="unknown" quiet>{s.note}</Mark></Panel>}
+      {s?.note && (
+        <Panel>
+          {s.note}{" "}
+          {s.state === "unknown" && <Muted>Until it can be told, Reshard moves, writes and starts nothing there. When you know that it is stopped, say so: your word stands in for it, and proofs name it.</Muted>}
+        </Panel>
+      )}
       {s?.trouble && <Failure error={new Error(s.trouble)} />}
       {server.data && (
         <Tabs>
