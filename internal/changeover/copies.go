@@ -73,7 +73,9 @@ func (r *Runner) copyWorld(ctx context.Context, n int, step plan.Step) (*Detail,
 	}
 	w.Locks = nil // it was held or closed when it was copied
 	w.Warnings = slices.DeleteFunc(w.Warnings, func(s string) bool { return strings.Contains(s, "the world may be open in the game") })
-	return detail, r.Keep(ctx, c, w, step.Server)
+	kctx, done := context.WithTimeout(ctx, askPatience)
+	defer done()
+	return detail, r.Keep(kctx, c, w, step.Server)
 }
 
 // copySources makes the vault's sources of a world's files; those that a first pass

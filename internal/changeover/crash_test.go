@@ -42,40 +42,32 @@ func (s *stage) die(at int64) (dead chan struct{}) {
 // of all steps, in every kind of changeover, forward and going back. Its next life
 // finds exactly one whole world, the server running it, and closes the journal.
 func TestKilledAtEveryPointOfEveryKind(t *testing.T) {
-	t.Parallel()
-	var tried atomic.Int64
-	t.Run("kinds", func(t *testing.T) {
-		for kind := range kinds {
-			t.Run(kind, func(t *testing.T) {
-				t.Parallel()
-				first, before, after, points := clean(t, kind)
-				ranAfter := first.servers["north"].Running()
-				for at := 1; at <= len(points); at++ {
-					s := newStage(t, kind)
-					ran := s.servers["north"].Running()
-					dead := s.die(int64(at))
-					ended := make(chan error, 1)
-					go func() {
-						if err := s.runner.Begin(context.Background(), s.job); err != nil {
-							ended <- err
-							return
-						}
-						ended <- s.runner.Carry(context.Background())
-					}()
-					select {
-					case <-dead:
-					case err := <-ended:
-						require.Fail(t, "it did not die", "point %d, %s: %v", at, points[at-1], err)
-					case <-time.After(30 * time.Second):
-						require.Fail(t, "it hangs", "point %d, %s", at, points[at-1])
-					}
-					s.comeBack(t, points[at-1], ran, ranAfter, before, after)
-					tried.Add(1)
+	everyKind(t, "points", func(t *testing.T, kind string, tried *atomic.Int64) {
+		first, before, after, points := clean(t, kind)
+		ranAfter := first.servers["north"].Running()
+		for at := 1; at <= len(points); at++ {
+			s := newStage(t, kind)
+			ran := s.servers["north"].Running()
+			dead := s.die(int64(at))
+			ended := make(chan error, 1)
+			go func() {
+				if err := s.runner.Begin(context.Background(), s.job); err != nil {
+					ended <- err
+					return
 				}
-			})
+				ended <- s.runner.Carry(context.Background())
+			}()
+			select {
+			case <-dead:
+			case err := <-ended:
+				require.Fail(t, "it did not die", "point %d, %s: %v", at, points[at-1], err)
+			case <-time.After(30 * time.Second):
+				require.Fail(t, "it hangs", "point %d, %s", at, points[at-1])
+			}
+			s.comeBack(t, points[at-1], ran, ranAfter, before, after)
+			tried.Add(1)
 		}
 	})
-	t.Logf("%d points tried", tried.Load())
 }
 
 // comeBack gives the stage its next life and looks at what it makes of it.

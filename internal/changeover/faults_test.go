@@ -8,6 +8,7 @@ import (
 	"strings"
 	"sync/atomic"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -18,6 +19,29 @@ import (
 	"reshard/internal/core/plan"
 	"reshard/internal/place/memory"
 )
+
+// everyKind runs a test on each kind of changeover, and tells how much was tried.
+func everyKind(t *testing.T, what string, try func(t *testing.T, kind string, tried *atomic.Int64)) {
+	t.Parallel()
+	var tried atomic.Int64
+	t.Run("kinds", func(t *testing.T) {
+		for kind := range kinds {
+			t.Run(kind, func(t *testing.T) {
+				t.Parallel()
+				try(t, kind, &tried)
+			})
+		}
+	})
+	t.Logf("%d %s tried", tried.Load(), what)
+}
+
+// stride is how many points are passed over in a run that is not for all of them.
+func stride(of int64) int64 {
+	if os.Getenv("RESHARD_EVERY_POINT") != "" {
+		return 1
+	}
+	return of
+}
 
 // changing are the calls of a file driver that change something.
 var changing = []string{"create", "write", "close", "mkdir", "rename", "remove", "set", "sync"}
@@ -38,39 +62,31 @@ func (s *stage) failAt(n int64, cause error) (calls *atomic.Int64, failed *atomi
 // An error, a short write and a full disk at every single file operation of every
 // kind of changeover: each time everything is as it was, and the old world runs.
 func TestAFaultAtEveryFileOperation(t *testing.T) {
-	t.Parallel()
-	var tried atomic.Int64
-	t.Run("kinds", func(t *testing.T) {
-		for kind := range kinds {
-			t.Run(kind, func(t *testing.T) {
-				t.Parallel()
-				whole := newStage(t, kind)
-				before, ran := whole.tree(), whole.servers["north"].Running()
-				calls, _ := whole.failAt(0, nil)
-				ctx := context.Background()
-				require.NoError(t, whole.runner.Begin(ctx, whole.job))
-				_ = whole.runner.Carry(ctx) // those that are refused go back
-				for _, cause := range []error{fault.New(fault.NoSpace, "", "", "the disk is full"), fault.New(fault.Internal, "", "", "input/output error")} {
-					for at := int64(1); at <= calls.Load() && !strings.HasSuffix(kind, "is refused"); at++ {
-						s := newStage(t, kind)
-						_, failed := s.failAt(at, cause)
-						require.NoError(t, s.runner.Begin(ctx, s.job))
-						err := s.runner.Carry(ctx)
-						require.Error(t, err, "operation %d, %v", at, failed.Load())
-						require.Equal(t, plan.Undone, s.log.state, "operation %d, %v: %v", at, failed.Load(), err)
-						assert.Equal(t, fault.CodeOf(cause), fault.CodeOf(err), "operation %d, %v: %v", at, failed.Load(), err)
-						assert.Equal(t, before, s.tree(), "operation %d, %v", at, failed.Load())
-						s.assertRuns(ran, "operation %d, %v", at, failed.Load())
-						for n, state := range s.log.steps {
-							assert.Equal(t, plan.StepUndone, state, "step %d", n)
-						}
-						tried.Add(1)
-					}
+	everyKind(t, "faults", func(t *testing.T, kind string, tried *atomic.Int64) {
+		whole := newStage(t, kind)
+		before, ran := whole.tree(), whole.servers["north"].Running()
+		calls, _ := whole.failAt(0, nil)
+		ctx := context.Background()
+		require.NoError(t, whole.runner.Begin(ctx, whole.job))
+		_ = whole.runner.Carry(ctx) // those that are refused go back
+		for _, cause := range []error{fault.New(fault.NoSpace, "", "", "the disk is full"), fault.New(fault.Internal, "", "", "input/output error")} {
+			for at := int64(1); at <= calls.Load() && !strings.HasSuffix(kind, "is refused"); at++ {
+				s := newStage(t, kind)
+				_, failed := s.failAt(at, cause)
+				require.NoError(t, s.runner.Begin(ctx, s.job))
+				err := s.runner.Carry(ctx)
+				require.Error(t, err, "operation %d, %v", at, failed.Load())
+				require.Equal(t, plan.Undone, s.log.state, "operation %d, %v: %v", at, failed.Load(), err)
+				assert.Equal(t, fault.CodeOf(cause), fault.CodeOf(err), "operation %d, %v: %v", at, failed.Load(), err)
+				assert.Equal(t, before, s.tree(), "operation %d, %v", at, failed.Load())
+				s.assertRuns(ran, "operation %d, %v", at, failed.Load())
+				for n, state := range s.log.steps {
+					assert.Equal(t, plan.StepUndone, state, "step %d", n)
 				}
-			})
+				tried.Add(1)
+			}
 		}
 	})
-	t.Logf("%d faults tried", tried.Load())
 }
 
 // vanish has the host go away at its n-th call, of whatever kind, and for some calls
@@ -103,85 +119,73 @@ func (s *stage) vanish(n, calls int64, answered bool) (count *atomic.Int64, at *
 // its effect or after it, and comes back a little later: the changeover waits, and ends
 // as if nothing had been.
 func TestAHostThatVanishesAtEveryCall(t *testing.T) {
-	t.Parallel()
-	var tried atomic.Int64
-	t.Run("kinds", func(t *testing.T) {
-		for kind := range kinds {
-			t.Run(kind, func(t *testing.T) {
-				t.Parallel()
-				whole, before, after, _ := clean(t, kind)
-				ranAfter := whole.servers["north"].Running()
-				counted := newStage(t, kind)
-				count, _ := counted.vanish(0, 0, false)
-				ran := counted.servers["north"].Running()
-				ctx := context.Background()
-				require.NoError(t, counted.runner.Begin(ctx, counted.job))
-				_ = counted.runner.Carry(ctx) // those that are refused go back
-				for _, answered := range []bool{false, true} {
-					for n := int64(1); n <= count.Load(); n++ {
-						s := newStage(t, kind)
-						_, at := s.vanish(n, 3, answered)
-						require.NoError(t, s.runner.Begin(ctx, s.job))
-						err := s.runner.Carry(ctx)
-						what := "call %d (%v), answered %v: %v"
-						if strings.HasSuffix(kind, "is refused") {
-							require.Equal(t, plan.Undone, s.log.state, what, n, at.Load(), answered, err)
-							require.Equal(t, before, s.tree(), what, n, at.Load(), answered, err)
-							s.assertRuns(ran, what, n, at.Load(), answered, err)
-						} else {
-							require.Equal(t, plan.Done, s.log.state, what, n, at.Load(), answered, err)
-							require.Equal(t, after, s.tree(), what, n, at.Load(), answered, err)
-							s.assertRuns(ranAfter, what, n, at.Load(), answered, err)
-						}
-						tried.Add(1)
-					}
+	everyKind(t, "calls", func(t *testing.T, kind string, tried *atomic.Int64) {
+		whole, before, after, _ := clean(t, kind)
+		ranAfter := whole.servers["north"].Running()
+		counted := newStage(t, kind)
+		count, _ := counted.vanish(0, 0, false)
+		ran := counted.servers["north"].Running()
+		ctx := context.Background()
+		require.NoError(t, counted.runner.Begin(ctx, counted.job))
+		_ = counted.runner.Carry(ctx) // those that are refused go back
+		for _, answered := range []bool{false, true} {
+			for n := int64(1); n <= count.Load(); n += stride(3) {
+				s := newStage(t, kind)
+				_, at := s.vanish(n, 3, answered)
+				require.NoError(t, s.runner.Begin(ctx, s.job))
+				err := s.runner.Carry(ctx)
+				what := "call %d (%v), answered %v: %v"
+				if strings.HasSuffix(kind, "is refused") {
+					require.Equal(t, plan.Undone, s.log.state, what, n, at.Load(), answered, err)
+					require.Equal(t, before, s.tree(), what, n, at.Load(), answered, err)
+					s.assertRuns(ran, what, n, at.Load(), answered, err)
+				} else {
+					require.Equal(t, plan.Done, s.log.state, what, n, at.Load(), answered, err)
+					require.Equal(t, after, s.tree(), what, n, at.Load(), answered, err)
+					s.assertRuns(ranAfter, what, n, at.Load(), answered, err)
 				}
-			})
+				tried.Add(1)
+			}
 		}
 	})
-	t.Logf("%d calls tried", tried.Load())
 }
 
 // The host goes away and does not come back while the service lives: the changeover is
 // left as it stands, neither undone nor half. The next life ends it when the host is
 // back.
 func TestAHostThatComesBackInAnotherLife(t *testing.T) {
-	t.Parallel()
-	var tried atomic.Int64
-	t.Run("kinds", func(t *testing.T) {
-		for kind := range kinds {
-			t.Run(kind, func(t *testing.T) {
-				t.Parallel()
-				whole, before, after, _ := clean(t, kind)
-				ranAfter := whole.servers["north"].Running()
-				counted := newStage(t, kind)
-				count, _ := counted.vanish(0, 0, false)
-				ran := counted.servers["north"].Running()
-				require.NoError(t, counted.runner.Begin(context.Background(), counted.job))
-				_ = counted.runner.Carry(context.Background()) // those that are refused go back
-				for n := int64(1); n <= count.Load(); n += 2 {
-					s := newStage(t, kind)
-					_, at := s.vanish(n, -1, n%4 == 1)
-					ctx, leave := context.WithCancelCause(context.Background())
-					var left atomic.Bool
-					s.runner.Report = func(p changeover.Progress) {
-						if p.Waiting != "" && left.CompareAndSwap(false, true) {
-							assert.Contains(t, p.Waiting, "goes on when it answers")
-							leave(changeover.ErrLeft)
-						}
-					}
-					require.NoError(t, s.runner.Begin(ctx, s.job))
-					err := s.runner.Carry(ctx)
-					leave(nil)
-					require.ErrorIs(t, err, changeover.ErrSuspended, "call %d (%v)", n, at.Load())
-					require.True(t, s.log.state.Open() && s.log.state != plan.Held, "call %d (%v): %s", n, at.Load(), s.log.state)
-					s.comeBack(t, "vanished at "+at.Load().(string), ran, ranAfter, before, after)
-					tried.Add(1)
+	everyKind(t, "calls", func(t *testing.T, kind string, tried *atomic.Int64) {
+		whole, before, after, _ := clean(t, kind)
+		ranAfter := whole.servers["north"].Running()
+		counted := newStage(t, kind)
+		count, _ := counted.vanish(0, 0, false)
+		ran := counted.servers["north"].Running()
+		require.NoError(t, counted.runner.Begin(context.Background(), counted.job))
+		_ = counted.runner.Carry(context.Background()) // those that are refused go back
+		for n := int64(1); n <= count.Load(); n += stride(5) {
+			s := newStage(t, kind)
+			s.profile.Server.Waits.Start, s.profile.Server.Waits.Stop = 150*time.Millisecond, 150*time.Millisecond
+			_, at := s.vanish(n, -1, n%2 == 1)
+			ctx, leave := context.WithCancelCause(context.Background())
+			var left atomic.Bool
+			s.runner.Report = func(p changeover.Progress) {
+				if p.Waiting != "" && left.CompareAndSwap(false, true) {
+					assert.Contains(t, p.Waiting, "goes on when it answers")
+					leave(changeover.ErrLeft)
 				}
-			})
+			}
+			require.NoError(t, s.runner.Begin(ctx, s.job))
+			err := s.runner.Carry(ctx)
+			leave(nil)
+			if at.Load() == nil {
+				continue // it was looked at less often this time: there was no such call
+			}
+			require.ErrorIs(t, err, changeover.ErrSuspended, "call %d (%v)", n, at.Load())
+			require.True(t, s.log.state.Open() && s.log.state != plan.Held, "call %d (%v): %s", n, at.Load(), s.log.state)
+			s.comeBack(t, "vanished at "+at.Load().(string), ran, ranAfter, before, after)
+			tried.Add(1)
 		}
 	})
-	t.Logf("%d calls tried", tried.Load())
 }
 
 // A person cancels while the host does not answer and nothing live has been touched: it

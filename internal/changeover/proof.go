@@ -120,21 +120,12 @@ func sampleFile(tree fs.FS, dir, name string) (Sample, error) {
 
 func hashBlock(f fs.File, b Block) (string, error) {
 	buf := make([]byte, b.Size)
-	if at, ok := f.(io.ReaderAt); ok {
-		if _, err := at.ReadAt(buf, b.At); err != nil {
-			return "", err
-		}
-	} else {
-		seeker, ok := f.(io.Seeker)
-		if !ok {
-			return "", fmt.Errorf("the host cannot read from the midst of a file")
-		}
-		if _, err := seeker.Seek(b.At, io.SeekStart); err != nil {
-			return "", err
-		}
-		if _, err := io.ReadFull(f, buf); err != nil {
-			return "", err
-		}
+	at, ok := f.(io.ReaderAt)
+	if !ok {
+		return "", fmt.Errorf("%T cannot be read from its midst", f)
+	}
+	if _, err := at.ReadAt(buf, b.At); err != nil {
+		return "", err
 	}
 	sum := blake3.Sum256(buf)
 	return hex.EncodeToString(sum[:]), nil

@@ -36,6 +36,10 @@ type Journal interface {
 // journalPatience is how long one write to the journal may take.
 const journalPatience = 15 * time.Second
 
+// askPatience is how long something may take that is asked of the service itself: whether
+// a wait is over, or to record a copy.
+const askPatience = time.Minute
+
 // Note goes into the journal with a change of state.
 type Note struct {
 	Proof *plan.Proof
@@ -275,7 +279,9 @@ func (r *Runner) wait(ctx context.Context, n int, step plan.Step) error {
 	tick := time.NewTicker(r.poll())
 	defer tick.Stop()
 	for {
-		ready, err := r.Ready(ctx, n, step)
+		rctx, done := context.WithTimeout(ctx, askPatience)
+		ready, err := r.Ready(rctx, n, step)
+		done()
 		if err == nil {
 			err = r.may()
 		}

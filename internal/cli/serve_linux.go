@@ -24,6 +24,7 @@ import (
 	"reshard/internal/api"
 	"reshard/internal/core/fault"
 	"reshard/internal/core/game"
+	"reshard/internal/host"
 	"reshard/internal/pack"
 	"reshard/internal/service"
 	"reshard/web"
@@ -140,6 +141,8 @@ type ServeConfig struct {
 	Lease time.Duration
 	// MoveHere takes records of another data folder over.
 	MoveHere bool
+	// Kinds are the kinds of hosts that it knows; nil: all of this build.
+	Kinds host.Kinds
 	// Trace is told each point of every changeover; tests cut it there.
 	Trace func(point string)
 }
@@ -285,7 +288,7 @@ func (d *Daemon) open() (*service.Service, error) {
 	c := d.config
 	return service.Open(d.base, service.Config{
 		Data: c.Data, Database: c.Database, Games: d.games, StartServers: c.StartServers, KeepAside: c.KeepAside, Limits: c.Limits,
-		Log: d.log, Trace: c.Trace, Address: d.Address, Lease: c.Lease, MoveHere: c.MoveHere,
+		Log: d.log, Trace: c.Trace, Address: d.Address, Lease: c.Lease, MoveHere: c.MoveHere, Kinds: c.Kinds,
 		StandsBy: func(who string) {
 			d.acting.Store(&who)
 			d.standBy(d.Acting())

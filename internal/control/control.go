@@ -52,6 +52,10 @@ func (s Status) Err(op, name string) error {
 // lookPatience is how long one look at process and log may take.
 const lookPatience = 10 * time.Second
 
+// sayPatience is how long one act of a driver may take: to start a process, to say a
+// line, to send a signal.
+const sayPatience = 30 * time.Second
+
 // Control speaks to one server. It is safe for concurrent use; no lock is held that
 // others need while a driver works.
 type Control struct {
@@ -109,7 +113,7 @@ func (c *Control) Status(ctx context.Context) Status {
 // look has the driver look, and then does something with what is seen, one caller at a
 // time.
 func (c *Control) look(ctx context.Context, do func(context.Context, Sight) error) error {
-	ctx, done := context.WithTimeoutCause(ctx, lookPatience, fault.New(fault.TooSlow, "look at", c.name, "its host did not answer in time"))
+	ctx, done := c.within(ctx, lookPatience, "look at")
 	defer done()
 	select {
 	case c.looking <- struct{}{}:
@@ -179,7 +183,7 @@ func (c *Control) Others(ctx context.Context) (Others, error) {
 	if !ok {
 		return Others{}, nil
 	}
-	ctx, done := context.WithTimeoutCause(ctx, lookPatience, fault.New(fault.TooSlow, "look around", c.name, "its host did not answer in time"))
+	ctx, done := c.within(ctx, lookPatience, "look around")
 	defer done()
 	o, err := n.Others(ctx)
 	return o, fault.Wrap(fault.Internal, "look for other processes of", c.name, err)
@@ -192,6 +196,8 @@ func (c *Control) Accounts(ctx context.Context) ([]string, error) {
 	if !ok {
 		return nil, nil
 	}
+	ctx, done := c.within(ctx, lookPatience, "look at")
+	defer done()
 	a, err := n.Accounts(ctx)
 	return a, fault.Wrap(fault.Internal, "look for the account of", c.name, err)
 }
@@ -207,7 +213,8 @@ func (c *Control) Start(ctx context.Context) (took time.Duration, err error) {
 		return 0, err
 	}
 	if !st.State.Up() {
-		if err := c.driver.Start(ctx); err != nil {
+		err := c.act(ctx, "start", c.driver.Start)
+		if err != nil {
 			return 0, fault.Wrap(fault.NotReady, "start", c.name, err)
 		}
 		c.trace("spawned")
@@ -378,14 +385,45 @@ func (c *Control) stopText() string {
 func (c *Control) askToStop(ctx context.Context) error {
 	stop := c.profile.Server.Console.Stop
 	if stop.Say != "" {
-		return c.driver.Say(ctx, stop.Say)
+		return c.say(ctx, stop.Say)
 	}
-	return c.driver.Signal(ctx, Signal(stop.Signal))
+	return c.signal(ctx, Signal(stop.Signal))
+}
+
+// within gives a context for something that may take so long.
+func (c *Control) within(ctx context.Context, limit time.Duration, op string) (context.Context, func()) {
+	return context.WithTimeoutCause(ctx, limit, fault.New(fault.TooSlow, op, c.name, "its host did not answer in time"))
+}
+
+// act has the driver do something, within its limit.
+func (c *Control) act(ctx context.Context, op string, do func(context.Context) error) error {
+	ctx, done := c.within(ctx, sayPatience, op)
+	defer done()
+	err := do(ctx)
+	if err != nil && ctx.Err() != nil {
+		return context.Cause(ctx)
+	}
+	return err
+}
+
+func (c *Control) say(ctx context.Context, line string) error {
+	return c.act(ctx, "speak to", func(ctx context.Context) error { return c.driver.Say(ctx, line) })
+}
+
+func (c *Control) signal(ctx context.Context, sig Signal) error {
+	return c.act(ctx, "signal", func(ctx context.Context) error { return c.driver.Signal(ctx, sig) })
+}
+
+// linesFrom reads a run's whole lines from an offset, as far as they can be read.
+func (c *Control) linesFrom(ctx context.Context, run string, from int64) []string {
+	ctx, done := c.within(ctx, lookPatience, "read the log of")
+	defer done()
+	return linesFrom(ctx, c.driver, run, from)
 }
 
 func (c *Control) kill(ctx context.Context) (st Status, err error) {
 	for _, sig := range []Signal{Terminate, Kill} {
-		if err := c.driver.Signal(ctx, sig); err != nil {
+		if err := c.signal(ctx, sig); err != nil {
 			return st, fault.Wrap(fault.NotStopped, "kill", c.name, err)
 		}
 		if st, err = c.waitGone(ctx, 5*time.Second); !errors.Is(err, errWaited) {
@@ -421,7 +459,7 @@ func (c *Control) logEnd(ctx context.Context) (at int64, run string, err error) 
 }
 
 func (c *Control) saysStopped(ctx context.Context, run string, from int64) bool {
-	return slices.ContainsFunc(linesFrom(ctx, c.driver, run, from), func(line string) bool {
+	return slices.ContainsFunc(c.linesFrom(ctx, run, from), func(line string) bool {
 		_, ok := c.profile.Server.Console.Stop.Expect.Find(line)
 		return ok
 	})
@@ -432,13 +470,13 @@ func (c *Control) Ask(ctx context.Context, q game.Ask) (answer string, err error
 	op := "ask " + q.Say + " of"
 	from, run, err := c.logEnd(ctx)
 	if err == nil {
-		err = c.driver.Say(ctx, q.Say)
+		err = c.say(ctx, q.Say)
 	}
 	if err != nil {
 		return "", fault.Wrap(fault.Unreachable, op, c.name, err)
 	}
 	err = c.until(ctx, 10*time.Second, func(st Status) (bool, error) {
-		for _, line := range linesFrom(ctx, c.driver, run, from) {
+		for _, line := range c.linesFrom(ctx, run, from) {
 			if groups, ok := q.Answer.Find(line); ok {
 				answer = groups["value"]
 				return true, nil
@@ -466,7 +504,7 @@ func (c *Control) Tell(ctx context.Context, e game.Exchange, wait time.Duration)
 	op := "say " + e.Say + " to"
 	from, run, err := c.logEnd(ctx)
 	if err == nil {
-		err = c.driver.Say(ctx, e.Say)
+		err = c.say(ctx, e.Say)
 	}
 	if err != nil {
 		return fault.Wrap(fault.Unreachable, op, c.name, err)
@@ -476,7 +514,7 @@ func (c *Control) Tell(ctx context.Context, e game.Exchange, wait time.Duration)
 		return nil
 	}
 	err = c.until(ctx, wait, func(st Status) (bool, error) {
-		for _, line := range linesFrom(ctx, c.driver, run, from) {
+		for _, line := range c.linesFrom(ctx, run, from) {
 			if _, ok := e.Expect.Find(line); ok {
 				return true, nil
 			}

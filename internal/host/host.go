@@ -21,7 +21,8 @@ type Driver interface {
 	// host's own form, with others that logs and settings may use for it. Invalid: it is
 	// no folder, or not named whole.
 	Root(ctx context.Context, name string) (root string, others []string, err error)
-	// Files opens a server's folder. The closer gives it back.
+	// Files opens a server's folder. The closer gives it back. NotFound: the host answers
+	// and has no such folder; Unreachable: it does not answer.
 	Files(ctx context.Context, root string) (place.Driver, io.Closer, error)
 	// Process is the process of a server on this host. It starts nothing.
 	Process(ctx context.Context, s Server) (control.Driver, error)

@@ -96,9 +96,11 @@ type (
 	}
 )
 
-// Content is an open file. It may also be an io.ReaderAt or an io.Seeker.
+// Content is an open file, read from its beginning or from any place in it. It goes on
+// giving what the file held when it was opened also when another takes the file's place.
 type Content interface {
 	io.ReadCloser
+	io.ReaderAt
 	Stat() (Info, error)
 }
 

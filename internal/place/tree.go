@@ -93,11 +93,7 @@ func (p *Place) open(ctx context.Context, op, name string, noted func(error) err
 		done()
 		return nil, err
 	}
-	f := &file{Content: c, place: p, ctx: rctx, touch: touch, done: done, name: name, noted: noted}
-	if at, ok := c.(io.ReaderAt); ok {
-		return &randomFile{file: f, at: at}, nil
-	}
-	return f, nil
+	return &file{Content: c, place: p, ctx: rctx, touch: touch, done: done, name: name, noted: noted}, nil
 }
 
 type file struct {
@@ -128,15 +124,9 @@ func (f *file) Close() error {
 	return f.place.wrap(f.ctx, "close", f.name, f.Content.Close())
 }
 
-// randomFile is a file of a host that reads from the midst of one.
-type randomFile struct {
-	*file
-	at io.ReaderAt
-}
-
-func (f *randomFile) ReadAt(p []byte, offset int64) (int, error) {
+func (f *file) ReadAt(p []byte, offset int64) (int, error) {
 	f.touch()
-	n, err := f.at.ReadAt(p, offset)
+	n, err := f.Content.ReadAt(p, offset)
 	if err == io.EOF { //nolint:errorlint // readers give it as it is
 		return n, err
 	}

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"maps"
 
 	"reshard/internal/core/fault"
 	"reshard/internal/host"
@@ -11,6 +12,9 @@ import (
 
 // kinds are the hosts that this build knows: a kind is a package and a line here.
 var kinds = host.Kinds{local.Kind: local.Open}
+
+// Kinds gives the kinds of hosts that a service knows when it is told of no others.
+func Kinds() host.Kinds { return maps.Clone(kinds) }
 
 // openHosts opens every host on record. A host that cannot be opened is left out: its
 // servers say why.
@@ -27,7 +31,7 @@ func (s *Service) openHosts(ctx context.Context) error {
 				return h.err
 			}
 		}
-		h.Driver, h.err = kinds.Open(ctx, host.Spec{Name: rec.Name, Kind: rec.Kind, Data: s.config.Data, Identity: s.identity})
+		h.Driver, h.err = s.config.Kinds.Open(ctx, host.Spec{Name: rec.Name, Kind: rec.Kind, Data: s.config.Data, Identity: s.identity})
 	}
 	return nil
 }

@@ -54,7 +54,22 @@ func (l *live) claim(op string) (release func(), err error) {
 type slot struct {
 	opening chan struct{}
 	now     atomic.Pointer[live]
+	// away is why and since when the server's host did not answer; nil: it did.
+	away atomic.Pointer[away]
 }
+
+// away is a host that did not answer.
+type away struct {
+	err          error
+	since, again time.Time
+}
+
+// reachPatience is how long a host may take to open a server's folder.
+const reachPatience = 10 * time.Second
+
+// restAfterAway is how long a host that did not answer is not asked again for a server:
+// everybody who looks would wait for it.
+const restAfterAway = 5 * time.Second
 
 func (s *Service) slot(name string) *slot {
 	s.mu.Lock()
@@ -88,6 +103,9 @@ func (s *Service) letGo(l *live) error {
 
 func (s *Service) serverByName(ctx context.Context, name string) (*live, error) {
 	sl := s.slot(name)
+	if a := sl.away.Load(); a != nil && s.now().Before(a.again) {
+		return nil, a.err
+	}
 	select {
 	case sl.opening <- struct{}{}:
 		defer func() { <-sl.opening }()
@@ -106,12 +124,24 @@ func (s *Service) serverByName(ctx context.Context, name string) (*live, error) 
 	if err != nil {
 		return nil, err
 	}
-	l, err := s.openServer(ctx, rec)
+	ctx, done := context.WithTimeoutCause(ctx, reachPatience, fault.New(fault.TooSlow, "", "", "its host did not answer in time"))
+	defer done()
+	l, err := s.openServer(ctx, rec, sl)
 	if err != nil {
 		return nil, err
 	}
 	sl.now.Store(l)
 	return l, nil
+}
+
+// didNotAnswer remembers that a server's host did not answer, and since when.
+func (sl *slot) didNotAnswer(now time.Time, name string, err error) error {
+	a := &away{err: fault.Wrap(fault.Unreachable, "reach", name, err), since: now, again: now.Add(restAfterAway)}
+	if before := sl.away.Load(); before != nil {
+		a.since = before.since
+	}
+	sl.away.Store(a)
+	return a.err
 }
 
 // stillThere closes a server whose folder is no longer the one at its path: the
@@ -129,20 +159,24 @@ func (s *Service) stillThere(ctx context.Context, l *live) error {
 	return s.letGo(l)
 }
 
-func (s *Service) openServer(ctx context.Context, rec records.Server) (*live, error) {
+func (s *Service) openServer(ctx context.Context, rec records.Server, sl *slot) (*live, error) {
 	profile, err := s.profile(rec.Game)
 	if err != nil {
 		return nil, err
 	}
 	h, err := s.host(rec.Host)
 	if err != nil {
-		return nil, err
+		return nil, sl.didNotAnswer(s.now(), rec.Name, err)
 	}
 	root, others, err := h.Root(ctx, rec.Root)
 	if err == nil {
 		rec.Root = root
 	}
 	files, closer, ferr := h.Files(ctx, rec.Root)
+	if fault.Passing(ferr) {
+		return nil, sl.didNotAnswer(s.now(), rec.Name, ferr)
+	}
+	sl.away.Store(nil)
 	if ferr != nil {
 		return nil, cannotOpen(rec, ferr)
 	}
@@ -164,11 +198,10 @@ func cannotOpen(rec records.Server, err error) error {
 	if errors.As(err, &e) && e.What != "" {
 		what = e.What
 	}
-	out := fault.New(fault.CodeOf(err), "reach", rec.Name, "its folder %s cannot be opened: %s", rec.Root, what)
-	if out.Code == fault.Refused {
-		return out
+	if fault.CodeOf(err) == fault.Refused {
+		return fault.New(fault.Refused, "reach", rec.Name, "its folder %s cannot be opened: %s", rec.Root, what)
 	}
-	return out.With("Bring the folder back, or forget the server (reshard servers remove " + rec.Name + ") and add it again where it is now.")
+	return fault.New(fault.Unreachable, "reach", rec.Name, "its folder %s cannot be opened: %s", rec.Root, what).With("Bring the folder back, or forget the server (reshard servers remove " + rec.Name + ") and add it again where it is now.")
 }
 
 // process gives a server's process in hand, whether or not its folder can be read.
@@ -262,7 +295,7 @@ func (s *Service) Servers(ctx context.Context) ([]wire.Server, error) {
 
 // viewPatience is how long a server may take to say how it is, before it is shown as one
 // that does not: nobody waits for it longer.
-const viewPatience = 4 * time.Second
+const viewPatience = 10 * time.Second
 
 // Server gives one server with all that its files say.
 func (s *Service) Server(ctx context.Context, name string) (wire.ServerFacts, error) {
@@ -287,6 +320,10 @@ func (s *Service) view(ctx context.Context, rec records.Server, holding map[stri
 	}
 	state := server.State{Game: rec.Game, Kind: rec.Kind, Keys: map[string]server.Setting{}, Settings: []server.Document{}, Worlds: []server.Present{}, Folders: []string{}}
 	l, err := s.serverByName(ctx, rec.Name)
+	if a := s.slot(rec.Name).away.Load(); err != nil && a != nil {
+		v.Since, v.Note = &a.since, "Its host does not answer: "+err.Error()+"."
+		return v, state
+	}
 	if err != nil {
 		what, next := fault.Words(err)
 		v.State, v.Trouble = "unreachable", what+" "+next

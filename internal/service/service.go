@@ -16,6 +16,8 @@ import (
 	"reshard/internal/core/fault"
 	"reshard/internal/core/game"
 	"reshard/internal/core/life"
+	"reshard/internal/core/plan"
+	"reshard/internal/host"
 	"reshard/internal/pack"
 	"reshard/internal/records"
 	"reshard/internal/vault"
@@ -42,6 +44,8 @@ type Config struct {
 	StandsBy func(who string)
 	// MoveHere takes records of another data folder over for this one.
 	MoveHere bool
+	// Kinds are the kinds of hosts that it knows; nil: those of Kinds.
+	Kinds host.Kinds
 	// Trace is told each point of every changeover; tests cut it there.
 	Trace func(point string)
 }
@@ -84,6 +88,9 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 		if err := os.MkdirAll(dir, 0o700); err != nil {
 			return nil, fault.Wrap(fault.Internal, "prepare", dir, err)
 		}
+	}
+	if c.Kinds == nil {
+		c.Kinds = Kinds()
 	}
 	identity, err := identityOf(c.Data)
 	if err != nil {
@@ -178,6 +185,8 @@ func (s *Service) Healthy(ctx context.Context) error {
 	return s.records.Ping(ctx)
 }
 
+// recover takes up what an earlier life left open, and looks for the servers. What
+// cannot be reached now does not keep the rest waiting.
 func (s *Service) recover(ctx context.Context) error {
 	open, err := s.records.OpenChangeovers(ctx)
 	if err != nil {
@@ -186,46 +195,79 @@ func (s *Service) recover(ctx context.Context) error {
 	held := map[string]bool{}
 	for _, c := range open {
 		held[c.Server] = true
-		l, err := s.serverByName(ctx, c.Server)
-		if err != nil {
-			s.log.Error("cannot take up changeover", "changeover", c.ID, "error", err)
-			continue
-		}
-		if c.State == "held" {
+		if c.State == plan.Held {
 			s.log.Warn("changeover is held and waits for a person", "changeover", c.ID, "server", c.Server)
 			continue
 		}
-		s.log.Info("taking up changeover", "changeover", c.ID, "server", c.Server, "state", c.State)
-		job := jobOf(c)
-		others, err := s.othersOf(ctx, c)
-		if err != nil {
-			s.log.Error("cannot take up changeover", "changeover", c.ID, "error", err)
-			continue
-		}
-		runner := s.runner(l, c, others)
-		s.carry(l, others, c, func(ctx context.Context) error { return runner.Resume(ctx, job) })
+		s.takeUp(ctx, c)
 	}
 	servers, err := s.records.Servers(ctx)
 	if err != nil {
 		return err
 	}
 	for _, rec := range servers {
-		l, err := s.serverByName(ctx, rec.Name)
-		if err != nil {
-			s.log.Error("server cannot be reached", "server", rec.Name, "error", err)
-			continue
-		}
-		st := l.control.Status(ctx)
-		s.log.Info("server found", "server", rec.Name, "state", st.State, "process", st.Process, "cause", st.Cause)
-		if s.config.StartServers && rec.Wanted == string(life.Running) && st.State == life.Stopped && !held[rec.Name] {
-			s.running.Go(func() {
-				if _, err := s.StartServer(s.ctx, rec.Name); err != nil {
-					s.log.Error("server does not start", "server", rec.Name, "error", err)
-				}
-			})
-		}
+		s.running.Go(func() { s.findServer(rec, held[rec.Name]) })
 	}
 	return nil
+}
+
+// takeUpPatience is how long the start of the service waits for a server whose changeover
+// it takes up.
+const takeUpPatience = 2 * time.Second
+
+// takeUp takes a changeover up: at once, or when its servers can be reached again.
+func (s *Service) takeUp(ctx context.Context, c records.Changeover) {
+	s.log.Info("taking up changeover", "changeover", c.ID, "server", c.Server, "state", c.State)
+	resume := func(ctx context.Context) error {
+		l, err := s.serverByName(ctx, c.Server)
+		if err != nil {
+			return err
+		}
+		if c, err = s.records.Changeover(ctx, c.ID); err != nil || !c.State.Open() || c.State == plan.Held {
+			return err // a person has settled it meanwhile
+		}
+		others, err := s.othersOf(ctx, c)
+		if err != nil {
+			return err
+		}
+		runner, job := s.runner(l, c, others), jobOf(c)
+		s.carry(l, others, c, func(ctx context.Context) error { return runner.Resume(ctx, job) })
+		return nil
+	}
+	first, done := context.WithTimeout(ctx, takeUpPatience)
+	defer done()
+	err := resume(first)
+	if err == nil {
+		return
+	}
+	s.log.Error("cannot take up changeover yet", "changeover", c.ID, "error", err)
+	s.running.Go(func() {
+		for ; err != nil && s.ctx.Err() == nil; err = resume(s.ctx) {
+			what, _ := fault.Words(err)
+			s.hub.publish(changeover.Progress{ID: c.ID, State: c.State, Going: "forward", Waiting: what + ". It goes on when that is mended."})
+			select {
+			case <-s.ctx.Done():
+			case <-time.After(restAfterAway):
+			}
+		}
+	})
+}
+
+// findServer looks for a server's process, and starts it when it should run and does not.
+func (s *Service) findServer(rec records.Server, held bool) {
+	l, err := s.serverByName(s.ctx, rec.Name)
+	if err != nil {
+		s.log.Error("server cannot be reached", "server", rec.Name, "error", err)
+		return
+	}
+	st := l.control.Status(s.ctx)
+	s.log.Info("server found", "server", rec.Name, "state", st.State, "process", st.Process, "cause", st.Cause)
+	if !s.config.StartServers || rec.Wanted != string(life.Running) || st.State != life.Stopped || held {
+		return
+	}
+	if _, err := s.StartServer(s.ctx, rec.Name); err != nil {
+		s.log.Error("server does not start", "server", rec.Name, "error", err)
+	}
 }
 
 // hub hands progress to whoever watches.

@@ -293,6 +293,31 @@ func TestAnEmptyListOfProcessesShowsNothing(t *testing.T) {
 	assert.ErrorIs(t, err, fault.StateUnknown.As())
 }
 
+// A start that failed leaves a later log, and none of it belongs to the process that
+// runs: it is not "starting" for ever.
+func TestTheLogIsThatOfTheProcess(t *testing.T) {
+	t.Parallel()
+	ctx := context.Background()
+	c, d, dir := script(t, wellBehaved)
+	_, err := c.Start(ctx)
+	require.NoError(t, err)
+	first, err := d.Look(ctx)
+	require.NoError(t, err)
+	later := filepath.Join(dir, "state", "runs", "9999999999999999999")
+	require.NoError(t, os.WriteFile(later+".log", []byte("cannot listen: taken\n"), 0o600))
+	require.NoError(t, os.WriteFile(later+".process", []byte(`{"pid": 1, "tick": 7, "boot": "another"}`), 0o600))
+	require.NoError(t, os.WriteFile(later+".exit", []byte(`{"code": 4}`), 0o600))
+	seen, err := d.Look(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, first, seen)
+	assert.Equal(t, life.Running, c.Status(ctx).State)
+	other := control.New("north", open(t, dir), profile(t)) // as another life has it
+	assert.Equal(t, life.Running, other.Status(ctx).State)
+	assert.Equal(t, "fen", other.Status(ctx).Opened)
+	_, err = other.Stop(ctx, control.Clean)
+	require.NoError(t, err)
+}
+
 // The script ends and the game that it has started goes on: it is still the server.
 func TestALauncherThatEnds(t *testing.T) {
 	t.Parallel()

@@ -284,6 +284,9 @@ func (in Input) notes(p *Plan) {
 	if len(p.SetAside) > 0 {
 		p.Notes = append(p.Notes, "What is set aside stays on the server's disk in "+path.Join(in.Work, "aside")+"; nothing is deleted. reshard undo brings it back.")
 	}
+	for _, l := range in.Fit.Live.Can.Lacks() {
+		p.Notes = append(p.Notes, "Not promised on this host, for want of "+l.Name+": "+l.Say)
+	}
 	for _, r := range in.Sheet.With(fit.Adjust) {
 		if r.Concern == "version" || r.Concern == "mods" || r.Concern == "realms" {
 			p.Notes = append(p.Notes, r.Say+" "+r.Mend)

@@ -67,7 +67,7 @@ func (machine) Root(_ context.Context, name string) (root string, others []strin
 func (machine) Files(_ context.Context, root string) (place.Driver, io.Closer, error) {
 	f, err := files.Open(root)
 	if err != nil {
-		code := fault.Unreachable
+		code := fault.NotFound
 		if errors.Is(err, fs.ErrPermission) {
 			code = fault.Refused
 		}

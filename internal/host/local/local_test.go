@@ -77,8 +77,8 @@ func TestRoots(t *testing.T) {
 		assert.ErrorIs(t, err, fault.Invalid.As(), bad)
 	}
 	_, _, err = h.Files(ctx, filepath.Join(dir, "missing"))
-	assert.ErrorIs(t, err, fault.Unreachable.As())
-	_, err = host.Kinds{Kind: Open}.Open(ctx, host.Spec{Name: "attic", Kind: "carrier pigeon"})
+	assert.ErrorIs(t, err, fault.NotFound.As(), "the machine answers, and it is not there")
+	_, err = host.Kinds{Kind: Open}.Open(ctx, host.Spec{Name: "loft", Kind: "carrier pigeon"})
 	assert.ErrorIs(t, err, fault.Unsupported.As())
 	assert.ErrorIs(t, h.(host.Runner).Program(ctx, dir, []string{"./file"}), fault.Invalid.As(), "it cannot be run")
 }

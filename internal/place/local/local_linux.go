@@ -150,6 +150,13 @@ func (c content) Read(p []byte) (int, error) {
 	return c.File.Read(p)
 }
 
+func (c content) ReadAt(p []byte, at int64) (int, error) {
+	if err := c.ctx.Err(); err != nil {
+		return 0, err
+	}
+	return c.File.ReadAt(p, at)
+}
+
 func (c content) Stat() (place.Info, error) {
 	info, err := c.File.Stat()
 	if err != nil {

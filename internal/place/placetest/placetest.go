@@ -60,6 +60,7 @@ func Run(t *testing.T, h Harness) {
 		"one winner among many movers":              (*suite).manyMovers,
 		"one winner of one name":                    (*suite).oneName,
 		"a file that is read while it is replaced":  (*suite).readWhileReplaced,
+		"reading from the midst of a file":          (*suite).midst,
 		"a full folder is not removed":              (*suite).fullFolder,
 		"discard keeps to staging folders":          (*suite).discard,
 		"times":                                     (*suite).times,
@@ -335,6 +336,28 @@ func (s *suite) readWhileReplaced() {
 		assert.NoError(s, s.place.Replace(s.ctx, "conf", [][]byte{one, two}[i%2]))
 	}
 	wg.Wait()
+}
+
+// midst: samples of files are read from any place in them, and in any order.
+func (s *suite) midst() {
+	text := strings.Repeat("0123456789", 1000)
+	s.write("f", text)
+	f, err := s.place.At(s.ctx).Open("f")
+	require.NoError(s, err)
+	defer func() { assert.NoError(s, f.Close()) }()
+	at, ok := f.(io.ReaderAt)
+	require.True(s, ok, "the proof compares pieces of files")
+	for _, from := range []int64{9990, 3, 5000, 0} {
+		buf := make([]byte, 10)
+		_, err := at.ReadAt(buf, from)
+		require.NoError(s, err, from)
+		assert.Equal(s, text[from:from+10], string(buf))
+	}
+	n, err := at.ReadAt(make([]byte, 10), 9995)
+	assert.ErrorIs(s, err, io.EOF)
+	assert.Equal(s, 5, n)
+	_, err = at.ReadAt(make([]byte, 10), 20000)
+	assert.ErrorIs(s, err, io.EOF)
 }
 
 func (s *suite) fullFolder() {
