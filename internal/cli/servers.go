@@ -33,9 +33,45 @@ func (a *app) serversCommand() *cli.Command {
 			a.onServer("show", "show a server's worlds, settings and version", "Examples:\n  reshard servers show north-plot", (*client.Client).Server),
 			a.onServer("start", "start a server and wait until it is ready", "Examples:\n  reshard servers start north-plot", (*client.Client).StartServer),
 			a.onServer("stop", "stop a server cleanly and wait for its end", "A server that does not stop when asked goes on running: it is never killed.\n\nExamples:\n  reshard servers stop north-plot", (*client.Client).StopServer),
-			a.onServer("stopped", "say that a server is stopped of which that cannot be told", "Reshard does nothing to a server while it cannot be told whether it runs. When you\nknow that it is stopped, say so: your word stands in for it, and proofs name it.\nIt counts until the server can be seen again.\n\nExamples:\n  reshard servers stopped north-plot", (*client.Client).SayStopped),
+			a.serversStoppedCommand(),
 			a.serversAddCommand(), a.serversLogCommand(),
 			a.remover("remove", "SERVER", "forget a stopped server", "Its files stay where they are, and so does what was set aside.\n\nExamples:\n  reshard servers remove north-plot", (*client.Client).RemoveServer),
+		},
+	}
+}
+
+func (a *app) serversStoppedCommand() *cli.Command {
+	return &cli.Command{
+		Name: "stopped", Usage: "say that a server is stopped of which that cannot be told", ArgsUsage: "SERVER",
+		Description: `Reshard does nothing to a server while it cannot be told whether it runs. When you
+know that it is stopped, say so: your word stands in for it, and proofs name it.
+It counts until the server can be seen again.
+
+Examples:
+  reshard servers stopped north-plot
+  reshard servers stopped north-plot --yes`,
+		Flags: []cli.Flag{&cli.BoolFlag{Name: "yes", Aliases: []string{"y"}, Usage: "do not ask"}},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			names, api, err := a.ready(c, "SERVER")
+			if err != nil {
+				return err
+			}
+			if !c.Bool("yes") {
+				a.wrapped("", "If "+names[0]+" runs all the same, its world is moved away under it and what is played is lost.")
+				sure, err := a.confirm("Is " + names[0] + " stopped?")
+				if err != nil {
+					return err
+				}
+				if !sure {
+					a.print("Nothing has been said.\n")
+					return exitQuietly(ExitFailed)
+				}
+			}
+			s, err := api.SayStopped(ctx, names[0])
+			if err != nil {
+				return err
+			}
+			return a.show(s, func() { a.describeServer(s) })
 		},
 	}
 }

@@ -525,7 +525,10 @@ func (l *live) input(ctx context.Context, rec records.Server) (fit.Input, error)
 		cancel()
 	}
 	others, err := l.control.Others(ctx)
-	if err != nil && !fault.Passing(err) {
+	unseen := ""
+	if fault.Passing(err) {
+		unseen, _ = fault.Words(err)
+	} else if err != nil {
 		return fit.Input{}, err
 	}
 	in := fit.Input{
@@ -533,7 +536,7 @@ func (l *live) input(ctx context.Context, rec records.Server) (fit.Input, error)
 		Live: fit.Live{
 			Roots: l.machine.Roots, State: st.State, Cause: st.Cause, DeclaredVersion: rec.DeclaredVersion, ConsoleVersion: st.Version,
 			FreeBytes: l.place.Free(ctx, worlds), SameFilesystem: l.place.SameFilesystem(ctx, worlds, path.Dir(worlds)),
-			Players: -1, Since: st.Since, Host: rec.Host, Working: others.Working, Passing: others.Passing, Hidden: others.Hidden,
+			Players: -1, Since: st.Since, Host: rec.Host, Working: others.Working, Passing: others.Passing, Hidden: others.Hidden, Unseen: unseen,
 		},
 	}
 	return in, l.owner(ctx, &in.Live, state)

@@ -40,7 +40,8 @@ func (p procfs) file(pid int, parts ...string) string {
 // unseen is the error when processes cannot be looked at: not one of them is then known
 // to be gone.
 func (p procfs) unseen(err error) error {
-	return fault.New(fault.Unreachable, "", "", "the processes there cannot be seen (%v)", err)
+	return fault.New(fault.Unreachable, "", "", "the processes there cannot be seen (%v)", err).
+		With("Let the service see the whole of " + string(p) + ": without it nobody can tell whether a server runs.")
 }
 
 func (p procfs) boot() (string, error) {

@@ -96,8 +96,10 @@ type Live struct {
 	OwnerKept bool
 	// Working are other processes that may write in the server's folder, Passing shells
 	// of people who are in it, Hidden how many processes could not be looked into.
+	// Unseen says why none of them can be seen, "" when they can.
 	Working, Passing []string
 	Hidden           int
+	Unseen           string
 }
 
 // Input is everything a rule may look at.

@@ -242,6 +242,7 @@ func TestRules(t *testing.T) {
 			in.Live.Passing = []string{"bash (process 8), which works in this folder"}
 		}, "processes", fit.Fits, "somebody's shell: bash (process 8)", ""},
 		{"some cannot be seen", func(in *fit.Input) { in.Live.Hidden = 3 }, "processes", fit.Fits, "3 processes of other accounts could not be looked into", ""},
+		{"none can be seen", func(in *fit.Input) { in.Live.Unseen = "no answer" }, "processes", fit.Fits, "cannot be seen: no answer", ""},
 		{"owner not known", func(in *fit.Input) {}, "owner", fit.Fits, "not known", ""},
 		{"owner is kept", func(in *fit.Input) { in.Live.Owner, in.Live.OwnerKept = "7:7", true }, "owner", fit.Fits, "whom the worlds there belong to", ""},
 		{"owner is not kept", func(in *fit.Input) { in.Live.Owner = "7:7" }, "owner", fit.Choose, "not to 7:7", "owner=go-on"},

@@ -7,6 +7,9 @@ import "strings"
 var processesRule = Rule{Concern: "processes", Title: "Other processes", check: func(in Input, r *Row) {
 	r.Server = Cell{Text: orNone(list(in.Live.Working, 2), "none")}
 	switch {
+	case in.Live.Unseen != "":
+		r.Server.Text = "cannot be seen"
+		r.say("Whether anything else works in the server's folder cannot be seen: " + in.Live.Unseen + ".")
 	case len(in.Live.Working) > 0:
 		r.choose("Something else works in the server's folder: "+strings.Join(in.Live.Working, "; ")+". If it is a server of the same worlds, it would write over what is placed.",
 			"End it, or go on.",

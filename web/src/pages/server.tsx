@@ -21,6 +21,7 @@ export function ServerPage() {
     mutationFn: (what: "start" | "stop" | "sayStopped") => api[what](name),
     onSettled: () => client.invalidateQueries({ queryKey: ["servers"] }),
   });
+  const [saying, setSaying] = useState(false);
   const navigate = useNavigate();
   const remove = useMutation({
     mutationFn: () => api.removeServer(name),
@@ -41,7 +42,7 @@ export function ServerPage() {
           {s && <Mark of={s.state}>{s.state}{s.state === "exited" && (s.exitCode ?? -1) >= 0 ? ` with code ${s.exitCode}` : ""}</Mark>}
           {s && down && <Button look="grave" isDisabled={remove.isPending || Boolean(s.changeover)} onPress={() => remove.mutate()}>Forget this server</Button>}
           {s && s.state === "unknown" && (
-            <Button onPress={() => operate.mutate("sayStopped")} isDisabled={operate.isPending}>I know that it is stopped</Button>
+            <Button onPress={() => setSaying(!saying)} isDisabled={operate.isPending}>I know that it is stopped …</Button>
           )}
           {s && s.state !== "unreachable" && s.state !== "unknown" && <Button onPress={() => operate.mutate(down ? "start" : "stop")} isDisabled={operate.isPending || Boolean(s.changeover)}>{operate.isPending ? "Waiting for the server …" : down ? "Start" : "Stop"}</Button>}
         </Head>
@@ -53,7 +54,20 @@ export function ServerPage() {
       {s?.note && (
         <Panel>
           {s.note}{" "}
-          {s.state === "unknown" && <Muted>Until it can be told, Reshard moves, writes and starts nothing there. When you know that it is stopped, say so: your word stands in for it, and proofs name it.</Muted>}
+          {s.state === "unknown" && (
+            <Muted>
+              Until it can be told, Reshard moves, writes and starts nothing there. When you know that it is stopped, say so: your word
+              stands in for it, and proofs name it.
+            </Muted>
+          )}
+          {s.state === "unknown" && saying && (
+            <>
+              <p style={{ margin: "0.6rem 0" }}>
+                <strong>If it runs all the same, its world is moved away under it and what is played is lost.</strong>
+              </p>
+              <Button look="grave" onPress={() => operate.mutate("sayStopped")} isDisabled={operate.isPending}>It is stopped</Button>
+            </>
+          )}
         </Panel>
       )}
       {s?.trouble && <Failure error={new Error(s.trouble)} />}
