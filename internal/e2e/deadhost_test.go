@@ -121,6 +121,7 @@ func TestADeadHostsServersAreUnknown(t *testing.T) {
 	assert.Equal(t, plan.Waiting, open.State)
 	require.NotNil(t, open.Progress)
 	assert.Contains(t, open.Progress.Waiting, "its host did not answer in time")
+	assert.Contains(t, b.must("changeovers", "show", itoa(draft.ID)), "waiting")
 	require.NoError(t, b.daemon.Close())
 	conn, err = pgx.Connect(ctx, b.database)
 	require.NoError(t, err)
