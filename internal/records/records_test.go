@@ -143,6 +143,29 @@ func TestOneOpenChangeoverAServer(t *testing.T) {
 	assert.Equal(t, map[string]int64{"north": open[0].ID, "south": open[1].ID}, holders)
 }
 
+// A query that is not answered within its limit is one that found no database: it is
+// tried again, and is no cancellation, which would take a changeover back.
+func TestALimitIsNoCancellation(t *testing.T) {
+	t.Parallel()
+	r, _ := setup(t)
+	id := draft(t, r, addServer(t, r, "north").ID)
+	late, done := context.WithTimeout(context.Background(), -time.Second)
+	defer done()
+	for name, err := range map[string]error{
+		"read":    func() error { _, err := r.Changeovers(late, "", true); return err }(),
+		"advance": r.Advance(late, id, plan.Drafted, plan.Staging, records.Patch{}),
+		"step":    r.AdvanceStep(late, id, 0, []plan.StepState{plan.StepPlanned}, plan.StepIntended, nil),
+	} {
+		assert.ErrorIs(t, err, fault.Unreachable.As(), name)
+		assert.True(t, fault.Passing(err), name)
+	}
+	left, leave := context.WithCancel(context.Background())
+	leave()
+	_, err := r.Changeovers(left, "", true)
+	assert.ErrorIs(t, err, fault.Interrupted.As())
+	assert.False(t, fault.Passing(err), "a person who leaves is not waited for")
+}
+
 func TestAddressesThatDoNotWork(t *testing.T) {
 	t.Parallel()
 	_, err := records.Open(context.Background(), "postgres://nobody@127.0.0.1:1/x?connect_timeout=2", records.Claim{})

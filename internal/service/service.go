@@ -262,7 +262,8 @@ func (s *Service) findServer(rec records.Server, held bool) {
 	}
 	st := l.control.Status(s.ctx)
 	s.log.Info("server found", "server", rec.Name, "state", st.State, "process", st.Process, "cause", st.Cause)
-	if !s.config.StartServers || rec.Wanted != string(life.Running) || st.State != life.Stopped || held {
+	down := st.State == life.Stopped && rec.Wanted == string(life.Running)
+	if !s.config.StartServers || !down || held {
 		return
 	}
 	if _, err := s.StartServer(s.ctx, rec.Name); err != nil {
