@@ -146,6 +146,8 @@ func (r *Runner) hands(step plan.Step) (Hands, error) {
 	return h, nil
 }
 
+var errCancelled = fault.New(fault.Interrupted, "", "", "cancelled")
+
 // ErrLeft is the cause of a context that ends because the service goes away: what
 // waits for a person, or for something that does not answer, goes on waiting in its
 // next life.
@@ -472,7 +474,7 @@ func (r *Runner) again(ctx context.Context, say string, try func() error) error 
 		err := try()
 		if !fault.Passing(err) || errors.Is(err, ErrSuspended) {
 			r.report(func(p *Progress) { p.Waiting = "" })
-			return err
+			return r.whyEnded(ctx, err)
 		}
 		words := say
 		if words == "" {
@@ -484,6 +486,15 @@ func (r *Runner) again(ctx context.Context, say string, try func() error) error 
 			return err
 		}
 	}
+}
+
+// whyEnded gives the reason why ctx has ended in place of an error that only says that it
+// has.
+func (r *Runner) whyEnded(ctx context.Context, err error) error {
+	if err == nil || ctx.Err() == nil || fault.CodeOf(err) != fault.Interrupted || errors.Is(err, ErrSuspended) {
+		return err
+	}
+	return fault.Wrap(fault.Interrupted, "carry out on", r.job.Plan.Server, context.Cause(ctx))
 }
 
 // pause waits, unless it is over: for a person who cancels what is not begun, and for a
@@ -499,8 +510,8 @@ func (r *Runner) pause(ctx context.Context, wait time.Duration) error {
 	if cause := context.Cause(r.outer); errors.Is(cause, ErrLeft) {
 		return errors.Join(ErrSuspended, cause)
 	}
-	if ctx.Err() != nil {
-		return fault.Wrap(fault.Interrupted, "carry out on", r.job.Plan.Server, context.Cause(ctx))
+	if err := r.whyEnded(ctx, errCancelled); ctx.Err() != nil {
+		return err
 	}
 	<-timer.C // cancelled when that was no longer possible
 	return nil

@@ -115,6 +115,9 @@ func (a *app) printWaiting(c wire.Changeover) {
 			a.wrapped("  ◷ waiting: ", s.Say)
 		}
 	}
+	if c.Progress != nil && c.Progress.Waiting != "" {
+		a.wrapped("  ‖ ", c.Progress.Waiting)
+	}
 	a.print("  reshard changeovers go-on %d    give the word\n  reshard changeovers cancel %d   end it; nothing live has been touched\n", c.ID, c.ID)
 }
 
