@@ -64,7 +64,7 @@ func run(m *testing.M) int {
 	if err := os.Chmod(dir, 0o755); err != nil { // the user postgres must get through
 		log.Fatal(err)
 	}
-	if postgres, err = pgserver.Start(context.Background(), filepath.Join(dir, "postgres"), "fsync=off"); err != nil {
+	if postgres, err = pgserver.Start(context.Background(), filepath.Join(dir, "postgres"), "fsync=off", "max_connections=400"); err != nil {
 		log.Fatal(err)
 	}
 	defer postgres.Stop() //nolint:errcheck // the tests have ended

@@ -103,7 +103,7 @@ func classify(op, what string, err error) error {
 		switch {
 		case pg.Code == "23505":
 			code = fault.Exists
-		case pg.Code[:2] == "57" || pg.Code[:2] == "08":
+		case pg.Code[:2] == "57" || pg.Code[:2] == "08" || pg.Code == "53300": // the last: it has no connection to spare
 			code = fault.Unreachable
 		case pg.Code[:2] == "53":
 			code = fault.NoSpace

@@ -36,7 +36,7 @@ func TestMain(m *testing.M) {
 	if err := os.Chmod(dir, 0o755); err != nil { // the user postgres must get through
 		log.Fatal(err)
 	}
-	if postgres, err = pgserver.Start(context.Background(), filepath.Join(dir, "pg"), "fsync=off"); err != nil {
+	if postgres, err = pgserver.Start(context.Background(), filepath.Join(dir, "pg"), "fsync=off", "max_connections=200"); err != nil {
 		log.Fatal(err)
 	}
 	code := m.Run()
