@@ -135,3 +135,65 @@ func TestADeadHostsServersAreUnknown(t *testing.T) {
 	require.NoError(t, err)
 	b.until(draft.ID, plan.Done)
 }
+
+// fickle is the service's own machine, which can be told to go away.
+type fickle struct {
+	host.Driver
+	away *atomic.Bool
+}
+
+func (f fickle) Files(ctx context.Context, root string) (place.Driver, io.Closer, error) {
+	if f.away.Load() {
+		return nil, nil, fault.New(fault.Unreachable, "", "", "the line was cut")
+	}
+	d, closer, err := f.Driver.Files(ctx, root)
+	return fickleFiles{d, f.away}, closer, err
+}
+
+type fickleFiles struct {
+	place.Driver
+	away *atomic.Bool
+}
+
+func (f fickleFiles) Standing(context.Context) (bool, error) {
+	if f.away.Load() {
+		return false, fault.New(fault.Unreachable, "", "", "the line was cut")
+	}
+	return true, nil
+}
+
+// A host that goes away while its servers are in hand: they are unknown since then, and
+// what they were when it is back.
+func TestAHostThatGoesAwayIsMissed(t *testing.T) {
+	t.Parallel()
+	b := setup(t)
+	b.quarry("north", plot{})
+	pid := b.pid("north")
+	require.NoError(t, b.daemon.Close())
+	away := &atomic.Bool{}
+	kinds := service.Kinds()
+	local := kinds["local"]
+	kinds["local"] = func(ctx context.Context, s host.Spec) (host.Driver, error) {
+		d, err := local(ctx, s)
+		return fickle{d, away}, err
+	}
+	c := b.config()
+	c.Kinds = kinds
+	var err error
+	b.daemon, err = cli.Serve(context.Background(), c)
+	require.NoError(t, err)
+	b.api = signIn(t, b.daemon.Address)
+	require.Equal(t, pid, b.pid("north"))
+	away.Store(true)
+	s, err := b.api.Server(context.Background(), "north")
+	require.NoError(t, err)
+	assert.Equal(t, "unknown", s.Server.State)
+	assert.Contains(t, s.Server.Note, "the line was cut")
+	require.NotNil(t, s.Server.Since)
+	away.Store(false)
+	require.Eventually(t, func() bool {
+		s, err = b.api.Server(context.Background(), "north")
+		return err == nil && s.Server.State == "running"
+	}, 15*time.Second, 50*time.Millisecond, "it is asked again by itself")
+	assert.Equal(t, pid, pidOf(s.Server))
+}

@@ -139,7 +139,7 @@ func (p *Place) Exists(ctx context.Context, name string) (bool, error) {
 	}
 	entries, lerr := p.List(ctx, path.Dir(name))
 	switch {
-	case errors.Is(lerr, fs.ErrNotExist):
+	case errors.Is(lerr, fs.ErrNotExist), fault.CodeOf(lerr) == fault.Invalid:
 		return p.absentAbove(ctx, path.Dir(name))
 	case lerr != nil:
 		return false, lerr
@@ -150,10 +150,15 @@ func (p *Place) Exists(ctx context.Context, name string) (bool, error) {
 	return false, nil
 }
 
-// absentAbove shows that a folder is not there, for something below it.
+// absentAbove shows that a folder is not there, for something below it: nothing is, or
+// a file stands in its place.
 func (p *Place) absentAbove(ctx context.Context, dir string) (bool, error) {
 	there, err := p.Exists(ctx, dir)
-	if err == nil && there {
+	if err != nil || !there {
+		return false, err
+	}
+	info, err := p.Stat(ctx, dir)
+	if err == nil && info.IsDir() {
 		err = fault.New(fault.Unreachable, "look at", path.Join(p.name, dir), "the host says that it is there and that it is not")
 	}
 	return false, err

@@ -314,8 +314,13 @@ func (s *Service) runner(l *live, c records.Changeover, others []*live) *changeo
 // asPlanned looks whether a server is still what a plan was made for: its settings and
 // worlds, whether it runs, and who else is at work in its folder.
 func (l *live) asPlanned(ctx context.Context, p plan.Plan) error {
-	if stands, err := l.place.Standing(ctx); err != nil || !stands {
-		return errors.Join(err, fault.New(fault.Changed, "start", l.name, "its folder %s has been moved or replaced since the plan was made", l.machine.Roots[0]))
+	stands, err := l.place.Standing(ctx)
+	if err != nil {
+		return err
+	}
+	if !stands {
+		return fault.New(fault.Changed, "start", l.name,
+			"its folder %s has been moved or replaced since the plan was made", l.machine.Roots[0])
 	}
 	state, err := l.read(ctx)
 	if err != nil {

@@ -64,19 +64,19 @@ func identityOf(data string) (string, error) {
 	var b [16]byte
 	_, _ = rand.Read(b[:]) // never fails
 	drawn := hex.EncodeToString(b[:])
-	f, err := os.OpenFile(file, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
-	if errors.Is(err, os.ErrExist) { // another service has drawn one at this moment, or a crash left it empty
-		if err := os.WriteFile(file+".new", []byte(drawn), 0o600); err != nil {
-			return "", fault.Wrap(fault.Refused, "write", file, err)
-		}
-		if again, err := os.ReadFile(file); err == nil && len(again) >= 16 {
-			return string(again), os.Remove(file + ".new")
-		}
-		return drawn, fault.Wrap(fault.Refused, "write", file, os.Rename(file+".new", file))
-	}
-	if err != nil {
+	// Whole before it has its name, and never over another: two services may begin at once.
+	temp := file + "." + drawn
+	if err := os.WriteFile(temp, []byte(drawn), 0o600); err != nil {
 		return "", fault.Wrap(fault.Refused, "write", file, err)
 	}
-	_, err = f.WriteString(drawn)
-	return drawn, fault.Wrap(fault.Internal, "write", file, errors.Join(err, f.Sync(), f.Close()))
+	err = os.Link(temp, file)
+	if err = errors.Join(err, os.Remove(temp)); err != nil && !errors.Is(err, os.ErrExist) {
+		return "", fault.Wrap(fault.Refused, "write", file, err)
+	}
+	known, err = os.ReadFile(file)
+	if err == nil && len(known) < 16 {
+		return "", fault.New(fault.Damaged, "read", file, "it does not hold the data folder's identity").
+			With("Bring the file back from a copy of the data folder. When there is none, and all its servers are stopped, remove it and begin with reshard serve --move-here.")
+	}
+	return string(known), fault.Wrap(fault.Refused, "read", file, err)
 }

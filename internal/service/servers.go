@@ -112,11 +112,22 @@ func (s *Service) serverByName(ctx context.Context, name string) (*live, error) 
 	case <-ctx.Done():
 		return nil, fault.Wrap(fault.Interrupted, "reach", name, context.Cause(ctx))
 	}
+	rctx, done := context.WithTimeoutCause(ctx, reachPatience,
+		fault.New(fault.TooSlow, "", "", "its host did not answer in time"))
+	defer done()
 	if l := sl.now.Load(); l != nil {
-		if err := s.stillThere(ctx, l); err != nil {
+		stands, err := l.place.Standing(rctx)
+		if fault.Passing(err) {
+			return nil, sl.didNotAnswer(s.now(), name, err)
+		}
+		if err == nil && !stands {
+			err = s.leave(l)
+		}
+		if err != nil {
 			return nil, err
 		}
-		if sl.now.Load() == l {
+		if stands {
+			sl.away.Store(nil)
 			return l, nil
 		}
 	}
@@ -124,9 +135,7 @@ func (s *Service) serverByName(ctx context.Context, name string) (*live, error) 
 	if err != nil {
 		return nil, err
 	}
-	ctx, done := context.WithTimeoutCause(ctx, reachPatience, fault.New(fault.TooSlow, "", "", "its host did not answer in time"))
-	defer done()
-	l, err := s.openServer(ctx, rec, sl)
+	l, err := s.openServer(rctx, rec, sl)
 	if err != nil {
 		return nil, err
 	}
@@ -144,13 +153,9 @@ func (sl *slot) didNotAnswer(now time.Time, name string, err error) error {
 	return a.err
 }
 
-// stillThere closes a server whose folder is no longer the one at its path: the
-// open folder is followed wherever it is moved, and another may stand there now.
-func (s *Service) stillThere(ctx context.Context, l *live) error {
-	stands, err := l.place.Standing(ctx)
-	if stands || err != nil {
-		return err
-	}
+// leave closes a server whose folder is no longer the one at its path: the open folder
+// is followed wherever it is moved, and another may stand there now.
+func (s *Service) leave(l *live) error {
 	release, err := l.claim("reach")
 	if err != nil {
 		return fault.New(fault.Unreachable, "reach", l.name, "its folder %s has been moved or replaced while something is at work on it", l.machine.Roots[0])

@@ -223,8 +223,13 @@ func (s *Service) takeUp(ctx context.Context, c records.Changeover) {
 		if err != nil {
 			return err
 		}
-		if c, err = s.records.Changeover(ctx, c.ID); err != nil || !c.State.Open() || c.State == plan.Held {
-			return err // a person has settled it meanwhile
+		now, err := s.records.Changeover(ctx, c.ID)
+		if err != nil {
+			return err
+		}
+		if c = now; !c.State.Open() || c.State == plan.Held { // a person has settled it meanwhile
+			s.hub.forget(c.ID)
+			return nil
 		}
 		others, err := s.othersOf(ctx, c)
 		if err != nil {

@@ -162,7 +162,7 @@ func (s *suite) missing() {
 
 func (s *suite) absence() {
 	s.write("a/file", "x")
-	for name, want := range map[string]bool{".": true, "a": true, "a/file": true, "b": false, "a/b": false, "b/c/d": false} {
+	for name, want := range map[string]bool{".": true, "a": true, "a/file": true, "b": false, "a/b": false, "b/c/d": false, "a/file/below": false, "a/file/b/c": false} {
 		there, err := s.place.Exists(s.ctx, name)
 		require.NoError(s, err, name)
 		assert.Equal(s, want, there, name)
