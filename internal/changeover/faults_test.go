@@ -16,6 +16,7 @@ import (
 	"reshard/cmd/standin/quarrymoss"
 	"reshard/internal/changeover"
 	"reshard/internal/core/fault"
+	"reshard/internal/core/fit"
 	"reshard/internal/core/plan"
 	"reshard/internal/place/memory"
 )
@@ -405,4 +406,24 @@ func TestSettingsChangedMeanwhile(t *testing.T) {
 	assert.Contains(t, text(), "changed by hand")
 	assert.Contains(t, text(), "world.folder=winter")
 	assert.Equal(t, "winter", s.runner.Control.Status(ctx).Opened)
+}
+
+// Whoever sees that a changeover waits can tell for what, and give the word at once.
+func TestWhatIsWaitedForIsOnRecordBeforeItWaits(t *testing.T) {
+	t.Parallel()
+	s := newStage(t, "put")
+	p := s.draft(plan.Put, "", fit.Choices{"switch": "when-told"})
+	s.job = s.log.job(p)
+	at := slices.IndexFunc(p.Steps, func(s plan.Step) bool { return s.Kind == plan.Wait })
+	require.GreaterOrEqual(t, at, 0)
+	waits := false
+	s.log.hit = func(point string) {
+		if point == "journal after "+string(plan.Waiting) {
+			waits = true
+			assert.Equal(t, plan.StepIntended, s.log.job(p).Steps[at].State)
+		}
+	}
+	require.NoError(t, s.runner.Begin(t.Context(), s.job))
+	require.NoError(t, s.runner.Carry(t.Context()))
+	assert.True(t, waits)
 }

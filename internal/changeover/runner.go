@@ -264,16 +264,18 @@ func (r *Runner) beginSwitch(ctx context.Context) error {
 // wait waits for a person. Nothing live has been touched, so it can be cancelled, and
 // it outlives the service.
 func (r *Runner) wait(ctx context.Context, n int, step plan.Step) error {
-	if r.job.State == plan.Staging {
-		if err := r.advance(ctx, plan.Waiting, Note{}); err != nil {
-			return err
-		}
-	}
 	r.report(func(p *Progress) {
 		p.Step, p.StepKind, p.Say, p.Going, p.Since = n, step.Kind, step.Say, "forward", r.Now()
 	})
+	// First what is waited for, then that it waits: whoever sees it wait can tell for what,
+	// and give the word.
 	if r.job.Steps[n].State == plan.StepPlanned {
 		if err := r.mark(ctx, n, []plan.StepState{plan.StepPlanned}, plan.StepIntended, nil); err != nil {
+			return err
+		}
+	}
+	if r.job.State == plan.Staging {
+		if err := r.advance(ctx, plan.Waiting, Note{}); err != nil {
 			return err
 		}
 	}
