@@ -42,10 +42,11 @@ test-console: build
 
 lint: $(CONSOLE)
 	@test -z "$$(gofmt -l cmd internal games web/*.go)" || { gofmt -l cmd internal games web/*.go; echo "run gofmt -w on these"; exit 1; }
+	$(GO) run ./scripts/columns cmd games internal scripts web/embed.go
 	$(GO) vet ./...
 	$(GO) tool staticcheck ./...
 	GOOS=windows GOARCH=amd64 $(GO) build -o /dev/null ./cmd/reshard
-	cd web && npx tsc --noEmit && npx oxlint --deny-warnings src e2e
+	cd web && npx tsc --noEmit && npx prettier --check --log-level warn . && npx oxlint --deny-warnings src e2e
 
 api: ## the API's description and the console's types of it
 	$(GO) run ./cmd/reshard api > docs/openapi.json

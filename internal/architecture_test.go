@@ -42,7 +42,8 @@ var drivers = map[string][]string{
 }
 
 // suites are what tests of drivers import.
-var suites = []string{"reshard/internal/place/placetest", "reshard/internal/control/controltest", "reshard/internal/pack/packtest"}
+var suites = []string{"reshard/internal/place/placetest", "reshard/internal/control/controltest",
+	"reshard/internal/pack/packtest"}
 
 type listed struct {
 	ImportPath string
@@ -77,7 +78,8 @@ func floorOf(path string) (int, bool) {
 func TestImportsRunDownwardsOnly(t *testing.T) {
 	t.Parallel()
 	for _, p := range packages(t) {
-		if strings.HasPrefix(p.ImportPath, "reshard/internal/e2e") || strings.HasPrefix(p.ImportPath, "reshard/internal/bench") || p.ImportPath == "reshard/internal" {
+		if strings.HasPrefix(p.ImportPath, "reshard/internal/e2e") ||
+			strings.HasPrefix(p.ImportPath, "reshard/internal/bench") || p.ImportPath == "reshard/internal" {
 			continue
 		}
 		mine, ok := floorOf(p.ImportPath)
@@ -89,7 +91,8 @@ func TestImportsRunDownwardsOnly(t *testing.T) {
 			switch {
 			case !ok:
 			case strings.HasPrefix(p.ImportPath, "reshard/internal/core/"):
-				assert.True(t, strings.HasPrefix(i, "reshard/internal/core/"), "%s imports %s: the core imports no sibling", p.ImportPath, i)
+				assert.True(t, strings.HasPrefix(i, "reshard/internal/core/"),
+					"%s imports %s: the core imports no sibling", p.ImportPath, i)
 			case drivesOrTests(p.ImportPath, i):
 			case strings.HasPrefix(p.ImportPath, "reshard/internal/"):
 				assert.Less(t, theirs, mine, "%s imports %s", p.ImportPath, i)
@@ -114,13 +117,15 @@ func drivesOrTests(pkg, imported string) bool {
 // What is about the service's own machine, and no host's: where it keeps its data, and
 // what its own programs do. Nothing else may touch an operating system.
 var ownMachine = []string{
-	"cmd/", "internal/cli/", "internal/local/", "internal/pgserver/", "internal/pack/", "internal/vault/", // programs, arrivals, blobs
+	// programs, arrivals, blobs
+	"cmd/", "internal/cli/", "internal/local/", "internal/pgserver/", "internal/pack/", "internal/vault/",
 	"internal/client/",                                       // what is sent
 	"internal/core/fact/sqlite.go",                           // a copy that a library opens
 	"internal/records/awake_",                                // the clock of a lease
 	"internal/service/data_linux.go",                         // the data folder's identity and lock
 	"internal/service/service.go", "internal/service/hosts_", // where it is, and its host
-	"internal/service/arrivals.go", "internal/service/library.go", "internal/service/pictures.go", // what it keeps there
+	// what it keeps there
+	"internal/service/arrivals.go", "internal/service/library.go", "internal/service/pictures.go",
 	"internal/service/compare.go", "internal/service/games.go",
 }
 
@@ -128,11 +133,13 @@ var ownMachine = []string{
 // processes, addresses or numbers of errors. A host may be far away.
 func TestOnlyDriversTouchAHost(t *testing.T) {
 	t.Parallel()
-	banned := []string{"os", "os/exec", "os/user", "os/signal", "path/filepath", "syscall", "golang.org/x/sys/unix", "net"}
+	banned := []string{"os", "os/exec", "os/user", "os/signal", "path/filepath", "syscall", "golang.org/x/sys/unix",
+		"net"}
 	words := []string{"/proc", "127.0.0.1", "localhost"}
 	looked := 0
 	for file, parsed := range sources(t, "..") {
-		if _, driver := drivers["reshard/"+path.Dir(file)]; driver || strings.HasSuffix(file, "_test.go") || strings.HasSuffix(path.Dir(file), "test") {
+		if _, driver := drivers["reshard/"+path.Dir(file)]; driver || strings.HasSuffix(file, "_test.go") ||
+			strings.HasSuffix(path.Dir(file), "test") {
 			continue
 		}
 		if slices.ContainsFunc(ownMachine, func(own string) bool { return strings.HasPrefix(file, own) }) {
@@ -145,7 +152,8 @@ func TestOnlyDriversTouchAHost(t *testing.T) {
 			assert.NotContains(t, banned, name, "%s imports %s: that is for drivers", file, name)
 		}
 		ast.Inspect(parsed, func(n ast.Node) bool {
-			if lit, ok := n.(*ast.BasicLit); ok && lit.Kind == token.STRING && !strings.Contains(lit.Value, "postgres://") {
+			if lit, ok := n.(*ast.BasicLit); ok && lit.Kind == token.STRING &&
+				!strings.Contains(lit.Value, "postgres://") {
 				for _, w := range words {
 					assert.NotContains(t, lit.Value, w, "%s names %s", file, w)
 				}
@@ -205,7 +213,8 @@ func TestSwitchesOverStatesAreExhaustive(t *testing.T) {
 			case *ast.BinaryExpr:
 				if n.Op == token.NEQ && slices.Contains([]string{"Stopped", "Running"}, stateOf(n.Y)) {
 					assert.Contains(t, []string{"internal/core/fit/fit.go", "internal/core/fit/purpose.go"}, file,
-						"%s: != life.%s holds of a state that is not known too; use Up, or a switch", file, stateOf(n.Y))
+						"%s: != life.%s holds of a state that is not known too; use Up, or a switch", file,
+						stateOf(n.Y))
 				}
 			case *ast.SwitchStmt:
 				var named []string
@@ -244,7 +253,8 @@ func TestTheCoreIsPure(t *testing.T) {
 			continue
 		}
 		for _, i := range p.Imports {
-			for _, bad := range []string{"net", "net/http", "os/exec", "log/slog", "github.com/jmoiron/sqlx", "github.com/urfave/cli/v3"} {
+			for _, bad := range []string{"net", "net/http", "os/exec", "log/slog", "github.com/jmoiron/sqlx",
+				"github.com/urfave/cli/v3"} {
 				assert.NotEqual(t, bad, i, p.ImportPath)
 			}
 		}

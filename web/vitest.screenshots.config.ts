@@ -1,3 +1,5 @@
 import { defineConfig } from "vitest/config";
 
-export default defineConfig({ test: { include: ["e2e/screenshots.ts"], testTimeout: 120_000, hookTimeout: 120_000 } });
+export default defineConfig({
+  test: { include: ["e2e/screenshots.ts"], testTimeout: 120_000, hookTimeout: 120_000 },
+});

@@ -9,5 +9,6 @@ import (
 )
 
 func main() {
-	os.Exit(cli.Run(context.Background(), os.Args[1:], cli.IO{In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Env: os.Getenv}))
+	os.Exit(cli.Run(context.Background(), os.Args[1:],
+		cli.IO{In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Env: os.Getenv}))
 }

@@ -47,21 +47,53 @@ func demoData(dir string) error {
 		world      quarrymoss.Options
 		folder     string
 	}{
-		{"north-plot", "plain", quarrymoss.Options{Title: "Winter Beds", Seed: 20251101, Mods: mods, Tiles: 64, Folk: []string{"Ada", "Bryn", "Carys"}, Realms: []string{"caverns"}}, "winter-beds"},
-		{"terraces", "terrace", quarrymoss.Options{Title: "Top Terrace", Seed: -884422, Mods: mods, Tiles: 36, Folk: []string{"Dilys"}, Realms: []string{"caverns", "aurora"}, Split: true}, "top-terrace"},
+		{
+			"north-plot",
+			"plain",
+			quarrymoss.Options{
+				Title:  "Winter Beds",
+				Seed:   20251101,
+				Mods:   mods,
+				Tiles:  64,
+				Folk:   []string{"Ada", "Bryn", "Carys"},
+				Realms: []string{"caverns"},
+			},
+			"winter-beds",
+		},
+		{
+			"terraces",
+			"terrace",
+			quarrymoss.Options{
+				Title:  "Top Terrace",
+				Seed:   -884422,
+				Mods:   mods,
+				Tiles:  36,
+				Folk:   []string{"Dilys"},
+				Realms: []string{"caverns", "aurora"},
+				Split:  true,
+			},
+			"top-terrace",
+		},
 	} {
 		root := filepath.Join(dir, "servers", s.name)
 		port, err := freePort()
 		if err != nil {
 			return err
 		}
-		if err := quarrymoss.MakeServer(root, quarrymoss.Config{Version: "2.5.1", Kind: s.kind, Mods: mods}, s.folder, s.world.Seed, port); err != nil {
+		if err := quarrymoss.MakeServer(root, quarrymoss.Config{Version: "2.5.1", Kind: s.kind, Mods: mods}, s.folder,
+			s.world.Seed, port); err != nil {
 			return err
 		}
 		if err := quarrymoss.Make(filepath.Join(root, "worlds", s.folder), s.world); err != nil {
 			return err
 		}
-		out.Servers = append(out.Servers, wire.NewServer{Name: s.name, Game: "quarrymoss", Kind: s.kind, Root: root, Command: []string{self, "quarrymoss", "serve", "."}})
+		out.Servers = append(out.Servers, wire.NewServer{
+			Name:    s.name,
+			Game:    "quarrymoss",
+			Kind:    s.kind,
+			Root:    root,
+			Command: []string{self, "quarrymoss", "serve", "."},
+		})
 	}
 	if program, err := exec.LookPath("/usr/games/minetestserver"); err == nil {
 		shed, err := minetestServer(filepath.Join(dir, "servers", "shed"), program)
@@ -83,7 +115,8 @@ func demoData(dir string) error {
 		return err
 	}
 	out.Send = append(out.Send, more...)
-	if err := errors.Join(os.RemoveAll(filepath.Join(dir, "making")), playedBefore(filepath.Join(dir, "samples"), 40*time.Hour)); err != nil {
+	if err := errors.Join(os.RemoveAll(filepath.Join(dir, "making")),
+		playedBefore(filepath.Join(dir, "samples"), 40*time.Hour)); err != nil {
 		return err
 	}
 	return json.NewEncoder(os.Stdout).Encode(out)
@@ -108,7 +141,8 @@ func otherServers(dir, self string) ([]wire.NewServer, error) {
 	if err := saltmarch.MakeServer(marsh, "1.3.2", "eels.smm"); err != nil {
 		return nil, err
 	}
-	world, err := saltmarch.Make(filepath.Join(marsh, saltmarch.WorldsFolder), saltmarch.Options{Name: "Old Quay", Seed: 1907, Folk: []string{"Ffion", "Gwen"}, Mods: []string{"eels.smm"}})
+	world, err := saltmarch.Make(filepath.Join(marsh, saltmarch.WorldsFolder),
+		saltmarch.Options{Name: "Old Quay", Seed: 1907, Folk: []string{"Ffion", "Gwen"}, Mods: []string{"eels.smm"}})
 	if err != nil {
 		return nil, err
 	}
@@ -122,11 +156,18 @@ func otherServers(dir, self string) ([]wire.NewServer, error) {
 		return nil, err
 	}
 	party := []emberlode.Member{{ID: 1004, Name: "Dilys", Gear: "lantern"}, {ID: 1009, Name: "Emrys", Gear: "rope"}}
-	if err := emberlode.Make(filepath.Join(camp, emberlode.SavesFolder), "frostfall", emberlode.Save{Expedition: "Frostfall", Seed: 77, Party: party}, 4); err != nil {
+	if err := emberlode.Make(filepath.Join(camp, emberlode.SavesFolder), "frostfall",
+		emberlode.Save{Expedition: "Frostfall", Seed: 77, Party: party}, 4); err != nil {
 		return nil, err
 	}
 	return []wire.NewServer{
-		{Name: "low-marsh", Game: "saltmarch", Kind: "marsh", Root: marsh, Command: []string{self, "saltmarch", "serve", "."}},
+		{
+			Name:    "low-marsh",
+			Game:    "saltmarch",
+			Kind:    "marsh",
+			Root:    marsh,
+			Command: []string{self, "saltmarch", "serve", "."},
+		},
 		{Name: "ridge-camp", Game: "emberlode", Kind: "camp", Root: camp, Command: []string{"sh", "launch.sh"}},
 	}, nil
 }
@@ -143,10 +184,14 @@ func otherSamples(dir string) ([]string, error) {
 	}
 	saves := filepath.Join(home, "Emberlode", "u-3001")
 	party := []emberlode.Member{{ID: 3001, Name: "Ada", Gear: "map"}}
-	if err := emberlode.Make(saves, "Kettle-Moraine", emberlode.Save{Expedition: "Kettle Moraine", Seed: 18446744073709551615, Party: party}, 3); err != nil {
+	if err := emberlode.Make(saves, "Kettle-Moraine",
+		emberlode.Save{Expedition: "Kettle Moraine", Seed: 18446744073709551615, Party: party}, 3); err != nil {
 		return nil, err
 	}
-	return []string{filepath.Join(home, "Saltmarch", "u-3001", own), filepath.Join(saves, "Kettle-Moraine.003.ember")}, nil
+	return []string{
+		filepath.Join(home, "Saltmarch", "u-3001", own),
+		filepath.Join(saves, "Kettle-Moraine.003.ember"),
+	}, nil
 }
 
 func minetestServer(root, program string) (wire.NewServer, error) {
@@ -157,10 +202,12 @@ func minetestServer(root, program string) (wire.NewServer, error) {
 	if err != nil {
 		return wire.NewServer{}, err
 	}
-	text := fmt.Sprintf("# Minetest in the shed\nmap-dir = worlds/shed\nfixed_map_seed = 1954\nport = %d\nbind_address = 127.0.0.1\nserver_announce = false\n", port)
+	text := fmt.Sprintf("# Minetest in the shed\nmap-dir = worlds/shed\nfixed_map_seed = 1954\nport = "+
+		"%d\nbind_address = 127.0.0.1\nserver_announce = false\n", port)
 	return wire.NewServer{
 		Name: "shed", Game: "minetest", Kind: "minetest", Root: root,
-		Command: []string{program, "--config", "minetest.conf", "--gameid", "minetest", "--logfile", "", "--color", "never"},
+		Command: []string{program, "--config", "minetest.conf", "--gameid", "minetest", "--logfile", "", "--color",
+			"never"},
 	}, os.WriteFile(filepath.Join(root, "minetest.conf"), []byte(text), 0o644)
 }
 
@@ -173,10 +220,55 @@ func samples(dir string, mods []quarrymoss.Mod) ([]string, error) {
 		folder string
 		o      quarrymoss.Options
 	}{
-		{"Fen-Garden", quarrymoss.Options{Title: "Fen Garden", Seed: -4713582209, Mods: mods, Tiles: 144, TileBytes: 4096, Folk: []string{"Ada", "Emrys"}, Realms: []string{"caverns"}, LastPlayed: played}},
-		{"Orchard 🍎 ", quarrymoss.Options{Title: "Orchard 🍎 ", Seed: 99, Mods: mods[:1], Tiles: 49, Folk: []string{"Ffion"}, LastPlayed: played.AddDate(0, 0, -3)}},
-		{"old-glasshouse", quarrymoss.Options{Title: "Old Glasshouse", Seed: 1887, Version: "2.6.0", Mods: append([]quarrymoss.Mod{{Name: "cold-frames", Version: "3.0.0"}}, mods...), Tiles: 25, LastPlayed: played.AddDate(0, -1, 0)}},
-		{"terrace-walk", quarrymoss.Options{Title: "Terrace Walk", Seed: 31337, Version: "2.5.1", Mods: mods, Tiles: 81, Folk: []string{"Dilys", "Gwen"}, Realms: []string{"caverns"}, Split: true, LastPlayed: played.AddDate(0, 0, -9)}},
+		{
+			"Fen-Garden",
+			quarrymoss.Options{
+				Title:      "Fen Garden",
+				Seed:       -4713582209,
+				Mods:       mods,
+				Tiles:      144,
+				TileBytes:  4096,
+				Folk:       []string{"Ada", "Emrys"},
+				Realms:     []string{"caverns"},
+				LastPlayed: played,
+			},
+		},
+		{
+			"Orchard 🍎 ",
+			quarrymoss.Options{
+				Title:      "Orchard 🍎 ",
+				Seed:       99,
+				Mods:       mods[:1],
+				Tiles:      49,
+				Folk:       []string{"Ffion"},
+				LastPlayed: played.AddDate(0, 0, -3),
+			},
+		},
+		{
+			"old-glasshouse",
+			quarrymoss.Options{
+				Title:      "Old Glasshouse",
+				Seed:       1887,
+				Version:    "2.6.0",
+				Mods:       append([]quarrymoss.Mod{{Name: "cold-frames", Version: "3.0.0"}}, mods...),
+				Tiles:      25,
+				LastPlayed: played.AddDate(0, -1, 0),
+			},
+		},
+		{
+			"terrace-walk",
+			quarrymoss.Options{
+				Title:      "Terrace Walk",
+				Seed:       31337,
+				Version:    "2.5.1",
+				Mods:       mods,
+				Tiles:      81,
+				Folk:       []string{"Dilys", "Gwen"},
+				Realms:     []string{"caverns"},
+				Split:      true,
+				LastPlayed: played.AddDate(0, 0, -9),
+			},
+		},
 		{"East Plot", quarrymoss.Options{Title: "East Plot", Seed: 5, Tiles: 9, LastPlayed: played}},
 		{"West Plot", quarrymoss.Options{Title: "West Plot", Seed: 6, Tiles: 9, LastPlayed: played}},
 	}
@@ -206,7 +298,8 @@ func samples(dir string, mods []quarrymoss.Mod) ([]string, error) {
 		}
 	}
 	notes := filepath.Join(dir, "samples", "minutes.zip")
-	if err := os.WriteFile(filepath.Join(made, "minutes-of-the-meeting.txt"), []byte("Item 1: the water butt.\n"), 0o644); err != nil {
+	if err := os.WriteFile(filepath.Join(made, "minutes-of-the-meeting.txt"), []byte("Item 1: the water butt.\n"),
+		0o644); err != nil {
 		return nil, err
 	}
 	return send, zipFolders(notes, made, "", []string{"minutes-of-the-meeting.txt"})

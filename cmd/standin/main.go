@@ -48,7 +48,8 @@ func main() {
 				Action: func(ctx context.Context, c *cli.Command) error {
 					ctx, stop := signal.NotifyContext(ctx, os.Interrupt)
 					defer stop()
-					code = emberlode.Run(ctx, c.Args().First(), c.String("load"), c.String("saves"), os.Stdin, os.Stdout)
+					code = emberlode.Run(ctx, c.Args().First(), c.String("load"), c.String("saves"), os.Stdin,
+						os.Stdout)
 					return nil
 				},
 			}},
@@ -73,7 +74,13 @@ func main() {
 						&cli.StringFlag{Name: "realms"}, &cli.BoolFlag{Name: "split"},
 					},
 					Action: func(_ context.Context, c *cli.Command) error {
-						o := quarrymoss.Options{Title: c.String("title"), Seed: c.Int64("seed"), Tiles: c.Int("tiles"), TileBytes: c.Int("tile-bytes"), Split: c.Bool("split")}
+						o := quarrymoss.Options{
+							Title:     c.String("title"),
+							Seed:      c.Int64("seed"),
+							Tiles:     c.Int("tiles"),
+							TileBytes: c.Int("tile-bytes"),
+							Split:     c.Bool("split"),
+						}
 						if r := c.String("realms"); r != "" {
 							o.Realms = strings.Split(r, ",")
 						}

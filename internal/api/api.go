@@ -45,10 +45,12 @@ func Handler(s *service.Service, console fs.FS, log *slog.Logger) http.Handler {
 	router.Route("/api", func(r chi.Router) {
 		r.Use(a.authenticate)
 		r.NotFound(func(w http.ResponseWriter, r *http.Request) {
-			a.write(w, fault.New(fault.NotFound, "find", r.URL.Path, "the API has no such address").With("Read /api/openapi.json."))
+			a.write(w, fault.New(fault.NotFound, "find", r.URL.Path, "the API has no such address").
+				With("Read /api/openapi.json."))
 		})
 		r.MethodNotAllowed(func(w http.ResponseWriter, r *http.Request) {
-			p := problemOf(fault.New(fault.Invalid, r.Method, r.URL.Path, "the address does not take this method").With("Read /api/openapi.json."))
+			p := problemOf(fault.New(fault.Invalid, r.Method, r.URL.Path, "the address does not take this method").
+				With("Read /api/openapi.json."))
 			p.Status = http.StatusMethodNotAllowed
 			writeProblem(w, p)
 		})
@@ -78,7 +80,8 @@ func Refusing(why error) http.Handler {
 
 func config() huma.Config {
 	c := huma.DefaultConfig("Reshard", "1")
-	c.Info.Description = "Migrates, replaces, resets and backs up the worlds of game servers. Every call but health and sign-in needs a session cookie or a token (Authorization: Bearer)."
+	c.Info.Description = "Migrates, replaces, resets and backs up the worlds of game servers. Every call but health " +
+		"and sign-in needs a session cookie or a token (Authorization: Bearer)."
 	c.OpenAPIPath, c.DocsPath, c.SchemasPath = "/openapi", "", ""
 	c.Servers = []*huma.Server{{URL: "/api"}}
 	c.Components.Schemas = huma.NewMapRegistry("#/components/schemas/", schemaName)
@@ -128,6 +131,7 @@ func (a *API) routes() {
 	a.vaultRoutes()
 	a.serverRoutes()
 	a.changeoverRoutes()
+	describe(a.huma.OpenAPI().Components.Schemas)
 }
 
 type userKey struct{}
@@ -221,12 +225,14 @@ func headers(next http.Handler) http.Handler {
 
 // statuses maps codes to HTTP statuses, once for all calls.
 var statuses = map[fault.Code]int{
-	fault.Invalid: http.StatusUnprocessableEntity, fault.NotFound: http.StatusNotFound, fault.Exists: http.StatusConflict,
+	fault.Invalid: http.StatusUnprocessableEntity, fault.NotFound: http.StatusNotFound,
+	fault.Exists: http.StatusConflict,
 	fault.Denied: http.StatusUnauthorized, fault.NotAllowed: http.StatusForbidden,
 	fault.Unreachable: http.StatusServiceUnavailable, fault.StandsBy: http.StatusServiceUnavailable,
 	fault.TooSlow: http.StatusGatewayTimeout, fault.StateUnknown: http.StatusConflict,
-	fault.Refused: http.StatusConflict, fault.NotEmpty: http.StatusConflict, fault.Unsupported: http.StatusNotImplemented,
-	fault.NotAWorld: http.StatusUnprocessableEntity, fault.ManyWorlds: http.StatusUnprocessableEntity,
+	fault.Refused: http.StatusConflict, fault.NotEmpty: http.StatusConflict,
+	fault.Unsupported: http.StatusNotImplemented,
+	fault.NotAWorld:   http.StatusUnprocessableEntity, fault.ManyWorlds: http.StatusUnprocessableEntity,
 	fault.BadArchive: http.StatusUnprocessableEntity, fault.UnsafeArchive: http.StatusUnprocessableEntity,
 	fault.TooLarge: http.StatusRequestEntityTooLarge, fault.NoSpace: http.StatusInsufficientStorage,
 	fault.BadProfile: http.StatusUnprocessableEntity, fault.BadSettings: http.StatusUnprocessableEntity,
@@ -278,7 +284,9 @@ func init() {
 	huma.DefaultArrayNullable = false // lists in answers are never null
 	// huma's own findings (a wrong field, a missing body) become problems too.
 	huma.NewError = func(status int, message string, errs ...error) huma.StatusError {
-		p := &problem{wire.Problem{Title: http.StatusText(status), Status: status, Detail: message, Code: string(fault.Invalid)}}
+		p := &problem{
+			wire.Problem{Title: http.StatusText(status), Status: status, Detail: message, Code: string(fault.Invalid)},
+		}
 		if status == http.StatusInternalServerError {
 			p.Code, p.Detail = string(fault.Internal), "Something went wrong inside Reshard."
 		}
@@ -295,7 +303,14 @@ func init() {
 
 // op describes an operation; every one may answer with a problem.
 func op(id, method, path, summary, tag string) huma.Operation {
-	return huma.Operation{OperationID: id, Method: method, Path: "/v1" + path, Summary: summary, Tags: []string{tag}, Errors: []int{}}
+	return huma.Operation{
+		OperationID: id,
+		Method:      method,
+		Path:        "/v1" + path,
+		Summary:     summary,
+		Tags:        []string{tag},
+		Errors:      []int{},
+	}
 }
 
 // answer wraps a body.

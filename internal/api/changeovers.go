@@ -16,11 +16,14 @@ type changeoverInput struct {
 }
 
 func (a *API) changeoverRoutes() {
-	huma.Register(a.huma, op("draft-changeover", http.MethodPost, "/changeovers", "Work out a changeover; nothing is touched until it is started", "changeovers"), func(ctx context.Context, in *struct{ Body wire.NewChangeover }) (*answer[wire.Changeover], error) {
-		c, err := a.draft(ctx, in.Body)
-		return &answer[wire.Changeover]{c}, a.failed(err)
-	})
-	huma.Register(a.huma, op("list-changeovers", http.MethodGet, "/changeovers", "List changeovers, newest first", "changeovers"), func(ctx context.Context, in *struct {
+	huma.Register(a.huma, op("draft-changeover", http.MethodPost, "/changeovers",
+		"Work out a changeover; nothing is touched until it is started", "changeovers"),
+		func(ctx context.Context, in *struct{ Body wire.NewChangeover }) (*answer[wire.Changeover], error) {
+			c, err := a.draft(ctx, in.Body)
+			return &answer[wire.Changeover]{c}, a.failed(err)
+		})
+	huma.Register(a.huma, op("list-changeovers", http.MethodGet, "/changeovers", "List changeovers, newest first",
+		"changeovers"), func(ctx context.Context, in *struct {
 		Server string `query:"server" doc:"only of this server"`
 	}) (*answer[[]wire.Changeover], error) {
 		list, err := a.service.Changeovers(ctx, in.Server)
@@ -30,23 +33,61 @@ func (a *API) changeoverRoutes() {
 		id, method, path, summary string
 		do                        func(context.Context, int64) (wire.Changeover, error)
 	}{
-		{"get-changeover", http.MethodGet, "", "Get a changeover with plan, steps, proof and stop window", func(ctx context.Context, id int64) (wire.Changeover, error) { return a.service.Changeover(ctx, id) }},
-		{"start-changeover", http.MethodPost, "/start", "Start a drafted changeover", func(ctx context.Context, id int64) (wire.Changeover, error) { return a.service.Start(ctx, id) }},
-		{"cancel-changeover", http.MethodPost, "/cancel", "Cancel a changeover that is staging or waiting", func(ctx context.Context, id int64) (wire.Changeover, error) { return a.service.Cancel(ctx, id) }},
-		{"retry-changeover", http.MethodPost, "/retry", "Go on going back with a held changeover", func(ctx context.Context, id int64) (wire.Changeover, error) { return a.service.Retry(ctx, id) }},
-		{"go-on-changeover", http.MethodPost, "/go-on", "Give a changeover the word that it waits for", func(ctx context.Context, id int64) (wire.Changeover, error) {
-			return a.service.GoOn(ctx, id, userOf(ctx))
-		}},
-		{"settle-changeover", http.MethodPost, "/settle", "Close a held changeover that was put right by hand; no file is touched", func(ctx context.Context, id int64) (wire.Changeover, error) {
-			return a.service.Settle(ctx, id, userOf(ctx))
-		}},
+		{
+			"get-changeover",
+			http.MethodGet,
+			"",
+			"Get a changeover with plan, steps, proof and stop window",
+			func(ctx context.Context, id int64) (wire.Changeover, error) { return a.service.Changeover(ctx, id) },
+		},
+		{
+			"start-changeover",
+			http.MethodPost,
+			"/start",
+			"Start a drafted changeover",
+			func(ctx context.Context, id int64) (wire.Changeover, error) { return a.service.Start(ctx, id) },
+		},
+		{
+			"cancel-changeover",
+			http.MethodPost,
+			"/cancel",
+			"Cancel a changeover that is staging or waiting",
+			func(ctx context.Context, id int64) (wire.Changeover, error) { return a.service.Cancel(ctx, id) },
+		},
+		{
+			"retry-changeover",
+			http.MethodPost,
+			"/retry",
+			"Go on going back with a held changeover",
+			func(ctx context.Context, id int64) (wire.Changeover, error) { return a.service.Retry(ctx, id) },
+		},
+		{
+			"go-on-changeover",
+			http.MethodPost,
+			"/go-on",
+			"Give a changeover the word that it waits for",
+			func(ctx context.Context, id int64) (wire.Changeover, error) {
+				return a.service.GoOn(ctx, id, userOf(ctx))
+			},
+		},
+		{
+			"settle-changeover",
+			http.MethodPost,
+			"/settle",
+			"Close a held changeover that was put right by hand; no file is touched",
+			func(ctx context.Context, id int64) (wire.Changeover, error) {
+				return a.service.Settle(ctx, id, userOf(ctx))
+			},
+		},
 	} {
-		huma.Register(a.huma, op(c.id, c.method, "/changeovers/{id}"+c.path, c.summary, "changeovers"), func(ctx context.Context, in *changeoverInput) (*answer[wire.Changeover], error) {
-			got, err := c.do(ctx, in.ID)
-			return &answer[wire.Changeover]{got}, a.failed(err)
-		})
+		huma.Register(a.huma, op(c.id, c.method, "/changeovers/{id}"+c.path, c.summary, "changeovers"),
+			func(ctx context.Context, in *changeoverInput) (*answer[wire.Changeover], error) {
+				got, err := c.do(ctx, in.ID)
+				return &answer[wire.Changeover]{got}, a.failed(err)
+			})
 	}
-	huma.Register(a.huma, op("tick-landmark", http.MethodPut, "/changeovers/{id}/landmarks/{landmark}", "Tell whether a landmark was found after a changeover", "changeovers"), func(ctx context.Context, in *struct {
+	huma.Register(a.huma, op("tick-landmark", http.MethodPut, "/changeovers/{id}/landmarks/{landmark}",
+		"Tell whether a landmark was found after a changeover", "changeovers"), func(ctx context.Context, in *struct {
 		ID       int64 `path:"id"`
 		Landmark int64 `path:"landmark"`
 		Body     struct {
@@ -56,12 +97,16 @@ func (a *API) changeoverRoutes() {
 		c, err := a.service.Sight(ctx, in.ID, in.Landmark, in.Body.Seen, userOf(ctx))
 		return &answer[wire.Changeover]{c}, a.failed(err)
 	})
-	huma.Register(a.huma, streams[wire.Changeover](a.huma, op("watch-changeover", http.MethodGet, "/changeovers/{id}/events", "Watch a changeover: an event a change, each the whole state, until it rests", "changeovers")), func(ctx context.Context, in *changeoverInput) (*huma.StreamResponse, error) {
+	huma.Register(a.huma, streams[wire.Changeover](a.huma,
+		op("watch-changeover", http.MethodGet, "/changeovers/{id}/events",
+			"Watch a changeover: an event a change, each the whole state, until it rests", "changeovers")), func(
+		ctx context.Context, in *changeoverInput) (*huma.StreamResponse, error) {
 		if _, err := a.service.Changeover(ctx, in.ID); err != nil {
 			return nil, a.failed(err)
 		}
 		return stream(func(hctx huma.Context, e *events) {
-			err := a.service.Watch(hctx.Context(), in.ID, func(c wire.Changeover) error { return e.send("changeover", c) })
+			err := a.service.Watch(hctx.Context(), in.ID,
+				func(c wire.Changeover) error { return e.send("changeover", c) })
 			if err != nil {
 				a.log.Debug("event stream ended", "error", err)
 			}

@@ -37,7 +37,8 @@ func (i *sendInput) Resolve(ctx huma.Context) []error {
 func (a *API) hand(export service.Export) *huma.StreamResponse {
 	return &huma.StreamResponse{Body: func(hctx huma.Context) {
 		hctx.SetHeader("Content-Type", export.Type)
-		hctx.SetHeader("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": export.Name}))
+		hctx.SetHeader("Content-Disposition", mime.FormatMediaType("attachment",
+			map[string]string{"filename": export.Name}))
 		if err := export.Write(hctx.BodyWriter()); err != nil {
 			a.log.Error("a file ended early", "file", export.Name, "error", err)
 			panic(http.ErrAbortHandler) // a cut connection is the only way left to say that it is not whole
@@ -66,13 +67,22 @@ func (a *API) pictured(data []byte, err error) (*pictureAnswer, error) {
 }
 
 func picture(o huma.Operation) huma.Operation {
-	o.Responses = map[string]*huma.Response{"204": {Description: "Nothing of the world has been explored yet."}, "200": {Description: "A PNG image.", Content: map[string]*huma.MediaType{"image/png": {Schema: &huma.Schema{Type: huma.TypeString, Format: "binary"}}}}}
+	o.Responses = map[string]*huma.Response{
+		"204": {Description: "Nothing of the world has been explored yet."},
+		"200": {
+			Description: "A PNG image.",
+			Content: map[string]*huma.MediaType{
+				"image/png": {Schema: &huma.Schema{Type: huma.TypeString, Format: "binary"}},
+			},
+		},
+	}
 	return o
 }
 
 func (a *API) worldRoutes() {
-	huma.Register(a.huma, op("list-worlds", http.MethodGet, "/worlds", "List the library, or what is looked for in it", "library"), func(ctx context.Context, in *struct {
-		Search  string `query:"search" doc:"words that a world must all have in its names, facts, players, notes, tags or where it came from"`
+	huma.Register(a.huma, op("list-worlds", http.MethodGet, "/worlds", "List the library, or what is looked for in it",
+		"library"), func(ctx context.Context, in *struct {
+		Search  string `query:"search" doc:"words, all of which must stand in what is told of a world"`
 		Game    string `query:"game"`
 		Server  string `query:"server" doc:"that it was brought onto, or taken from"`
 		Tag     string `query:"tag"`
@@ -82,11 +92,13 @@ func (a *API) worldRoutes() {
 		Aside   bool   `query:"aside" doc:"only copies that are set aside"`
 	}) (*answer[[]wire.World], error) {
 		worlds, err := a.service.Worlds(ctx, service.Search{
-			Words: in.Search, Game: in.Game, Server: in.Server, Tag: in.Tag, Seed: in.Seed, Version: in.Version, Player: in.Player, Aside: in.Aside,
+			Words: in.Search, Game: in.Game, Server: in.Server, Tag: in.Tag, Seed: in.Seed, Version: in.Version,
+			Player: in.Player, Aside: in.Aside,
 		})
 		return &answer[[]wire.World]{worlds}, a.failed(err)
 	})
-	huma.Register(a.huma, op("get-world", http.MethodGet, "/worlds/{world}", "Get a world by name or by the beginning of a copy's id", "library"), func(ctx context.Context, in *struct {
+	huma.Register(a.huma, op("get-world", http.MethodGet, "/worlds/{world}",
+		"Get a world by name or by the beginning of a copy's id", "library"), func(ctx context.Context, in *struct {
 		World string `path:"world"`
 	}) (*answer[wire.World], error) {
 		w, err := a.service.World(ctx, in.World)
@@ -98,23 +110,29 @@ func (a *API) worldRoutes() {
 		"application/octet-stream": {Schema: &huma.Schema{Type: huma.TypeString, Format: "binary"}},
 	}}
 	huma.Register(a.huma, send, func(ctx context.Context, in *sendInput) (*answer[wire.Arrival], error) {
-		arrival, err := a.service.Receive(ctx, service.Incoming{Name: in.Name, Root: in.Root, By: userOf(ctx), Size: in.size, Body: in.body})
+		arrival, err := a.service.Receive(ctx,
+			service.Incoming{Name: in.Name, Root: in.Root, By: userOf(ctx), Size: in.size, Body: in.body})
 		return &answer[wire.Arrival]{arrival}, a.failed(err)
 	})
-	huma.Register(a.huma, op("verify-world", http.MethodPost, "/worlds/{world}/verify", "Read a copy back from the vault and verify every byte", "library"), func(ctx context.Context, in *struct {
+	huma.Register(a.huma, op("verify-world", http.MethodPost, "/worlds/{world}/verify",
+		"Read a copy back from the vault and verify every byte", "library"), func(ctx context.Context, in *struct {
 		World string `path:"world"`
 	}) (*answer[wire.Copy], error) {
 		c, err := a.service.VerifyCopy(ctx, in.World)
 		return &answer[wire.Copy]{c}, a.failed(err)
 	})
-	out := op("get-world-archive", http.MethodGet, "/worlds/{world}/archive", "Get a copy as the game's own program takes it: an archive, or the world's one file", "library")
-	out.Responses = map[string]*huma.Response{"200": {Description: "The file; its name is in Content-Disposition.", Content: map[string]*huma.MediaType{
-		"application/zip": {Schema: &huma.Schema{Type: huma.TypeString, Format: "binary"}}, "application/octet-stream": {Schema: &huma.Schema{Type: huma.TypeString, Format: "binary"}},
-		"application/zstd": {Schema: &huma.Schema{Type: huma.TypeString, Format: "binary"}},
-	}}}
+	out := op("get-world-archive", http.MethodGet, "/worlds/{world}/archive",
+		"Get a copy as the game's own program takes it: an archive, or the world's one file", "library")
+	out.Responses = map[string]*huma.Response{
+		"200": {Description: "The file; its name is in Content-Disposition.", Content: map[string]*huma.MediaType{
+			"application/zip":          {Schema: &huma.Schema{Type: huma.TypeString, Format: "binary"}},
+			"application/octet-stream": {Schema: &huma.Schema{Type: huma.TypeString, Format: "binary"}},
+			"application/zstd":         {Schema: &huma.Schema{Type: huma.TypeString, Format: "binary"}},
+		}},
+	}
 	huma.Register(a.huma, out, func(ctx context.Context, in *struct {
 		World string `path:"world"`
-		As    string `query:"as" enum:"game,zip,tar.zst" default:"game" doc:"as the game's own program takes it, or as an archive; the same copy gives the same bytes"`
+		As    string `query:"as" enum:"game,zip,tar.zst" default:"game" doc:"as the game takes it, or an archive"`
 	}) (*huma.StreamResponse, error) {
 		export, err := a.service.Export(ctx, in.World, in.As)
 		if err != nil {
@@ -122,14 +140,22 @@ func (a *API) worldRoutes() {
 		}
 		return a.hand(export), nil
 	})
-	huma.Register(a.huma, op("list-world-files", http.MethodGet, "/worlds/{world}/files", "List the files of a copy", "library"), func(ctx context.Context, in *struct {
+	huma.Register(a.huma, op("list-world-files", http.MethodGet, "/worlds/{world}/files", "List the files of a copy",
+		"library"), func(ctx context.Context, in *struct {
 		World string `path:"world"`
 	}) (*answer[[]wire.CopyFile], error) {
 		list, err := a.service.CopyFiles(ctx, in.World)
 		return &answer[[]wire.CopyFile]{list}, a.failed(err)
 	})
 	one := op("get-world-file", http.MethodGet, "/worlds/{world}/file", "Get one file of a copy", "library")
-	one.Responses = map[string]*huma.Response{"200": {Description: "The file.", Content: map[string]*huma.MediaType{"application/octet-stream": {Schema: &huma.Schema{Type: huma.TypeString, Format: "binary"}}}}}
+	one.Responses = map[string]*huma.Response{
+		"200": {
+			Description: "The file.",
+			Content: map[string]*huma.MediaType{
+				"application/octet-stream": {Schema: &huma.Schema{Type: huma.TypeString, Format: "binary"}},
+			},
+		},
+	}
 	huma.Register(a.huma, one, func(ctx context.Context, in *struct {
 		World string `path:"world"`
 		Path  string `query:"path" required:"true" doc:"as it is listed"`
@@ -140,35 +166,43 @@ func (a *API) worldRoutes() {
 		}
 		return a.hand(export), nil
 	})
-	huma.Register(a.huma, picture(op("get-world-picture", http.MethodGet, "/worlds/{world}/picture", "Get a copy from above, as its game's profile draws it", "library")), func(ctx context.Context, in *struct {
-		World string `path:"world"`
-		Side  int    `query:"side" minimum:"0" maximum:"2048" doc:"the longest side in pixels, for a small one; 0: as it is drawn"`
-		Marks bool   `query:"marks" doc:"with spawn and landmarks on it"`
-	}) (*pictureAnswer, error) {
+	huma.Register(a.huma, picture(
+		op("get-world-picture", http.MethodGet, "/worlds/{world}/picture",
+			"Get a copy from above, as its game's profile draws it", "library")), func(
+		ctx context.Context, in *struct {
+			World string `path:"world"`
+			Side  int    `query:"side" minimum:"0" maximum:"2048" doc:"longest side in pixels; 0: as it is drawn"`
+			Marks bool   `query:"marks" doc:"with spawn and landmarks on it"`
+		}) (*pictureAnswer, error) {
 		return a.pictured(a.service.CopyPicture(ctx, in.World, service.Look{Side: in.Side, Marks: in.Marks}))
 	})
-	huma.Register(a.huma, op("get-world-map", http.MethodGet, "/worlds/{world}/map", "Where a copy's picture stands in the world, with spawn and landmarks", "library"), func(ctx context.Context, in *struct {
-		World string `path:"world"`
-	}) (*answer[wire.Map], error) {
-		m, err := a.service.CopyMap(ctx, in.World)
-		return &answer[wire.Map]{m}, a.failed(err)
-	})
+	huma.Register(a.huma, op("get-world-map", http.MethodGet, "/worlds/{world}/map",
+		"Where a copy's picture stands in the world, with spawn and landmarks", "library"),
+		func(ctx context.Context, in *struct {
+			World string `path:"world"`
+		}) (*answer[wire.Map], error) {
+			m, err := a.service.CopyMap(ctx, in.World)
+			return &answer[wire.Map]{m}, a.failed(err)
+		})
 	a.shelfRoutes()
 	a.compareRoutes()
-	huma.Register(a.huma, op("list-landmarks", http.MethodGet, "/worlds/{world}/landmarks", "List what to look for in a world", "library"), func(ctx context.Context, in *struct {
+	huma.Register(a.huma, op("list-landmarks", http.MethodGet, "/worlds/{world}/landmarks",
+		"List what to look for in a world", "library"), func(ctx context.Context, in *struct {
 		World string `path:"world"`
 	}) (*answer[[]wire.Landmark], error) {
 		list, err := a.service.Landmarks(ctx, in.World)
 		return &answer[[]wire.Landmark]{list}, a.failed(err)
 	})
-	huma.Register(a.huma, op("add-landmark", http.MethodPost, "/worlds/{world}/landmarks", "Note something to look for in a world", "library"), func(ctx context.Context, in *struct {
+	huma.Register(a.huma, op("add-landmark", http.MethodPost, "/worlds/{world}/landmarks",
+		"Note something to look for in a world", "library"), func(ctx context.Context, in *struct {
 		World string `path:"world"`
 		Body  wire.NewLandmark
 	}) (*answer[[]wire.Landmark], error) {
 		list, err := a.service.AddLandmark(ctx, in.World, in.Body, userOf(ctx))
 		return &answer[[]wire.Landmark]{list}, a.failed(err)
 	})
-	huma.Register(a.huma, op("remove-landmark", http.MethodDelete, "/worlds/{world}/landmarks/{landmark}", "Forget a landmark", "library"), func(ctx context.Context, in *struct {
+	huma.Register(a.huma, op("remove-landmark", http.MethodDelete, "/worlds/{world}/landmarks/{landmark}",
+		"Forget a landmark", "library"), func(ctx context.Context, in *struct {
 		World    string `path:"world"`
 		Landmark int64  `path:"landmark"`
 	}) (*struct{}, error) {

@@ -18,45 +18,78 @@ type serverInput struct {
 }
 
 func (a *API) serverRoutes() {
-	huma.Register(a.huma, op("list-servers", http.MethodGet, "/servers", "List servers with their states", "servers"), func(ctx context.Context, _ *struct{}) (*answer[[]wire.Server], error) {
-		servers, err := a.service.Servers(ctx)
-		return &answer[[]wire.Server]{servers}, a.failed(err)
-	})
-	huma.Register(a.huma, op("add-server", http.MethodPost, "/servers", "Add a server of this host. Its command runs with the rights of the service", "servers"), func(ctx context.Context, in *struct{ Body wire.NewServer }) (*answer[wire.ServerFacts], error) {
-		s, err := a.service.AddServer(ctx, in.Body)
-		return &answer[wire.ServerFacts]{s}, a.failed(err)
-	})
+	huma.Register(a.huma, op("list-servers", http.MethodGet, "/servers", "List servers with their states", "servers"),
+		func(ctx context.Context, _ *struct{}) (*answer[[]wire.Server], error) {
+			servers, err := a.service.Servers(ctx)
+			return &answer[[]wire.Server]{servers}, a.failed(err)
+		})
+	huma.Register(a.huma, op("add-server", http.MethodPost, "/servers",
+		"Add a server of this host. Its command runs with the rights of the service", "servers"),
+		func(ctx context.Context, in *struct{ Body wire.NewServer }) (*answer[wire.ServerFacts], error) {
+			s, err := a.service.AddServer(ctx, in.Body)
+			return &answer[wire.ServerFacts]{s}, a.failed(err)
+		})
 	for _, c := range []struct {
 		id, method, path, summary string
 		do                        func(context.Context, string) (wire.ServerFacts, error)
 	}{
-		{"get-server", http.MethodGet, "", "Get a server with what its files say", func(ctx context.Context, n string) (wire.ServerFacts, error) { return a.service.Server(ctx, n) }},
-		{"start-server", http.MethodPost, "/start", "Start a server and wait until it is ready", func(ctx context.Context, n string) (wire.ServerFacts, error) { return a.service.StartServer(ctx, n) }},
-		{"stop-server", http.MethodPost, "/stop", "Stop a server cleanly and wait for its end; it is never killed", func(ctx context.Context, n string) (wire.ServerFacts, error) { return a.service.StopServer(ctx, n) }},
+		{
+			"get-server",
+			http.MethodGet,
+			"",
+			"Get a server with what its files say",
+			func(ctx context.Context, n string) (wire.ServerFacts, error) { return a.service.Server(ctx, n) },
+		},
+		{
+			"start-server",
+			http.MethodPost,
+			"/start",
+			"Start a server and wait until it is ready",
+			func(ctx context.Context, n string) (wire.ServerFacts, error) { return a.service.StartServer(ctx, n) },
+		},
+		{
+			"stop-server",
+			http.MethodPost,
+			"/stop",
+			"Stop a server cleanly and wait for its end; it is never killed",
+			func(ctx context.Context, n string) (wire.ServerFacts, error) { return a.service.StopServer(ctx, n) },
+		},
 	} {
-		huma.Register(a.huma, op(c.id, c.method, "/servers/{server}"+c.path, c.summary, "servers"), func(ctx context.Context, in *serverInput) (*answer[wire.ServerFacts], error) {
-			s, err := c.do(ctx, in.Server)
-			return &answer[wire.ServerFacts]{s}, a.failed(err)
-		})
+		huma.Register(a.huma, op(c.id, c.method, "/servers/{server}"+c.path, c.summary, "servers"),
+			func(ctx context.Context, in *serverInput) (*answer[wire.ServerFacts], error) {
+				s, err := c.do(ctx, in.Server)
+				return &answer[wire.ServerFacts]{s}, a.failed(err)
+			})
 	}
-	huma.Register(a.huma, op("say-server-stopped", http.MethodPost, "/servers/{server}/stopped", "Say that a server is stopped of which that cannot be told. Your word stands in for it, is named in proofs, and counts until the server can be seen again", "servers"), func(ctx context.Context, in *serverInput) (*answer[wire.ServerFacts], error) {
+	huma.Register(a.huma, op("say-server-stopped", http.MethodPost, "/servers/{server}/stopped",
+		"Say that a server is stopped of which that cannot be told. Your word stands in for it, is named in proofs, "+
+			"and counts until the server can be seen again", "servers"), func(
+		ctx context.Context, in *serverInput) (*answer[wire.ServerFacts], error) {
 		s, err := a.service.TakeWord(ctx, in.Server, userOf(ctx))
 		return &answer[wire.ServerFacts]{s}, a.failed(err)
 	})
-	huma.Register(a.huma, op("remove-server", http.MethodDelete, "/servers/{server}", "Forget a stopped server; its files stay where they are", "servers"), func(ctx context.Context, in *serverInput) (*struct{}, error) {
-		return nil, a.failed(a.service.RemoveServer(ctx, in.Server))
-	})
-	huma.Register(a.huma, picture(op("get-server-picture", http.MethodGet, "/servers/{server}/picture", "Get a world of a server from above, as it stands now", "servers")), func(ctx context.Context, in *struct {
-		Server string `path:"server"`
-		World  string `query:"world" doc:"its name on disk; the active one if left out"`
-	}) (*pictureAnswer, error) {
+	huma.Register(a.huma, op("remove-server", http.MethodDelete, "/servers/{server}",
+		"Forget a stopped server; its files stay where they are", "servers"),
+		func(ctx context.Context, in *serverInput) (*struct{}, error) {
+			return nil, a.failed(a.service.RemoveServer(ctx, in.Server))
+		})
+	huma.Register(a.huma, picture(
+		op("get-server-picture", http.MethodGet, "/servers/{server}/picture",
+			"Get a world of a server from above, as it stands now", "servers")), func(
+		ctx context.Context, in *struct {
+			Server string `path:"server"`
+			World  string `query:"world" doc:"its name on disk; the active one if left out"`
+		}) (*pictureAnswer, error) {
 		return a.pictured(a.service.ServerPicture(ctx, in.Server, in.World))
 	})
-	huma.Register(a.huma, op("list-aside", http.MethodGet, "/servers/{server}/aside", "List what changeovers have set aside on a server, with size, age and the rule that removes it", "servers"), func(ctx context.Context, in *serverInput) (*answer[[]wire.Aside], error) {
-		list, err := a.service.Aside(ctx, in.Server)
-		return &answer[[]wire.Aside]{list}, a.failed(err)
-	})
-	huma.Register(a.huma, op("tidy-aside", http.MethodDelete, "/servers/{server}/aside/{changeover}", "Remove what a changeover has set aside, for good", "servers"), func(ctx context.Context, in *struct {
+	huma.Register(a.huma, op("list-aside", http.MethodGet, "/servers/{server}/aside",
+		"List what changeovers have set aside on a server, with size, age and the rule that removes it", "servers"),
+		func(ctx context.Context, in *serverInput) (*answer[[]wire.Aside], error) {
+			list, err := a.service.Aside(ctx, in.Server)
+			return &answer[[]wire.Aside]{list}, a.failed(err)
+		})
+	huma.Register(a.huma, op("tidy-aside", http.MethodDelete, "/servers/{server}/aside/{changeover}",
+		"Remove what a changeover has set aside, for good", "servers"), func(ctx context.Context, in *struct {
 		Server     string `path:"server"`
 		Changeover int64  `path:"changeover"`
 		Confirm    string `query:"confirm" required:"true" doc:"its name, SERVER/CHANGEOVER, typed by a person"`
@@ -64,10 +97,13 @@ func (a *API) serverRoutes() {
 		gone, err := a.service.Tidy(ctx, in.Server, in.Changeover, in.Confirm, userOf(ctx))
 		return &answer[wire.Aside]{gone}, a.failed(err)
 	})
-	huma.Register(a.huma, streams[[]control.Line](a.huma, op("follow-log", http.MethodGet, "/servers/{server}/log", "Follow a server's log: an event a batch of lines", "servers")), func(ctx context.Context, in *struct {
-		Server string `path:"server"`
-		Last   int    `query:"last" default:"200" minimum:"0" maximum:"5000" doc:"lines to begin with"`
-	}) (*huma.StreamResponse, error) {
+	huma.Register(a.huma, streams[[]control.Line](a.huma,
+		op("follow-log", http.MethodGet, "/servers/{server}/log", "Follow a server's log: an event a batch of lines",
+			"servers")), func(
+		ctx context.Context, in *struct {
+			Server string `path:"server"`
+			Last   int    `query:"last" default:"200" minimum:"0" maximum:"5000" doc:"lines to begin with"`
+		}) (*huma.StreamResponse, error) {
 		if _, err := a.service.Server(ctx, in.Server); err != nil {
 			return nil, a.failed(err)
 		}
@@ -83,28 +119,38 @@ func (a *API) serverRoutes() {
 			}
 		}), nil
 	})
-	huma.Register(a.huma, op("fit", http.MethodGet, "/fit", "Make the fit sheet of a world and a server, or of a server alone", "changeovers"), func(ctx context.Context, in *struct {
-		Kind   string   `query:"kind" enum:"put,restore,clone,reset,switch,rename" doc:"what the sheet is for; left out: a put, or the server alone when there is no world either"`
-		World  string   `query:"world" doc:"as in a draft"`
-		Server string   `query:"server" required:"true"`
-		From   string   `query:"from" doc:"clone: the server to take the world from"`
-		Beside bool     `query:"beside"`
-		Choose []string `query:"choose,explode" doc:"answers as key=value, such as folder-name=fen-garden"`
-	}) (*answer[wire.Sheet], error) {
-		choices, err := choicesOf(in.Choose)
-		if err != nil {
-			return nil, a.failed(err)
-		}
-		if in.World == "" && in.Kind == "" {
-			sheet, err := a.service.CheckServer(ctx, in.Server)
+	huma.Register(a.huma, op("fit", http.MethodGet, "/fit",
+		"Make the fit sheet of a world and a server, or of a server alone", "changeovers"),
+		func(ctx context.Context, in *struct {
+			Kind   string   `query:"kind" enum:"put,restore,clone,reset,switch,rename" doc:"left out: put"`
+			World  string   `query:"world" doc:"as in a draft"`
+			Server string   `query:"server" required:"true"`
+			From   string   `query:"from" doc:"clone: the server to take the world from"`
+			Beside bool     `query:"beside"`
+			Choose []string `query:"choose,explode" doc:"answers as key=value, such as folder-name=fen-garden"`
+		}) (*answer[wire.Sheet], error) {
+			choices, err := choicesOf(in.Choose)
+			if err != nil {
+				return nil, a.failed(err)
+			}
+			if in.World == "" && in.Kind == "" {
+				sheet, err := a.service.CheckServer(ctx, in.Server)
+				return &answer[wire.Sheet]{sheet}, a.failed(err)
+			}
+			if in.Kind == "" {
+				in.Kind = plan.Put
+			}
+			sheet, err := a.service.Sheet(ctx,
+				wire.NewChangeover{
+					Kind:    in.Kind,
+					World:   in.World,
+					Server:  in.Server,
+					From:    in.From,
+					Beside:  in.Beside,
+					Choices: choices,
+				})
 			return &answer[wire.Sheet]{sheet}, a.failed(err)
-		}
-		if in.Kind == "" {
-			in.Kind = plan.Put
-		}
-		sheet, err := a.service.Sheet(ctx, wire.NewChangeover{Kind: in.Kind, World: in.World, Server: in.Server, From: in.From, Beside: in.Beside, Choices: choices})
-		return &answer[wire.Sheet]{sheet}, a.failed(err)
-	})
+		})
 }
 
 func choicesOf(pairs []string) (map[string]string, error) {

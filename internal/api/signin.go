@@ -14,7 +14,7 @@ type signInInput struct {
 	Body struct {
 		Name     string `json:"name" maxLength:"64"`
 		Password string `json:"password" maxLength:"1024"`
-		Kind     string `json:"kind,omitempty" enum:"session,token" default:"session" doc:"session: a cookie for the console; token: a secret for programs"`
+		Kind     string `json:"kind,omitempty" enum:"session,token" default:"session" doc:"a cookie, or for programs"`
 		Label    string `json:"label,omitempty" maxLength:"100" doc:"what the token is for"`
 	}
 }
@@ -44,48 +44,70 @@ func (a *API) signInRoutes() {
 		if in.Body.Kind == "session" {
 			// The console never sees the secret: it stays in the cookie. Secure is
 			// left to whoever puts TLS in front; SameSite keeps other sites out.
-			out.SetCookie = http.Cookie{Name: cookieName, Value: token.Secret, Path: "/", Expires: token.Expires, HttpOnly: true, SameSite: http.SameSiteStrictMode}
+			out.SetCookie = http.Cookie{
+				Name:     cookieName,
+				Value:    token.Secret,
+				Path:     "/",
+				Expires:  token.Expires,
+				HttpOnly: true,
+				SameSite: http.SameSiteStrictMode,
+			}
 			out.Body.Secret = ""
 		}
 		return out, nil
 	})
-	huma.Register(a.huma, op("sign-out", http.MethodPost, "/sign-out", "End this session or token", "users"), func(ctx context.Context, _ *struct{}) (*struct {
-		SetCookie http.Cookie `header:"Set-Cookie"`
-	}, error) {
-		secret, _ := ctx.Value(secretKey{}).(string)
-		if err := a.service.SignOut(ctx, secret); err != nil {
-			return nil, a.failed(err)
-		}
-		return &struct {
+	huma.Register(a.huma, op("sign-out", http.MethodPost, "/sign-out", "End this session or token", "users"),
+		func(ctx context.Context, _ *struct{}) (*struct {
 			SetCookie http.Cookie `header:"Set-Cookie"`
-		}{http.Cookie{Name: cookieName, Path: "/", Expires: time.Unix(1, 0), HttpOnly: true, SameSite: http.SameSiteStrictMode}}, nil
-	})
-	huma.Register(a.huma, op("me", http.MethodGet, "/me", "Who is signed in", "users"), func(ctx context.Context, _ *struct{}) (*answer[wire.User], error) {
-		return &answer[wire.User]{wire.User{Name: userOf(ctx)}}, nil
-	})
-	huma.Register(a.huma, op("list-users", http.MethodGet, "/users", "List users", "users"), func(ctx context.Context, _ *struct{}) (*answer[[]wire.User], error) {
-		users, err := a.service.Users(ctx)
-		return &answer[[]wire.User]{users}, a.failed(err)
-	})
-	huma.Register(a.huma, op("add-user", http.MethodPost, "/users", "Add a user", "users"), func(ctx context.Context, in *struct {
-		Body struct {
-			Name     string `json:"name" minLength:"1" maxLength:"64"`
-			Password string `json:"password" minLength:"10" maxLength:"1024"`
-		}
-	}) (*struct{}, error) {
-		return nil, a.failed(a.service.AddUser(ctx, in.Body.Name, in.Body.Password))
-	})
-	huma.Register(a.huma, op("remove-user", http.MethodDelete, "/users/{name}", "Remove a user with all of their sessions and tokens", "users"), func(ctx context.Context, in *struct {
+		}, error) {
+			secret, _ := ctx.Value(secretKey{}).(string)
+			if err := a.service.SignOut(ctx, secret); err != nil {
+				return nil, a.failed(err)
+			}
+			return &struct {
+				SetCookie http.Cookie `header:"Set-Cookie"`
+			}{
+				http.Cookie{
+					Name:     cookieName,
+					Path:     "/",
+					Expires:  time.Unix(1, 0),
+					HttpOnly: true,
+					SameSite: http.SameSiteStrictMode,
+				},
+			}, nil
+		})
+	huma.Register(a.huma, op("me", http.MethodGet, "/me", "Who is signed in", "users"),
+		func(ctx context.Context, _ *struct{}) (*answer[wire.User], error) {
+			return &answer[wire.User]{wire.User{Name: userOf(ctx)}}, nil
+		})
+	huma.Register(a.huma, op("list-users", http.MethodGet, "/users", "List users", "users"),
+		func(ctx context.Context, _ *struct{}) (*answer[[]wire.User], error) {
+			users, err := a.service.Users(ctx)
+			return &answer[[]wire.User]{users}, a.failed(err)
+		})
+	huma.Register(a.huma, op("add-user", http.MethodPost, "/users", "Add a user", "users"),
+		func(ctx context.Context, in *struct {
+			Body struct {
+				Name     string `json:"name" minLength:"1" maxLength:"64"`
+				Password string `json:"password" minLength:"10" maxLength:"1024"`
+			}
+		}) (*struct{}, error) {
+			return nil, a.failed(a.service.AddUser(ctx, in.Body.Name, in.Body.Password))
+		})
+	huma.Register(a.huma, op("remove-user", http.MethodDelete, "/users/{name}",
+		"Remove a user with all of their sessions and tokens", "users"), func(ctx context.Context, in *struct {
 		Name string `path:"name"`
 	}) (*struct{}, error) {
 		return nil, a.failed(a.service.RemoveUser(ctx, in.Name, userOf(ctx)))
 	})
-	huma.Register(a.huma, op("set-password", http.MethodPut, "/users/{name}/password", "Set a user's password and end all of their sessions and tokens", "users"), func(ctx context.Context, in *struct {
-		Name string `path:"name"`
-		Body struct {
-			Password string `json:"password" minLength:"10" maxLength:"1024"`
-		}
-	}) (*struct{}, error) {
-		return nil, a.failed(a.service.SetPassword(ctx, in.Name, in.Body.Password))
-	})
+	huma.Register(a.huma, op("set-password", http.MethodPut, "/users/{name}/password",
+		"Set a user's password and end all of their sessions and tokens", "users"),
+		func(ctx context.Context, in *struct {
+			Name string `path:"name"`
+			Body struct {
+				Password string `json:"password" minLength:"10" maxLength:"1024"`
+			}
+		}) (*struct{}, error) {
+			return nil, a.failed(a.service.SetPassword(ctx, in.Name, in.Body.Password))
+		})
 }

@@ -40,7 +40,10 @@ func TestEveryCodeHasAStatus(t *testing.T) {
 func TestRefusing(t *testing.T) {
 	t.Parallel()
 	h := Refusing(fault.New(fault.StandsBy, "", "", "another service acts: east"))
-	for path, kind := range map[string]string{"/api/v1/health": "application/problem+json", "/": "text/plain; charset=utf-8"} {
+	for path, kind := range map[string]string{
+		"/api/v1/health": "application/problem+json",
+		"/":              "text/plain; charset=utf-8",
+	} {
 		w := httptest.NewRecorder()
 		h.ServeHTTP(w, httptest.NewRequest(http.MethodGet, path, nil))
 		assert.Equal(t, http.StatusServiceUnavailable, w.Code)

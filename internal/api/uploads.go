@@ -60,53 +60,65 @@ func (a *API) refused(err error) error {
 		return jsonErr
 	}
 	return handler.Error{ErrorCode: p.Code, Message: p.Detail, HTTPResponse: handler.HTTPResponse{
-		StatusCode: p.Status, Body: string(body), Header: handler.HTTPHeader{"Content-Type": "application/problem+json"},
+		StatusCode: p.Status, Body: string(body),
+		Header: handler.HTTPHeader{"Content-Type": "application/problem+json"},
 	}}
 }
 
 func (a *API) arrivalRoutes() {
-	huma.Register(a.huma, op("list-arrivals", http.MethodGet, "/arrivals", "List uploads that have not become a copy", "arrivals"), func(ctx context.Context, _ *struct{}) (*answer[[]wire.Unfinished], error) {
+	huma.Register(a.huma, op("list-arrivals", http.MethodGet, "/arrivals", "List uploads that have not become a copy",
+		"arrivals"), func(ctx context.Context, _ *struct{}) (*answer[[]wire.Unfinished], error) {
 		list, err := a.service.Arrivals(ctx)
 		return &answer[[]wire.Unfinished]{list}, a.failed(err)
 	})
-	huma.Register(a.huma, op("take-arrival", http.MethodPost, "/arrivals/{id}/take", "Recognise what has been uploaded to /api/v1/uploads/{id} and store it", "arrivals"), func(ctx context.Context, in *struct {
-		ID   string `path:"id"`
-		Body struct {
-			Root string `json:"root,omitempty" doc:"which world, when the archive holds several"`
-			Hash string `json:"hash,omitempty" maxLength:"100" doc:"of all bytes, blake3:HEX; or sha256-4m:HEX, the SHA-256 over the SHA-256s of every 4 MiB"`
-		}
-	}) (*answer[wire.Arrival], error) {
-		arrival, err := a.service.TakeArrival(ctx, in.ID, in.Body.Root, in.Body.Hash, userOf(ctx))
-		return &answer[wire.Arrival]{arrival}, a.failed(err)
-	})
-	huma.Register(a.huma, op("drop-arrival", http.MethodDelete, "/arrivals/{id}", "Remove an upload that has not become a copy", "arrivals"), func(ctx context.Context, in *struct {
+	huma.Register(a.huma, op("take-arrival", http.MethodPost, "/arrivals/{id}/take",
+		"Recognise what has been uploaded to /api/v1/uploads/{id} and store it", "arrivals"),
+		func(ctx context.Context, in *struct {
+			ID   string `path:"id"`
+			Body struct {
+				Root string `json:"root,omitempty" doc:"which world, when the archive holds several"`
+				Hash string `json:"hash,omitempty" maxLength:"100" doc:"blake3:HEX, or sha256-4m:HEX; docs/api.md"`
+			}
+		}) (*answer[wire.Arrival], error) {
+			arrival, err := a.service.TakeArrival(ctx, in.ID, in.Body.Root, in.Body.Hash, userOf(ctx))
+			return &answer[wire.Arrival]{arrival}, a.failed(err)
+		})
+	huma.Register(a.huma, op("drop-arrival", http.MethodDelete, "/arrivals/{id}",
+		"Remove an upload that has not become a copy", "arrivals"), func(ctx context.Context, in *struct {
 		ID string `path:"id"`
 	}) (*struct{}, error) {
 		return nil, a.failed(a.service.DropArrival(ctx, in.ID))
 	})
-	huma.Register(a.huma, op("check-room", http.MethodGet, "/arrivals/room", "Whether so many bytes can be stored", "arrivals"), func(_ context.Context, in *struct {
+	huma.Register(a.huma, op("check-room", http.MethodGet, "/arrivals/room", "Whether so many bytes can be stored",
+		"arrivals"), func(_ context.Context, in *struct {
 		Bytes int64  `query:"bytes" minimum:"0" required:"true"`
 		Name  string `query:"name" doc:"of what is to come, for the answer"`
 	}) (*struct{}, error) {
 		return nil, a.failed(a.service.Room(in.Name, in.Bytes, 1))
 	})
-	huma.Register(a.huma, op("find-lacking-chunks", http.MethodPost, "/chunks/lacking", "Which of some chunks the vault does not have; docs/vault.md tells how files are cut", "arrivals"), func(ctx context.Context, in *struct {
-		Body struct {
-			Hashes []string `json:"hashes" maxItems:"10000"`
-		}
-	}) (*answer[wire.Lacking], error) {
-		lacking, err := a.service.Lacking(ctx, in.Body.Hashes)
-		return &answer[wire.Lacking]{wire.Lacking{Hashes: lacking}}, a.failed(err)
-	})
-	recognise := op("recognise", http.MethodPost, "/arrivals/recognise", "Look for worlds in a listing of files, before any of them is sent", "arrivals")
+	huma.Register(a.huma, op("find-lacking-chunks", http.MethodPost, "/chunks/lacking",
+		"Which of some chunks the vault does not have; docs/vault.md tells how files are cut", "arrivals"),
+		func(ctx context.Context, in *struct {
+			Body struct {
+				Hashes []string `json:"hashes" maxItems:"10000"`
+			}
+		}) (*answer[wire.Lacking], error) {
+			lacking, err := a.service.Lacking(ctx, in.Body.Hashes)
+			return &answer[wire.Lacking]{wire.Lacking{Hashes: lacking}}, a.failed(err)
+		})
+	recognise := op("recognise", http.MethodPost, "/arrivals/recognise",
+		"Look for worlds in a listing of files, before any of them is sent", "arrivals")
 	recognise.MaxBodyBytes = 128 << 20
-	huma.Register(a.huma, recognise, func(ctx context.Context, in *struct{ Body wire.Listing }) (*answer[wire.Recognised], error) {
+	huma.Register(a.huma, recognise, func(ctx context.Context,
+		in *struct{ Body wire.Listing }) (*answer[wire.Recognised], error) {
 		got, err := a.service.Recognise(ctx, in.Body)
 		return &answer[wire.Recognised]{got}, a.failed(err)
 	})
-	assemble := op("assemble-world", http.MethodPost, "/worlds/assemble", "Store a world whose chunks are in the vault", "arrivals")
+	assemble := op("assemble-world", http.MethodPost, "/worlds/assemble", "Store a world whose chunks are in the vault",
+		"arrivals")
 	assemble.MaxBodyBytes = 256 << 20
-	huma.Register(a.huma, assemble, func(ctx context.Context, in *struct{ Body wire.Assembly }) (*answer[wire.Arrival], error) {
+	huma.Register(a.huma, assemble, func(ctx context.Context,
+		in *struct{ Body wire.Assembly }) (*answer[wire.Arrival], error) {
 		arrival, err := a.service.Assemble(ctx, in.Body, userOf(ctx))
 		return &answer[wire.Arrival]{arrival}, a.failed(err)
 	})

@@ -56,7 +56,8 @@ func setup(b *testing.B) *bundle {
 	out, err := exec.Command("go", "build", "-o", bin+"/", "reshard/cmd/...").CombinedOutput()
 	require.NoError(b, err, string(out))
 	s := &bundle{b: b, dir: dir, tool: filepath.Join(bin, "standin")}
-	s.cmd = exec.Command(filepath.Join(bin, "reshard"), "serve", "--data", filepath.Join(dir, "data"), "--database", database, "--listen", "127.0.0.1:0")
+	s.cmd = exec.Command(filepath.Join(bin, "reshard"), "serve", "--data", filepath.Join(dir, "data"), "--database",
+		database, "--listen", "127.0.0.1:0")
 	pipe, err := s.cmd.StdoutPipe()
 	require.NoError(b, err)
 	require.NoError(b, s.cmd.Start())
@@ -107,9 +108,16 @@ func (s *bundle) server(name, folder string) string {
 	s.b.Helper()
 	root := filepath.Join(s.dir, "servers", name)
 	require.NoError(s.b, quarrymoss.MakeServer(root, quarrymoss.Config{Version: "2.5.1", Kind: "plain"}, folder, 1, 0))
-	require.NoError(s.b, quarrymoss.Make(filepath.Join(root, "worlds", folder), quarrymoss.Options{Title: folder, Seed: 1}))
+	require.NoError(s.b, quarrymoss.Make(filepath.Join(root, "worlds", folder),
+		quarrymoss.Options{Title: folder, Seed: 1}))
 	ctx := context.Background()
-	_, err := s.api.AddServer(ctx, wire.NewServer{Name: name, Game: "quarrymoss", Kind: "plain", Root: root, Command: []string{s.tool, "quarrymoss", "serve", "."}})
+	_, err := s.api.AddServer(ctx, wire.NewServer{
+		Name:    name,
+		Game:    "quarrymoss",
+		Kind:    "plain",
+		Root:    root,
+		Command: []string{s.tool, "quarrymoss", "serve", "."},
+	})
 	require.NoError(s.b, err)
 	_, err = s.api.StartServer(ctx, name)
 	require.NoError(s.b, err)
@@ -139,7 +147,12 @@ func packDir(b *testing.B, dir, folder, zip string) {
 		}
 		info, err := d.Info()
 		rel, _ := filepath.Rel(dir, p)
-		items = append(items, pack.Item{Name: rel, Open: pack.From(os.DirFS(dir), rel), Size: info.Size(), Modified: info.ModTime()})
+		items = append(items, pack.Item{
+			Name:     rel,
+			Open:     pack.From(os.DirFS(dir), rel),
+			Size:     info.Size(),
+			Modified: info.ModTime(),
+		})
 		return err
 	}))
 	out, err := os.Create(zip)
@@ -180,7 +193,8 @@ func BenchmarkStopWindow(b *testing.B) {
 			other := s.server("south", "south")
 			dir := filepath.Join(s.dir, "made")
 			require.NoError(b, os.Mkdir(dir, 0o755))
-			require.NoError(b, quarrymoss.Make(filepath.Join(dir, "fen"), quarrymoss.Options{Title: "Fen", Seed: 2, Tiles: size.tiles, TileBytes: 1 << 20}))
+			require.NoError(b, quarrymoss.Make(filepath.Join(dir, "fen"),
+				quarrymoss.Options{Title: "Fen", Seed: 2, Tiles: size.tiles, TileBytes: 1 << 20}))
 			stored := s.send(dir, "fen")
 			ours := map[string][]float64{}
 			var cp []float64
@@ -199,10 +213,20 @@ func BenchmarkStopWindow(b *testing.B) {
 			for b.Loop() {
 				for range 3 {
 					put := took("put", s.do(wire.NewChangeover{Kind: plan.Put, World: "fen", Server: "north"}))
-					undo(took("clone", s.do(wire.NewChangeover{Kind: plan.Clone, From: "north", Server: "south", Choices: map[string]string{"folder-name": "copy", "world-settings": "leave"}})))
+					undo(took("clone", s.do(wire.NewChangeover{
+						Kind:    plan.Clone,
+						From:    "north",
+						Server:  "south",
+						Choices: map[string]string{"folder-name": "copy", "world-settings": "leave"},
+					})))
 					undo(put)
 					clear()
-					undo(took("restore", s.do(wire.NewChangeover{Kind: plan.Restore, World: stored.ID, Server: "north", Choices: map[string]string{"folder-name": "winter"}})))
+					undo(took("restore", s.do(wire.NewChangeover{
+						Kind:    plan.Restore,
+						World:   stored.ID,
+						Server:  "north",
+						Choices: map[string]string{"folder-name": "winter"},
+					})))
 					clear()
 					beside := s.do(wire.NewChangeover{Kind: plan.Put, World: "fen", Server: "north", Beside: true})
 					there := took("switch", s.do(wire.NewChangeover{Kind: plan.Switch, World: "fen", Server: "north"}))

@@ -28,7 +28,8 @@ func BenchmarkFacts2GB(b *testing.B) {
 		folk[i] = fmt.Sprintf("Member %d", i)
 	}
 	root := filepath.Join(dir, "fen")
-	require.NoError(b, quarrymoss.Make(root, quarrymoss.Options{Title: "Fen", Tiles: 2048, TileBytes: 1 << 20, Folk: folk}))
+	require.NoError(b, quarrymoss.Make(
+		root, quarrymoss.Options{Title: "Fen", Tiles: 2048, TileBytes: 1 << 20, Folk: folk}))
 	unix.Sync()
 	for b.Loop() {
 		how := forget(b, root)
@@ -40,7 +41,9 @@ func BenchmarkFacts2GB(b *testing.B) {
 			require.NoError(b, err)
 			require.NotEmpty(b, out)
 		})
-		b.Logf("facts of 2 GB: cold (%s) %v, warm %v; find, cold, %v; ratio cold %.2f", how, cold.Round(time.Millisecond), warm.Round(time.Millisecond), listing.Round(time.Millisecond), cold.Seconds()/listing.Seconds())
+		b.Logf("facts of 2 GB: cold (%s) %v, warm %v; find, cold, %v; ratio cold %.2f", how,
+			cold.Round(time.Millisecond), warm.Round(time.Millisecond), listing.Round(time.Millisecond),
+			cold.Seconds()/listing.Seconds())
 		b.ReportMetric(float64(cold.Milliseconds()), "cold-ms")
 		b.ReportMetric(float64(warm.Milliseconds()), "warm-ms")
 		b.ReportMetric(cold.Seconds()/listing.Seconds(), "cold/find")

@@ -25,7 +25,8 @@ func BenchmarkPicture2000(b *testing.B) {
 	for b.Loop() {
 		for i := range 3 {
 			name := fmt.Sprintf("fen%d-%d", len(took), i)
-			require.NoError(b, quarrymoss.Make(filepath.Join(dir, name), quarrymoss.Options{Title: name, Seed: int64(100*len(took) + i + 1), Tiles: 2000, TileBytes: 12_000}))
+			require.NoError(b, quarrymoss.Make(filepath.Join(dir, name),
+				quarrymoss.Options{Title: name, Seed: int64(100*len(took) + i + 1), Tiles: 2000, TileBytes: 12_000}))
 			stored := s.send(dir, name)
 			begun := time.Now()
 			body, err := s.api.Picture(context.Background(), stored.ID, false)

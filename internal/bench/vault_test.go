@@ -36,8 +36,13 @@ func folderSources(b *testing.B, dir string, earlier vault.Copy) (out []vault.So
 		}
 		info, err := d.Info()
 		rel, _ := filepath.Rel(dir, p)
-		src := vault.Source{Path: filepath.ToSlash(rel), Modified: info.ModTime(), Open: func() (io.ReadCloser, error) { return os.Open(p) }}
-		if f, ok := before[src.Path]; ok && f.Size == info.Size() && f.Modified.Equal(info.ModTime().UTC().Truncate(time.Second)) {
+		src := vault.Source{
+			Path:     filepath.ToSlash(rel),
+			Modified: info.ModTime(),
+			Open:     func() (io.ReadCloser, error) { return os.Open(p) },
+		}
+		if f, ok := before[src.Path]; ok && f.Size == info.Size() &&
+			f.Modified.Equal(info.ModTime().UTC().Truncate(time.Second)) {
 			src.Known = f.Chunks
 		}
 		out = append(out, src)
@@ -138,7 +143,8 @@ func BenchmarkVault1GB(b *testing.B) {
 			add("again-reading-ratio", time.Since(begun).Seconds()/tar)
 			shell(b, `sync -f "$1"`, dir)
 
-			untar := shell(b, `mkdir "$2" && zstd -q -d -c "$1" | tar -C "$2" -x && sync -f "$2"`, packed, filepath.Join(dir, "untarred"))
+			untar := shell(b, `mkdir "$2" && zstd -q -d -c "$1" | tar -C "$2" -x && sync -f "$2"`, packed,
+				filepath.Join(dir, "untarred"))
 			require.NoError(b, os.RemoveAll(filepath.Join(dir, "untarred")))
 			begun = time.Now()
 			takeOut(b, v, c, filepath.Join(dir, "taken"))

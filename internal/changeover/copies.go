@@ -54,10 +54,17 @@ func (r *Runner) copyWorld(ctx context.Context, n int, step plan.Step) (*Detail,
 	files, total := r.copySources(tree, entries, &read)
 	r.report(func(p *Progress) { p.TotalBytes, p.TotalFiles, p.Bytes, p.Files = total, len(files), 0, 0 })
 	c, err := r.Vault.Store(ctx, files, func() { r.trace(n, step, "halfway") })
-	detail := &Detail{Copy: c.ID, Bytes: c.Bytes, Files: len(c.Files), Read: read.Load(), TookMS: r.Now().Sub(begun).Milliseconds()}
+	detail := &Detail{
+		Copy:   c.ID,
+		Bytes:  c.Bytes,
+		Files:  len(c.Files),
+		Read:   read.Load(),
+		TookMS: r.Now().Sub(begun).Milliseconds(),
+	}
 	if step.Pass {
 		if err != nil && ctx.Err() == nil && settled(nil) == nil {
-			return &Detail{Read: read.Load(), TookMS: detail.TookMS}, nil // it was written to meanwhile; the last pass is strict
+			// it was written to meanwhile; the last pass is strict
+			return &Detail{Read: read.Load(), TookMS: detail.TookMS}, nil
 		}
 		if err == nil {
 			r.remember(entries, c, begun)
@@ -72,7 +79,8 @@ func (r *Runner) copyWorld(ctx context.Context, n int, step plan.Step) (*Detail,
 		return nil, err
 	}
 	w.Locks = nil // it was held or closed when it was copied
-	w.Warnings = slices.DeleteFunc(w.Warnings, func(s string) bool { return strings.Contains(s, "the world may be open in the game") })
+	w.Warnings = slices.DeleteFunc(w.Warnings,
+		func(s string) bool { return strings.Contains(s, "the world may be open in the game") })
 	kctx, done := context.WithTimeout(ctx, askPatience)
 	defer done()
 	return detail, r.Keep(kctx, c, w, step.Server)
@@ -157,7 +165,8 @@ func (r *Runner) tell(ctx context.Context, step plan.Step, what, name string) er
 	}
 	console := h.Profile.Server.Console
 	exchange, ok := map[string]game.Exchange{
-		"hold": console.Hold, "flush": console.Flush, "release": console.Release, "load": console.Load, "save": h.Profile.Server.NewWorld.Save,
+		"hold": console.Hold, "flush": console.Flush, "release": console.Release, "load": console.Load,
+		"save": h.Profile.Server.NewWorld.Save,
 	}[what]
 	if !ok || exchange.Say == "" {
 		return fault.New(fault.Internal, "say "+what+" to", step.Server, "the game has no such line")
@@ -202,12 +211,14 @@ func (r *Runner) openedEdits(ctx context.Context, step plan.Step) (plan.Step, st
 	}
 	opened := st.Opened
 	if opened == "" {
-		return step, "", fault.New(fault.NotProven, "write", step.File, "the server has not told which world it has made")
+		return step, "", fault.New(fault.NotProven, "write", step.File,
+			"the server has not told which world it has made")
 	}
 	step.Edits = slices.Clone(step.Edits)
 	for i, e := range step.Edits {
 		if e.Opened != "" {
-			step.Edits[i].Value = server.ValueFor(server.Given{Writes: e.Opened, Value: e.Was}, r.job.Plan.Worlds, opened, r.Profile)
+			step.Edits[i].Value = server.ValueFor(server.Given{Writes: e.Opened, Value: e.Was}, r.job.Plan.Worlds,
+				opened, r.Profile)
 		}
 	}
 	return step, opened, nil
@@ -265,7 +276,8 @@ func (r *Runner) markTime(ctx context.Context) error {
 	if err := r.Place.MkdirAll(ctx, r.job.Plan.Work, place.Attributes{}); err != nil {
 		return err
 	}
-	_, err = r.Place.Write(ctx, r.timeMark(), strings.NewReader("what is older than this was there before the server made a new world\n"), place.Attributes{})
+	_, err = r.Place.Write(ctx, r.timeMark(), strings.NewReader(
+		"what is older than this was there before the server made a new world\n"), place.Attributes{})
 	return err
 }
 

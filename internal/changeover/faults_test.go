@@ -70,7 +70,10 @@ func TestAFaultAtEveryFileOperation(t *testing.T) {
 		ctx := context.Background()
 		require.NoError(t, whole.runner.Begin(ctx, whole.job))
 		_ = whole.runner.Carry(ctx) // those that are refused go back
-		for _, cause := range []error{fault.New(fault.NoSpace, "", "", "the disk is full"), fault.New(fault.Internal, "", "", "input/output error")} {
+		for _, cause := range []error{
+			fault.New(fault.NoSpace, "", "", "the disk is full"),
+			fault.New(fault.Internal, "", "", "input/output error"),
+		} {
 			for at := int64(1); at <= calls.Load() && !strings.HasSuffix(kind, "is refused"); at++ {
 				s := newStage(t, kind)
 				_, failed := s.failAt(at, cause)
@@ -182,7 +185,8 @@ func TestAHostThatComesBackInAnotherLife(t *testing.T) {
 				continue // it was looked at less often this time: there was no such call
 			}
 			require.ErrorIs(t, err, changeover.ErrSuspended, "call %d (%v)", n, at.Load())
-			require.True(t, s.log.state.Open() && s.log.state != plan.Held, "call %d (%v): %s", n, at.Load(), s.log.state)
+			require.True(t, s.log.state.Open() && s.log.state != plan.Held, "call %d (%v): %s", n, at.Load(),
+				s.log.state)
 			s.comeBack(t, "vanished at "+at.Load().(string), ran, ranAfter, before, after)
 			tried.Add(1)
 		}
@@ -369,7 +373,8 @@ func TestADamagedCopyStopsBeforeTheSwitch(t *testing.T) {
 	dir := t.TempDir()
 	v, err := newVault(filepath.Join(dir, "vault"))
 	require.NoError(t, err)
-	require.NoError(t, quarrymoss.Make(filepath.Join(dir, "fen"), quarrymoss.Options{Title: "Fen", Seed: 2, Tiles: 4, Version: "2.5.1"}))
+	require.NoError(t, quarrymoss.Make(filepath.Join(dir, "fen"),
+		quarrymoss.Options{Title: "Fen", Seed: 2, Tiles: 4, Version: "2.5.1"}))
 	c, _, err := store(v, dir, "fen")
 	require.NoError(t, err)
 	require.Equal(t, made.fen.ID, c.ID, "the same world is the same copy")

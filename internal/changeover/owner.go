@@ -131,7 +131,8 @@ func (p *prover) writable() ([]plan.Check, error) {
 	case bad != "":
 		c.Seen = "account " + strings.Join(accounts, " and ") + " may not write " + bad
 	default:
-		c.Seen, c.OK = "account "+strings.Join(accounts, " and ")+" may write all "+strconv.Itoa(seen)+" that were looked at", true
+		c.Seen, c.OK = "account "+strings.Join(accounts, " and ")+" may write all "+strconv.Itoa(
+			seen)+" that were looked at", true
 	}
 	return []plan.Check{c}, nil
 }

@@ -29,7 +29,8 @@ const roomForSwitch = 1 << 20
 func (r *Runner) prepare(ctx context.Context) error {
 	err := r.patiently(ctx, func(ctx context.Context) error {
 		if free := r.Place.Free(ctx, r.job.Plan.Worlds); free >= 0 && free < roomForSwitch {
-			return fault.New(fault.NoSpace, "prepare the switch on", r.job.Plan.Server, "%s are free, and the switch may need %s",
+			return fault.New(fault.NoSpace, "prepare the switch on", r.job.Plan.Server,
+				"%s are free, and the switch may need %s",
 				humanize.IBytes(uint64(free)), humanize.IBytes(roomForSwitch))
 		}
 		return nil
@@ -44,7 +45,8 @@ func (r *Runner) prepare(ctx context.Context) error {
 		r.trace(n, step, "prepare")
 		err := r.patiently(ctx, func(ctx context.Context) error { return r.prepareStep(ctx, n, step) })
 		if err != nil {
-			return fault.Wrap(fault.Internal, "prepare step "+strconv.Itoa(n+1)+" ("+step.Kind+") on", r.job.Plan.Server, err)
+			return fault.Wrap(fault.Internal, "prepare step "+strconv.Itoa(n+1)+" ("+step.Kind+") on",
+				r.job.Plan.Server, err)
 		}
 	}
 	return nil

@@ -145,7 +145,8 @@ func copyExactly(to io.Writer, from io.Reader, n int64, buf []byte) error {
 func compareSamples(tree fs.FS, dir string, samples []Sample) plan.Check {
 	check := plan.Check{What: "files stand as they were placed"}
 	total, same, gone := countSame(tree, dir, samples)
-	check.Expected = fmt.Sprintf("at least 3 of 4 of %d sampled blocks in %d files, and no file gone", total, len(samples))
+	check.Expected = fmt.Sprintf("at least 3 of 4 of %d sampled blocks in %d files, and no file gone", total,
+		len(samples))
 	check.Seen = fmt.Sprintf("%d of %d blocks the same", same, total)
 	if len(gone) > 0 {
 		check.Seen += fmt.Sprintf(", %d files gone (%s …)", len(gone), gone[0])
@@ -254,10 +255,16 @@ func (p *prover) all() (plan.Proof, error) {
 func (r *Runner) stopped() []plan.Check {
 	for n, s := range r.job.Plan.Steps {
 		var d Detail
-		if s.Kind != plan.Stop || s.Server != "" || json.Unmarshal(r.job.Steps[n].Detail, &d) != nil || d.Evidence == life.NoneYet {
+		if s.Kind != plan.Stop || s.Server != "" || json.Unmarshal(r.job.Steps[n].Detail, &d) != nil ||
+			d.Evidence == life.NoneYet {
 			continue
 		}
-		c := plan.Check{What: "the server was down before the switch", Expected: "seen to be down", Seen: d.Evidence.Say(d.Word), OK: true}
+		c := plan.Check{
+			What:     "the server was down before the switch",
+			Expected: "seen to be down",
+			Seen:     d.Evidence.Say(d.Word),
+			OK:       true,
+		}
 		if d.Evidence == life.Word { // somebody has said so, and nobody has seen it
 			c.OK, c.Unseen = false, true
 		}
@@ -348,7 +355,11 @@ func (p *prover) notRefused() (plan.Check, error) {
 }
 
 func (p *prover) players() plan.Check {
-	c := plan.Check{What: "player records are there", Expected: fmt.Sprintf("at least %d", p.expect.Players), Seen: "no world"}
+	c := plan.Check{
+		What:     "player records are there",
+		Expected: fmt.Sprintf("at least %d", p.expect.Players),
+		Seen:     "no world",
+	}
 	if w, err := p.world(); err == nil {
 		c.Seen, c.OK = fmt.Sprint(len(w.Players)), len(w.Players) >= p.expect.Players
 	}
@@ -413,7 +424,12 @@ func (p *prover) fresh() ([]plan.Check, error) {
 	}
 	checks = append(checks, made)
 	if id, from := p.fact("world-id"); e.OldID != "" {
-		checks = append(checks, plan.Check{What: "another world id in " + from, Expected: "not " + e.OldID, Seen: id, OK: id != e.OldID})
+		checks = append(checks, plan.Check{
+			What:     "another world id in " + from,
+			Expected: "not " + e.OldID,
+			Seen:     id,
+			OK:       id != e.OldID,
+		})
 	}
 	// With the same seed the ground may well be the same again.
 	if samples, dir := p.r.samples("", true); len(samples) > 0 && !p.r.sameSeed(seen, e.OldSeed) {
@@ -511,7 +527,17 @@ func (p *prover) noStray() (plan.Check, error) {
 func (p *prover) state() plan.Check {
 	e := p.expect
 	if e.State == "" || e.State == life.Running {
-		return plan.Check{What: "the server is ready", Expected: string(life.Running), Seen: string(p.status.State), OK: p.status.State == life.Running}
+		return plan.Check{
+			What:     "the server is ready",
+			Expected: string(life.Running),
+			Seen:     string(p.status.State),
+			OK:       p.status.State == life.Running,
+		}
 	}
-	return plan.Check{What: "the server is as before", Expected: string(e.State), Seen: string(p.status.State), OK: p.status.State == e.State}
+	return plan.Check{
+		What:     "the server is as before",
+		Expected: string(e.State),
+		Seen:     string(p.status.State),
+		OK:       p.status.State == e.State,
+	}
 }

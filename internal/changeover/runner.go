@@ -188,7 +188,8 @@ func (r *Runner) Resume(ctx context.Context, job Job) error {
 	r.take(ctx, job)
 	switch job.State {
 	case plan.Staging:
-		return r.back(ctx, fault.New(fault.Interrupted, "stage", job.Plan.Server, "the service went down while it was staging; nothing live had been touched"))
+		return r.back(ctx, fault.New(fault.Interrupted, "stage", job.Plan.Server,
+			"the service went down while it was staging; nothing live had been touched"))
 	case plan.Waiting:
 		return r.Carry(ctx) // all is staged, and a person may still need days
 	case plan.Undoing, plan.Held:
@@ -407,7 +408,9 @@ func (r *Runner) hold(ctx context.Context, n int, step plan.Step, cause, err err
 }
 
 func (r *Runner) advance(ctx context.Context, to plan.State, note Note) error {
-	err := r.persist(ctx, func(ctx context.Context) error { return r.Journal.Advance(ctx, r.job.ID, r.job.State, to, note) })
+	err := r.persist(ctx, func(ctx context.Context) error {
+		return r.Journal.Advance(ctx, r.job.ID, r.job.State, to, note)
+	})
 	if err == nil {
 		r.job.State = to
 		r.report(func(p *Progress) { p.State = to })
@@ -434,16 +437,17 @@ func (r *Runner) mark(ctx context.Context, n int, from []plan.StepState, to plan
 // persist writes to the journal and waits out a database that does not answer:
 // without the journal no step may begin, and going back needs it as well.
 func (r *Runner) persist(ctx context.Context, write func(context.Context) error) error {
-	return r.again(ctx, "The database does not answer. Nothing is lost: the changeover goes on when it is back.", func() error {
-		// A write that has begun is not cut short by a person who cancels.
-		wctx, done := context.WithTimeout(context.WithoutCancel(ctx), journalPatience)
-		defer done()
-		err := write(wctx)
-		if fault.CodeOf(err) == fault.StandsBy {
-			return errors.Join(ErrSuspended, err)
-		}
-		return err
-	})
+	return r.again(ctx, "The database does not answer. Nothing is lost: the changeover goes on when it is back.",
+		func() error {
+			// A write that has begun is not cut short by a person who cancels.
+			wctx, done := context.WithTimeout(context.WithoutCancel(ctx), journalPatience)
+			defer done()
+			err := write(wctx)
+			if fault.CodeOf(err) == fault.StandsBy {
+				return errors.Join(ErrSuspended, err)
+			}
+			return err
+		})
 }
 
 // patiently does something to a host or a server, once this service may, and again while

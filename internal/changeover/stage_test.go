@@ -62,9 +62,11 @@ func makeAll(dir string) error {
 	for name, seed := range map[string]int64{"north": 1, "south": 5} {
 		root := filepath.Join(dir, name)
 		worlds := map[string]quarrymoss.Options{
-			"winter": {Title: "Winter " + name, Seed: seed, Tiles: 4}, "old": {Title: "Old", Seed: 9, Tiles: 4, Version: "2.5.1"},
+			"winter": {Title: "Winter " + name, Seed: seed, Tiles: 4},
+			"old":    {Title: "Old", Seed: 9, Tiles: 4, Version: "2.5.1"},
 		}
-		if err := quarrymoss.MakeServer(root, quarrymoss.Config{Version: "2.5.1", Kind: "plain"}, "winter", seed, 1); err != nil {
+		if err := quarrymoss.MakeServer(root, quarrymoss.Config{Version: "2.5.1", Kind: "plain"}, "winter", seed,
+			1); err != nil {
 			return err
 		}
 		for folder, o := range worlds {
@@ -82,7 +84,8 @@ func makeAll(dir string) error {
 		return err
 	}
 	made.vault = v
-	if err := quarrymoss.Make(filepath.Join(dir, "fen"), quarrymoss.Options{Title: "Fen", Seed: 2, Tiles: 4, Version: "2.5.1"}); err != nil {
+	if err := quarrymoss.Make(filepath.Join(dir, "fen"),
+		quarrymoss.Options{Title: "Fen", Seed: 2, Tiles: 4, Version: "2.5.1"}); err != nil {
 		return err
 	}
 	made.fen, made.fenFacts, err = store(v, dir, "fen")
@@ -218,7 +221,8 @@ func (g *moss) make(folder string, seed int64) error {
 			return err
 		}
 		defer os.RemoveAll(dir) //nolint:errcheck // a temporary folder
-		if err := quarrymoss.Make(filepath.Join(dir, folder), quarrymoss.Options{Title: folder, Seed: seed, Version: "2.5.1", Tiles: 4}); err != nil {
+		if err := quarrymoss.Make(filepath.Join(dir, folder),
+			quarrymoss.Options{Title: folder, Seed: seed, Version: "2.5.1", Tiles: 4}); err != nil {
 			return err
 		}
 		all := map[string][]byte{}
@@ -338,17 +342,26 @@ var kinds = map[string]func(s *stage) plan.Plan{
 		require.NoError(s.t, err)
 		return s.draft(plan.Put, "", nil)
 	},
-	"put beside":          func(s *stage) plan.Plan { return s.draft(plan.Put, fit.ForBeside, nil) },
-	"put when told":       func(s *stage) plan.Plan { return s.draft(plan.Put, "", fit.Choices{"switch": "when-told"}) },
-	"put that is refused": func(s *stage) plan.Plan { s.games["north"].breaks = "fen"; return s.draft(plan.Put, "", nil) },
-	"restore":             func(s *stage) plan.Plan { return s.draft(plan.Restore, "", fit.Choices{"folder-name": "winter"}) },
-	"clone":               func(s *stage) plan.Plan { return s.draft(plan.Clone, "", nil) },
+	"put beside": func(s *stage) plan.Plan { return s.draft(plan.Put, fit.ForBeside, nil) },
+	"put when told": func(s *stage) plan.Plan {
+		return s.draft(plan.Put, "", fit.Choices{"switch": "when-told"})
+	},
+	"put that is refused": func(s *stage) plan.Plan {
+		s.games["north"].breaks = "fen"
+		return s.draft(plan.Put, "", nil)
+	},
+	"restore": func(s *stage) plan.Plan { return s.draft(plan.Restore, "", fit.Choices{"folder-name": "winter"}) },
+	"clone":   func(s *stage) plan.Plan { return s.draft(plan.Clone, "", nil) },
 	"clone with a stop": func(s *stage) plan.Plan {
 		s.profile.Server.Console.Hold = game.Exchange{}
 		return s.draft(plan.Clone, "", nil)
 	},
-	"reset":            func(s *stage) plan.Plan { return s.draft(plan.Reset, fit.ForReset, fit.Choices{"seed": "77"}) },
-	"reset, same seed": func(s *stage) plan.Plan { return s.draft(plan.Reset, fit.ForReset, fit.Choices{"seed": "same"}) },
+	"reset": func(s *stage) plan.Plan {
+		return s.draft(plan.Reset, fit.ForReset, fit.Choices{"seed": "77"})
+	},
+	"reset, same seed": func(s *stage) plan.Plan {
+		return s.draft(plan.Reset, fit.ForReset, fit.Choices{"seed": "same"})
+	},
 	"reset, other name": func(s *stage) plan.Plan {
 		return s.draft(plan.Reset, fit.ForReset, fit.Choices{"seed": "77", "folder-name": "spring"})
 	},
@@ -391,11 +404,18 @@ var kinds = map[string]func(s *stage) plan.Plan{
 // newStage makes a stage and drafts a kind of changeover.
 func newStage(t *testing.T, kind string) *stage {
 	t.Helper()
-	s := &stage{t: t, vault: made.vault, disks: map[string]*memory.Files{}, games: map[string]*moss{}, servers: map[string]*running.Server{}}
+	s := &stage{
+		t:       t,
+		vault:   made.vault,
+		disks:   map[string]*memory.Files{},
+		games:   map[string]*moss{},
+		servers: map[string]*running.Server{},
+	}
 	profile, err := games.Find("quarrymoss")
 	require.NoError(t, err)
 	quick := *profile
-	quick.Server.Waits.Settle, quick.Server.Waits.Start, quick.Server.Waits.Stop = time.Millisecond, time.Second, time.Second
+	quick.Server.Waits.Settle = time.Millisecond
+	quick.Server.Waits.Start, quick.Server.Waits.Stop = time.Second, time.Second
 	quick.Server.Settings = maps.Clone(profile.Server.Settings)
 	s.profile = &quick
 	for name, files := range made.servers {
@@ -452,7 +472,13 @@ func (s *stage) draft(kind string, purpose fit.Purpose, choices fit.Choices) pla
 	}
 	in := plan.Input{Kind: kind, Server: "north", Work: ".reshard/1", Tree: tree, Fit: fit.Input{
 		Profile: s.profile, Server: state, Choices: choices, Purpose: purpose,
-		Live: fit.Live{State: s.control["north"].Status(ctx).State, FreeBytes: -1, SameFilesystem: true, Players: -1, Can: memory.All},
+		Live: fit.Live{
+			State:          s.control["north"].Status(ctx).State,
+			FreeBytes:      -1,
+			SameFilesystem: true,
+			Players:        -1,
+			Can:            memory.All,
+		},
 	}}
 	present := func(server, name string) world.World {
 		w, _, err := world.Inspect(s.files(server).At(ctx), "worlds/"+name, name, "", []*game.Profile{s.profile})
@@ -517,7 +543,8 @@ func (s *stage) undoOf(of plan.Plan) plan.Plan {
 		made = of.Expect.Folder
 	}
 	p, err := plan.DraftUndo(plan.UndoInput{
-		Of: of, ID: 1, Profile: s.profile, State: state, Server: "north", Work: ".reshard/2", Tree: s.files("north").At(ctx), After: after, Made: made,
+		Of: of, ID: 1, Profile: s.profile, State: state, Server: "north", Work: ".reshard/2",
+		Tree: s.files("north").At(ctx), After: after, Made: made,
 		Live: fit.Live{State: life.Running, FreeBytes: -1, SameFilesystem: true, Players: -1, Can: memory.All},
 	})
 	require.NoError(s.t, err)

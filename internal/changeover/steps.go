@@ -81,7 +81,8 @@ func (r *Runner) act(ctx context.Context, n int, step plan.Step) (*Detail, error
 			return nil, err
 		}
 		if step.World != "" {
-			return nil, r.moveSession(ctx, step.World, step.NameAfter(), step.From, step.To, sync.OnceFunc(func() { r.trace(n, step, "halfway") }))
+			return nil, r.moveSession(ctx, step.World, step.NameAfter(), step.From, step.To,
+				sync.OnceFunc(func() { r.trace(n, step, "halfway") }))
 		}
 		return nil, r.move(ctx, step.From, step.To)
 	case plan.Write:
@@ -104,7 +105,8 @@ func (r *Runner) act(ctx context.Context, n int, step plan.Step) (*Detail, error
 			if len(words) == 0 {
 				words = []string{"nothing of it could be seen"}
 			}
-			return &Detail{Proof: &proof}, fault.New(fault.NotProven, "prove", r.job.Plan.Folder, "%s", strings.Join(words, "; "))
+			return &Detail{Proof: &proof}, fault.New(fault.NotProven, "prove", r.job.Plan.Folder, "%s",
+				strings.Join(words, "; "))
 		}
 		return &Detail{Proof: &proof}, nil
 	}
@@ -162,7 +164,8 @@ func (r *Runner) keepDown(ctx context.Context, n int, step plan.Step) error {
 	case life.Running, life.Starting, life.Stopping:
 	}
 	if !r.job.Plan.StopsBefore(n) {
-		return fault.New(fault.Changed, step.Kind, r.job.Plan.Server, "it was stopped when the plan was made, and is %s now", st.State)
+		return fault.New(fault.Changed, step.Kind, r.job.Plan.Server,
+			"it was stopped when the plan was made, and is %s now", st.State)
 	}
 	_, err := r.Control.Stop(ctx, control.Clean)
 	return err
@@ -190,7 +193,8 @@ func (r *Runner) unact(ctx context.Context, n int, step plan.Step) error {
 			return err
 		}
 		if step.World != "" {
-			return r.moveSession(ctx, step.NameAfter(), step.World, step.To, step.From, sync.OnceFunc(func() { r.trace(n, step, "halfway back") }))
+			return r.moveSession(ctx, step.NameAfter(), step.World, step.To, step.From,
+				sync.OnceFunc(func() { r.trace(n, step, "halfway back") }))
 		}
 		return r.moveBack(ctx, step)
 	case plan.Write:
@@ -327,7 +331,8 @@ func (r *Runner) stageFile(ctx context.Context, f vault.File, to string, like be
 			return fault.Wrap(fault.Damaged, "read back", to, err)
 		}
 		if hex.EncodeToString(h.Sum(nil)) != c.Hash {
-			return fault.New(fault.Damaged, "read back", to, "what was written is not what the copy holds; the host's disk may be failing")
+			return fault.New(fault.Damaged, "read back", to,
+				"what was written is not what the copy holds; the host's disk may be failing")
 		}
 	}
 	return nil
@@ -501,7 +506,8 @@ func (r *Runner) setStraysAside(ctx context.Context) error {
 		if err := r.Place.MkdirAll(ctx, path.Join(r.job.Plan.Work, "strays"), place.Attributes{}); err != nil {
 			return err
 		}
-		if err := r.move(ctx, path.Join(r.job.Plan.Worlds, name), path.Join(r.job.Plan.Work, "strays", name)); err != nil {
+		if err := r.move(ctx, path.Join(r.job.Plan.Worlds, name),
+			path.Join(r.job.Plan.Work, "strays", name)); err != nil {
 			return err
 		}
 	}

@@ -21,9 +21,10 @@ func (r *Runner) retitle(ctx context.Context, step plan.Step) error {
 	if err = settled(err); err != nil {
 		return err
 	}
-	file, after, err := fit.Input{Profile: r.Profile, World: w}.WriteTitle(step.Title, func(file string) ([]byte, error) {
-		return r.Place.ReadFile(ctx, path.Join(found.Root, file), fit.LongestTitled)
-	})
+	file, after, err := fit.Input{Profile: r.Profile, World: w}.WriteTitle(step.Title,
+		func(file string) ([]byte, error) {
+			return r.Place.ReadFile(ctx, path.Join(found.Root, file), fit.LongestTitled)
+		})
 	if err != nil {
 		return fault.Wrap(fault.Invalid, "write the title of", step.World, err)
 	}

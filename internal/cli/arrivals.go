@@ -49,7 +49,8 @@ Examples:
 			},
 			{
 				Name: "remove", Usage: "remove an upload that has not become a copy", ArgsUsage: "ARRIVAL",
-				Description: "What was sent of it is gone then; the file it came from is not touched.\n\nExamples:\n  reshard arrivals remove 3f9a1c",
+				Description: "What was sent of it is gone then; the file it came from is not touched.\n\nExamples:\n " +
+					" reshard arrivals remove 3f9a1c",
 				Action: func(ctx context.Context, c *cli.Command) error {
 					names, api, err := a.ready(c, "ARRIVAL")
 					if err != nil {
@@ -62,7 +63,8 @@ Examples:
 					if err := api.DropArrival(ctx, u.ID); err != nil {
 						return err
 					}
-					return a.show(u, func() { a.print("Removed what had come of %s (%s).\n", u.Name, bytesText(u.Received)) })
+					return a.show(
+						u, func() { a.print("Removed what had come of %s (%s).\n", u.Name, bytesText(u.Received)) })
 				},
 			},
 		},
@@ -92,7 +94,8 @@ func (a *app) listArrivals(list []wire.Unfinished) {
 		rows = append(rows, []string{u.ID[:6], u.Name, came, u.By, when(u.Last), when(u.Goes)})
 	}
 	a.table([]string{"arrival", "file", "has come", "by", "last", "is removed"}, rows, 0, 40)
-	a.print("\nNext: go on sending in the console, or reshard arrivals take ARRIVAL, or reshard arrivals remove ARRIVAL\n")
+	a.print("\nNext: go on sending in the console, or reshard arrivals take ARRIVAL, or reshard arrivals remove " +
+		"ARRIVAL\n")
 }
 
 // byPrefix finds the one of a list whose id begins so.
@@ -108,7 +111,8 @@ func byPrefix[T any](list []T, ref, what, lister string, id func(T) string) (T, 
 	case 1:
 		return found[0], nil
 	case 0:
-		return none, fault.New(fault.NotFound, "find "+what, ref, "there is none whose id begins so").With(lister + " lists them.")
+		return none, fault.New(fault.NotFound, "find "+what, ref, "there is none whose id begins so").
+			With(lister + " lists them.")
 	}
 	return none, fault.New(fault.Invalid, "find "+what, ref, "several begin so").With("Give more digits of the id.")
 }

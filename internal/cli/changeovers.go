@@ -40,7 +40,8 @@ func changeoverNumber(text string) (int64, error) {
 
 // carry shows a draft, asks, starts it and follows it to its end. A changeover that was
 // only shown keeps its state.
-func (a *app) carry(ctx context.Context, c *cli.Command, api *client.Client, draft wire.Changeover) (wire.Changeover, error) {
+func (a *app) carry(ctx context.Context, c *cli.Command, api *client.Client,
+	draft wire.Changeover) (wire.Changeover, error) {
 	if c.Bool("plan-only") {
 		return draft, a.show(draft, func() {
 			a.printPlan(draft)
@@ -89,7 +90,9 @@ func (a *app) follow(ctx context.Context, api *client.Client, c wire.Changeover)
 	a.endProgress()
 	switch {
 	case ctx.Err() != nil:
-		a.print("\nNo longer watching; changeover %d goes on.\n  reshard changeovers show %d     how it stands\n  reshard changeovers cancel %d   ends it while it is staging or waiting\n  reshard undo %d                 takes it back when it is done\n", c.ID, c.ID, c.ID, c.ID)
+		a.print("\nNo longer watching; changeover %d goes on.\n  reshard changeovers show %d     how it stands\n  "+
+			"reshard changeovers cancel %d   ends it while it is staging or waiting\n  reshard undo %d               "+
+			"  takes it back when it is done\n", c.ID, c.ID, c.ID, c.ID)
 		return c, exitQuietly(ExitFailed)
 	case watching.Err() != nil:
 		return c, a.show(c, func() { a.printWaiting(c) })
@@ -97,7 +100,8 @@ func (a *app) follow(ctx context.Context, api *client.Client, c wire.Changeover)
 		return last, err
 	}
 	if last.State.Open() && last.State != plan.Held {
-		return last, fault.New(fault.Unreachable, "watch", fmt.Sprintf("changeover %d", c.ID), "the service went away while it was %s; it goes on when the service is back", last.State).
+		return last, fault.New(fault.Unreachable, "watch", fmt.Sprintf("changeover %d", c.ID),
+			"the service went away while it was %s; it goes on when the service is back", last.State).
 			With(fmt.Sprintf("Look again with: reshard changeovers show %d", c.ID))
 	}
 	if err := a.show(last, func() { a.printOutcome(last) }); err != nil {
@@ -118,7 +122,8 @@ func (a *app) printWaiting(c wire.Changeover) {
 	if c.Progress != nil && c.Progress.Waiting != "" {
 		a.wrapped("  ‖ ", c.Progress.Waiting)
 	}
-	a.print("  reshard changeovers go-on %d    give the word\n  reshard changeovers cancel %d   end it; nothing live has been touched\n", c.ID, c.ID)
+	a.print("  reshard changeovers go-on %d    give the word\n  reshard changeovers cancel %d   end it; nothing live "+
+		"has been touched\n", c.ID, c.ID)
 }
 
 func (a *app) printPlan(c wire.Changeover) {
@@ -159,7 +164,8 @@ func windowText(w plan.Window) string {
 	if w.Stopping < 0 || w.Starting < 0 {
 		return "under 0.1 s of ours, and what the game takes to stop and start (not measured yet)"
 	}
-	return fmt.Sprintf("about %s: game stopping %s, ours under 0.1 s, game starting %s", millis(w.Stopping+w.Ours+w.Starting), millis(w.Stopping), millis(w.Starting))
+	return fmt.Sprintf("about %s: game stopping %s, ours under 0.1 s, game starting %s",
+		millis(w.Stopping+w.Ours+w.Starting), millis(w.Stopping), millis(w.Starting))
 }
 
 func orText(s, other string) string {
@@ -188,7 +194,8 @@ func (a *app) printOutcome(c wire.Changeover) {
 	case plan.Done:
 		a.print("✓ done. %s\n", doneWords(c))
 		if w := c.Window; w != nil {
-			a.print("  Players were locked out for %s: game stopping %s, ours %s, game starting %s.\n", millis(w.TotalMS), millis(max(0, w.StoppingMS)), millis(w.OursMS), millis(w.StartingMS))
+			a.print("  Players were locked out for %s: game stopping %s, ours %s, game starting %s.\n",
+				millis(w.TotalMS), millis(max(0, w.StoppingMS)), millis(w.OursMS), millis(w.StartingMS))
 		}
 		if c.Join != "" && plan.Lasting(c.Kind) {
 			a.wrapped("  ", "Go and look: "+c.Join+" ("+orText(c.JoinNote, "an address of the host itself")+").")
@@ -214,7 +221,8 @@ func (a *app) printOutcome(c wire.Changeover) {
 	case plan.Held:
 		a.print("‖ held. It could not go back by itself; nothing was deleted.\n")
 		a.printFailure(c)
-		a.print("  To try again: reshard undo %d. When you have put it right by hand: reshard changeovers settle %d\n", c.ID, c.ID)
+		a.print("  To try again: reshard undo %d. When you have put it right by hand: reshard changeovers settle %d\n",
+			c.ID, c.ID)
 	case plan.Waiting:
 		a.printWaiting(c)
 	default:
@@ -261,7 +269,8 @@ func doneWords(c wire.Changeover) string {
 	case c.Kind == plan.Reset:
 		return "A new world runs on " + c.Server + "."
 	case c.Plan.Expect.Placed != "":
-		return name + " stands on " + c.Server + " as " + c.Plan.Expect.Placed + ". Go over to it with: reshard switch " + c.Server + " " + c.Plan.Expect.Placed
+		return name + " stands on " + c.Server + " as " + c.Plan.Expect.Placed +
+			". Go over to it with: reshard switch " + c.Server + " " + c.Plan.Expect.Placed
 	case c.Plan.Expect.State == life.Stopped:
 		return c.Server + " is as it was, and stopped."
 	}
@@ -311,10 +320,16 @@ func (a *app) changeoversCommand() *cli.Command {
 				},
 			},
 			a.tickCommand(),
-			a.onChangeover("go-on", "give one that waits your word", "A changeover that waits has staged its world; people still play. With your word the\nswitch begins.", "Changeover %d goes on.\n"),
-			a.onChangeover("cancel", "cancel one that is still staging or waiting", "Nothing live has been touched while a changeover is staging or waiting.", "Changeover %d is being cancelled.\n"),
+			a.onChangeover("go-on", "give one that waits your word",
+				"A changeover that waits has staged its world; people still play. With your word the\nswitch begins.",
+				"Changeover %d goes on.\n"),
+			a.onChangeover("cancel", "cancel one that is still staging or waiting",
+				"Nothing live has been touched while a changeover is staging or waiting.",
+				"Changeover %d is being cancelled.\n"),
 			a.onChangeover("settle", "close a held one that you have put right by hand",
-				"A held changeover keeps its server from any other. reshard undo tries to go back\nonce more; settle is for when you have put the folders right yourself. It touches\nno file.", "Changeover %d is settled; its server is free again.\n"),
+				"A held changeover keeps its server from any other. reshard undo tries to go back\nonce more; settle "+
+					"is for when you have put the folders right yourself. It touches\nno file.",
+				"Changeover %d is settled; its server is free again.\n"),
 		},
 	}
 }
@@ -328,7 +343,8 @@ func tookText(s wire.Step) string {
 
 func (a *app) onChangeover(verb, use, description, said string) *cli.Command {
 	return &cli.Command{
-		Name: verb, Usage: use, ArgsUsage: "CHANGEOVER", Description: description + "\n\nExamples:\n  reshard changeovers " + verb + " 12",
+		Name: verb, Usage: use, ArgsUsage: "CHANGEOVER",
+		Description: description + "\n\nExamples:\n  reshard changeovers " + verb + " 12",
 		Action: func(ctx context.Context, c *cli.Command) error {
 			id, api, err := a.changeoverArg(c)
 			if err != nil {
@@ -366,7 +382,16 @@ func (a *app) listChangeovers(list []wire.Changeover) {
 		if c.StartedAt != nil {
 			at = *c.StartedAt
 		}
-		rows = append(rows, []string{fmt.Sprint(c.ID), marked(c.State), c.Server, what, at.Local().Format(time.DateTime), out, c.CreatedBy, undo})
+		rows = append(rows, []string{
+			fmt.Sprint(c.ID),
+			marked(c.State),
+			c.Server,
+			what,
+			at.Local().Format(time.DateTime),
+			out,
+			c.CreatedBy,
+			undo,
+		})
 	}
 	a.table([]string{"id", "state", "server", "what", "when", "locked out", "by", "to take back"}, rows, 0, 0, 0, 40)
 }

@@ -96,7 +96,11 @@ func usage(format string, args ...any) error { return usageError{fmt.Sprintf(for
 func (a *app) complain(err error) {
 	what, next := fault.Words(err)
 	if a.json {
-		_ = json.NewEncoder(a.Err).Encode(map[string]string{"code": string(fault.CodeOf(err)), "what": what, "next": next})
+		_ = json.NewEncoder(a.Err).Encode(map[string]string{
+			"code": string(fault.CodeOf(err)),
+			"what": what,
+			"next": next,
+		})
 	} else {
 		a.wrappedTo(a.Err, "reshard: ", what)
 		if next != "" {
@@ -178,13 +182,19 @@ Exit codes: 0 done, 1 failed and undone, 2 usage, 3 blocked by fit,
 			&cli.BoolFlag{Name: "json", Usage: "print JSON instead of text", Destination: &a.json},
 		},
 		Commands: []*cli.Command{
-			a.inspectCommand(), a.findCommand(), a.sendCommand(), a.arrivalsCommand(), a.worldsCommand(), a.compareCommand(), a.landmarksCommand(), a.fitCommand(), a.putCommand(), a.restoreCommand(), a.cloneCommand(),
-			a.resetCommand(), a.switchCommand(), a.renameCommand(), a.takeAwayCommand(), a.undoCommand(), a.changeoversCommand(), a.tidyCommand(),
-			a.serversCommand(), a.vaultCommand(), a.gamesCommand(), a.usersCommand(), a.signInCommand(), a.signOutCommand(),
+			a.inspectCommand(), a.findCommand(), a.sendCommand(), a.arrivalsCommand(), a.worldsCommand(),
+			a.compareCommand(), a.landmarksCommand(), a.fitCommand(), a.putCommand(), a.restoreCommand(),
+			a.cloneCommand(),
+			a.resetCommand(), a.switchCommand(), a.renameCommand(), a.takeAwayCommand(), a.undoCommand(),
+			a.changeoversCommand(), a.tidyCommand(),
+			a.serversCommand(), a.vaultCommand(), a.gamesCommand(), a.usersCommand(), a.signInCommand(),
+			a.signOutCommand(),
 			a.serveCommand(), a.demoCommand(), a.apiCommand(), // the first two where the service runs
 		},
 		ExitErrHandler: func(context.Context, *cli.Command, error) {}, // finish decides, once
-		OnUsageError:   func(_ context.Context, _ *cli.Command, err error, _ bool) error { return usageError{err.Error()} },
+		OnUsageError: func(_ context.Context, _ *cli.Command, err error, _ bool) error {
+			return usageError{err.Error()}
+		},
 	}
 }
 
@@ -207,7 +217,8 @@ func (a *app) ready(c *cli.Command, names ...string) ([]string, *client.Client, 
 }
 
 // listing is the action of a command that lists things and has others below it.
-func listing[T any](a *app, list func(context.Context, *client.Client, *cli.Command) (T, error), words func(T)) cli.ActionFunc {
+func listing[T any](a *app, list func(context.Context, *client.Client, *cli.Command) (T, error),
+	words func(T)) cli.ActionFunc {
 	return func(ctx context.Context, c *cli.Command) error {
 		if c.Args().Present() {
 			return usage("%s has no command %q; see %s --help", below(c), c.Args().First(), c.FullName())

@@ -89,7 +89,8 @@ func (a *app) demo(ctx context.Context, data string) (err error) {
 	a.print("Starting the service …\n")
 	d, err := Serve(ctx, ServeConfig{
 		Data: filepath.Join(data, "service"), Database: database, Listen: fmt.Sprintf("127.0.0.1:%d", state.Port),
-		StartServers: true, KeepAside: 14 * 24 * time.Hour, FirstUser: state.User, FirstPassword: state.Password, Log: log,
+		StartServers: true, KeepAside: 14 * 24 * time.Hour, FirstUser: state.User, FirstPassword: state.Password,
+		Log: log,
 	})
 	if err != nil {
 		return err
@@ -181,7 +182,8 @@ func (a *app) demoSignIn(ctx context.Context, d *Daemon, data string, s demoStat
 	if err != nil {
 		return nil, err
 	}
-	err = writeSignedIn(filepath.Join(data, "client.json"), signedIn{Address: d.Address, User: s.User, Token: token.Secret})
+	err = writeSignedIn(filepath.Join(data, "client.json"),
+		signedIn{Address: d.Address, User: s.User, Token: token.Secret})
 	if err != nil {
 		return nil, err
 	}
@@ -201,7 +203,13 @@ func (a *app) demoLoad(ctx context.Context, api *client.Client, data, standin st
 	a.print("Making the worlds and servers of the Tollen Valley Allotment Society …\n")
 	out, err := exec.CommandContext(ctx, standin, "demo-data", data).Output()
 	if err != nil {
-		return &fault.Error{Code: fault.Internal, Op: "make", Path: "demo data", Err: err, Next: "Start afresh: make demo-reset"}
+		return &fault.Error{
+			Code: fault.Internal,
+			Op:   "make",
+			Path: "demo data",
+			Err:  err,
+			Next: "Start afresh: make demo-reset",
+		}
 	}
 	var made struct {
 		Servers []wire.NewServer `json:"servers"`

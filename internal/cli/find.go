@@ -51,7 +51,8 @@ Examples:
 			if only := c.String("game"); only != "" {
 				profiles = slices.DeleteFunc(profiles, func(p *game.Profile) bool { return p.ID != only })
 				if len(profiles) == 0 {
-					return fault.New(fault.NotFound, "find game", only, "there is no profile of that name").With("reshard games lists those of the service; --profiles reads a folder of your own.")
+					return fault.New(fault.NotFound, "find game", only, "there is no profile of that name").
+						With("reshard games lists those of the service; --profiles reads a folder of your own.")
 				}
 			}
 			if c.Args().Present() {
@@ -95,20 +96,24 @@ func (a *app) printFound(found world.Survey, places []string) {
 			mark, likely = "»", i
 		}
 		rows = append(rows, []string{
-			mark, w.Game, orText(quotedIf(w.Title), "?"), w.Folder, when(w.LastPlayed), bytesText(w.Bytes), orText(w.Fact("seed").Text, "-"), orText(w.Fact("version").Text, "-"), playersShort(w.Players),
+			mark, w.Game, orText(quotedIf(w.Title), "?"), w.Folder, when(w.LastPlayed), bytesText(w.Bytes),
+			orText(w.Fact("seed").Text, "-"), orText(w.Fact("version").Text, "-"), playersShort(w.Players),
 		})
 	}
-	a.table([]string{"", "game", "title", "folder", "last played", "size", "seed", "version", "players"}, rows, 0, 0, 24, 20, 0, 0, 12, 0, 16)
+	a.table([]string{"", "game", "title", "folder", "last played", "size", "seed", "version", "players"}, rows, 0, 0,
+		24, 20, 0, 0, 12, 0, 16)
 	best := found.Worlds[likely]
 	if best.Likely != "" {
-		a.print("\n» %s: most likely the one you mean, because %s.\n", orText(quotedIf(best.World.Title), best.World.Folder), best.Likely)
+		a.print("\n» %s: most likely the one you mean, because %s.\n",
+			orText(quotedIf(best.World.Title), best.World.Folder), best.Likely)
 	}
 	for _, f := range found.Worlds {
 		if f.Damaged != "" {
 			a.wrapped("  ✕ ", fmt.Sprintf("%s is damaged: %s", f.At, f.Damaged))
 		}
 		if f.Open != "" {
-			a.wrapped("  ! ", fmt.Sprintf("%s seems to be open in the game (%s): quit the game before you send it", orText(quotedIf(f.World.Title), f.At), f.Open))
+			a.wrapped("  ! ", fmt.Sprintf("%s seems to be open in the game (%s): quit the game before you send it",
+				orText(quotedIf(f.World.Title), f.At), f.Open))
 		}
 	}
 	a.printUnfamiliar(found.Unfamiliar)

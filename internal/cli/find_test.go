@@ -27,9 +27,11 @@ func TestFindLooksWhereGamesKeepWorlds(t *testing.T) {
 	moss := filepath.Join(home, ".local/share/quarrymoss/worlds")
 	require.NoError(t, os.MkdirAll(filepath.Join(moss, "no world"), 0o755))
 	require.NoError(t, quarrymoss.Make(filepath.Join(moss, "Fen"), quarrymoss.Options{Title: "Fen Garden", Tiles: 1}))
-	_, err := saltmarch.Make(filepath.Join(home, ".config/saltmarch/Saved/Worlds/u-17"), saltmarch.Options{Name: "Sedge Landing"})
+	_, err := saltmarch.Make(filepath.Join(home, ".config/saltmarch/Saved/Worlds/u-17"),
+		saltmarch.Options{Name: "Sedge Landing"})
 	require.NoError(t, err)
-	require.NoError(t, emberlode.Make(filepath.Join(home, ".local/share/emberlode/saves/u-17"), "kettle", emberlode.Save{Expedition: "Kettle Moraine"}, 3))
+	require.NoError(t, emberlode.Make(filepath.Join(home, ".local/share/emberlode/saves/u-17"), "kettle",
+		emberlode.Save{Expedition: "Kettle Moraine"}, 3))
 	code, out, _ = run(t, env, "find", "--json")
 	assert.Equal(t, 0, code)
 	var found struct {
@@ -44,7 +46,11 @@ func TestFindLooksWhereGamesKeepWorlds(t *testing.T) {
 	for _, f := range found.Worlds {
 		titles[f.World.Title] = f.World.Game
 	}
-	assert.Equal(t, map[string]string{"Fen Garden": "quarrymoss", "Sedge Landing": "saltmarch", "Kettle Moraine": "emberlode"}, titles)
+	assert.Equal(t, map[string]string{
+		"Fen Garden":     "quarrymoss",
+		"Sedge Landing":  "saltmarch",
+		"Kettle Moraine": "emberlode",
+	}, titles)
 	assert.Len(t, found.Worlds, 3, "the checkpoints of a session are one world")
 	require.Len(t, found.Unfamiliar, 1)
 	assert.Equal(t, "it has no heart.cbor.gz", found.Unfamiliar[0].Why)

@@ -16,7 +16,8 @@ import (
 
 func (a *app) fitCommand() *cli.Command {
 	return &cli.Command{
-		Name: "fit", Usage: "show the fit sheet of a world and a server, or of a server alone", ArgsUsage: "[WORLD] SERVER",
+		Name: "fit", Usage: "show the fit sheet of a world and a server, or of a server alone",
+		ArgsUsage: "[WORLD] SERVER",
 		Description: `Lays world, settings and server side by side, a row a concern, each with a
 verdict: ✓ fits, → adjust (the plan will change it), ? choose (you must),
 ✕ blocks. Nothing is changed. Without a world the server is checked alone: would
@@ -81,7 +82,12 @@ func (a *app) askFit(ctx context.Context, c *cli.Command) (wire.Sheet, error) {
 	if err != nil {
 		return wire.Sheet{}, err
 	}
-	sheet, err := api.Sheet(ctx, wire.NewChangeover{Kind: plan.Put, World: names[0], Server: names[1], Choices: choices})
+	sheet, err := api.Sheet(ctx, wire.NewChangeover{
+		Kind:    plan.Put,
+		World:   names[0],
+		Server:  names[1],
+		Choices: choices,
+	})
 	return sheet, err
 }
 

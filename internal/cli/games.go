@@ -41,7 +41,16 @@ func (a *app) gamesCommand() *cli.Command {
 			}
 			a.table([]string{"game", "title", "kinds of server", "profile"}, rows)
 		}),
-		Commands: []*cli.Command{a.gamesShowCommand(), a.gamesSketchCommand(), a.gamesLintCommand(), a.gamesTryCommand(), a.gamesAddCommand(), a.gamesHistoryCommand(), a.gamesRemoveCommand(), a.gamesSchemaCommand()},
+		Commands: []*cli.Command{
+			a.gamesShowCommand(),
+			a.gamesSketchCommand(),
+			a.gamesLintCommand(),
+			a.gamesTryCommand(),
+			a.gamesAddCommand(),
+			a.gamesHistoryCommand(),
+			a.gamesRemoveCommand(),
+			a.gamesSchemaCommand(),
+		},
 	}
 }
 
@@ -102,7 +111,8 @@ func (a *app) printSketch(p sketch.Proposal) {
 	for _, c := range p.Complaints {
 		say("✕ %s\n", c.String())
 	}
-	say("\nNext: fill in what is a guess, then reshard games lint FILE and reshard games try FILE --world PATH --server FOLDER\n")
+	say("\nNext: fill in what is a guess, then reshard games lint FILE and reshard games try FILE --world PATH " +
+		"--server FOLDER\n")
 }
 
 func (a *app) gamesAddCommand() *cli.Command {
@@ -129,7 +139,8 @@ Examples:
 				return err
 			}
 			return a.show(g, func() {
-				a.print("✓ %s (%s) is known to the service now, %s.\nNext: reshard servers add NAME --game %s …\n", g.Title, g.ID, originText(g), g.ID)
+				a.print("✓ %s (%s) is known to the service now, %s.\nNext: reshard servers add NAME --game %s …\n",
+					g.Title, g.ID, originText(g), g.ID)
 			})
 		},
 	}
@@ -179,7 +190,8 @@ Examples:
 				return err
 			}
 			return a.show(map[string]string{"removed": names[0]}, func() {
-				a.print("✓ What was added for %s is out of use. reshard games history %s still lists it.\n", names[0], names[0])
+				a.print("✓ What was added for %s is out of use. reshard games history %s still lists it.\n", names[0],
+					names[0])
 			})
 		},
 	}
@@ -188,7 +200,8 @@ Examples:
 func (a *app) gamesSchemaCommand() *cli.Command {
 	return &cli.Command{
 		Name: "schema", Usage: "print the JSON Schema of profiles, for editors (offline)",
-		Description: "Examples:\n  reshard games schema > profile.schema.json\n\nThen begin a profile with: # yaml-language-server: $schema=profile.schema.json",
+		Description: "Examples:\n  reshard games schema > profile.schema.json\n\nThen begin a profile with: # " +
+			"yaml-language-server: $schema=profile.schema.json",
 		Action: func(_ context.Context, c *cli.Command) error {
 			if _, err := args(c); err != nil {
 				return err
@@ -221,7 +234,8 @@ func (a *app) gamesShowCommand() *cli.Command {
 					return a.show(g, func() { a.print("%s", g.Profile) })
 				}
 			}
-			return fault.New(fault.NotFound, "find game", names[0], "the service has no profile of that name").With("reshard games lists them.")
+			return fault.New(fault.NotFound, "find game", names[0], "the service has no profile of that name").
+				With("reshard games lists them.")
 		},
 	}
 }
@@ -229,7 +243,8 @@ func (a *app) gamesShowCommand() *cli.Command {
 func (a *app) gamesLintCommand() *cli.Command {
 	return &cli.Command{
 		Name: "lint", Usage: "check a profile: line, column, what is wrong (offline)", ArgsUsage: "FILE",
-		Description: "Exit code 1 when there is a complaint.\n\nExamples:\n  reshard games lint mygame.yaml\n  reshard games lint mygame.yaml --json",
+		Description: "Exit code 1 when there is a complaint.\n\nExamples:\n  reshard games lint mygame.yaml\n  " +
+			"reshard games lint mygame.yaml --json",
 		Action: func(_ context.Context, c *cli.Command) error {
 			files, err := args(c, "FILE")
 			if err != nil {
@@ -248,9 +263,11 @@ func (a *app) gamesLintCommand() *cli.Command {
 					a.wrapped("  ✕ ", one.String())
 				}
 				if len(complaints) == 0 {
-					a.print("✓ %s is a profile of %s.\nNext: reshard games try %s --world PATH\n", files[0], p.Title, shellWord(files[0]))
+					a.print("✓ %s is a profile of %s.\nNext: reshard games try %s --world PATH\n", files[0], p.Title,
+						shellWord(files[0]))
 				} else {
-					a.print("%s in %s. docs/profiles.md explains each key.\n", count(len(complaints), "complaint", "complaints"), files[0])
+					a.print("%s in %s. docs/profiles.md explains each key.\n",
+						count(len(complaints), "complaint", "complaints"), files[0])
 				}
 			})
 			if err == nil && len(complaints) > 0 {
@@ -263,7 +280,8 @@ func (a *app) gamesLintCommand() *cli.Command {
 
 func (a *app) gamesTryCommand() *cli.Command {
 	return &cli.Command{
-		Name: "try", Usage: "run a profile against examples and show what each fact and key read (offline)", ArgsUsage: "FILE",
+		Name: "try", Usage: "run a profile against examples and show what each fact and key read (offline)",
+		ArgsUsage: "FILE",
 		Description: `Shows of each fact and key what was read and where, or why it was not. Nothing is
 changed.
 
@@ -290,12 +308,19 @@ Examples:
 			if err != nil {
 				return err
 			}
-			if _, known := p.Server.Kinds[c.String("kind")]; c.String("server") != "" && !known && (c.IsSet("kind") || len(p.Server.Kinds) > 1) {
+			if _, known := p.Server.Kinds[c.String("kind")]; c.String("server") != "" && !known &&
+				(c.IsSet("kind") || len(p.Server.Kinds) > 1) {
 				return usage("the profile has the kinds %s; say which with --kind", strings.Join(p.KindNames(), ", "))
 			}
 			picture := c.String("picture")
 			var drawn bytes.Buffer
-			got, err := local.Try(p, local.Examples{World: c.String("world"), Server: c.String("server"), Kind: c.String("kind"), System: c.String("system")}, &drawn)
+			got, err := local.Try(
+				p, local.Examples{
+					World:  c.String("world"),
+					Server: c.String("server"),
+					Kind:   c.String("kind"),
+					System: c.String("system"),
+				}, &drawn)
 			if err != nil {
 				return err
 			}
@@ -321,7 +346,8 @@ func readProfile(file string) (*game.Profile, error) {
 func writeNew(file string, data []byte) error {
 	f, err := os.OpenFile(file, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
 	if errors.Is(err, fs.ErrExist) {
-		return fault.New(fault.Exists, "write", file, "it is there already").With("Give another name; nothing is written over.")
+		return fault.New(fault.Exists, "write", file, "it is there already").
+			With("Give another name; nothing is written over.")
 	}
 	if err != nil {
 		return fault.Wrap(fault.Refused, "write", file, err)
@@ -341,10 +367,20 @@ func (a *app) printTried(p *game.Profile, got local.Tried, picture string) {
 			rows = append(rows, []string{"✓ players", playersText(w.Players), "", ""})
 		}
 		if len(p.World.Realms) > 0 {
-			rows = append(rows, []string{"✓ realms", orText(strings.TrimSpace(w.Layout+" "+strings.Join(w.Realms, ", ")), "none"), "", ""})
+			rows = append(rows, []string{
+				"✓ realms",
+				orText(strings.TrimSpace(w.Layout+" "+strings.Join(w.Realms, ", ")), "none"),
+				"",
+				"",
+			})
 		}
 		for _, ref := range got.References {
-			rows = append(rows, []string{"✓ refers to", fmt.Sprintf("%s, %s", ref.ID, count(ref.Count, "time", "times")), ref.File, ref.Place})
+			rows = append(rows, []string{
+				"✓ refers to",
+				fmt.Sprintf("%s, %s", ref.ID, count(ref.Count, "time", "times")),
+				ref.File,
+				ref.Place,
+			})
 		}
 		if got.Picture {
 			rows = append(rows, []string{"✓ picture", "drawn", picture, ""})
@@ -367,7 +403,12 @@ func (a *app) printTried(p *game.Profile, got local.Tried, picture string) {
 			k := s.Keys[name]
 			switch {
 			case k.Found:
-				rows = append(rows, []string{"✓ " + name, k.Value, k.File, "line " + strconv.Itoa(k.Line) + ", " + k.Key})
+				rows = append(rows, []string{
+					"✓ " + name,
+					k.Value,
+					k.File,
+					"line " + strconv.Itoa(k.Line) + ", " + k.Key,
+				})
 			case k.Default:
 				rows = append(rows, []string{"✓ " + name, k.Value, "game profile", "default"})
 			default:
@@ -381,14 +422,21 @@ func (a *app) printTried(p *game.Profile, got local.Tried, picture string) {
 				if !h.OK() {
 					mark = "✕"
 				}
-				rows = append(rows, []string{"  " + mark + " with", orText(h.Value, "not set"), h.File, h.Key + " = " + h.Want})
+				rows = append(rows, []string{
+					"  " + mark + " with",
+					orText(h.Value, "not set"),
+					h.File,
+					h.Key + " = " + h.Want,
+				})
 			}
 		}
 		var worlds []string
 		for _, w := range s.Worlds {
 			worlds = append(worlds, w.Folder)
 		}
-		rows = append(rows, []string{"✓ worlds", orText(strings.Join(worlds, ", "), "none"), s.WorldsFolder + "/", ""})
+		rows = append(rows, []string{
+			"✓ worlds", orText(strings.Join(worlds, ", "), "none"), s.WorldsFolder + "/", "",
+		})
 		a.table([]string{"fact or key", "read", "file", "place"}, rows, 0, 48, 24, 40)
 		for _, d := range s.Settings {
 			if d.Why != "" {
@@ -476,7 +524,8 @@ func folderProfiles(folder string, override bool, byID map[string]game.Document)
 			return fault.New(fault.Exists, "read profile", e.Name(), "%s has the id %s too", other, p.ID)
 		}
 		if _, ships := byID[p.ID]; ships && !override {
-			return fault.New(fault.Exists, "read profile", e.Name(), "a profile with the id %s ships with Reshard", p.ID).
+			return fault.New(fault.Exists, "read profile", e.Name(), "a profile with the id %s ships with Reshard",
+				p.ID).
 				With("Give it another id, or start the service with --games-override.")
 		}
 		mine[p.ID] = e.Name()

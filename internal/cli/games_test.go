@@ -51,11 +51,14 @@ func TestGamesTry(t *testing.T) {
 	dir := t.TempDir()
 	root := filepath.Join(dir, "server")
 	require.NoError(t, quarrymoss.MakeServer(root, quarrymoss.Config{Version: "2.5.1", Kind: "plain"}, "fen", 7, 7000))
-	require.NoError(t, quarrymoss.Make(filepath.Join(root, "worlds", "fen"), quarrymoss.Options{Title: "Fen Garden", Seed: -7, Folk: []string{"Ada"}}))
+	require.NoError(t, quarrymoss.Make(filepath.Join(root, "worlds", "fen"),
+		quarrymoss.Options{Title: "Fen Garden", Seed: -7, Folk: []string{"Ada"}}))
 	file := profileFile(t, "pick: /seed", "pick: /sed")
-	code, out, errs := run(t, nil, "games", "try", file, "--world", filepath.Join(root, "worlds", "fen"), "--server", root, "--kind", "plain")
+	code, out, errs := run(t, nil, "games", "try", file, "--world", filepath.Join(root, "worlds", "fen"), "--server",
+		root, "--kind", "plain")
 	require.Equal(t, 0, code, errs)
-	for _, words := range []string{"✓ title", "Fen Garden", "✕ seed", `there is no "sed"`, "✓ active-world", "line 4, world.folder", "✓ version", "1 record: Ada"} {
+	for _, words := range []string{"✓ title", "Fen Garden", "✕ seed", `there is no "sed"`, "✓ active-world",
+		"line 4, world.folder", "✓ version", "1 record: Ada"} {
 		assert.Contains(t, out, words)
 	}
 	code, out, _ = run(t, nil, "games", "try", file, "--json", "--world", filepath.Join(root, "worlds", "fen"))

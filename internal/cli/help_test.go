@@ -32,7 +32,8 @@ func golden(t *testing.T, name, got string) {
 func run(t *testing.T, env map[string]string, args ...string) (code int, out, errs string) {
 	t.Helper()
 	var so, se bytes.Buffer
-	code = cli.Run(context.Background(), args, cli.IO{In: strings.NewReader(""), Out: &so, Err: &se, Env: func(k string) string { return env[k] }})
+	code = cli.Run(context.Background(), args,
+		cli.IO{In: strings.NewReader(""), Out: &so, Err: &se, Env: func(k string) string { return env[k] }})
 	return code, so.String(), se.String()
 }
 
@@ -40,8 +41,16 @@ func run(t *testing.T, env map[string]string, args ...string) (code int, out, er
 func TestHelpPages(t *testing.T) {
 	t.Parallel()
 	for _, command := range []string{
-		"", "inspect", "find", "send", "arrivals", "arrivals take", "arrivals remove", "worlds", "worlds show", "worlds verify", "worlds picture", "worlds files", "worlds fetch", "worlds lineage", "worlds change", "worlds pin", "worlds unpin", "worlds set-aside", "worlds bring-back", "worlds join", "worlds apart", "worlds split", "compare", "vault", "vault check", "vault collect", "vault rebuild", "fit", "put", "restore", "clone", "reset", "switch", "rename", "take-away", "tidy", "landmarks", "landmarks add", "landmarks remove", "undo", "changeovers", "changeovers show", "changeovers tick", "changeovers go-on", "changeovers cancel", "changeovers settle", "servers remove", "users remove",
-		"servers", "servers add", "servers show", "servers start", "servers stop", "servers log", "games", "games show", "games sketch", "games lint", "games try", "games add", "games history", "games remove", "games schema", "users", "users add", "users password",
+		"", "inspect", "find", "send", "arrivals", "arrivals take", "arrivals remove", "worlds", "worlds show",
+		"worlds verify", "worlds picture", "worlds files", "worlds fetch", "worlds lineage", "worlds change",
+		"worlds pin", "worlds unpin", "worlds set-aside", "worlds bring-back", "worlds join", "worlds apart",
+		"worlds split", "compare", "vault", "vault check", "vault collect", "vault rebuild", "fit", "put", "restore",
+		"clone", "reset", "switch", "rename", "take-away", "tidy", "landmarks", "landmarks add", "landmarks remove",
+		"undo", "changeovers", "changeovers show", "changeovers tick", "changeovers go-on", "changeovers cancel",
+		"changeovers settle", "servers remove", "users remove",
+		"servers", "servers add", "servers show", "servers start", "servers stop", "servers log", "games", "games show",
+		"games sketch", "games lint", "games try", "games add", "games history", "games remove", "games schema",
+		"users", "users add", "users password",
 		"sign-in", "sign-out", "serve", "demo", "api",
 	} {
 		t.Run(command, func(t *testing.T) {

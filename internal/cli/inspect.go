@@ -86,7 +86,8 @@ func (a *app) describeWorld(l local.World) {
 		}
 	}
 	if len(l.Ignored) > 0 {
-		a.print("\n%s of the archive belong to no world and are not carried, such as %s.\n", count(len(l.Ignored), "entry", "entries"), path.Base(l.Ignored[0]))
+		a.print("\n%s of the archive belong to no world and are not carried, such as %s.\n",
+			count(len(l.Ignored), "entry", "entries"), path.Base(l.Ignored[0]))
 	}
 	a.print("\nNext: reshard send %s\n", shellWord(l.Path))
 }

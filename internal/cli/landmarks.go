@@ -33,8 +33,9 @@ Examples:
 		Commands: []*cli.Command{
 			{
 				Name: "add", Usage: "note something to look for", ArgsUsage: "WORLD WORDS",
-				Description: "Examples:\n  reshard landmarks add fen-garden \"red roof by the well\" --at \"120 / -30\"",
-				Flags:       []cli.Flag{&cli.StringFlag{Name: "at", Usage: "the `PLACE`, as you write it"}},
+				Description: "Examples:\n  reshard landmarks add fen-garden \"red roof by the well\" --at \"120 / " +
+					"-30\"",
+				Flags: []cli.Flag{&cli.StringFlag{Name: "at", Usage: "the `PLACE`, as you write it"}},
 				Action: func(ctx context.Context, c *cli.Command) error {
 					names, api, err := a.ready(c, "WORLD", "WORDS")
 					if err != nil {
@@ -84,9 +85,11 @@ func (a *app) listLandmarks(world string, list []wire.Landmark) {
 // tickCommand tells whether a landmark was found after a changeover.
 func (a *app) tickCommand() *cli.Command {
 	return &cli.Command{
-		Name: "tick", Usage: "tell that you have found a landmark after a changeover, or not", ArgsUsage: "CHANGEOVER LANDMARK",
-		Description: "The proof compares files; a landmark is for your own eyes, in the game.\n\nExamples:\n  reshard changeovers tick 12 3\n  reshard changeovers tick 12 4 --missing",
-		Flags:       []cli.Flag{&cli.BoolFlag{Name: "missing", Usage: "it is not there"}},
+		Name: "tick", Usage: "tell that you have found a landmark after a changeover, or not",
+		ArgsUsage: "CHANGEOVER LANDMARK",
+		Description: "The proof compares files; a landmark is for your own eyes, in the game.\n\nExamples:\n  " +
+			"reshard changeovers tick 12 3\n  reshard changeovers tick 12 4 --missing",
+		Flags: []cli.Flag{&cli.BoolFlag{Name: "missing", Usage: "it is not there"}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			names, api, err := a.ready(c, "CHANGEOVER", "LANDMARK")
 			if err != nil {

@@ -48,7 +48,11 @@ Examples:
   reshard worlds show fen-garden
   reshard worlds verify fen-garden`,
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "search", Usage: "only worlds that have all these `WORDS` in their names, facts, players, notes, tags or where they came from"},
+			&cli.StringFlag{
+				Name: "search",
+				Usage: "only worlds that have all these `WORDS` in their names, facts, players, notes, tags or where " +
+					"they came from",
+			},
 			&cli.StringFlag{Name: "game", Usage: "only of this `GAME`"},
 			&cli.StringFlag{Name: "server", Usage: "only those brought onto this `SERVER`, or taken from it"},
 			&cli.StringFlag{Name: "tag", Usage: "only with this `TAG`"},
@@ -60,11 +64,13 @@ Examples:
 		Action: listing(a, func(ctx context.Context, api *client.Client, c *cli.Command) ([]wire.World, error) {
 			w := client.Wanted{
 				Words: c.String("search"), Game: c.String("game"), Server: c.String("server"), Tag: c.String("tag"),
-				Seed: c.String("seed"), Version: c.String("version"), Player: c.String("player"), Aside: c.Bool("aside"),
+				Seed: c.String("seed"), Version: c.String("version"), Player: c.String("player"),
+				Aside: c.Bool("aside"),
 			}
 			list, err := api.FindWorlds(ctx, w)
 			if err == nil && len(list) == 0 && w != (client.Wanted{}) {
-				err = fault.New(fault.NotFound, "find worlds", w.Words, "no world of the library has all of that").With("reshard worlds lists all of them.")
+				err = fault.New(fault.NotFound, "find worlds", w.Words, "no world of the library has all of that").
+					With("reshard worlds lists all of them.")
 			}
 			return list, err
 		}, a.listWorlds),
@@ -97,14 +103,16 @@ Examples:
 						return err
 					}
 					return a.show(got, func() {
-						a.print("Every byte of %s, copy %s, is as it was stored (%s).\n", got.World, got.ID[:12], bytesText(got.Bytes))
+						a.print("Every byte of %s, copy %s, is as it was stored (%s).\n", got.World, got.ID[:12],
+							bytesText(got.Bytes))
 					})
 				},
 			},
 			a.pictureCommand(), a.filesCommand(), a.fetchCommand(), a.lineageCommand(), a.changeWorldCommand(),
 			a.copyCommand("pin", "keep a copy from being set aside", wire.ChangeCopy{Pinned: ptr(true)}),
 			a.copyCommand("unpin", "let a copy be set aside again", wire.ChangeCopy{Pinned: ptr(false)}),
-			a.copyCommand("set-aside", "take a copy out of the library; it goes when it has been kept long enough", wire.ChangeCopy{Aside: ptr(true)}),
+			a.copyCommand("set-aside", "take a copy out of the library; it goes when it has been kept long enough",
+				wire.ChangeCopy{Aside: ptr(true)}),
 			a.copyCommand("bring-back", "bring a copy back that was set aside", wire.ChangeCopy{Aside: ptr(false)}),
 			a.joinCommand(), a.apartCommand(), a.splitCommand(),
 		},
@@ -114,8 +122,14 @@ Examples:
 func (a *app) filesCommand() *cli.Command {
 	return &cli.Command{
 		Name: "files", Usage: "list the files of a copy, or fetch one", ArgsUsage: "WORLD [FILE]",
-		Description: "Examples:\n  reshard worlds files fen-garden\n  reshard worlds files fen-garden diary.txt           writes its text here\n  reshard worlds files fen-garden icon.png --to icon.png",
-		Flags:       []cli.Flag{&cli.StringFlag{Name: "to", Usage: "write the file to this `FILE`, which is not there yet, instead of the screen"}},
+		Description: "Examples:\n  reshard worlds files fen-garden\n  reshard worlds files fen-garden diary.txt      " +
+			"     writes its text here\n  reshard worlds files fen-garden icon.png --to icon.png",
+		Flags: []cli.Flag{
+			&cli.StringFlag{
+				Name:  "to",
+				Usage: "write the file to this `FILE`, which is not there yet, instead of the screen",
+			},
+		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			given := c.Args().Slice()
 			if len(given) < 1 || len(given) > 2 {
@@ -168,7 +182,8 @@ func (a *app) fetchFile(ctx context.Context, api *client.Client, world, name, to
 func (a *app) pictureCommand() *cli.Command {
 	return &cli.Command{
 		Name: "picture", Usage: "write a picture of a world from above, as PNG", ArgsUsage: "WORLD",
-		Description: "Where the game's profile says how to draw one.\n\nExamples:\n  reshard worlds picture fen-garden\n  reshard worlds picture 3f9a1c --to before.png --marks",
+		Description: "Where the game's profile says how to draw one.\n\nExamples:\n  reshard worlds picture " +
+			"fen-garden\n  reshard worlds picture 3f9a1c --to before.png --marks",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "to", Usage: "the `FILE`, which is not there yet; WORLD.png when left out"},
 			&cli.BoolFlag{Name: "marks", Usage: "with spawn (a ring) and landmarks (crosses) on it"},
@@ -188,7 +203,8 @@ func (a *app) pictureCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			return a.show(map[string]any{"file": to, "bytes": n}, func() { a.print("Wrote %s (%s).\n", to, bytesText(n)) })
+			return a.show(map[string]any{"file": to, "bytes": n},
+				func() { a.print("Wrote %s (%s).\n", to, bytesText(n)) })
 		},
 	}
 }
@@ -201,7 +217,16 @@ func (a *app) listWorlds(worlds []wire.World) {
 	var rows [][]string
 	for _, w := range worlds {
 		f := w.Copies[0].Facts
-		rows = append(rows, []string{w.Name, quoted(w.Title), w.Game, f.Fact("version").Text, f.Fact("seed").Text, bytesText(w.Copies[0].Bytes), when(f.LastPlayed), fmt.Sprint(len(w.Copies))})
+		rows = append(rows, []string{
+			w.Name,
+			quoted(w.Title),
+			w.Game,
+			f.Fact("version").Text,
+			f.Fact("seed").Text,
+			bytesText(w.Copies[0].Bytes),
+			when(f.LastPlayed),
+			fmt.Sprint(len(w.Copies)),
+		})
 	}
 	a.table([]string{"world", "title", "game", "version", "seed", "size", "last played", "copies"}, rows, 0, 30)
 }
@@ -225,7 +250,8 @@ func (a *app) describeLibraryWorld(w wire.World) {
 		if c.Pinned {
 			pinned = ", pinned"
 		}
-		a.print("copy %s, %s from %s by %s, %s%s\n", c.ID[:12], c.Kind, c.Source, c.CreatedBy, when(c.CreatedAt), pinned)
+		a.print("copy %s, %s from %s by %s, %s%s\n", c.ID[:12], c.Kind, c.Source, c.CreatedBy, when(c.CreatedAt),
+			pinned)
 		if c.AsideAt != nil {
 			goes := "stays until a person removes it"
 			if c.Goes != nil {

@@ -20,9 +20,16 @@ func planFlags() []cli.Flag {
 // bringFlags are those of a put, a restore and a clone.
 func bringFlags(more ...cli.Flag) []cli.Flag {
 	return append(append(choiceFlags(),
-		&cli.BoolFlag{Name: "beside", Usage: "only place the world; the active one stays active, and nobody is locked out"},
-		&cli.StringFlag{Name: "title", Usage: "the `TITLE` that the world gets on the server, where the game profile allows it"},
-		&cli.BoolFlag{Name: "when-told", Usage: "stage the world and wait for your word before the switch"}), append(more, planFlags()...)...)
+		&cli.BoolFlag{
+			Name:  "beside",
+			Usage: "only place the world; the active one stays active, and nobody is locked out",
+		},
+		&cli.StringFlag{
+			Name:  "title",
+			Usage: "the `TITLE` that the world gets on the server, where the game profile allows it",
+		},
+		&cli.BoolFlag{Name: "when-told", Usage: "stage the world and wait for your word before the switch"}),
+		append(more, planFlags()...)...)
 }
 
 // bringing fills in what the flags of a put, a restore or a clone say.
@@ -121,7 +128,8 @@ Examples:
 			if err != nil {
 				return err
 			}
-			wish, err := bringing(c, wire.NewChangeover{Kind: plan.Clone, From: names[0], Server: names[1], World: c.String("world")})
+			wish, err := bringing(
+				c, wire.NewChangeover{Kind: plan.Clone, From: names[0], Server: names[1], World: c.String("world")})
 			if err != nil {
 				return err
 			}

@@ -73,7 +73,9 @@ Examples:
 				}
 			}
 			if failed != nil {
-				return fault.New(fault.CodeOf(failed), "send", fmt.Sprintf("%d of %d", len(paths)-len(arrivals), len(paths)), "they were not stored; the reasons stand above")
+				return fault.New(fault.CodeOf(failed), "send",
+					fmt.Sprintf("%d of %d", len(paths)-len(arrivals), len(paths)),
+					"they were not stored; the reasons stand above")
 			}
 			if len(paths) == 1 {
 				return a.show(arrivals[0], func() {})
@@ -85,7 +87,8 @@ Examples:
 
 // send recognises a world and sends what of it the service lacks; root chooses among
 // several.
-func (a *app) send(ctx context.Context, api *client.Client, file, root string, profiles []*game.Profile) (wire.Arrival, error) {
+func (a *app) send(ctx context.Context, api *client.Client, file, root string,
+	profiles []*game.Profile) (wire.Arrival, error) {
 	w, err := local.Open(file, root, profiles)
 	if err != nil {
 		return wire.Arrival{}, err
@@ -122,7 +125,8 @@ func (a *app) warnWhenOpen(w local.World) {
 	}
 	if why := world.SeemsOpen(w.Tree, w.Found, w.World, time.Now()); why != "" {
 		a.endProgress()
-		fmt.Fprintf(a.Err, "! %s seems to be open in the game (%s). Quit the game first, or what is sent may be half written.\n", w.Found.Folder, why)
+		fmt.Fprintf(a.Err, "! %s seems to be open in the game (%s). Quit the game first, or what is sent may be half "+
+			"written.\n", w.Found.Folder, why)
 	}
 }
 
@@ -151,7 +155,12 @@ func (a *app) newSending(api *client.Client, l local.World) (*sending, error) {
 	for _, lock := range l.World.Locks {
 		source := path.Join(l.Found.Root, lock)
 		if info, err := fs.Stat(l.Tree, source); err == nil && info.Mode().IsRegular() {
-			entries = append(entries, world.Entry{Path: lock, Source: source, Size: info.Size(), ModTime: info.ModTime()})
+			entries = append(entries, world.Entry{
+				Path:    lock,
+				Source:  source,
+				Size:    info.Size(),
+				ModTime: info.ModTime(),
+			})
 		}
 	}
 	if !l.Archive {
@@ -211,7 +220,9 @@ func (s *sending) read(ctx context.Context) error {
 }
 
 func (s *sending) changed(file string) error {
-	return fault.New(fault.Changed, "read", file, "it changed while it was being read: the world seems open in the game").With("Quit the game, and send the world again.")
+	return fault.New(fault.Changed, "read", file,
+		"it changed while it was being read: the world seems open in the game").
+		With("Quit the game, and send the world again.")
 }
 
 func (s *sending) cut(i int, buf []byte, see func(vault.Chunk, []byte) error) error {
@@ -312,7 +323,8 @@ func (s *sending) sendBundles(ctx context.Context, see func(int64)) error {
 		}
 		data := b.Bytes()
 		base := sent.Load()
-		_, err := s.api.Upload(ctx, s.world.Name, "chunks", bytes.NewReader(data), int64(len(data)), func(n int64) { shown(base + content*min(n, packed)/packed) })
+		_, err := s.api.Upload(ctx, s.world.Name, "chunks", bytes.NewReader(data), int64(len(data)),
+			func(n int64) { shown(base + content*min(n, packed)/packed) })
 		shown(sent.Add(content))
 		b.Reset()
 		return err

@@ -48,18 +48,60 @@ Examples:
   reshard serve --data /var/lib/reshard --database postgres://reshard@127.0.0.1/reshard
   RESHARD_DATABASE=postgres://… reshard serve --data /var/lib/reshard --start-servers`,
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "data", Usage: "`FOLDER` for the vault, consoles and logs", Required: true, Sources: cli.EnvVars("RESHARD_DATA")},
-			&cli.StringFlag{Name: "database", Usage: "PostgreSQL `URL`", Required: true, Sources: cli.EnvVars("RESHARD_DATABASE")},
-			&cli.StringFlag{Name: "listen", Usage: "`ADDRESS` to listen on; put TLS in front of it when that is not loopback", Value: "127.0.0.1:8474", Sources: cli.EnvVars("RESHARD_LISTEN")},
+			&cli.StringFlag{
+				Name:     "data",
+				Usage:    "`FOLDER` for the vault, consoles and logs",
+				Required: true,
+				Sources:  cli.EnvVars("RESHARD_DATA"),
+			},
+			&cli.StringFlag{
+				Name:     "database",
+				Usage:    "PostgreSQL `URL`",
+				Required: true,
+				Sources:  cli.EnvVars("RESHARD_DATABASE"),
+			},
+			&cli.StringFlag{
+				Name:    "listen",
+				Usage:   "`ADDRESS` to listen on; put TLS in front of it when that is not loopback",
+				Value:   "127.0.0.1:8474",
+				Sources: cli.EnvVars("RESHARD_LISTEN"),
+			},
 			&cli.BoolFlag{Name: "start-servers", Usage: "start servers that should run and do not"},
-			&cli.DurationFlag{Name: "keep-aside", Value: 14 * 24 * time.Hour, Usage: "how long what changeovers set aside is kept; 0: until a person removes it"},
-			&cli.StringFlag{Name: "largest-arrival", Value: "64 GiB", Usage: "`SIZE` of a world, unpacked, that is still taken in"},
-			&cli.IntFlag{Name: "most-files", Value: 200_000, Usage: "`NUMBER` of files of a world that are still taken in"},
-			&cli.Int64Flag{Name: "most-packed", Value: 200, Usage: "how many `TIMES` as large an archive may be unpacked, once that is more than 1 GiB"},
+			&cli.DurationFlag{
+				Name:  "keep-aside",
+				Value: 14 * 24 * time.Hour,
+				Usage: "how long what changeovers set aside is kept; 0: until a person removes it",
+			},
+			&cli.StringFlag{
+				Name:  "largest-arrival",
+				Value: "64 GiB",
+				Usage: "`SIZE` of a world, unpacked, that is still taken in",
+			},
+			&cli.IntFlag{
+				Name:  "most-files",
+				Value: 200_000,
+				Usage: "`NUMBER` of files of a world that are still taken in",
+			},
+			&cli.Int64Flag{
+				Name:  "most-packed",
+				Value: 200,
+				Usage: "how many `TIMES` as large an archive may be unpacked, once that is more than 1 GiB",
+			},
 			&cli.IntFlag{Name: "longest-name", Value: 1024, Usage: "longest path in an archive, in `BYTES`"},
-			&cli.StringFlag{Name: "games", Usage: "`FOLDER` with profiles of your own (*.yaml)", Sources: cli.EnvVars("RESHARD_GAMES")},
-			&cli.BoolFlag{Name: "move-here", Usage: "take over records that were made with another data folder: only when all servers of it are stopped"},
-			&cli.BoolFlag{Name: "games-override", Usage: "let a profile of your own replace a shipped one of the same id"},
+			&cli.StringFlag{
+				Name:    "games",
+				Usage:   "`FOLDER` with profiles of your own (*.yaml)",
+				Sources: cli.EnvVars("RESHARD_GAMES"),
+			},
+			&cli.BoolFlag{
+				Name: "move-here",
+				Usage: "take over records that were made with another data folder: only when all servers of it are " +
+					"stopped",
+			},
+			&cli.BoolFlag{
+				Name:  "games-override",
+				Usage: "let a profile of your own replace a shipped one of the same id",
+			},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
@@ -69,16 +111,24 @@ Examples:
 				return usage("--largest-arrival %q is no size; use one such as 64 GiB", c.String("largest-arrival"))
 			}
 			d, err := Serve(ctx, ServeConfig{
-				Limits: pack.Limits{Entries: c.Int("most-files"), Bytes: int64(largest), Ratio: c.Int64("most-packed"), Name: c.Int("longest-name")}, //nolint:gosec // bounded above
-				Data:   c.String("data"), Database: c.String("database"), Listen: c.String("listen"),
-				StartServers: c.Bool("start-servers"), MoveHere: c.Bool("move-here"), KeepAside: c.Duration("keep-aside"), Log: a.Err, Games: c.String("games"), GamesOverride: c.Bool("games-override"),
+				Limits: pack.Limits{
+					Entries: c.Int("most-files"),
+					Bytes:   int64(largest),
+					Ratio:   c.Int64("most-packed"),
+					Name:    c.Int("longest-name"),
+				}, //nolint:gosec // bounded above
+				Data: c.String("data"), Database: c.String("database"), Listen: c.String("listen"),
+				StartServers: c.Bool("start-servers"), MoveHere: c.Bool("move-here"),
+				KeepAside: c.Duration("keep-aside"), Log: a.Err, Games: c.String("games"),
+				GamesOverride: c.Bool("games-override"),
 			})
 			if err != nil {
 				return err
 			}
 			switch who := d.Acting(); {
 			case who != "" && d.Address == "":
-				a.print("Reshard stands by: %s. It takes over by itself when that is gone, and then listens on %s.\n", who, c.String("listen"))
+				a.print("Reshard stands by: %s. It takes over by itself when that is gone, and then listens on %s.\n",
+					who, c.String("listen"))
 			case who != "":
 				a.print("Reshard stands by on %s: %s. It takes over by itself when that is gone.\n", d.Address, who)
 			default:
@@ -171,7 +221,13 @@ type Daemon struct {
 // same database it returns as well: the daemon then refuses calls, and takes over by
 // itself when the other is gone.
 func Serve(ctx context.Context, c ServeConfig) (*Daemon, error) {
-	d := &Daemon{config: c, log: slog.New(slog.NewTextHandler(c.Log, nil)), standing: make(chan struct{}, 1), up: make(chan error, 1), ended: make(chan error, 1)}
+	d := &Daemon{
+		config:   c,
+		log:      slog.New(slog.NewTextHandler(c.Log, nil)),
+		standing: make(chan struct{}, 1),
+		up:       make(chan error, 1),
+		ended:    make(chan error, 1),
+	}
 	var err error
 	if d.games, err = profilesWith(c.Games, c.GamesOverride); err != nil {
 		return nil, err
@@ -181,9 +237,12 @@ func Serve(ctx context.Context, c ServeConfig) (*Daemon, error) {
 	// for people who only watch.
 	d.base, d.stop = context.WithCancel(context.WithoutCancel(ctx))
 	d.http = &http.Server{
-		Handler:           http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { (*d.handler.Load()).ServeHTTP(w, r) }),
+		Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			(*d.handler.Load()).ServeHTTP(w, r)
+		}),
 		ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
-		BaseContext: func(net.Listener) context.Context { return d.base }, ErrorLog: slog.NewLogLogger(d.log.Handler(), slog.LevelDebug),
+		BaseContext: func(net.Listener) context.Context { return d.base },
+		ErrorLog:    slog.NewLogLogger(d.log.Handler(), slog.LevelDebug),
 	}
 	lerr := d.listen()
 	if lerr != nil && !errors.Is(lerr, syscall.EADDRINUSE) {
@@ -206,7 +265,13 @@ func Serve(ctx context.Context, c ServeConfig) (*Daemon, error) {
 func (d *Daemon) listen() error {
 	l, err := net.Listen("tcp", d.config.Listen)
 	if err != nil {
-		return &fault.Error{Code: fault.Invalid, Op: "listen on", Path: d.config.Listen, Err: err, Next: "Choose another address with --listen, or stop what listens there."}
+		return &fault.Error{
+			Code: fault.Invalid,
+			Op:   "listen on",
+			Path: d.config.Listen,
+			Err:  err,
+			Next: "Choose another address with --listen, or stop what listens there.",
+		}
 	}
 	d.listener, d.Address = l, "http://"+l.Addr().String()
 	go func() {
@@ -287,8 +352,9 @@ func (d *Daemon) comeUp(listening *error) (*service.Service, error) {
 func (d *Daemon) open() (*service.Service, error) {
 	c := d.config
 	return service.Open(d.base, service.Config{
-		Data: c.Data, Database: c.Database, Games: d.games, StartServers: c.StartServers, KeepAside: c.KeepAside, Limits: c.Limits,
-		Log: d.log, Trace: c.Trace, Address: d.Address, Lease: c.Lease, MoveHere: c.MoveHere, Kinds: c.Kinds,
+		Data: c.Data, Database: c.Database, Games: d.games, StartServers: c.StartServers, KeepAside: c.KeepAside,
+		Limits: c.Limits,
+		Log:    d.log, Trace: c.Trace, Address: d.Address, Lease: c.Lease, MoveHere: c.MoveHere, Kinds: c.Kinds,
 		StandsBy: func(who string) {
 			d.acting.Store(&who)
 			d.standBy(d.Acting())

@@ -22,6 +22,7 @@ func (a *app) apiCommand() *cli.Command {
 
 func elsewhere(name, usage string) *cli.Command {
 	return &cli.Command{Name: name, Usage: usage, Action: func(context.Context, *cli.Command) error {
-		return fault.New(fault.Invalid, name, "", "the service runs on Linux; this is the client").With("Run it there, and use it from here: reshard sign-in --address URL.")
+		return fault.New(fault.Invalid, name, "", "the service runs on Linux; this is the client").
+			With("Run it there, and use it from here: reshard sign-in --address URL.")
 	}}
 }

@@ -30,12 +30,18 @@ func (a *app) serversCommand() *cli.Command {
 			return api.Servers(ctx)
 		}, a.listServers),
 		Commands: []*cli.Command{
-			a.onServer("show", "show a server's worlds, settings and version", "Examples:\n  reshard servers show north-plot", (*client.Client).Server),
-			a.onServer("start", "start a server and wait until it is ready", "Examples:\n  reshard servers start north-plot", (*client.Client).StartServer),
-			a.onServer("stop", "stop a server cleanly and wait for its end", "A server that does not stop when asked goes on running: it is never killed.\n\nExamples:\n  reshard servers stop north-plot", (*client.Client).StopServer),
+			a.onServer("show", "show a server's worlds, settings and version",
+				"Examples:\n  reshard servers show north-plot", (*client.Client).Server),
+			a.onServer("start", "start a server and wait until it is ready",
+				"Examples:\n  reshard servers start north-plot", (*client.Client).StartServer),
+			a.onServer("stop", "stop a server cleanly and wait for its end",
+				"A server that does not stop when asked goes on running: it is never killed.\n\nExamples:\n  reshard "+
+					"servers stop north-plot", (*client.Client).StopServer),
 			a.serversStoppedCommand(),
 			a.serversAddCommand(), a.serversLogCommand(),
-			a.remover("remove", "SERVER", "forget a stopped server", "Its files stay where they are, and so does what was set aside.\n\nExamples:\n  reshard servers remove north-plot", (*client.Client).RemoveServer),
+			a.remover("remove", "SERVER", "forget a stopped server",
+				"Its files stay where they are, and so does what was set aside.\n\nExamples:\n  reshard servers "+
+					"remove north-plot", (*client.Client).RemoveServer),
 		},
 	}
 }
@@ -57,7 +63,8 @@ Examples:
 				return err
 			}
 			if !c.Bool("yes") {
-				a.wrapped("", "If "+names[0]+" runs all the same, its world is moved away under it and what is played is lost.")
+				a.wrapped("", "If "+names[0]+
+					" runs all the same, its world is moved away under it and what is played is lost.")
 				sure, err := a.confirm("Is " + names[0] + " stopped?")
 				if err != nil {
 					return err
@@ -100,7 +107,8 @@ func (a *app) listServers(list []wire.Server) {
 	a.table([]string{"server", "state", "game, kind", "active world", "players join at", ""}, rows, 0, 0, 0, 44, 0, 40)
 }
 
-func (a *app) onServer(name, use, description string, do func(*client.Client, context.Context, string) (wire.ServerFacts, error)) *cli.Command {
+func (a *app) onServer(name, use, description string,
+	do func(*client.Client, context.Context, string) (wire.ServerFacts, error)) *cli.Command {
 	return &cli.Command{
 		Name: name, Usage: use, ArgsUsage: "SERVER", Description: description,
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -187,7 +195,14 @@ func (a *app) describeServer(sf wire.ServerFacts) {
 		if w.Folder == f.Active {
 			active = "active"
 		}
-		rows = append(rows, []string{"  " + w.Folder, quoted(w.Title), w.Seed, bytesText(w.Bytes), when(w.LastPlayed), active})
+		rows = append(rows, []string{
+			"  " + w.Folder,
+			quoted(w.Title),
+			w.Seed,
+			bytesText(w.Bytes),
+			when(w.LastPlayed),
+			active,
+		})
 	}
 	a.table([]string{"  name", "title", "seed", "size", "last played", ""}, rows)
 }
@@ -216,7 +231,8 @@ func (a *app) printSettings(f server.State) {
 			if !h.OK() {
 				mark = "✕"
 			}
-			a.print("  %-14s   %s only with %s = %s   (%s says %s)\n", "", mark, h.Key, h.Want, h.File, orText(h.Value, "nothing"))
+			a.print("  %-14s   %s only with %s = %s   (%s says %s)\n", "", mark, h.Key, h.Want, h.File,
+				orText(h.Value, "nothing"))
 		}
 	}
 	for _, d := range f.Settings {
@@ -259,18 +275,26 @@ service's account.
 
 Examples:
   reshard servers add north-plot --game quarrymoss --kind plain --root /srv/north -- ./quarry serve .
-  reshard servers add shed --game minetest --root /srv/shed -- /usr/games/minetestserver --config minetest.conf --gameid minetest --logfile '' --color never`,
+  reshard servers add shed --game minetest --root /srv/shed -- \
+    /usr/games/minetestserver --config minetest.conf --gameid minetest --logfile '' --color never`,
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "game", Usage: "the `GAME` (reshard games lists them)", Required: true},
 			&cli.StringFlag{Name: "kind", Usage: "the `KIND` of server software, when the game has several"},
-			&cli.StringFlag{Name: "system", Usage: "the operating `SYSTEM` it is made for, where its files depend on that: linux, macos or windows"},
+			&cli.StringFlag{
+				Name:  "system",
+				Usage: "the operating `SYSTEM` it is made for, where its files depend on that: linux, macos or windows",
+			},
 			&cli.StringFlag{Name: "root", Usage: "the server's `FOLDER` on the service's host", Required: true},
-			&cli.StringSliceFlag{Name: "env", Usage: "an environment variable for the server, `NAME=VALUE`; may be repeated"},
+			&cli.StringSliceFlag{
+				Name:  "env",
+				Usage: "an environment variable for the server, `NAME=VALUE`; may be repeated",
+			},
 			&cli.StringFlag{Name: "server-version", Usage: "the server's `VERSION`, where no file tells it"},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.Args().Len() < 2 {
-				return usage("servers add needs NAME and, after --, the command that starts the server; see reshard servers add --help")
+				return usage("servers add needs NAME and, after --, the command that starts the server; see reshard " +
+					"servers add --help")
 			}
 			root, err := filepath.Abs(c.String("root"))
 			if err != nil {
@@ -280,7 +304,16 @@ Examples:
 			if command[0] == "--" {
 				command = command[1:]
 			}
-			n := wire.NewServer{Name: c.Args().First(), Game: c.String("game"), Kind: c.String("kind"), Root: root, Version: c.String("server-version"), System: c.String("system"), Command: command, Env: map[string]string{}}
+			n := wire.NewServer{
+				Name:    c.Args().First(),
+				Game:    c.String("game"),
+				Kind:    c.String("kind"),
+				Root:    root,
+				Version: c.String("server-version"),
+				System:  c.String("system"),
+				Command: command,
+				Env:     map[string]string{},
+			}
 			for _, pair := range c.StringSlice("env") {
 				k, v, ok := strings.Cut(pair, "=")
 				if !ok {
@@ -307,7 +340,8 @@ Examples:
 func (a *app) serversLogCommand() *cli.Command {
 	return &cli.Command{
 		Name: "log", Usage: "show a server's log", ArgsUsage: "SERVER",
-		Description: "Examples:\n  reshard servers log north-plot\n  reshard servers log north-plot --last 500\n  reshard servers log north-plot --follow",
+		Description: "Examples:\n  reshard servers log north-plot\n  reshard servers log north-plot --last 500\n  " +
+			"reshard servers log north-plot --follow",
 		Flags: []cli.Flag{
 			&cli.IntFlag{Name: "last", Usage: "begin with the last `N` lines", Value: 40},
 			&cli.BoolFlag{Name: "follow", Aliases: []string{"f"}, Usage: "go on with new lines until Ctrl-C"},
@@ -337,7 +371,8 @@ func (a *app) serversLogCommand() *cli.Command {
 }
 
 // remover is a command that removes one named thing from the records.
-func (a *app) remover(name, argument, use, description string, do func(*client.Client, context.Context, string) error) *cli.Command {
+func (a *app) remover(name, argument, use, description string,
+	do func(*client.Client, context.Context, string) error) *cli.Command {
 	return &cli.Command{
 		Name: name, Usage: use, ArgsUsage: argument, Description: description,
 		Action: func(ctx context.Context, c *cli.Command) error {

@@ -131,8 +131,9 @@ func ptr[T any](v T) *T { return &v }
 func (a *app) copyCommand(name, what string, change wire.ChangeCopy) *cli.Command {
 	return &cli.Command{
 		Name: name, Usage: what, ArgsUsage: "COPY",
-		Description: "COPY is a world's name, for its newest copy, or the beginning of a copy's id.\n\nExamples:\n  reshard worlds " + name + " 3f9a1c",
-		Flags:       []cli.Flag{&cli.StringFlag{Name: "note", Usage: "`WORDS` for people"}},
+		Description: "COPY is a world's name, for its newest copy, or the beginning of a copy's id.\n\nExamples:\n  " +
+			"reshard worlds " + name + " 3f9a1c",
+		Flags: []cli.Flag{&cli.StringFlag{Name: "note", Usage: "`WORDS` for people"}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			names, api, err := a.ready(c, "COPY")
 			if err != nil {
@@ -170,8 +171,10 @@ func copyState(c wire.Copy) string {
 
 func (a *app) joinCommand() *cli.Command {
 	return &cli.Command{
-		Name: "join", Usage: "make a world's copies those of another one, because they are the same", ArgsUsage: "WORLD INTO",
-		Description: "Nothing of the content changes; reshard worlds split gives a copy a world of its\nown again.\n\nExamples:\n  reshard worlds join fen-garden-2 fen-garden",
+		Name: "join", Usage: "make a world's copies those of another one, because they are the same",
+		ArgsUsage: "WORLD INTO",
+		Description: "Nothing of the content changes; reshard worlds split gives a copy a world of its\nown " +
+			"again.\n\nExamples:\n  reshard worlds join fen-garden-2 fen-garden",
 		Action: func(ctx context.Context, c *cli.Command) error {
 			names, api, err := a.ready(c, "WORLD", "INTO")
 			if err != nil {
@@ -188,7 +191,8 @@ func (a *app) joinCommand() *cli.Command {
 
 func (a *app) apartCommand() *cli.Command {
 	return &cli.Command{
-		Name: "apart", Usage: "say that two worlds are not the same, so that it is not asked again", ArgsUsage: "WORLD OTHER",
+		Name: "apart", Usage: "say that two worlds are not the same, so that it is not asked again",
+		ArgsUsage:   "WORLD OTHER",
 		Description: "Examples:\n  reshard worlds apart fen-garden-2 fen-garden",
 		Action: func(ctx context.Context, c *cli.Command) error {
 			names, api, err := a.ready(c, "WORLD", "OTHER")
@@ -198,7 +202,8 @@ func (a *app) apartCommand() *cli.Command {
 			if err := api.SayApart(ctx, names[0], names[1]); err != nil {
 				return err
 			}
-			return a.show(map[string][]string{"apart": names}, func() { a.print("%s and %s are two worlds.\n", names[0], names[1]) })
+			return a.show(map[string][]string{"apart": names},
+				func() { a.print("%s and %s are two worlds.\n", names[0], names[1]) })
 		},
 	}
 }
@@ -231,7 +236,11 @@ Examples:
   reshard compare 3f9a1c fen-garden --picture changes.png
   reshard compare 3f9a1c 77b0e2 --files`,
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "picture", Usage: "write the map to this `FILE`, new tiles framed green, changed ones yellow, lost ones red and crossed out"},
+			&cli.StringFlag{
+				Name: "picture",
+				Usage: "write the map to this `FILE`, new tiles framed green, changed ones yellow, lost ones red and " +
+					"crossed out",
+			},
 			&cli.BoolFlag{Name: "files", Usage: "list the files that differ, with their sizes"},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -263,7 +272,8 @@ func (a *app) describeComparison(c wire.Compared, files bool, picture string) {
 		name string
 		of   wire.Copy
 	}{{"before", c.Before}, {"after", c.After}} {
-		a.print("%-7s copy %s of %s, %s from %s, %s\n", side.name, side.of.ID[:12], side.of.World, side.of.Kind, side.of.Source, when(side.of.CreatedAt))
+		a.print("%-7s copy %s of %s, %s from %s, %s\n", side.name, side.of.ID[:12], side.of.World, side.of.Kind,
+			side.of.Source, when(side.of.CreatedAt))
 	}
 	a.print("\n")
 	for _, w := range c.Words {
@@ -272,8 +282,10 @@ func (a *app) describeComparison(c wire.Compared, files bool, picture string) {
 	f := c.Files
 	a.print("\n")
 	a.table([]string{"files", "", "size"}, [][]string{
-		{"new", fmt.Sprint(f.Added.Files), bytesText(f.Added.Bytes)}, {"changed", fmt.Sprint(f.Changed.Files), bytesText(f.Changed.Bytes)},
-		{"lost", fmt.Sprint(f.Lost.Files), bytesText(f.Lost.Bytes)}, {"same", fmt.Sprint(f.Same.Files), bytesText(f.Same.Bytes)},
+		{"new", fmt.Sprint(f.Added.Files), bytesText(f.Added.Bytes)},
+		{"changed", fmt.Sprint(f.Changed.Files), bytesText(f.Changed.Bytes)},
+		{"lost", fmt.Sprint(f.Lost.Files), bytesText(f.Lost.Bytes)},
+		{"same", fmt.Sprint(f.Same.Files), bytesText(f.Same.Bytes)},
 	})
 	if files {
 		var rows [][]string
@@ -287,7 +299,8 @@ func (a *app) describeComparison(c wire.Compared, files bool, picture string) {
 		}
 	}
 	if picture != "" {
-		a.print("\nWrote %s: new tiles are framed green, changed ones yellow, lost ones red and crossed out.\n", picture)
+		a.print("\nWrote %s: new tiles are framed green, changed ones yellow, lost ones red and crossed out.\n",
+			picture)
 	}
 }
 

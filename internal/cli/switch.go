@@ -21,7 +21,10 @@ Examples:
   reshard switch ridge-camp kettle-moraine --restart
   reshard switch north-plot winter --plan-only`,
 		Flags: append([]cli.Flag{
-			&cli.BoolFlag{Name: "restart", Usage: "stop and start the server, also where it could load the world while it runs"},
+			&cli.BoolFlag{
+				Name:  "restart",
+				Usage: "stop and start the server, also where it could load the world while it runs",
+			},
 			&cli.StringSliceFlag{Name: "choose", Usage: "answer a row that asks: `KEY=ANSWER`, may be repeated"},
 		}, planFlags()...),
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -36,7 +39,12 @@ Examples:
 			if c.Bool("restart") {
 				choices["restart"] = "yes"
 			}
-			return a.change(ctx, c, api, wire.NewChangeover{Kind: plan.Switch, Server: names[0], World: names[1], Choices: choices})
+			return a.change(ctx, c, api, wire.NewChangeover{
+				Kind:    plan.Switch,
+				Server:  names[0],
+				World:   names[1],
+				Choices: choices,
+			})
 		},
 	}
 }
@@ -62,7 +70,12 @@ Examples:
 			if err != nil {
 				return err
 			}
-			return a.change(ctx, c, api, wire.NewChangeover{Kind: plan.Rename, Server: names[0], World: names[1], Choices: choices})
+			return a.change(ctx, c, api, wire.NewChangeover{
+				Kind:    plan.Rename,
+				Server:  names[0],
+				World:   names[1],
+				Choices: choices,
+			})
 		},
 	}
 }

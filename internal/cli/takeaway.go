@@ -19,7 +19,8 @@ import (
 
 func (a *app) takeAwayCommand() *cli.Command {
 	return &cli.Command{
-		Name: "take-away", Usage: "bring a server's world to this computer, to play it alone", ArgsUsage: "SERVER [WORLD]",
+		Name: "take-away", Usage: "bring a server's world to this computer, to play it alone",
+		ArgsUsage: "SERVER [WORLD]",
 		Description: `Copies a world of the server into the library and writes it here as the game's
 own program takes it: realms inside the world again, packed with the game's own
 ending where it has one. Nothing changes on the server.
@@ -29,7 +30,11 @@ Examples:
   reshard take-away north-plot winter --to ~/worlds/winter.zip
   reshard take-away north-plot --folder --to ~/worlds`,
 		Flags: append([]cli.Flag{
-			&cli.StringFlag{Name: "to", Usage: "where to write it: a `FILE` that is not there yet, or a folder; the present folder when left out"},
+			&cli.StringFlag{
+				Name: "to",
+				Usage: "where to write it: a `FILE` that is not there yet, or a folder; the present folder when left " +
+					"out",
+			},
 			&cli.BoolFlag{Name: "folder", Usage: "unpack it as a folder"},
 		}, planFlags()...),
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -103,7 +108,8 @@ func (a *app) fetch(ctx context.Context, api *client.Client, id, as, to string, 
 func saveNew(name string, from io.Reader) (n int64, err error) {
 	f, err := os.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
 	if err != nil {
-		return 0, fault.New(fault.Invalid, "write", name, "%v", rootCause(err)).With("Give a name that is free: --to FILE.")
+		return 0, fault.New(fault.Invalid, "write", name, "%v", rootCause(err)).
+			With("Give a name that is free: --to FILE.")
 	}
 	n, err = io.Copy(f, from)
 	if cerr := f.Close(); err == nil {
@@ -138,7 +144,8 @@ func unpack(file, into string) (files int, err error) {
 		}
 	}
 	if err := os.Mkdir(into, 0o755); err != nil {
-		return 0, fault.New(fault.Invalid, "make", into, "%v", rootCause(err)).With("Give a name that is free: --to FOLDER. The copy is in the library all the same.")
+		return 0, fault.New(fault.Invalid, "make", into, "%v", rootCause(err)).
+			With("Give a name that is free: --to FOLDER. The copy is in the library all the same.")
 	}
 	return files, fs.WalkDir(tree, ".", func(p string, d fs.DirEntry, err error) error {
 		to := filepath.Join(into, filepath.FromSlash(p))

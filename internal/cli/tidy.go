@@ -12,7 +12,8 @@ import (
 
 func (a *app) tidyCommand() *cli.Command {
 	return &cli.Command{
-		Name: "tidy", Usage: "list what was set aside on a server, or remove it for good", ArgsUsage: "SERVER [CHANGEOVER]",
+		Name: "tidy", Usage: "list what was set aside on a server, or remove it for good",
+		ArgsUsage: "SERVER [CHANGEOVER]",
 		Description: `Nothing that a changeover puts out of the way is deleted: it is set aside on the
 server's own disk, and goes when its time has passed (reshard serve --keep-aside).
 To remove it earlier it must be named as it is listed: this cannot be undone.
@@ -52,7 +53,9 @@ Examples:
 			if err != nil {
 				return err
 			}
-			return a.show(gone, func() { a.print("Removed %s: %s in %d files.\n", gone.Name, bytesText(gone.Bytes), gone.Files) })
+			return a.show(gone, func() {
+				a.print("Removed %s: %s in %d files.\n", gone.Name, bytesText(gone.Bytes), gone.Files)
+			})
 		},
 	}
 }
@@ -61,7 +64,8 @@ Examples:
 func (a *app) askName(name string, list []wire.Aside) (string, error) {
 	for _, one := range list {
 		if one.Name == name {
-			a.print("%s holds %s (%s). It is removed for good.\n", one.Name, strings.Join(one.Holds, ", "), bytesText(one.Bytes))
+			a.print("%s holds %s (%s). It is removed for good.\n", one.Name, strings.Join(one.Holds, ", "),
+				bytesText(one.Bytes))
 		}
 	}
 	return a.ask("Type its name to remove it: ", "nobody is there to ask; add --confirm "+name)
@@ -86,5 +90,6 @@ func (a *app) listAside(server string, list []wire.Aside) {
 		rows = append(rows, []string{one.Name, bytesText(one.Bytes), since, goes, strings.Join(one.Holds, ", ")})
 	}
 	a.table([]string{"name", "size", "set aside", "goes", "holds"}, rows, 0, 0, 0, 0, max(30, a.width-60))
-	a.wrapped("", fmt.Sprintf("%s in all. %s To remove one now: reshard tidy %s NUMBER", bytesText(total), list[0].Rule, server))
+	a.wrapped("", fmt.Sprintf("%s in all. %s To remove one now: reshard tidy %s NUMBER", bytesText(total), list[0].Rule,
+		server))
 }

@@ -21,7 +21,8 @@ Examples:
   reshard undo 12
   reshard undo 12 --plan-only
   reshard undo 9 --with-later --yes`,
-		Flags: append([]cli.Flag{&cli.BoolFlag{Name: "with-later", Usage: "undo what came after it first"}}, planFlags()...),
+		Flags: append([]cli.Flag{&cli.BoolFlag{Name: "with-later", Usage: "undo what came after it first"}},
+			planFlags()...),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			id, api, err := a.changeoverArg(c)
 			if err != nil {

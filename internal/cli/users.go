@@ -43,10 +43,12 @@ Examples:
 			if err != nil {
 				return err
 			}
-			if err := writeSignedIn(a.configFile(), signedIn{Address: c.String("address"), User: token.User, Token: token.Secret}); err != nil {
+			if err := writeSignedIn(a.configFile(),
+				signedIn{Address: c.String("address"), User: token.User, Token: token.Secret}); err != nil {
 				return err
 			}
-			a.print("Signed in to %s as %s until %s.\nNext: reshard servers\n", c.String("address"), token.User, when(token.Expires))
+			a.print("Signed in to %s as %s until %s.\nNext: reshard servers\n", c.String("address"), token.User,
+				when(token.Expires))
 			return nil
 		},
 	}
@@ -97,9 +99,11 @@ func (a *app) password(c *cli.Command, prompt string) (string, error) {
 }
 
 func (a *app) usersCommand() *cli.Command {
-	withName := func(name, use, example string, do func(*client.Client, context.Context, string, string) error, said string) *cli.Command {
+	withName := func(name, use, example string, do func(*client.Client, context.Context, string, string) error,
+		said string) *cli.Command {
 		return &cli.Command{
-			Name: name, Usage: use, ArgsUsage: "NAME", Description: "Examples:\n  " + example, Flags: []cli.Flag{passwordFlag()},
+			Name: name, Usage: use, ArgsUsage: "NAME", Description: "Examples:\n  " + example,
+			Flags: []cli.Flag{passwordFlag()},
 			Action: func(ctx context.Context, c *cli.Command) error {
 				names, api, err := a.ready(c, "NAME")
 				if err != nil {
@@ -119,7 +123,8 @@ func (a *app) usersCommand() *cli.Command {
 	}
 	return &cli.Command{
 		Name: "users", Usage: "list who may sign in",
-		Description: "Every user may do everything: there are no roles.\n\nExamples:\n  reshard users\n  reshard users add bryn\n  reshard users password bryn",
+		Description: "Every user may do everything: there are no roles.\n\nExamples:\n  reshard users\n  reshard " +
+			"users add bryn\n  reshard users password bryn",
 		Action: listing(a, func(ctx context.Context, api *client.Client, _ *cli.Command) ([]wire.User, error) {
 			return api.Users(ctx)
 		}, func(list []wire.User) {
@@ -131,8 +136,11 @@ func (a *app) usersCommand() *cli.Command {
 		}),
 		Commands: []*cli.Command{
 			withName("add", "add a user", "reshard users add bryn", (*client.Client).AddUser, "Added %s.\n"),
-			a.remover("remove", "NAME", "remove a user with all of their sessions and tokens", "Examples:\n  reshard users remove bryn", (*client.Client).RemoveUser),
-			withName("password", "set a user's password and end all of their sessions", "reshard users password bryn", (*client.Client).SetPassword, "The password of %s is changed; all of their sessions and tokens have ended.\n"),
+			a.remover("remove", "NAME", "remove a user with all of their sessions and tokens",
+				"Examples:\n  reshard users remove bryn", (*client.Client).RemoveUser),
+			withName("password", "set a user's password and end all of their sessions", "reshard users password bryn",
+				(*client.Client).SetPassword, "The password of %s is changed; all of their sessions and tokens have "+
+					"ended.\n"),
 		},
 	}
 }

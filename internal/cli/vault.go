@@ -21,9 +21,14 @@ func (a *app) vaultCommand() *cli.Command {
 			return api.Vault(ctx)
 		}, a.describeVault),
 		Commands: []*cli.Command{
-			a.vaultWorkCommand("check", "read everything back", "Names the copies and files that damage touches. It takes about as long as copying all\nof it; servers and changeovers go on meanwhile."),
-			a.vaultWorkCommand("collect", "remove what no copy of the library needs", "It happens by itself each day. Copies that are set aside count as needed until they\ngo."),
-			a.vaultWorkCommand("rebuild", "make the index anew from the packs", "For after a loss of the database, or damage in it. Copies that the library does not\nknow come back into it."),
+			a.vaultWorkCommand("check", "read everything back",
+				"Names the copies and files that damage touches. It takes about as long as copying all\nof it; "+
+					"servers and changeovers go on meanwhile."),
+			a.vaultWorkCommand("collect", "remove what no copy of the library needs",
+				"It happens by itself each day. Copies that are set aside count as needed until they\ngo."),
+			a.vaultWorkCommand("rebuild", "make the index anew from the packs",
+				"For after a loss of the database, or damage in it. Copies that the library does not\nknow come back "+
+					"into it."),
 		},
 	}
 }
@@ -45,7 +50,8 @@ func (a *app) vaultWorkCommand(kind, what, more string) *cli.Command {
 				select {
 				case <-ctx.Done():
 					a.endProgress()
-					return fault.New(fault.Interrupted, "watch", "the vault", "it goes on by itself").With("reshard vault shows how far it is.")
+					return fault.New(fault.Interrupted, "watch", "the vault", "it goes on by itself").
+						With("reshard vault shows how far it is.")
 				case <-time.After(200 * time.Millisecond):
 				}
 				if v, err = api.Vault(ctx); err != nil {
@@ -67,7 +73,9 @@ func (a *app) vaultWorkCommand(kind, what, more string) *cli.Command {
 				return err
 			}
 			if got := v.Work.Checked; got != nil && len(got.Damaged)+len(got.Touched) > 0 {
-				return fault.New(fault.Damaged, "check", "the vault", "%s, %s touched", count(len(got.Damaged), "damaged entry", "damaged entries"), count(len(got.Touched), "copy is", "copies are")).
+				return fault.New(fault.Damaged, "check", "the vault", "%s, %s touched",
+					count(len(got.Damaged), "damaged entry", "damaged entries"),
+					count(len(got.Touched), "copy is", "copies are")).
 					With("Send those worlds again from their sources: that stores what is damaged anew.")
 			}
 			return nil
@@ -85,9 +93,11 @@ func (a *app) progressTo(see func(int64), verb string, total int64) func(int64) 
 }
 
 func (a *app) describeVault(v wire.Vault) {
-	a.print("%s in %s, %s of %s\n", bytesText(v.Bytes), count(v.Packs, "pack", "packs"), count(v.Copies, "copy", "copies"), bytesText(v.Content))
+	a.print("%s in %s, %s of %s\n", bytesText(v.Bytes), count(v.Packs, "pack", "packs"),
+		count(v.Copies, "copy", "copies"), bytesText(v.Content))
 	if v.Bytes > 0 && v.Bytes < v.Content { // of a few small worlds the lists of files take more than is saved
-		a.print("Stored in %.0f %% of their size: what copies share is stored once, and packed.\n", 100*float64(v.Bytes)/float64(v.Content))
+		a.print("Stored in %.0f %% of their size: what copies share is stored once, and packed.\n",
+			100*float64(v.Bytes)/float64(v.Content))
 	}
 	if v.Work != nil {
 		a.print("\n")
@@ -103,7 +113,9 @@ func (a *app) describeWork(w wire.VaultWork) {
 	case w.Failure != nil:
 		a.print("%s of %s failed: %s\n", what, when(*w.Ended), w.Failure.What)
 	case w.Checked != nil:
-		a.print("%s of %s: %s in %s read back (%s).\n", what, when(*w.Ended), count(w.Checked.Entries, "entry", "entries"), count(w.Checked.Packs, "pack", "packs"), bytesText(w.Checked.Bytes))
+		a.print("%s of %s: %s in %s read back (%s).\n", what, when(*w.Ended),
+			count(w.Checked.Entries, "entry", "entries"), count(w.Checked.Packs, "pack", "packs"),
+			bytesText(w.Checked.Bytes))
 		a.describeDamage(w.Checked.Damaged)
 		for _, t := range w.Checked.Touched {
 			files := "its list of files does not read"
@@ -117,12 +129,15 @@ func (a *app) describeWork(w wire.VaultWork) {
 		}
 	case w.Collected != nil:
 		g := w.Collected
-		a.print("%s of %s: %s freed; %s removed, %s written anew, %s joined.\n", what, when(*w.Ended), bytesText(g.Bytes), count(g.Removed, "pack", "packs"), count(g.Rewritten, "pack", "packs"), count(g.Joined, "small pack", "small packs"))
+		a.print("%s of %s: %s freed; %s removed, %s written anew, %s joined.\n", what, when(*w.Ended),
+			bytesText(g.Bytes), count(g.Removed, "pack", "packs"), count(g.Rewritten, "pack", "packs"),
+			count(g.Joined, "small pack", "small packs"))
 		if g.Strays > 0 {
 			a.print("  ! %s that the index does not know: reshard vault rebuild\n", count(g.Strays, "pack", "packs"))
 		}
 	case w.Rebuilt != nil:
-		a.print("%s of %s: %s in %s, %s.\n", what, when(*w.Ended), count(w.Rebuilt.Entries, "entry", "entries"), count(w.Rebuilt.Packs, "pack", "packs"), count(len(w.Rebuilt.Copies), "copy", "copies"))
+		a.print("%s of %s: %s in %s, %s.\n", what, when(*w.Ended), count(w.Rebuilt.Entries, "entry", "entries"),
+			count(w.Rebuilt.Packs, "pack", "packs"), count(len(w.Rebuilt.Copies), "copy", "copies"))
 		a.describeDamage(w.Rebuilt.Damaged)
 	}
 }

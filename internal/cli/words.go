@@ -18,9 +18,11 @@ import (
 // colour alone.
 var marks = map[string]string{
 	string(fit.Fits): "✓", string(fit.Adjust): "→", string(fit.Choose): "?", string(fit.Blocks): "✕",
-	"running": "▶", "starting": "◔", "stopping": "◕", "stopped": "■", "exited": "✕", "unknown": "?", "unreachable": "?",
-	string(plan.Drafted): "·", string(plan.Staging): "◔", string(plan.Waiting): "◷", string(plan.Switching): "◑", string(plan.Proving): "◕",
-	string(plan.Done): "✓", string(plan.Undoing): "↶", string(plan.Undone): "↩", string(plan.Held): "‖",
+	"running": "▶", "starting": "◔", "stopping": "◕", "stopped": "■", "exited": "✕",
+	"unknown": "?", "unreachable": "?",
+	string(plan.Drafted): "·", string(plan.Staging): "◔", string(plan.Waiting): "◷", string(plan.Switching): "◑",
+	string(plan.Proving): "◕",
+	string(plan.Done):    "✓", string(plan.Undoing): "↶", string(plan.Undone): "↩", string(plan.Held): "‖",
 }
 
 func marked[S ~string](state S) string { return marks[string(state)] + " " + string(state) }
@@ -30,7 +32,12 @@ func (a *app) table(headings []string, rows [][]string, widths ...int) {
 	t := table.NewWriter()
 	t.SetOutputMirror(a.Out)
 	t.SetStyle(table.StyleLight)
-	t.Style().Options = table.Options{DrawBorder: false, SeparateColumns: false, SeparateHeader: true, SeparateRows: false}
+	t.Style().Options = table.Options{
+		DrawBorder:      false,
+		SeparateColumns: false,
+		SeparateHeader:  true,
+		SeparateRows:    false,
+	}
 	t.Style().Format.Header = text.FormatDefault
 	t.Style().Box.PaddingLeft, t.Style().Box.PaddingRight = "", "   "
 	header := table.Row{}

@@ -37,11 +37,19 @@ func New(address, token string) (*Client, error) {
 		return nil, fault.New(fault.Invalid, "use address", address, "it should look like http://127.0.0.1:8474")
 	}
 	// Answers may take as long as a server takes to start; connecting may not.
-	transport := &http.Transport{DialContext: (&net.Dialer{Timeout: 10 * time.Second}).DialContext, Proxy: http.ProxyFromEnvironment}
-	return &Client{base: strings.TrimRight(u.String(), "/") + "/api/v1", token: token, http: &http.Client{Transport: transport}}, nil
+	transport := &http.Transport{
+		DialContext: (&net.Dialer{Timeout: 10 * time.Second}).DialContext,
+		Proxy:       http.ProxyFromEnvironment,
+	}
+	return &Client{
+		base:  strings.TrimRight(u.String(), "/") + "/api/v1",
+		token: token,
+		http:  &http.Client{Transport: transport},
+	}, nil
 }
 
-func (c *Client) request(ctx context.Context, method, path string, body io.Reader, kind string) (*http.Response, error) {
+func (c *Client) request(ctx context.Context, method, path string, body io.Reader,
+	kind string) (*http.Response, error) {
 	req, err := http.NewRequestWithContext(ctx, method, c.base+path, body)
 	if err != nil {
 		return nil, fault.Wrap(fault.Invalid, method, path, err)
@@ -78,7 +86,8 @@ func errorOf(res *http.Response) error {
 	}
 	var p wire.Problem
 	if json.Unmarshal(data, &p) != nil || p.Code == "" {
-		return fault.New(fault.Unreachable, "ask", res.Request.URL.String(), "the answer is %s and no problem document: is this a Reshard service?", res.Status)
+		return fault.New(fault.Unreachable, "ask", res.Request.URL.String(),
+			"the answer is %s and no problem document: is this a Reshard service?", res.Status)
 	}
 	what := p.Detail
 	for _, e := range p.Errors {
@@ -117,7 +126,8 @@ func decode[T any](res *http.Response) (out T, err error) {
 
 // SignIn gives a token for name.
 func (c *Client) SignIn(ctx context.Context, name, password, label string) (wire.Token, error) {
-	return call[wire.Token](ctx, c, http.MethodPost, "/sign-in", map[string]string{"name": name, "password": password, "kind": "token", "label": label})
+	return call[wire.Token](ctx, c, http.MethodPost, "/sign-in",
+		map[string]string{"name": name, "password": password, "kind": "token", "label": label})
 }
 
 // SignOut ends the client's token.
@@ -145,7 +155,8 @@ func (c *Client) AddUser(ctx context.Context, name, password string) error {
 
 // SetPassword sets a user's password.
 func (c *Client) SetPassword(ctx context.Context, name, password string) error {
-	_, err := call[struct{}](ctx, c, http.MethodPut, "/users/"+url.PathEscape(name)+"/password", map[string]string{"password": password})
+	_, err := call[struct{}](ctx, c, http.MethodPut, "/users/"+url.PathEscape(name)+"/password",
+		map[string]string{"password": password})
 	return err
 }
 
@@ -193,7 +204,8 @@ func (c *Client) VerifyWorld(ctx context.Context, ref string) (wire.Copy, error)
 
 // Send sends a zip archive as it is read. root says which world, if it holds
 // several; size may be -1.
-func (c *Client) Send(ctx context.Context, name, root string, archive io.Reader, size int64) (out wire.Arrival, err error) {
+func (c *Client) Send(ctx context.Context, name, root string, archive io.Reader,
+	size int64) (out wire.Arrival, err error) {
 	q := url.Values{"name": {name}}
 	if root != "" {
 		q.Set("root", root)
@@ -300,7 +312,8 @@ func (c *Client) Act(ctx context.Context, id int64, verb string) (wire.Changeove
 
 // Tick tells whether a landmark was found after a changeover.
 func (c *Client) Tick(ctx context.Context, id, landmark int64, seen bool) (wire.Changeover, error) {
-	return call[wire.Changeover](ctx, c, http.MethodPut, fmt.Sprintf("/changeovers/%d/landmarks/%d", id, landmark), map[string]bool{"seen": seen})
+	return call[wire.Changeover](ctx, c, http.MethodPut, fmt.Sprintf("/changeovers/%d/landmarks/%d", id, landmark),
+		map[string]bool{"seen": seen})
 }
 
 // Landmarks lists what to look for in a world.
@@ -315,7 +328,8 @@ func (c *Client) AddLandmark(ctx context.Context, world string, n wire.NewLandma
 
 // RemoveLandmark forgets a landmark.
 func (c *Client) RemoveLandmark(ctx context.Context, world string, id int64) error {
-	_, err := call[struct{}](ctx, c, http.MethodDelete, fmt.Sprintf("/worlds/%s/landmarks/%d", url.PathEscape(world), id), nil)
+	_, err := call[struct{}](ctx, c, http.MethodDelete,
+		fmt.Sprintf("/worlds/%s/landmarks/%d", url.PathEscape(world), id), nil)
 	return err
 }
 
@@ -326,13 +340,16 @@ func (c *Client) Aside(ctx context.Context, server string) ([]wire.Aside, error)
 
 // Tidy removes what a changeover has set aside, for good.
 func (c *Client) Tidy(ctx context.Context, server string, changeover int64, confirm string) (wire.Aside, error) {
-	return call[wire.Aside](ctx, c, http.MethodDelete, fmt.Sprintf("/servers/%s/aside/%d?%s", url.PathEscape(server), changeover, url.Values{"confirm": {confirm}}.Encode()), nil)
+	return call[wire.Aside](ctx, c, http.MethodDelete,
+		fmt.Sprintf("/servers/%s/aside/%d?%s", url.PathEscape(server), changeover,
+			url.Values{"confirm": {confirm}}.Encode()), nil)
 }
 
 // Archive gets a copy as the game's own program takes it, or as an archive: as is game,
 // zip or tar.zst. It gives the file's name too. The caller closes it.
 func (c *Client) Archive(ctx context.Context, world, as string) (io.ReadCloser, string, error) {
-	res, err := c.request(ctx, http.MethodGet, "/worlds/"+url.PathEscape(world)+"/archive?"+url.Values{"as": {as}}.Encode(), nil, "")
+	res, err := c.request(ctx, http.MethodGet,
+		"/worlds/"+url.PathEscape(world)+"/archive?"+url.Values{"as": {as}}.Encode(), nil, "")
 	if err != nil {
 		return nil, "", err
 	}
@@ -354,7 +371,8 @@ func (c *Client) picture(ctx context.Context, path, of string) (io.ReadCloser, e
 	}
 	if res.StatusCode == http.StatusNoContent {
 		_ = res.Body.Close() // it is empty
-		return nil, fault.New(fault.NotFound, "draw", of, "there is no picture: nothing of the world has been explored yet")
+		return nil, fault.New(fault.NotFound, "draw", of,
+			"there is no picture: nothing of the world has been explored yet")
 	}
 	return res.Body, nil
 }

@@ -19,7 +19,15 @@ type Wanted struct {
 // FindWorlds lists what is looked for in the library.
 func (c *Client) FindWorlds(ctx context.Context, w Wanted) ([]wire.World, error) {
 	q := url.Values{}
-	for key, value := range map[string]string{"search": w.Words, "game": w.Game, "server": w.Server, "tag": w.Tag, "seed": w.Seed, "version": w.Version, "player": w.Player} {
+	for key, value := range map[string]string{
+		"search":  w.Words,
+		"game":    w.Game,
+		"server":  w.Server,
+		"tag":     w.Tag,
+		"seed":    w.Seed,
+		"version": w.Version,
+		"player":  w.Player,
+	} {
 		if value != "" {
 			q.Set(key, value)
 		}
@@ -47,12 +55,14 @@ func (c *Client) Lineage(ctx context.Context, world string) (wire.Lineage, error
 
 // Join makes a world's copies those of another one.
 func (c *Client) Join(ctx context.Context, world, into string) (wire.World, error) {
-	return call[wire.World](ctx, c, http.MethodPost, "/worlds/"+url.PathEscape(world)+"/join", map[string]string{"into": into})
+	return call[wire.World](ctx, c, http.MethodPost, "/worlds/"+url.PathEscape(world)+"/join",
+		map[string]string{"into": into})
 }
 
 // SayApart says that two worlds are not the same.
 func (c *Client) SayApart(ctx context.Context, world, from string) error {
-	_, err := call[struct{}](ctx, c, http.MethodPost, "/worlds/"+url.PathEscape(world)+"/apart", map[string]string{"from": from})
+	_, err := call[struct{}](ctx, c, http.MethodPost, "/worlds/"+url.PathEscape(world)+"/apart",
+		map[string]string{"from": from})
 	return err
 }
 
@@ -68,7 +78,8 @@ func (c *Client) Map(ctx context.Context, world string) (wire.Map, error) {
 
 // Compare tells in what two copies differ.
 func (c *Client) Compare(ctx context.Context, before, after string) (wire.Compared, error) {
-	return call[wire.Compared](ctx, c, http.MethodGet, "/compare?"+url.Values{"before": {before}, "after": {after}}.Encode(), nil)
+	return call[wire.Compared](ctx, c, http.MethodGet,
+		"/compare?"+url.Values{"before": {before}, "after": {after}}.Encode(), nil)
 }
 
 // ComparePicture gets in what two copies differ on the map, as PNG. The caller closes it.

@@ -61,7 +61,8 @@ func goOn(ctx context.Context, do func(moved func()) error) error {
 // Upload sends bytes by the tus protocol, going on where it was after a broken
 // connection or a restart of the service, and gives the upload's id. kind is "" for an
 // archive. see, which may be nil, gets the bytes that have arrived.
-func (c *Client) Upload(ctx context.Context, name, kind string, from io.ReaderAt, size int64, see func(int64)) (id string, err error) {
+func (c *Client) Upload(ctx context.Context, name, kind string, from io.ReaderAt, size int64,
+	see func(int64)) (id string, err error) {
 	err = again(ctx, func() (err error) { id, err = c.createUpload(ctx, name, kind, size); return err })
 	if err != nil {
 		return "", err
@@ -97,7 +98,8 @@ func (c *Client) createUpload(ctx context.Context, name, kind string, size int64
 	if kind != "" {
 		meta += ",kind " + base64.StdEncoding.EncodeToString([]byte(kind))
 	}
-	res, err := c.tus(ctx, http.MethodPost, "/uploads/", nil, 0, map[string]string{"Upload-Length": strconv.FormatInt(size, 10), "Upload-Metadata": meta})
+	res, err := c.tus(ctx, http.MethodPost, "/uploads/", nil, 0,
+		map[string]string{"Upload-Length": strconv.FormatInt(size, 10), "Upload-Metadata": meta})
 	if err != nil {
 		return "", err
 	}
@@ -110,10 +112,17 @@ func (c *Client) createUpload(ctx context.Context, name, kind string, size int64
 }
 
 // patch sends what is left; n is the offset after it.
-func (c *Client) patch(ctx context.Context, id string, from io.ReaderAt, offset, size int64, see func(int64)) (n int64, err error) {
+func (c *Client) patch(ctx context.Context, id string, from io.ReaderAt, offset, size int64,
+	see func(int64)) (n int64, err error) {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	body := &seen{Reader: io.NewSectionReader(from, offset, size-offset), n: offset, all: size, see: see, stalled: time.AfterFunc(Stalled, cancel)}
+	body := &seen{
+		Reader:  io.NewSectionReader(from, offset, size-offset),
+		n:       offset,
+		all:     size,
+		see:     see,
+		stalled: time.AfterFunc(Stalled, cancel),
+	}
 	defer body.stalled.Stop()
 	res, err := c.tus(ctx, http.MethodPatch, "/uploads/"+id, body, size-offset, map[string]string{
 		"Upload-Offset": strconv.FormatInt(offset, 10), "Content-Type": "application/offset+octet-stream",
@@ -156,7 +165,8 @@ func (s *seen) Read(p []byte) (int, error) {
 	return n, err
 }
 
-func (c *Client) tus(ctx context.Context, method, path string, body io.Reader, size int64, headers map[string]string) (*http.Response, error) {
+func (c *Client) tus(ctx context.Context, method, path string, body io.Reader, size int64,
+	headers map[string]string) (*http.Response, error) {
 	req, err := http.NewRequestWithContext(ctx, method, c.base+path, body)
 	if err != nil {
 		return nil, fault.Wrap(fault.Invalid, method, path, err)
@@ -183,7 +193,8 @@ func (c *Client) tus(ctx context.Context, method, path string, body io.Reader, s
 		data, _ := io.ReadAll(io.LimitReader(res.Body, 1<<16)) // only for a problem document
 		res.Body = io.NopCloser(bytes.NewReader(data))
 		if !bytes.HasPrefix(data, []byte("{")) {
-			return nil, fault.New(fault.Unreachable, "send to", c.base, "the upload is not where it was thought to be (%s)", res.Status)
+			return nil, fault.New(fault.Unreachable, "send to", c.base,
+				"the upload is not where it was thought to be (%s)", res.Status)
 		}
 	}
 	return nil, errorOf(res)
@@ -192,7 +203,8 @@ func (c *Client) tus(ctx context.Context, method, path string, body io.Reader, s
 // TakeArrival has an upload recognised and stored.
 func (c *Client) TakeArrival(ctx context.Context, id, root, hash string) (out wire.Arrival, err error) {
 	err = again(ctx, func() error {
-		out, err = call[wire.Arrival](ctx, c, http.MethodPost, "/arrivals/"+url.PathEscape(id)+"/take", map[string]string{"root": root, "hash": hash})
+		out, err = call[wire.Arrival](ctx, c, http.MethodPost, "/arrivals/"+url.PathEscape(id)+"/take",
+			map[string]string{"root": root, "hash": hash})
 		return err
 	})
 	return out, err
@@ -212,7 +224,8 @@ func (c *Client) DropArrival(ctx context.Context, id string) error {
 // Room asks whether so many bytes can be stored.
 func (c *Client) Room(ctx context.Context, name string, bytes int64) error {
 	return again(ctx, func() error {
-		_, err := call[struct{}](ctx, c, http.MethodGet, "/arrivals/room?"+url.Values{"bytes": {strconv.FormatInt(bytes, 10)}, "name": {name}}.Encode(), nil)
+		_, err := call[struct{}](ctx, c, http.MethodGet,
+			"/arrivals/room?"+url.Values{"bytes": {strconv.FormatInt(bytes, 10)}, "name": {name}}.Encode(), nil)
 		return err
 	})
 }

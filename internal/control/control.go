@@ -168,7 +168,8 @@ func (c *Control) unknown(err error) Status {
 // cannot be seen, and until something is seen again.
 func (c *Control) TakeWord(ctx context.Context, by string) error {
 	if st := c.Status(ctx); st.Known() && st.Evidence != life.Word {
-		return fault.New(fault.WrongState, "take your word for", c.name, "it can be seen that the server is %s", st.State)
+		return fault.New(fault.WrongState, "take your word for", c.name, "it can be seen that the server is %s",
+			st.State)
 	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -351,7 +352,10 @@ func (c *Control) Stop(ctx context.Context, mode StopMode) (e Ending, err error)
 		down, err = c.kill(ctx)
 	}
 	if errors.Is(err, errWaited) {
-		return Ending{Took: time.Since(begun)}, fault.New(fault.NotStopped, "stop", c.name, "it still runs %s after it was asked to stop (%s)", wait, c.stopText())
+		return Ending{
+				Took: time.Since(begun),
+			}, fault.New(fault.NotStopped, "stop", c.name, "it still runs %s after it was asked to stop (%s)", wait,
+				c.stopText())
 	}
 	e = Ending{Took: time.Since(begun), Evidence: down.Evidence, By: down.By}
 	if err != nil || down.Evidence == life.Word {

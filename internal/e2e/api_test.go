@@ -165,11 +165,18 @@ func TestProblems(t *testing.T) {
 		{"POST", "/api/v1/changeovers", `{`, 400, "invalid", ""},
 		{"GET", "/api/v1/fit?world=a&server=b&choose=c", "", 422, "invalid", "key=value"},
 		{"GET", "/api/v1/fit?world=a&server=b", "", 404, "not-found", "no server"},
-		{"POST", "/api/v1/servers", `{"name":"a","game":"chess","root":"/","command":["x"]}`, 404, "not-found", "chess"},
-		{"POST", "/api/v1/servers", `{"name":"a","game":"quarrymoss","root":"/nowhere","kind":"plain","command":["sh"]}`, 422, "invalid", "absolute path of a folder"},
-		{"POST", "/api/v1/servers", `{"name":"a","game":"quarrymoss","root":"/tmp","kind":"odd","command":["sh"]}`, 422, "invalid", "none of them"},
-		{"POST", "/api/v1/servers", `{"name":"a","game":"quarrymoss","root":"/tmp","kind":"plain","command":["/no/such/program"]}`, 422, "invalid", "is not there"},
-		{"POST", "/api/v1/servers", `{"name":"A b","game":"quarrymoss","root":"/tmp","command":["sh"]}`, 422, "invalid", ""},
+		{"POST", "/api/v1/servers", `{"name":"a","game":"chess","root":"/","command":["x"]}`, 404, "not-found",
+			"chess"},
+		{"POST", "/api/v1/servers",
+			`{"name":"a","game":"quarrymoss","root":"/nowhere","kind":"plain","command":["sh"]}`,
+			422, "invalid", "absolute path of a folder"},
+		{"POST", "/api/v1/servers", `{"name":"a","game":"quarrymoss","root":"/tmp","kind":"odd","command":["sh"]}`, 422,
+			"invalid", "none of them"},
+		{"POST", "/api/v1/servers",
+			`{"name":"a","game":"quarrymoss","root":"/tmp","kind":"plain","command":["/no/such/program"]}`,
+			422, "invalid", "is not there"},
+		{"POST", "/api/v1/servers", `{"name":"A b","game":"quarrymoss","root":"/tmp","command":["sh"]}`, 422, "invalid",
+			""},
 	} {
 		res := ask(t, b, c.method, c.path, auth, c.body)
 		var p wire.Problem
@@ -343,7 +350,8 @@ server:
 	assert.Contains(t, out, "Beanstalk")
 	dir := filepath.Join(b.dir, "tall")
 	require.NoError(t, os.MkdirAll(dir, 0o755))
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "stalk.json"), []byte(`{"name": "Tall One", "bean": -3}`), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "stalk.json"), []byte(`{"name": "Tall One", "bean": -3}`),
+		0o600))
 	code, out, errs := b.cli("send", dir)
 	require.Equal(t, 0, code, errs)
 	assert.Contains(t, out, "“Tall One”")

@@ -42,7 +42,12 @@ func zipOf(t *testing.T, dir string, folders ...string) []byte {
 			}
 			info, err := d.Info()
 			rel, _ := filepath.Rel(dir, p)
-			items = append(items, pack.Item{Name: rel, Open: pack.From(os.DirFS(dir), rel), Size: info.Size(), Modified: info.ModTime()})
+			items = append(items, pack.Item{
+				Name:     rel,
+				Open:     pack.From(os.DirFS(dir), rel),
+				Size:     info.Size(),
+				Modified: info.ModTime(),
+			})
 			return err
 		}))
 	}
@@ -57,7 +62,8 @@ func TestOnlyWhatIsNewIsSent(t *testing.T) {
 	b := setup(t)
 	dir := filepath.Join(b.dir, "made")
 	require.NoError(t, os.MkdirAll(dir, 0o755))
-	require.NoError(t, quarrymoss.Make(filepath.Join(dir, "fen"), quarrymoss.Options{Title: "Fen", Seed: 2, Tiles: 20, TileBytes: 300_000}))
+	require.NoError(t, quarrymoss.Make(filepath.Join(dir, "fen"),
+		quarrymoss.Options{Title: "Fen", Seed: 2, Tiles: 20, TileBytes: 300_000}))
 	packs := func() (n int64) {
 		for _, size := range sizes(t, filepath.Join(b.dir, "data", "vault")) {
 			n += size
@@ -103,18 +109,22 @@ func TestUploads(t *testing.T) {
 	dir := filepath.Join(b.dir, "made")
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "plots"), 0o755))
 	for i, folder := range []string{"plots/east", "plots/west"} {
-		require.NoError(t, quarrymoss.Make(filepath.Join(dir, folder), quarrymoss.Options{Title: folder, Seed: int64(i), Tiles: 4, TileBytes: 200_000}))
+		require.NoError(t, quarrymoss.Make(filepath.Join(dir, folder),
+			quarrymoss.Options{Title: folder, Seed: int64(i), Tiles: 4, TileBytes: 200_000}))
 	}
 	data := zipOf(t, dir, "plots")
 	assert.Equal(t, "Nothing is on its way.", b.must("arrivals"))
 
 	auth := map[string]string{"Authorization": "Bearer " + signInToken(t, b), "Tus-Resumable": "1.0.0"}
-	created := raw(t, b, "POST", "/api/v1/uploads/", auth, map[string]string{"Upload-Length": fmt.Sprint(len(data)), "Upload-Metadata": "name cGxvdHMuemlw"}, nil)
+	created := raw(t, b, "POST", "/api/v1/uploads/", auth,
+		map[string]string{"Upload-Length": fmt.Sprint(len(data)), "Upload-Metadata": "name cGxvdHMuemlw"}, nil)
 	require.Equal(t, 201, created.StatusCode)
 	id := created.Header.Get("Location")[len(created.Header.Get("Location"))-32:]
 	half := len(data) / 2
 	patch := func(at int, part []byte) int {
-		return raw(t, b, "PATCH", "/api/v1/uploads/"+id, auth, map[string]string{"Upload-Offset": fmt.Sprint(at), "Content-Type": "application/offset+octet-stream"}, part).StatusCode
+		return raw(t, b, "PATCH", "/api/v1/uploads/"+id, auth,
+			map[string]string{"Upload-Offset": fmt.Sprint(at), "Content-Type": "application/offset+octet-stream"},
+			part).StatusCode
 	}
 	require.Equal(t, 204, patch(0, data[:half]))
 	assert.Equal(t, 409, patch(7, data[half:]), "not where it was")
@@ -158,14 +168,19 @@ func TestUploads(t *testing.T) {
 
 	// What cannot fit is refused before its first byte, and what is no pack of chunks
 	// does not become one.
-	refused := raw(t, b, "POST", "/api/v1/uploads/", auth, map[string]string{"Upload-Length": "99999999999999", "Upload-Metadata": "name cGxvdHMuemlw"}, nil)
+	refused := raw(t, b, "POST", "/api/v1/uploads/", auth,
+		map[string]string{"Upload-Length": "99999999999999", "Upload-Metadata": "name cGxvdHMuemlw"}, nil)
 	assert.Contains(t, []int{413, 507}, refused.StatusCode)
 	assert.Equal(t, "Nothing is on its way.", b.must("arrivals"))
 	res := raw(t, b, "POST", "/api/v1/uploads/", auth, map[string]string{"Upload-Length": "5"}, nil)
 	assert.Equal(t, 422, res.StatusCode, "without a name")
 	_, err = b.api.Upload(ctx, "x", "chunks", strings.NewReader("no chunks at all"), 16, nil)
 	require.ErrorIs(t, err, fault.BadArchive.As())
-	for _, path := range []string{"/api/v1/uploads/../../first-sign-in.txt", "/api/v1/uploads/" + strings.Repeat("0", 32), "/api/v1/uploads/..%2f..%2fx"} {
+	for _, path := range []string{
+		"/api/v1/uploads/../../first-sign-in.txt",
+		"/api/v1/uploads/" + strings.Repeat("0", 32),
+		"/api/v1/uploads/..%2f..%2fx",
+	} {
 		assert.Contains(t, []int{404, 405}, raw(t, b, "HEAD", path, auth, nil, nil).StatusCode, path)
 	}
 	_, err = b.api.Assemble(ctx, wire.Assembly{Name: "x", Files: []wire.AssembledFile{{Path: "../up"}}})
@@ -194,9 +209,14 @@ func TestTheServiceIsKilledWhileAWorldArrives(t *testing.T) {
 	var out, errs bytes.Buffer
 	sent := make(chan int)
 	go func() {
-		sent <- cli.Run(context.Background(), []string{"send", dir}, cli.IO{In: strings.NewReader(""), Out: &out, Err: &errs, Env: func(name string) string {
-			return map[string]string{"RESHARD_ADDRESS": "http://" + listen, "RESHARD_TOKEN": token, "HOME": b.dir}[name]
-		}})
+		sent <- cli.Run(context.Background(), []string{"send", dir},
+			cli.IO{In: strings.NewReader(""), Out: &out, Err: &errs, Env: func(name string) string {
+				return map[string]string{
+					"RESHARD_ADDRESS": "http://" + listen,
+					"RESHARD_TOKEN":   token,
+					"HOME":            b.dir,
+				}[name]
+			}})
 	}()
 	// A service that is not there at all is told at once; it is killed once sending has begun.
 	require.Eventually(t, func() bool {
@@ -244,7 +264,8 @@ func TestTheServiceIsKilledWhileItCollects(t *testing.T) {
 	ctx := context.Background()
 	var names []string
 	for i := range 12 {
-		names = append(names, b.send(fmt.Sprintf("w%02d", i), quarrymoss.Options{Title: fmt.Sprint("World ", i), Seed: int64(i + 1), Tiles: 30, TileBytes: 4000}).ID)
+		names = append(names, b.send(fmt.Sprintf("w%02d", i),
+			quarrymoss.Options{Title: fmt.Sprint("World ", i), Seed: int64(i + 1), Tiles: 30, TileBytes: 4000}).ID)
 	}
 	before, err := b.api.Vault(ctx)
 	require.NoError(t, err)
@@ -273,7 +294,8 @@ func TestTheServiceIsKilledWhileItCollects(t *testing.T) {
 	assert.Contains(t, b.must("vault", "check"), "Everything is as it was stored.")
 	packs, err := filepath.Glob(filepath.Join(b.dir, "data", "vault", "packs", "*", "*"))
 	require.NoError(t, err)
-	packs = slices.DeleteFunc(packs, func(p string) bool { return strings.HasSuffix(p, ".tmp") }) // a pack's beginning goes after a day
+	// a pack's beginning goes after a day
+	packs = slices.DeleteFunc(packs, func(p string) bool { return strings.HasSuffix(p, ".tmp") })
 	assert.Len(t, packs, after.Packs, "nothing is left over")
 }
 
@@ -286,13 +308,16 @@ func TestLimitsOfArrivals(t *testing.T) {
 	dir := filepath.Join(b.dir, "made")
 	require.NoError(t, os.MkdirAll(dir, 0o755))
 	require.NoError(t, quarrymoss.Make(filepath.Join(dir, "many"), quarrymoss.Options{Title: "Many", Tiles: 40}))
-	require.NoError(t, quarrymoss.Make(filepath.Join(dir, "large"), quarrymoss.Options{Title: "Large", Tiles: 9, TileBytes: 300_000}))
+	require.NoError(t, quarrymoss.Make(filepath.Join(dir, "large"),
+		quarrymoss.Options{Title: "Large", Tiles: 9, TileBytes: 300_000}))
 	for _, name := range []string{"many", "large"} {
 		code, _, errs := b.cli("send", filepath.Join(dir, name))
 		assert.Equal(t, 1, code, name)
 		assert.Contains(t, errs, "are the limit", name)
 		data := zipOf(t, dir, name)
-		res := raw(t, b, "POST", "/api/v1/worlds?name=x.zip", map[string]string{"Authorization": "Bearer " + signInToken(t, b), "Content-Type": "application/zip"}, nil, data)
+		res := raw(t, b, "POST", "/api/v1/worlds?name=x.zip",
+			map[string]string{"Authorization": "Bearer " + signInToken(t, b), "Content-Type": "application/zip"}, nil,
+			data)
 		assert.Equal(t, 413, res.StatusCode, name)
 	}
 	worlds, err := b.api.Worlds(context.Background())
@@ -321,7 +346,14 @@ func TestAFolderIsRecognisedBeforeItIsSent(t *testing.T) {
 	played := time.Date(2026, 11, 1, 0, 0, 0, 0, time.UTC)
 	for i, folder := range []string{"a1", "b2", "c3", "d4"} {
 		at := filepath.Join(dir, folder)
-		require.NoError(t, quarrymoss.Make(at, quarrymoss.Options{Title: "Plot " + folder, Seed: int64(i), Tiles: 12, TileBytes: 40_000, Folk: []string{"Ada"}}))
+		require.NoError(t, quarrymoss.Make(at,
+			quarrymoss.Options{
+				Title:     "Plot " + folder,
+				Seed:      int64(i),
+				Tiles:     12,
+				TileBytes: 40_000,
+				Folk:      []string{"Ada"},
+			}))
 		heart, err := quarrymoss.ReadHeart(at)
 		require.NoError(t, err)
 		heart.LastPlayed = played.AddDate(0, 0, i)
@@ -383,12 +415,30 @@ func TestAFolderIsRecognisedBeforeItIsSent(t *testing.T) {
 
 	// Lists that lie are answered in words, or by what of them is none.
 	for name, files := range map[string][]world.Listed{
-		"nothing":                 {},
-		"paths that escape":       {{Path: "../a/heart.cbor.gz", Size: 4}, {Path: "/etc/passwd", Size: 4}, {Path: "a/../../b", Size: 1}},
-		"odd names":               {{Path: "", Size: 1}, {Path: ".", Size: 1}, {Path: "a\x00b", Size: 1}, {Path: "a//b", Size: 1}, {Path: strings.Repeat("n/", 3000) + "x", Size: 1}},
-		"a file that is a folder": {{Path: "w", Size: 5}, {Path: "w/heart.cbor.gz", Size: 5}, {Path: "w/ground/t.0.0.qt", Size: 5}, {Path: "w/ground", Size: 1}},
-		"sizes":                   {{Path: "w/heart.cbor.gz", Size: -5}, {Path: "w/ground/t.0.0.qt", Size: 1 << 62}},
-		"more than its size":      {{Path: "w/heart.cbor.gz", Size: 2, Begin: bytes.Repeat([]byte{0x1f}, 5000)}, {Path: "w/ground/t.0.0.qt", Size: 0, Begin: []byte("x")}},
+		"nothing": {},
+		"paths that escape": {
+			{Path: "../a/heart.cbor.gz", Size: 4},
+			{Path: "/etc/passwd", Size: 4},
+			{Path: "a/../../b", Size: 1},
+		},
+		"odd names": {
+			{Path: "", Size: 1},
+			{Path: ".", Size: 1},
+			{Path: "a\x00b", Size: 1},
+			{Path: "a//b", Size: 1},
+			{Path: strings.Repeat("n/", 3000) + "x", Size: 1},
+		},
+		"a file that is a folder": {
+			{Path: "w", Size: 5},
+			{Path: "w/heart.cbor.gz", Size: 5},
+			{Path: "w/ground/t.0.0.qt", Size: 5},
+			{Path: "w/ground", Size: 1},
+		},
+		"sizes": {{Path: "w/heart.cbor.gz", Size: -5}, {Path: "w/ground/t.0.0.qt", Size: 1 << 62}},
+		"more than its size": {
+			{Path: "w/heart.cbor.gz", Size: 2, Begin: bytes.Repeat([]byte{0x1f}, 5000)},
+			{Path: "w/ground/t.0.0.qt", Size: 0, Begin: []byte("x")},
+		},
 	} {
 		got, err := b.api.Recognise(ctx, wire.Listing{Name: name, Files: files})
 		if err != nil {

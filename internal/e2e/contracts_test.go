@@ -48,7 +48,10 @@ func TestADataFolderUnderAnotherPath(t *testing.T) {
 			require.NotZero(t, pid)
 			require.NoError(t, b.daemon.Close())
 			move(t, b.dir)
-			b.data = map[string]string{"through a link": filepath.Join(b.dir+".link", "data"), "moved": filepath.Join(b.dir, "data.moved")}[name]
+			b.data = map[string]string{
+				"through a link": filepath.Join(b.dir+".link", "data"),
+				"moved":          filepath.Join(b.dir, "data.moved"),
+			}[name]
 			b.start()
 			assert.Equal(t, pid, b.pid("north"), "it still runs, and is seen to")
 			last := b.put("fen", "north", nil)
@@ -97,7 +100,8 @@ func TestAServerStartedByHand(t *testing.T) {
 	stop := byHand()
 	before := snapshot(t, filepath.Join(root, "worlds"), played...)
 	choices := map[string]string{"locks": "go-on"}
-	_, err := b.api.Draft(context.Background(), wire.NewChangeover{Kind: plan.Put, World: "fen", Server: "north", Choices: choices})
+	_, err := b.api.Draft(context.Background(),
+		wire.NewChangeover{Kind: plan.Put, World: "fen", Server: "north", Choices: choices})
 	require.ErrorIs(t, err, fault.NeedsChoice.As())
 	assert.ErrorContains(t, err, "Something else works in the server's folder: standin (process")
 	code, out, _ := b.cli("fit", "fen", "north")
@@ -105,7 +109,8 @@ func TestAServerStartedByHand(t *testing.T) {
 	assert.Contains(t, out, "--choose processes=go-on")
 	stop()
 
-	draft, err := b.api.Draft(context.Background(), wire.NewChangeover{Kind: plan.Put, World: "fen", Server: "north", Choices: choices})
+	draft, err := b.api.Draft(context.Background(),
+		wire.NewChangeover{Kind: plan.Put, World: "fen", Server: "north", Choices: choices})
 	require.NoError(t, err)
 	started := false
 	b.trace = func(point string) {
@@ -120,7 +125,8 @@ func TestAServerStartedByHand(t *testing.T) {
 	require.Equal(t, plan.Undone, last.State)
 	assert.Equal(t, string(fault.Changed), last.Failure.Code)
 	assert.Contains(t, last.Failure.What, "something else works in its folder: standin (process")
-	assert.Equal(t, before, snapshot(t, filepath.Join(root, "worlds"), played...), "its world was not moved away under it")
+	assert.Equal(t, before, snapshot(t, filepath.Join(root, "worlds"), played...),
+		"its world was not moved away under it")
 }
 
 // A game that was killed while its world was staged did not stop cleanly.
@@ -139,7 +145,8 @@ func TestAGameKilledWhileStaging(t *testing.T) {
 	require.Equal(t, plan.Done, last.State, last.Failure)
 	for _, s := range last.Steps {
 		if s.Kind == plan.Stop {
-			assert.Contains(t, s.Note, "had ended before Reshard asked it to, without saying that everything was written")
+			assert.Contains(t, s.Note, "had ended before Reshard asked it to, without saying that everything was "+
+				"written")
 		}
 	}
 	assert.Contains(t, last.Proof.Checks[0].What, "the server was down before the switch")
@@ -155,8 +162,10 @@ func TestAGameOfAnotherAccount(t *testing.T) {
 	}
 	b := setup(t)
 	root := filepath.Join(b.dir, "servers", "north")
-	require.NoError(t, quarrymoss.MakeServer(root, quarrymoss.Config{Version: "2.5.1", Kind: "plain"}, "winter", 111, freePort(t)))
-	require.NoError(t, quarrymoss.Make(filepath.Join(root, "worlds", "winter"), quarrymoss.Options{Title: "Winter", Seed: 111}))
+	require.NoError(t, quarrymoss.MakeServer(root, quarrymoss.Config{Version: "2.5.1", Kind: "plain"}, "winter", 111,
+		freePort(t)))
+	require.NoError(t, quarrymoss.Make(filepath.Join(root, "worlds", "winter"),
+		quarrymoss.Options{Title: "Winter", Seed: 111}))
 	require.NoError(t, filepath.Walk(b.dir, func(p string, info os.FileInfo, err error) error {
 		require.NoError(t, err)
 		if strings.HasPrefix(p, root) {
@@ -173,7 +182,8 @@ func TestAGameOfAnotherAccount(t *testing.T) {
 	}
 	b.add(wire.NewServer{
 		Name: "north", Game: "quarrymoss", Kind: "plain", Root: root,
-		Command: []string{"setpriv", "--reuid=65534", "--regid=65534", "--clear-groups", standin, "quarrymoss", "serve", "."},
+		Command: []string{"setpriv", "--reuid=65534", "--regid=65534", "--clear-groups", standin, "quarrymoss", "serve",
+			"."},
 	})
 	b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 2, Realms: []string{"caverns"}})
 	last := b.put("fen", "north", nil)
@@ -186,7 +196,12 @@ func TestAGameOfAnotherAccount(t *testing.T) {
 		}
 	}
 	assert.Contains(t, proven, "account 65534:65534 may")
-	for name, mode := range map[string]os.FileMode{"": 0o750, "ground": 0o750, "ground/t.0.0.qt": 0o640, "realms/caverns": 0o750} {
+	for name, mode := range map[string]os.FileMode{
+		"":                0o750,
+		"ground":          0o750,
+		"ground/t.0.0.qt": 0o640,
+		"realms/caverns":  0o750,
+	} {
 		info, err := os.Stat(filepath.Join(root, "worlds", "fen", name))
 		require.NoError(t, err)
 		assert.Equal(t, mode, info.Mode().Perm(), name)
@@ -312,7 +327,8 @@ func TestALeaseLostInTheMidstOfASwitch(t *testing.T) {
 			root := b.quarry("north", plot{mischief: "slow-halt"})
 			b.restartServer("north")
 			b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 13})
-			draft, err := b.api.Draft(context.Background(), wire.NewChangeover{Kind: plan.Put, World: "fen", Server: "north"})
+			draft, err := b.api.Draft(context.Background(),
+				wire.NewChangeover{Kind: plan.Put, World: "fen", Server: "north"})
 			require.NoError(t, err)
 
 			second := b.config()
@@ -381,7 +397,13 @@ func TestRetryLeavesNothingHalf(t *testing.T) {
 			_ = os.Mkdir(inTheWay, 0o755)
 		}
 	}
-	draft, err := b.api.Draft(context.Background(), wire.NewChangeover{Kind: plan.Clone, From: "south", Server: "north", Choices: map[string]string{"world-settings": "leave"}})
+	draft, err := b.api.Draft(context.Background(),
+		wire.NewChangeover{
+			Kind:    plan.Clone,
+			From:    "south",
+			Server:  "north",
+			Choices: map[string]string{"world-settings": "leave"},
+		})
 	require.NoError(t, err)
 	held := b.carry(draft)
 	require.Equal(t, plan.Held, held.State, "%+v", held.Failure)

@@ -56,7 +56,12 @@ func TestADeadHostsServersAreUnknown(t *testing.T) {
 	b.quarry("far", plot{stopped: true})
 	b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 2})
 	ctx := context.Background()
-	draft, err := b.api.Draft(ctx, wire.NewChangeover{Kind: plan.Put, World: "fen", Server: "far", Choices: map[string]string{"switch": "when-told"}})
+	draft, err := b.api.Draft(ctx, wire.NewChangeover{
+		Kind:    plan.Put,
+		World:   "fen",
+		Server:  "far",
+		Choices: map[string]string{"switch": "when-told"},
+	})
 	require.NoError(t, err)
 	_, err = b.api.Act(ctx, draft.ID, "start")
 	require.NoError(t, err)
@@ -66,7 +71,8 @@ func TestADeadHostsServersAreUnknown(t *testing.T) {
 	require.NoError(t, err)
 	_, err = conn.Exec(ctx, `INSERT INTO hosts (name, kind) VALUES ('moon', 'silent')`)
 	require.NoError(t, err)
-	_, err = conn.Exec(ctx, `UPDATE servers SET host_id = (SELECT id FROM hosts WHERE name = 'moon'), wanted = 'running' WHERE name = 'far'`)
+	_, err = conn.Exec(ctx, `UPDATE servers
+		SET host_id = (SELECT id FROM hosts WHERE name = 'moon'), wanted = 'running' WHERE name = 'far'`)
 	require.NoError(t, err)
 	require.NoError(t, conn.Close(ctx))
 
@@ -127,7 +133,8 @@ func TestADeadHostsServersAreUnknown(t *testing.T) {
 	require.NoError(t, b.daemon.Close())
 	conn, err = pgx.Connect(ctx, b.database)
 	require.NoError(t, err)
-	_, err = conn.Exec(ctx, `UPDATE servers SET host_id = (SELECT id FROM hosts WHERE name = 'local') WHERE name = 'far'`)
+	_, err = conn.Exec(ctx, `UPDATE servers
+		SET host_id = (SELECT id FROM hosts WHERE name = 'local') WHERE name = 'far'`)
 	require.NoError(t, err)
 	require.NoError(t, conn.Close(ctx))
 	b.start()

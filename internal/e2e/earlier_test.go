@@ -40,16 +40,56 @@ var earlierPlots = []struct {
 	state           plan.State
 }{
 	{server: "drafted", wish: wire.NewChangeover{Kind: plan.Put, World: "fen"}, state: plan.Drafted},
-	{server: "staging", wish: wire.NewChangeover{Kind: plan.Put, World: "fen"}, parks: "stage halfway", state: plan.Staging},
-	{server: "waiting", wish: wire.NewChangeover{Kind: plan.Put, World: "fen", Choices: map[string]string{"switch": "when-told"}}, state: plan.Waiting},
-	{server: "switching", wish: wire.NewChangeover{Kind: plan.Put, World: "fen"}, parks: "move acted", state: plan.Switching},
-	{server: "proving", wish: wire.NewChangeover{Kind: plan.Put, World: "fen"}, parks: "prove halfway", state: plan.Proving},
-	{server: "undoing", wish: wire.NewChangeover{Kind: plan.Put, World: "fen"}, parks: "move undoing", mischief: "opens-other fen", state: plan.Undoing},
-	{server: "held", wish: wire.NewChangeover{Kind: plan.Put, World: "fen"}, parks: "held", mischief: "exits-early fen", state: plan.Held},
+	{
+		server: "staging",
+		wish:   wire.NewChangeover{Kind: plan.Put, World: "fen"},
+		parks:  "stage halfway",
+		state:  plan.Staging,
+	},
+	{
+		server: "waiting",
+		wish:   wire.NewChangeover{Kind: plan.Put, World: "fen", Choices: map[string]string{"switch": "when-told"}},
+		state:  plan.Waiting,
+	},
+	{
+		server: "switching",
+		wish:   wire.NewChangeover{Kind: plan.Put, World: "fen"},
+		parks:  "move acted",
+		state:  plan.Switching,
+	},
+	{
+		server: "proving",
+		wish:   wire.NewChangeover{Kind: plan.Put, World: "fen"},
+		parks:  "prove halfway",
+		state:  plan.Proving,
+	},
+	{
+		server:   "undoing",
+		wish:     wire.NewChangeover{Kind: plan.Put, World: "fen"},
+		parks:    "move undoing",
+		mischief: "opens-other fen",
+		state:    plan.Undoing,
+	},
+	{
+		server:   "held",
+		wish:     wire.NewChangeover{Kind: plan.Put, World: "fen"},
+		parks:    "held",
+		mischief: "exits-early fen",
+		state:    plan.Held,
+	},
 	{server: "done", wish: wire.NewChangeover{Kind: plan.Put, World: "fen"}, state: plan.Done},
-	{server: "reset", wish: wire.NewChangeover{Kind: plan.Reset, Choices: map[string]string{"seed": "-77"}}, state: plan.Done},
+	{
+		server: "reset",
+		wish:   wire.NewChangeover{Kind: plan.Reset, Choices: map[string]string{"seed": "-77"}},
+		state:  plan.Done,
+	},
 	{server: "renamed", wish: wire.NewChangeover{Kind: plan.Rename, World: "summer"}, state: plan.Done},
-	{server: "undone", wish: wire.NewChangeover{Kind: plan.Put, World: "fen"}, mischief: "exits-early fen", state: plan.Undone},
+	{
+		server:   "undone",
+		wish:     wire.NewChangeover{Kind: plan.Put, World: "fen"},
+		mischief: "exits-early fen",
+		state:    plan.Undone,
+	},
 }
 
 func TestMakeRecords(t *testing.T) {
@@ -102,7 +142,8 @@ func TestMakeRecords(t *testing.T) {
 	require.NoError(t, os.MkdirAll(out, 0o755))
 	programs, err := pgserver.Programs()
 	require.NoError(t, err)
-	dump, err := exec.Command(filepath.Join(programs, "pg_dump"), "--inserts", "--no-owner", "--no-privileges", b.database).Output()
+	dump, err := exec.Command(filepath.Join(programs, "pg_dump"), "--inserts", "--no-owner", "--no-privileges",
+		b.database).Output()
 	require.NoError(t, err)
 	var lines []string
 	for _, line := range strings.Split(string(dump), "\n") {
@@ -139,29 +180,31 @@ func packFolders(t *testing.T, file, root string, folders ...string) {
 	require.NoError(t, err)
 	w := tar.NewWriter(z)
 	for _, folder := range folders {
-		require.NoError(t, filepath.WalkDir(filepath.Join(root, folder), func(p string, d fs.DirEntry, err error) error {
-			if err != nil || (!d.IsDir() && !d.Type().IsRegular()) {
-				return err // a console's pipe is made anew
-			}
-			info, err := d.Info()
-			if err != nil {
+		require.NoError(t, filepath.WalkDir(filepath.Join(root, folder),
+			func(p string, d fs.DirEntry, err error) error {
+				if err != nil || (!d.IsDir() && !d.Type().IsRegular()) {
+					return err // a console's pipe is made anew
+				}
+				info, err := d.Info()
+				if err != nil {
+					return err
+				}
+				head, err := tar.FileInfoHeader(info, "")
+				if err != nil {
+					return err
+				}
+				head.Name, _ = filepath.Rel(root, p)
+				head.Uid, head.Gid, head.Uname, head.Gname = 0, 0, "", ""
+				head.AccessTime, head.ChangeTime = time.Time{}, time.Time{}
+				if err := w.WriteHeader(head); err != nil || d.IsDir() {
+					return err
+				}
+				data, err := os.ReadFile(p)
+				if err == nil {
+					_, err = w.Write(data)
+				}
 				return err
-			}
-			head, err := tar.FileInfoHeader(info, "")
-			if err != nil {
-				return err
-			}
-			head.Name, _ = filepath.Rel(root, p)
-			head.Uid, head.Gid, head.Uname, head.Gname, head.AccessTime, head.ChangeTime = 0, 0, "", "", time.Time{}, time.Time{}
-			if err := w.WriteHeader(head); err != nil || d.IsDir() {
-				return err
-			}
-			data, err := os.ReadFile(p)
-			if err == nil {
-				_, err = w.Write(data)
-			}
-			return err
-		}))
+			}))
 	}
 	require.NoError(t, w.Close())
 	require.NoError(t, z.Close())
@@ -199,7 +242,8 @@ func (b *bundle) restore(records string) {
 	conn, err := pgx.Connect(ctx, b.database)
 	require.NoError(b.t, err)
 	defer conn.Close(ctx) //nolint:errcheck // nothing is pending
-	_, err = conn.PgConn().Exec(ctx, strings.NewReplacer("@HOME@", b.dir, "@STANDIN@", standin).Replace(string(sql))).ReadAll()
+	_, err = conn.PgConn().Exec(
+		ctx, strings.NewReplacer("@HOME@", b.dir, "@STANDIN@", standin).Replace(string(sql))).ReadAll()
 	require.NoError(b.t, err)
 }
 
@@ -235,7 +279,8 @@ func TestRecordsOfEarlierBuilds(t *testing.T) {
 			ends := map[string]plan.State{
 				"staging": plan.Undone, "switching": plan.Done, "undoing": plan.Undone,
 				"proving": plan.Undone, // the machine went down with its server
-				"held":    plan.Held, "waiting": plan.Waiting, "done": plan.Done, "reset": plan.Done, "renamed": plan.Done, "undone": plan.Undone,
+				"held":    plan.Held, "waiting": plan.Waiting, "done": plan.Done, "reset": plan.Done,
+				"renamed": plan.Done, "undone": plan.Undone,
 			}
 			for server, end := range ends {
 				c := b.until(by[server].ID, end)

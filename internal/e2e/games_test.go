@@ -46,11 +46,17 @@ func (b *bundle) saltmarsh(name string) (root, world, address string) {
 	b.t.Helper()
 	root = filepath.Join(b.dir, "servers", name)
 	require.NoError(b.t, saltmarch.MakeServer(root, "1.3.2", "eels.smm"))
-	world, err := saltmarch.Make(filepath.Join(root, saltmarch.WorldsFolder), saltmarch.Options{Name: "Old Quay", Seed: 5, Folk: []string{"Ffion"}, Mods: []string{"eels.smm"}})
+	world, err := saltmarch.Make(filepath.Join(root, saltmarch.WorldsFolder),
+		saltmarch.Options{Name: "Old Quay", Seed: 5, Folk: []string{"Ffion"}, Mods: []string{"eels.smm"}})
 	require.NoError(b.t, err)
 	port := freePort(b.t)
 	require.NoError(b.t, saltmarch.WriteSettings(root, world, port))
-	b.add(wire.NewServer{Name: name, Game: "saltmarch", Root: root, Command: []string{standin, "saltmarch", "serve", "."}})
+	b.add(wire.NewServer{
+		Name:    name,
+		Game:    "saltmarch",
+		Root:    root,
+		Command: []string{standin, "saltmarch", "serve", "."},
+	})
 	return root, world, fmt.Sprintf("127.0.0.1:%d", port)
 }
 
@@ -72,7 +78,15 @@ func TestSaltmarch(t *testing.T) {
 	b := setup(t)
 	root, old, address := b.saltmarsh("marsh")
 	made := filepath.Join(b.dir, "own")
-	own, err := saltmarch.Make(made, saltmarch.Options{Name: "Sedge Landing", Seed: -77, Host: "Ada", Folk: []string{"Bryn"}, Rules: "9", Mods: []string{"eels.smm"}})
+	own, err := saltmarch.Make(
+		made, saltmarch.Options{
+			Name:  "Sedge Landing",
+			Seed:  -77,
+			Host:  "Ada",
+			Folk:  []string{"Bryn"},
+			Rules: "9",
+			Mods:  []string{"eels.smm"},
+		})
 	require.NoError(t, err)
 	out := b.must("inspect", filepath.Join(made, own))
 	assert.Contains(t, out, "“Sedge Landing”")
@@ -95,7 +109,8 @@ func TestSaltmarch(t *testing.T) {
 
 	// All records left behind, in a world that a person has damaged since: its
 	// title does not read, and the server refuses it.
-	code, _, _ = b.cli("put", "sedge-landing", "marsh", "--choose", "players=strip", "--choose", "overrides=keep", "--yes")
+	code, _, _ = b.cli("put", "sedge-landing", "marsh", "--choose", "players=strip", "--choose", "overrides=keep",
+		"--yes")
 	assert.Equal(t, 0, code)
 	left, err := os.ReadDir(filepath.Join(root, saltmarch.WorldsFolder, own, "Folk"))
 	require.NoError(t, err)
@@ -107,7 +122,13 @@ func TestSaltmarchNeverStarted(t *testing.T) {
 	b := setup(t)
 	root := filepath.Join(b.dir, "servers", "fresh")
 	require.NoError(t, saltmarch.MakeServer(root, "1.3.2"))
-	_, err := b.api.AddServer(context.Background(), wire.NewServer{Name: "fresh", Game: "saltmarch", Root: root, Command: []string{standin, "saltmarch", "serve", "."}})
+	_, err := b.api.AddServer(context.Background(),
+		wire.NewServer{
+			Name:    "fresh",
+			Game:    "saltmarch",
+			Root:    root,
+			Command: []string{standin, "saltmarch", "serve", "."},
+		})
 	require.NoError(t, err)
 	made := filepath.Join(b.dir, "own")
 	own, err := saltmarch.Make(made, saltmarch.Options{Name: "Sedge", Seed: 1})
@@ -135,12 +156,19 @@ func TestEmberlode(t *testing.T) {
 	b := setup(t)
 	root := filepath.Join(b.dir, "servers", "camp")
 	port := freePort(t)
-	require.NoError(t, emberlode.MakeServer(root, standin, "frostfall", true, 3, port, "--saves elsewhere --load frostfall"))
-	require.NoError(t, emberlode.Make(filepath.Join(root, "elsewhere"), "frostfall", emberlode.Save{Expedition: "Frostfall", Seed: 3}, 2))
+	require.NoError(t, emberlode.MakeServer(root, standin, "frostfall", true, 3, port,
+		"--saves elsewhere --load frostfall"))
+	require.NoError(t, emberlode.Make(filepath.Join(root, "elsewhere"), "frostfall",
+		emberlode.Save{Expedition: "Frostfall", Seed: 3}, 2))
 	require.NoError(t, os.MkdirAll(filepath.Join(root, emberlode.SavesFolder), 0o755))
 	b.add(wire.NewServer{Name: "camp", Game: "emberlode", Root: root, Command: []string{"sh", "launch.sh"}})
 	made := filepath.Join(b.dir, "own", "u-17")
-	require.NoError(t, emberlode.Make(made, "Kettle", emberlode.Save{Expedition: "Kettle Moraine", Seed: 18446744073709551615, Party: []emberlode.Member{{ID: 1001, Name: "Ada"}}}, 3))
+	require.NoError(t, emberlode.Make(made, "Kettle",
+		emberlode.Save{
+			Expedition: "Kettle Moraine",
+			Seed:       18446744073709551615,
+			Party:      []emberlode.Member{{ID: 1001, Name: "Ada"}},
+		}, 3))
 	require.NoError(t, emberlode.Make(made, "Other", emberlode.Save{Expedition: "Other"}, 1))
 	out := b.must("inspect", filepath.Join(made, "Kettle.002.ember"))
 	assert.Contains(t, out, "Kettle.001.ember, Kettle.002.ember, Kettle.003.ember")
@@ -150,10 +178,12 @@ func TestEmberlode(t *testing.T) {
 	config := filepath.Join(root, "server.json")
 	data, err := os.ReadFile(config)
 	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(config, []byte(strings.NewReplacer("true", "false", "frostfall", "bog").Replace(string(data))), 0o644))
+	require.NoError(t, os.WriteFile(
+		config, []byte(strings.NewReplacer("true", "false", "frostfall", "bog").Replace(string(data))), 0o644))
 	code, out, _ := b.cli("fit", "camp")
 	assert.Equal(t, 4, code)
-	assert.Contains(t, strings.Join(strings.Fields(out), " "), "launch.sh line 3, --load (“frostfall”) beats server.json line 3, /load (“bog”)")
+	assert.Contains(t, strings.Join(strings.Fields(out), " "),
+		"launch.sh line 3, --load (“frostfall”) beats server.json line 3, /load (“bog”)")
 
 	out = b.must("put", "kettle-moraine", "camp", "--folder", "kettle-2", "--yes")
 	assert.Contains(t, out, "✓ the log names the opened world: kettle-2")
@@ -210,7 +240,8 @@ func TestOpenTTD(t *testing.T) {
 	data, err := os.ReadFile(filepath.Join(made, "first", "save", "first.sav"))
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(filepath.Join(root, "save", "first.sav"), data, 0o644))
-	script := fmt.Sprintf("#!/bin/sh\nexec %s -D 127.0.0.1:%d -c openttd.cfg -g save/first.sav -x\n", openttdProgram, freePort(t))
+	script := fmt.Sprintf("#!/bin/sh\nexec %s -D 127.0.0.1:%d -c openttd.cfg -g save/first.sav -x\n", openttdProgram,
+		freePort(t))
 	require.NoError(t, os.WriteFile(filepath.Join(root, "start.sh"), []byte(script), 0o755))
 	b.add(wire.NewServer{Name: "trains", Game: "openttd", Root: root, Command: []string{"sh", "start.sh"}})
 
@@ -244,7 +275,8 @@ func makeOpenTTDSave(t *testing.T, dir, name, seed string) {
 	require.NoError(t, os.MkdirAll(dir, 0o755))
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	defer cancel()
-	cmd := exec.CommandContext(ctx, openttdProgram, "-D", fmt.Sprintf("127.0.0.1:%d", freePort(t)), "-c", filepath.Join(dir, "openttd.cfg"), "-G", seed, "-x")
+	cmd := exec.CommandContext(ctx, openttdProgram, "-D", fmt.Sprintf("127.0.0.1:%d", freePort(t)), "-c",
+		filepath.Join(dir, "openttd.cfg"), "-G", seed, "-x")
 	cmd.Env = append(os.Environ(), "HOME="+dir)
 	in, err := cmd.StdinPipe()
 	require.NoError(t, err)
@@ -281,18 +313,25 @@ func TestProfilesAreSavedAndWithdrawn(t *testing.T) {
 	assert.Contains(t, errs, "--override")
 	write(strings.Replace(shipped, "id: saltmarch", "id: my-marsh", 1))
 	assert.Contains(t, b.must("games", "add", file), "version 1")
-	write(strings.Replace(strings.Replace(shipped, "id: saltmarch", "id: my-marsh", 1), "title: Saltmarch", "title: My Marsh", 1))
+	write(strings.Replace(strings.Replace(shipped, "id: saltmarch", "id: my-marsh", 1), "title: Saltmarch",
+		"title: My Marsh", 1))
 	assert.Contains(t, b.must("games", "add", file), "My Marsh (my-marsh) is known to the service now, version 2")
 	assert.Contains(t, b.must("games", "history", "my-marsh"), "2")
 
 	// A server of the game, open while its profile changes, is read with the new one.
 	root := filepath.Join(b.dir, "servers", "m")
 	require.NoError(t, saltmarch.MakeServer(root, "1.3.2"))
-	b.add(wire.NewServer{Name: "m", Game: "my-marsh", Root: root, Command: []string{standin, "saltmarch", "serve", "."}})
+	b.add(wire.NewServer{
+		Name:    "m",
+		Game:    "my-marsh",
+		Root:    root,
+		Command: []string{standin, "saltmarch", "serve", "."},
+	})
 	code, _, errs = b.cli("games", "remove", "my-marsh")
 	assert.Equal(t, 1, code)
 	assert.Contains(t, errs, "the server m is of this game")
-	write(strings.Replace(strings.Replace(shipped, "id: saltmarch", "id: my-marsh", 1), "    marsh: {}", "    other: {}", 1))
+	write(strings.Replace(strings.Replace(shipped, "id: saltmarch", "id: my-marsh", 1), "    marsh: {}",
+		"    other: {}", 1))
 	code, _, errs = b.cli("games", "add", file)
 	assert.Equal(t, 1, code)
 	assert.Contains(t, errs, "is of the kind marsh")
@@ -352,7 +391,12 @@ func TestProfilesThroughTheAPI(t *testing.T) {
 	assert.Equal(t, 200, code)
 	assert.Contains(t, out, `"line":2`)
 	source := profileSource(t, "quarrymoss")
-	code, out = post("/api/v1/games/try", map[string]string{"profile": source, "world": filepath.Join(root, "worlds", "winter"), "server": root, "kind": "plain"})
+	code, out = post("/api/v1/games/try", map[string]string{
+		"profile": source,
+		"world":   filepath.Join(root, "worlds", "winter"),
+		"server":  root,
+		"kind":    "plain",
+	})
 	assert.Equal(t, 200, code, out)
 	assert.Contains(t, out, `"how":"gzip, cbor"`)
 	assert.Contains(t, out, `"active":"winter"`)
@@ -365,7 +409,11 @@ func TestProfilesThroughTheAPI(t *testing.T) {
 	code, out = post("/api/v1/games/try", map[string]string{"profile": "nonsense", "server": root})
 	assert.GreaterOrEqual(t, code, 400)
 	assert.Contains(t, out, "bad-profile")
-	code, out = post("/api/v1/games/sketch", map[string]string{"world": filepath.Join(root, "worlds", "winter"), "server": root, "id": "moss"})
+	code, out = post("/api/v1/games/sketch", map[string]string{
+		"world":  filepath.Join(root, "worlds", "winter"),
+		"server": root,
+		"id":     "moss",
+	})
 	assert.Equal(t, 200, code)
 	assert.Contains(t, out, "id: moss")
 	code, out = b.raw(http.MethodGet, "/api/v1/games/schema", "")

@@ -44,7 +44,13 @@ func TestGoldenOutputs(t *testing.T) {
 	b.quarry("north", plot{world: quarrymoss.Options{Title: "Winter Beds", Seed: 111, Realms: []string{"caverns"}}})
 	b.quarry("south", plot{folder: "south", world: quarrymoss.Options{Title: "South", Seed: 5}})
 	b.quarry("pebbles", plot{kind: "mossling", stopped: true, noWorld: true})
-	b.send("Fen Garden", quarrymoss.Options{Title: "Fen Garden", Seed: -9, Folk: []string{"Ada", "Bryn"}, Realms: []string{"caverns"}, Mods: []quarrymoss.Mod{{Name: "rain-butts", Version: "0.9"}}})
+	b.send("Fen Garden", quarrymoss.Options{
+		Title:  "Fen Garden",
+		Seed:   -9,
+		Folk:   []string{"Ada", "Bryn"},
+		Realms: []string{"caverns"},
+		Mods:   []quarrymoss.Mod{{Name: "rain-butts", Version: "0.9"}},
+	})
 	fen := filepath.Join(b.madeDir(), "Fen Garden")
 	for _, c := range []struct {
 		name string
@@ -64,7 +70,11 @@ func TestGoldenOutputs(t *testing.T) {
 		{"fit-choose", 4, []string{"fit", "fen-garden", "north"}},
 		{"fit-blocks", 3, []string{"fit", "fen-garden", "pebbles", "--folder", "fen"}},
 		{"fit", 0, []string{"fit", "fen-garden", "north", "--folder", "fen", "--choose", "mods=go-on"}},
-		{"put-plan", 0, []string{"put", "fen-garden", "north", "--folder", "fen", "--choose", "mods=go-on", "--plan-only"}},
+		{
+			"put-plan",
+			0,
+			[]string{"put", "fen-garden", "north", "--folder", "fen", "--choose", "mods=go-on", "--plan-only"},
+		},
 		{"put", 0, []string{"put", "fen-garden", "north", "--folder", "fen", "--choose", "mods=go-on", "--yes"}},
 		{"undo", 0, []string{"undo", "2", "--yes"}},
 		{"changeovers", 0, []string{"changeovers"}},
@@ -77,7 +87,11 @@ func TestGoldenOutputs(t *testing.T) {
 		{"clone-plan", 0, []string{"clone", "north", "south", "--folder", "copy", "--plan-only"}},
 		{"take-away", 0, []string{"take-away", "north", "--to", b.dir, "--yes"}},
 		{"landmarks", 0, []string{"landmarks", "add", "fen-garden", "red roof by the well", "--at", "120 / -30"}},
-		{"put-when-told", 0, []string{"put", "fen-garden", "north", "--folder", "fen", "--choose", "mods=go-on", "--when-told", "--yes"}},
+		{
+			"put-when-told",
+			0,
+			[]string{"put", "fen-garden", "north", "--folder", "fen", "--choose", "mods=go-on", "--when-told", "--yes"},
+		},
 		{"changeovers-go-on", 0, []string{"changeovers", "go-on", "9"}},
 		{"tidy", 0, []string{"tidy", "north"}},
 	} {

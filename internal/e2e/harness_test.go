@@ -64,7 +64,8 @@ func run(m *testing.M) int {
 	if err := os.Chmod(dir, 0o755); err != nil { // the user postgres must get through
 		log.Fatal(err)
 	}
-	if postgres, err = pgserver.Start(context.Background(), filepath.Join(dir, "postgres"), "fsync=off", "max_connections=400"); err != nil {
+	if postgres, err = pgserver.Start(context.Background(), filepath.Join(dir, "postgres"), "fsync=off",
+		"max_connections=400"); err != nil {
 		log.Fatal(err)
 	}
 	defer postgres.Stop() //nolint:errcheck // the tests have ended
@@ -156,7 +157,8 @@ func shippedWith(t *testing.T, id, line, with string) func(*bundle) {
 	require.NoError(t, err)
 	require.Contains(t, string(page), line)
 	folder := t.TempDir()
-	require.NoError(t, os.WriteFile(filepath.Join(folder, id+".yaml"), []byte(strings.Replace(string(page), line, with, 1)), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(folder, id+".yaml"),
+		[]byte(strings.Replace(string(page), line, with, 1)), 0o600))
 	return func(b *bundle) { b.games, b.gamesOverride = folder, true }
 }
 
@@ -165,11 +167,25 @@ func (b *bundle) config() cli.ServeConfig {
 	if data == "" {
 		data = filepath.Join(b.dir, "data")
 	}
-	return cli.ServeConfig{Data: data, Lease: b.lease, Database: b.database, Listen: "127.0.0.1:0", FirstUser: userName, FirstPassword: password, Log: io.Discard, StartServers: b.startServers, KeepAside: b.keepAside, Limits: b.limits, Games: b.games, GamesOverride: b.gamesOverride, Trace: func(p string) {
-		if b.trace != nil {
-			b.trace(p)
-		}
-	}}
+	return cli.ServeConfig{
+		Data:          data,
+		Lease:         b.lease,
+		Database:      b.database,
+		Listen:        "127.0.0.1:0",
+		FirstUser:     userName,
+		FirstPassword: password,
+		Log:           io.Discard,
+		StartServers:  b.startServers,
+		KeepAside:     b.keepAside,
+		Limits:        b.limits,
+		Games:         b.games,
+		GamesOverride: b.gamesOverride,
+		Trace: func(p string) {
+			if b.trace != nil {
+				b.trace(p)
+			}
+		},
+	}
 }
 
 func (b *bundle) start() {
@@ -251,7 +267,8 @@ func (b *bundle) quarry(name string, p plot) string {
 	}
 	p.world.Split = p.kind == "terrace"
 	port := freePort(b.t)
-	require.NoError(b.t, quarrymoss.MakeServer(root, quarrymoss.Config{Version: p.version, Kind: p.kind}, p.folder, p.world.Seed, port))
+	require.NoError(b.t, quarrymoss.MakeServer(root, quarrymoss.Config{Version: p.version, Kind: p.kind}, p.folder,
+		p.world.Seed, port))
 	if p.settings != "" {
 		text := strings.ReplaceAll(p.settings, "PORT", fmt.Sprint(port))
 		require.NoError(b.t, os.WriteFile(filepath.Join(root, "quarry.properties"), []byte(text), 0o644))
@@ -260,7 +277,13 @@ func (b *bundle) quarry(name string, p plot) string {
 		require.NoError(b.t, quarrymoss.Make(filepath.Join(root, "worlds", p.folder), p.world))
 	}
 	ctx := context.Background()
-	_, err := b.api.AddServer(ctx, wire.NewServer{Name: name, Game: "quarrymoss", Kind: p.kind, Root: root, Command: []string{standin, "quarrymoss", "serve", "."}})
+	_, err := b.api.AddServer(ctx, wire.NewServer{
+		Name:    name,
+		Game:    "quarrymoss",
+		Kind:    p.kind,
+		Root:    root,
+		Command: []string{standin, "quarrymoss", "serve", "."},
+	})
 	require.NoError(b.t, err)
 	if !p.stopped {
 		_, err = b.api.StartServer(ctx, name)
@@ -296,7 +319,8 @@ func (b *bundle) cli(args ...string) (code int, out, errs string) {
 	file := filepath.Join(b.dir, "client.json")
 	if _, err := os.Stat(file); err != nil {
 		var so, se bytes.Buffer
-		c := cli.Run(context.Background(), []string{"sign-in", "--address", b.daemon.Address, "--user", userName, "--password-stdin"},
+		c := cli.Run(context.Background(), []string{"sign-in", "--address", b.daemon.Address, "--user", userName,
+			"--password-stdin"},
 			cli.IO{In: strings.NewReader(password + "\n"), Out: &so, Err: &se, Env: b.env})
 		require.Equal(b.t, 0, c, se.String())
 	}
@@ -331,7 +355,8 @@ func (b *bundle) env(name string) string {
 // put drafts, starts and waits for a put.
 func (b *bundle) put(world, server string, choices map[string]string) wire.Changeover {
 	b.t.Helper()
-	draft, err := b.api.Draft(context.Background(), wire.NewChangeover{Kind: "put", World: world, Server: server, Choices: choices})
+	draft, err := b.api.Draft(context.Background(),
+		wire.NewChangeover{Kind: "put", World: world, Server: server, Choices: choices})
 	require.NoError(b.t, err)
 	return b.carry(draft)
 }

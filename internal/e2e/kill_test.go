@@ -36,11 +36,15 @@ func (b *bundle) mortalAt(listen string, dieAt int64) (address string, points fu
 }
 
 // mortalWith does so with a change to how the process is begun.
-func (b *bundle) mortalWith(listen string, dieAt int64, with func(*exec.Cmd)) (address string, points func() []string, cmd *exec.Cmd) {
+func (b *bundle) mortalWith(listen string, dieAt int64,
+	with func(*exec.Cmd)) (address string, points func() []string, cmd *exec.Cmd) {
 	b.t.Helper()
 	c := b.config()
 	c.Listen = listen
-	raw, err := json.Marshal(map[string]any{"DieAt": dieAt, "Config": map[string]any{"Data": c.Data, "Database": c.Database, "Listen": c.Listen}})
+	raw, err := json.Marshal(map[string]any{
+		"DieAt":  dieAt,
+		"Config": map[string]any{"Data": c.Data, "Database": c.Database, "Listen": c.Listen},
+	})
 	require.NoError(b.t, err)
 	cmd = exec.Command(os.Args[0])
 	cmd.Env = append(os.Environ(), "RESHARD_E2E_SERVE="+string(raw))
@@ -88,7 +92,11 @@ var killKinds = map[string]func(b *bundle) wire.NewChangeover{
 		return wire.NewChangeover{Kind: plan.Restore, World: "fen", Choices: map[string]string{"folder-name": "winter"}}
 	},
 	"clone": func(*bundle) wire.NewChangeover {
-		return wire.NewChangeover{Kind: plan.Clone, From: "south", Choices: map[string]string{"world-settings": "bring"}}
+		return wire.NewChangeover{
+			Kind:    plan.Clone,
+			From:    "south",
+			Choices: map[string]string{"world-settings": "bring"},
+		}
 	},
 	"reset": func(*bundle) wire.NewChangeover {
 		return wire.NewChangeover{Kind: plan.Reset, Choices: map[string]string{"seed": "-77"}}
@@ -97,10 +105,20 @@ var killKinds = map[string]func(b *bundle) wire.NewChangeover{
 	"rename":    func(*bundle) wire.NewChangeover { return wire.NewChangeover{Kind: plan.Rename, World: "summer"} },
 	"take away": func(*bundle) wire.NewChangeover { return wire.NewChangeover{Kind: plan.TakeAway} },
 	"undo of a put": func(b *bundle) wire.NewChangeover {
-		return wire.NewChangeover{Kind: plan.Undo, Undoes: b.do(wire.NewChangeover{Kind: plan.Put, World: "fen", Server: "north"}).ID}
+		return wire.NewChangeover{
+			Kind:   plan.Undo,
+			Undoes: b.do(wire.NewChangeover{Kind: plan.Put, World: "fen", Server: "north"}).ID,
+		}
 	},
 	"undo of a reset": func(b *bundle) wire.NewChangeover {
-		return wire.NewChangeover{Kind: plan.Undo, Undoes: b.do(wire.NewChangeover{Kind: plan.Reset, Server: "north", Choices: map[string]string{"seed": "-77"}}).ID}
+		return wire.NewChangeover{
+			Kind: plan.Undo,
+			Undoes: b.do(wire.NewChangeover{
+				Kind:    plan.Reset,
+				Server:  "north",
+				Choices: map[string]string{"seed": "-77"},
+			}).ID,
+		}
 	},
 }
 
@@ -109,9 +127,15 @@ var killKinds = map[string]func(b *bundle) wire.NewChangeover{
 // that were passed; died is false when there were fewer.
 func killRun(t *testing.T, kind string, dieAt int64) (points []string, died bool) {
 	b := setup(t)
-	root := b.quarry("north", plot{world: quarrymoss.Options{Title: "Winter", Seed: 111, Realms: []string{"caverns", "aurora"}}})
-	require.NoError(t, quarrymoss.Make(filepath.Join(root, "worlds", "old"), quarrymoss.Options{Title: "Old", Seed: 9, Realms: []string{"caverns", "aurora"}}))
-	b.quarry("south", plot{folder: "south", world: quarrymoss.Options{Title: "South", Seed: 5, Realms: []string{"caverns", "aurora"}}})
+	root := b.quarry("north", plot{
+		world: quarrymoss.Options{Title: "Winter", Seed: 111, Realms: []string{"caverns", "aurora"}},
+	})
+	require.NoError(t, quarrymoss.Make(filepath.Join(root, "worlds", "old"),
+		quarrymoss.Options{Title: "Old", Seed: 9, Realms: []string{"caverns", "aurora"}}))
+	b.quarry("south", plot{
+		folder: "south",
+		world:  quarrymoss.Options{Title: "South", Seed: 5, Realms: []string{"caverns", "aurora"}},
+	})
 	b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 222, Realms: []string{"caverns", "aurora"}, Tiles: 25})
 	wish := killKinds[kind](b)
 	if wish.Kind != plan.Undo {
@@ -182,7 +206,8 @@ func killSession(t *testing.T, damaged bool, dieAt int64) (points []string, died
 	}
 	worlds, err := b.api.Worlds(context.Background())
 	require.NoError(t, err)
-	draft, err := b.api.Draft(context.Background(), wire.NewChangeover{Kind: "put", World: worlds[0].Name, Server: "camp", Choices: choices})
+	draft, err := b.api.Draft(context.Background(),
+		wire.NewChangeover{Kind: "put", World: worlds[0].Name, Server: "camp", Choices: choices})
 	require.NoError(t, err)
 	points, died, last := b.dieAndComeBack(draft.ID, dieAt)
 	if dieAt == 0 {
@@ -244,7 +269,8 @@ func (b *bundle) assertOneWholeWorld(before, now map[string]map[string]string, c
 	require.Eventually(t, func() bool { // the process may just be settling
 		var err error
 		s, err = b.api.Server(context.Background(), "north")
-		return err == nil && s.Server.State == "running" && s.Server.Opened == s.Server.Active && s.Server.Changeover == 0
+		return err == nil && s.Server.State == "running" && s.Server.Opened == s.Server.Active &&
+			s.Server.Changeover == 0
 	}, 10*time.Second, 20*time.Millisecond)
 	require.Contains(t, now, s.Server.Active)
 	other, err := b.api.Server(context.Background(), "south")
@@ -267,7 +293,8 @@ func (b *bundle) assertOneWholeWorld(before, now map[string]map[string]string, c
 			_, err := os.Stat(filepath.Join(root, c.Plan.Work, "aside", name))
 			there = err == nil
 			require.True(t, there, "%s is neither in its place nor set aside", name)
-			assert.Equal(t, files, snapshot(t, filepath.Join(root, c.Plan.Work, "aside", name), played...), "%s is set aside whole", name)
+			assert.Equal(t, files, snapshot(t, filepath.Join(root, c.Plan.Work, "aside", name), played...),
+				"%s is set aside whole", name)
 		}
 	}
 }

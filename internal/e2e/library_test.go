@@ -60,7 +60,8 @@ func TestPictures(t *testing.T) {
 	require.NoError(t, err, "the server's world, while it runs")
 	assert.Equal(t, http.StatusNotFound, get("/api/v1/servers/north/picture?world=none").StatusCode)
 	require.NoError(t, os.RemoveAll(filepath.Join(root, "worlds", "winter", "ground")))
-	assert.Equal(t, http.StatusNoContent, get("/api/v1/servers/north/picture").StatusCode, "there is nothing to draw yet")
+	assert.Equal(t, http.StatusNoContent, get("/api/v1/servers/north/picture").StatusCode,
+		"there is nothing to draw yet")
 
 	made := filepath.Join(b.dir, "own")
 	own, err := saltmarch.Make(made, saltmarch.Options{Name: "Sedge", Seed: 1})
@@ -76,7 +77,11 @@ func TestPictures(t *testing.T) {
 func TestFilesOfACopy(t *testing.T) {
 	t.Parallel()
 	b := setup(t)
-	b.quarry("terraces", plot{kind: "terrace", folder: "top", world: quarrymoss.Options{Title: "Top", Seed: 3, Realms: []string{"caverns"}}})
+	b.quarry("terraces", plot{
+		kind:   "terrace",
+		folder: "top",
+		world:  quarrymoss.Options{Title: "Top", Seed: 3, Realms: []string{"caverns"}},
+	})
 	taken := b.do(wire.NewChangeover{Kind: plan.TakeAway, Server: "terraces"})
 	out := b.must("worlds", "files", taken.Copy[:12])
 	assert.Contains(t, out, "heart.cbor.gz")

@@ -39,9 +39,18 @@ type entrant struct {
 }
 
 func enterQuarrymoss(b *bundle) entrant {
-	b.quarry("one", plot{kind: "terrace", folder: "winter", world: quarrymoss.Options{Title: "Winter Beds", Seed: 111, Realms: []string{"caverns"}}})
+	b.quarry("one", plot{
+		kind:   "terrace",
+		folder: "winter",
+		world:  quarrymoss.Options{Title: "Winter Beds", Seed: 111, Realms: []string{"caverns"}},
+	})
 	b.quarry("two", plot{folder: "shed", world: quarrymoss.Options{Title: "Shed", Seed: 5}})
-	b.send("fen", quarrymoss.Options{Title: "Fen Garden", Seed: 222, Realms: []string{"caverns", "aurora"}, Folk: []string{"Ada"}})
+	b.send("fen", quarrymoss.Options{
+		Title:  "Fen Garden",
+		Seed:   222,
+		Realms: []string{"caverns", "aurora"},
+		Folk:   []string{"Ada"},
+	})
 	return entrant{world: "fen-garden", moving: played, other: "spring", seed: "-9000000000"}
 }
 
@@ -49,12 +58,21 @@ func enterSaltmarch(b *bundle) entrant {
 	b.saltmarsh("one")
 	b.saltmarsh("two")
 	made := filepath.Join(b.dir, "own")
-	own, err := saltmarch.Make(made, saltmarch.Options{Name: "Sedge Landing", Seed: -77, Host: "Ada", Folk: []string{"Bryn"}, Rules: "9", Mods: []string{"eels.smm"}})
+	own, err := saltmarch.Make(
+		made, saltmarch.Options{
+			Name:  "Sedge Landing",
+			Seed:  -77,
+			Host:  "Ada",
+			Folk:  []string{"Bryn"},
+			Rules: "9",
+			Mods:  []string{"eels.smm"},
+		})
 	require.NoError(b.t, err)
 	b.must("send", filepath.Join(made, own))
 	return entrant{
-		world: "sedge-landing", choices: map[string]string{"players": "keep", "overrides": "leave"}, moving: []string{"Level.smw", "Logs"},
-		other: "0123456789ABCDEF0123456789ABCDEF", noSeed: true,
+		world: "sedge-landing", choices: map[string]string{"players": "keep", "overrides": "leave"},
+		moving: []string{"Level.smw", "Logs"},
+		other:  "0123456789ABCDEF0123456789ABCDEF", noSeed: true,
 	}
 }
 
@@ -62,11 +80,13 @@ func enterEmberlode(b *bundle) entrant {
 	for _, name := range []string{"one", "two"} {
 		root := filepath.Join(b.dir, "servers", name)
 		require.NoError(b.t, emberlode.MakeServer(root, standin, "frostfall", true, 3, freePort(b.t), ""))
-		require.NoError(b.t, emberlode.Make(filepath.Join(root, emberlode.SavesFolder), "frostfall", emberlode.Save{Expedition: "Frostfall " + name, Seed: 3}, 2))
+		require.NoError(b.t, emberlode.Make(filepath.Join(root, emberlode.SavesFolder), "frostfall",
+			emberlode.Save{Expedition: "Frostfall " + name, Seed: 3}, 2))
 		b.add(wire.NewServer{Name: name, Game: "emberlode", Root: root, Command: []string{"sh", "launch.sh"}})
 	}
 	made := filepath.Join(b.dir, "own")
-	require.NoError(b.t, emberlode.Make(made, "kettle", emberlode.Save{Expedition: "Kettle Moraine", Seed: 18446744073709551615}, 3))
+	require.NoError(b.t, emberlode.Make(made, "kettle",
+		emberlode.Save{Expedition: "Kettle Moraine", Seed: 18446744073709551615}, 3))
 	b.must("send", filepath.Join(made, "kettle.001.ember"))
 	return entrant{world: "kettle-moraine", other: "bog", seed: "18446744073709551610", own: true}
 }
@@ -75,11 +95,23 @@ func enterMinetest(b *bundle) entrant {
 	for name, seed := range map[string]string{"one": "1954", "two": "1955"} {
 		root := filepath.Join(b.dir, "servers", name)
 		minetestConfig(b.t, root, "shed", seed)
-		b.add(wire.NewServer{Name: name, Game: "minetest", Root: root, Command: minetestCommand(), Env: map[string]string{"HOME": root}})
+		b.add(wire.NewServer{
+			Name:    name,
+			Game:    "minetest",
+			Root:    root,
+			Command: minetestCommand(),
+			Env:     map[string]string{"HOME": root},
+		})
 	}
 	made := makeMinetestWorld(b.t, b.t.TempDir(), "fen garden", "4713582209")
 	b.must("send", made)
-	return entrant{world: "fen-garden", moving: []string{"env_meta.txt", "map.sqlite", "mod_storage.sqlite", "players.sqlite", "auth.sqlite", "cache", "client", "debug.txt", "force_loaded.txt", "map_meta.txt"}, other: "spring", seed: "77"}
+	return entrant{
+		world: "fen-garden",
+		moving: []string{"env_meta.txt", "map.sqlite", "mod_storage.sqlite", "players.sqlite", "auth.sqlite", "cache",
+			"client", "debug.txt", "force_loaded.txt", "map_meta.txt"},
+		other: "spring",
+		seed:  "77",
+	}
 }
 
 func enterOpenTTD(b *bundle) entrant {
@@ -93,13 +125,26 @@ func enterOpenTTD(b *bundle) entrant {
 		root := filepath.Join(b.dir, "servers", name)
 		require.NoError(b.t, os.MkdirAll(filepath.Join(root, "save"), 0o755))
 		require.NoError(b.t, os.WriteFile(filepath.Join(root, "save", "first.sav"), data, 0o644))
-		script := fmt.Sprintf("#!/bin/sh\nexec %s -D 127.0.0.1:%d -c openttd.cfg -g save/first.sav -x\n", openttdProgram, freePort(b.t))
+		script := fmt.Sprintf("#!/bin/sh\nexec %s -D 127.0.0.1:%d -c openttd.cfg -g save/first.sav -x\n",
+			openttdProgram, freePort(b.t))
 		require.NoError(b.t, os.WriteFile(filepath.Join(root, "start.sh"), []byte(script), 0o755))
-		b.add(wire.NewServer{Name: name, Game: "openttd", Root: root, Command: []string{"sh", "start.sh"}, Env: map[string]string{"HOME": root}})
+		b.add(wire.NewServer{
+			Name:    name,
+			Game:    "openttd",
+			Root:    root,
+			Command: []string{"sh", "start.sh"},
+			Env:     map[string]string{"HOME": root},
+		})
 	}
 	b.must("send", filepath.Join(made, "second", "save", "second.sav"))
 	// The running game is saved into its file before each stop.
-	return entrant{world: "second", moving: []string{"first.sav", "second.sav", "openttd.cfg", "hotkeys.cfg", "private.cfg", "secrets.cfg", "windows.cfg", "content_download", "autosave"}, other: "valley", seed: "99"}
+	return entrant{
+		world: "second",
+		moving: []string{"first.sav", "second.sav", "openttd.cfg", "hotkeys.cfg", "private.cfg", "secrets.cfg",
+			"windows.cfg", "content_download", "autosave"},
+		other: "valley",
+		seed:  "99",
+	}
 }
 
 // do drafts a changeover, answers what it asks, and carries it out.
@@ -116,7 +161,8 @@ func (b *bundle) do(wish wire.NewChangeover) wire.Changeover {
 // the running game rewrites.
 func (b *bundle) files(server string, e entrant) map[string]string {
 	b.t.Helper()
-	return snapshot(b.t, filepath.Join(b.dir, "servers", server), append([]string{".reshard", "held.lock"}, e.moving...)...)
+	return snapshot(b.t, filepath.Join(b.dir, "servers", server),
+		append([]string{".reshard", "held.lock"}, e.moving...)...)
 }
 
 // assertBack checks that everything that was there is there again, byte for byte. A
@@ -147,7 +193,8 @@ func (b *bundle) active(server string) string {
 	require.NoError(b.t, err)
 	require.Equal(b.t, "running", s.Server.State)
 	if s.Server.Opened != "" {
-		assert.Contains(b.t, []string{s.Server.Active, path.Join(s.Facts.WorldsFolder, s.Server.Active)}, s.Server.Opened)
+		assert.Contains(b.t, []string{s.Server.Active, path.Join(s.Facts.WorldsFolder, s.Server.Active)},
+			s.Server.Opened)
 	}
 	return s.Server.Active
 }
@@ -157,7 +204,8 @@ func (b *bundle) active(server string) string {
 func TestEveryKindOnEveryGame(t *testing.T) {
 	t.Parallel()
 	for id, enter := range map[string]func(*bundle) entrant{
-		"quarrymoss": enterQuarrymoss, "saltmarch": enterSaltmarch, "emberlode": enterEmberlode, "minetest": enterMinetest, "openttd": enterOpenTTD,
+		"quarrymoss": enterQuarrymoss, "saltmarch": enterSaltmarch, "emberlode": enterEmberlode,
+		"minetest": enterMinetest, "openttd": enterOpenTTD,
 	} {
 		t.Run(id, func(t *testing.T) {
 			t.Parallel()
@@ -185,7 +233,13 @@ func TestEveryKindOnEveryGame(t *testing.T) {
 			takeBack(again)
 
 			t.Run("beside and switch", func(t *testing.T) {
-				beside := b.do(wire.NewChangeover{Kind: plan.Put, World: e.world, Server: "one", Beside: true, Choices: e.choices})
+				beside := b.do(wire.NewChangeover{
+					Kind:    plan.Put,
+					World:   e.world,
+					Server:  "one",
+					Beside:  true,
+					Choices: e.choices,
+				})
 				assert.Nil(t, beside.Window, "nobody is locked out")
 				assert.Equal(t, first, b.active("one"))
 				there := b.do(wire.NewChangeover{Kind: plan.Switch, World: placed, Server: "one"})
@@ -193,7 +247,12 @@ func TestEveryKindOnEveryGame(t *testing.T) {
 				if e.game.Server.Console.Load.Say != "" {
 					assert.Nil(t, there.Window, "it is loaded while the server runs")
 				}
-				hop := b.do(wire.NewChangeover{Kind: plan.Switch, World: first, Server: "one", Choices: map[string]string{"restart": "yes"}})
+				hop := b.do(wire.NewChangeover{
+					Kind:    plan.Switch,
+					World:   first,
+					Server:  "one",
+					Choices: map[string]string{"restart": "yes"},
+				})
 				assert.Equal(t, first, b.active("one"))
 				assert.NotNil(t, hop.Window)
 				for _, one := range []wire.Changeover{hop, there} {
@@ -209,7 +268,11 @@ func TestEveryKindOnEveryGame(t *testing.T) {
 			})
 
 			t.Run("reset", func(t *testing.T) {
-				wish := wire.NewChangeover{Kind: plan.Reset, Server: "one", Choices: map[string]string{"seed": "random"}}
+				wish := wire.NewChangeover{
+					Kind:    plan.Reset,
+					Server:  "one",
+					Choices: map[string]string{"seed": "random"},
+				}
 				same := b.do(wish)
 				if !e.own {
 					assert.Equal(t, first, b.active("one"), "the same name")
@@ -248,7 +311,12 @@ func TestEveryKindOnEveryGame(t *testing.T) {
 				file := filepath.Join(b.dir, "taken-"+name)
 				require.NoError(t, os.WriteFile(file, data, 0o644))
 				assert.Contains(t, b.must("inspect", file), e.game.Title)
-				restored := b.do(wire.NewChangeover{Kind: plan.Restore, World: taken.Copy[:12], Server: "one", Choices: goOn(e)})
+				restored := b.do(wire.NewChangeover{
+					Kind:    plan.Restore,
+					World:   taken.Copy[:12],
+					Server:  "one",
+					Choices: goOn(e),
+				})
 				assert.Equal(t, first, b.active("one"))
 				takeBack(restored)
 			})

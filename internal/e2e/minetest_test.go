@@ -34,7 +34,8 @@ core.register_on_mods_loaded(function()
       local vm = core.get_voxel_manip()
       local e1, e2 = vm:read_from_map(a, b)
       local data = vm:get_data()
-      local rng, c = PcgRandom(7), {core.get_content_id("default:stone"), core.get_content_id("default:dirt"), core.get_content_id("air")}
+      local rng, c = PcgRandom(7), {}
+       for i, node in ipairs({"default:stone", "default:dirt", "air"}) do c[i] = core.get_content_id(node) end
       for i = 1, #data do data[i] = c[rng:next(1, 3)] end
       vm:set_data(data)
       vm:write_to_map()
@@ -49,13 +50,15 @@ end)
 
 func minetestConfig(t *testing.T, root, world, seed string) {
 	t.Helper()
-	text := fmt.Sprintf("# the shed\nmap-dir = worlds/%s\nfixed_map_seed = %s\nport = %d\nbind_address = 127.0.0.1\n", world, seed, freePort(t))
+	text := fmt.Sprintf("# the shed\nmap-dir = worlds/%s\nfixed_map_seed = %s\nport = %d\nbind_address = 127.0.0.1\n",
+		world, seed, freePort(t))
 	require.NoError(t, os.MkdirAll(filepath.Join(root, "worlds"), 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(root, "minetest.conf"), []byte(text), 0o644))
 }
 
 func minetestCommand() []string {
-	return []string{minetestProgram, "--config", "minetest.conf", "--gameid", "minetest", "--logfile", "", "--color", "never"}
+	return []string{minetestProgram, "--config", "minetest.conf", "--gameid", "minetest", "--logfile", "", "--color",
+		"never"}
 }
 
 // makeMinetestWorld has the real server generate and build a world, and gives
@@ -66,9 +69,13 @@ func makeMinetestWorld(t *testing.T, root, name, seed string) string {
 	dir := filepath.Join(root, "worlds", name)
 	mod := filepath.Join(dir, "worldmods", "builder")
 	require.NoError(t, os.MkdirAll(mod, 0o755))
-	require.NoError(t, os.WriteFile(filepath.Join(mod, "mod.conf"), []byte("name = builder\ndepends = default\n"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(mod, "mod.conf"), []byte("name = builder\ndepends = default\n"),
+		0o644))
 	require.NoError(t, os.WriteFile(filepath.Join(mod, "init.lua"), []byte(buildingMod), 0o644))
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "world.mt"), []byte("gameid = minetest\nworld_name = "+name+"\nbackend = sqlite3\nplayer_backend = sqlite3\nauth_backend = sqlite3\nmod_storage_backend = sqlite3\n"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "world.mt"),
+		[]byte("gameid = minetest\nworld_name = "+name+
+			"\nbackend = sqlite3\nplayer_backend = sqlite3\nauth_backend = sqlite3\nmod_storage_backend = sqlite3\n"),
+		0o644))
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	defer cancel()
 	args := minetestCommand()
@@ -105,7 +112,12 @@ func TestARealGameServer(t *testing.T) {
 	root := filepath.Join(b.dir, "servers", "shed")
 	minetestConfig(t, root, "shed", "1954")
 	ctx := context.Background()
-	_, err := b.api.AddServer(ctx, wire.NewServer{Name: "shed", Game: "minetest", Root: root, Command: minetestCommand()})
+	_, err := b.api.AddServer(ctx, wire.NewServer{
+		Name:    "shed",
+		Game:    "minetest",
+		Root:    root,
+		Command: minetestCommand(),
+	})
 	require.NoError(t, err)
 	before, err := b.api.StartServer(ctx, "shed")
 	require.NoError(t, err)
@@ -166,11 +178,13 @@ func TestASettingThatLeadsElsewhereBlocks(t *testing.T) {
 	require.NoError(t, err)
 	text := strings.Replace(string(conf), "worlds/shed", elsewhere+"/worlds/shed", 1)
 	require.NoError(t, os.WriteFile(filepath.Join(root, "minetest.conf"), []byte(text), 0o644))
-	_, err = b.api.AddServer(context.Background(), wire.NewServer{Name: "shed", Game: "minetest", Root: root, Command: minetestCommand()})
+	_, err = b.api.AddServer(context.Background(),
+		wire.NewServer{Name: "shed", Game: "minetest", Root: root, Command: minetestCommand()})
 	require.NoError(t, err)
 	fen := filepath.Join(b.dir, "fen")
 	require.NoError(t, os.MkdirAll(fen, 0o755))
-	require.NoError(t, os.WriteFile(filepath.Join(fen, "world.mt"), []byte("gameid = minetest\nworld_name = fen\n"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(fen, "world.mt"), []byte("gameid = minetest\nworld_name = fen\n"),
+		0o644))
 	require.NoError(t, os.WriteFile(filepath.Join(fen, "map_meta.txt"), []byte("seed = 5\n[end_of_params]\n"), 0o644))
 	code, _, errs := b.cli("send", fen)
 	require.Equal(t, 0, code, errs)

@@ -24,11 +24,18 @@ var played = []string{"diary.txt", "heart.cbor.gz", "held.lock", ".reshard"}
 func TestPutAndUndoThroughTheCommandLine(t *testing.T) {
 	t.Parallel()
 	b := setup(t)
-	root := b.quarry("north", plot{world: quarrymoss.Options{Title: "Winter Beds", Seed: 111, Realms: []string{"caverns", "aurora"}}})
+	root := b.quarry("north", plot{
+		world: quarrymoss.Options{Title: "Winter Beds", Seed: 111, Realms: []string{"caverns", "aurora"}},
+	})
 	before := snapshot(t, root, played...)
 	settings, err := os.ReadFile(filepath.Join(root, "quarry.properties"))
 	require.NoError(t, err)
-	b.send("Fen-Garden", quarrymoss.Options{Title: "Fen Garden", Seed: -9_000_000_000, Realms: []string{"caverns"}, Folk: []string{"Ada"}})
+	b.send("Fen-Garden", quarrymoss.Options{
+		Title:  "Fen Garden",
+		Seed:   -9_000_000_000,
+		Realms: []string{"caverns"},
+		Folk:   []string{"Ada"},
+	})
 
 	code, out, errs := b.cli("put", "fen-garden", "north", "--plan-only")
 	require.Equal(t, 0, code, errs)
@@ -46,7 +53,9 @@ func TestPutAndUndoThroughTheCommandLine(t *testing.T) {
 	assert.Contains(t, out, "✓ the console answers seed: -9000000000")
 	after, err := os.ReadFile(filepath.Join(root, "quarry.properties"))
 	require.NoError(t, err)
-	want := strings.NewReplacer("world.folder=winter", "world.folder=Fen-Garden", "world.seed=111", "world.seed=-9000000000").Replace(string(settings))
+	want := strings.NewReplacer("world.folder=winter", "world.folder=Fen-Garden", "world.seed=111",
+		"world.seed=-9000000000").Replace(
+		string(settings))
 	assert.Equal(t, want, string(after), "every other byte stays")
 	assert.NoDirExists(t, filepath.Join(root, "worlds", "winter"))
 
@@ -96,10 +105,15 @@ func TestUndoKeepsToTheOrder(t *testing.T) {
 func TestSplitRealmsMoveWithTheirWorld(t *testing.T) {
 	t.Parallel()
 	b := setup(t)
-	root := b.quarry("terraces", plot{kind: "terrace", folder: "top", world: quarrymoss.Options{Title: "Top", Seed: 3, Realms: []string{"caverns", "aurora"}}})
+	root := b.quarry("terraces", plot{
+		kind:   "terrace",
+		folder: "top",
+		world:  quarrymoss.Options{Title: "Top", Seed: 3, Realms: []string{"caverns", "aurora"}},
+	})
 	dir := filepath.Join(b.dir, "made")
 	require.NoError(t, os.MkdirAll(dir, 0o755))
-	require.NoError(t, quarrymoss.Make(filepath.Join(dir, "walk"), quarrymoss.Options{Title: "Walk", Seed: 4, Realms: []string{"caverns"}, Split: true}))
+	require.NoError(t, quarrymoss.Make(filepath.Join(dir, "walk"),
+		quarrymoss.Options{Title: "Walk", Seed: 4, Realms: []string{"caverns"}, Split: true}))
 	code, _, errs := b.cli("send", filepath.Join(dir, "walk"))
 	require.Equal(t, 0, code, errs)
 	cavern := snapshot(t, filepath.Join(dir, "walk~caverns"))
@@ -169,7 +183,11 @@ func TestACapitalIsSeenAndMended(t *testing.T) {
 func TestAServerAloneIsChecked(t *testing.T) {
 	t.Parallel()
 	b := setup(t)
-	root := b.quarry("north", plot{stopped: true, folder: "Winter", settings: "listen.port=PORT\nworld.folder=Winter\nworld.seed=9\n"})
+	root := b.quarry("north", plot{
+		stopped:  true,
+		folder:   "Winter",
+		settings: "listen.port=PORT\nworld.folder=Winter\nworld.seed=9\n",
+	})
 	require.NoError(t, os.Rename(filepath.Join(root, "worlds", "Winter"), filepath.Join(root, "worlds", "winter")))
 	code, out, _ := b.cli("fit", "north")
 	assert.Equal(t, 3, code)
@@ -198,7 +216,8 @@ func TestATitleWithEmojiAndBlanksAsksForAName(t *testing.T) {
 	code, out, _ = b.cli("put", "orchard", "north", "--yes")
 	assert.Equal(t, 4, code)
 	assert.Contains(t, out, "You must choose first")
-	_, err := b.api.Draft(context.Background(), wire.NewChangeover{Kind: "put", World: "orchard", Server: "north", Choices: nil})
+	_, err := b.api.Draft(context.Background(),
+		wire.NewChangeover{Kind: "put", World: "orchard", Server: "north", Choices: nil})
 	assert.ErrorIs(t, err, fault.NeedsChoice.As(), "the API refuses too")
 	code, out, errs := b.cli("put", "orchard", "north", "--yes", "--folder", "Orchard")
 	require.Equal(t, 0, code, errs)
@@ -209,7 +228,8 @@ func TestANameThatIsTakenAsks(t *testing.T) {
 	t.Parallel()
 	b := setup(t)
 	root := b.quarry("north", plot{})
-	require.NoError(t, quarrymoss.Make(filepath.Join(root, "worlds", "fen"), quarrymoss.Options{Title: "Other Fen", Seed: 8}))
+	require.NoError(t, quarrymoss.Make(filepath.Join(root, "worlds", "fen"),
+		quarrymoss.Options{Title: "Other Fen", Seed: 8}))
 	b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 9})
 	code, out, _ := b.cli("fit", "fen", "north")
 	assert.Equal(t, 4, code)
@@ -239,7 +259,8 @@ func TestWhatDoesNotFitIsRefused(t *testing.T) {
 		code, out, _ := b.cli("fit", c.world, c.server)
 		assert.Equal(t, 3, code)
 		assert.Contains(t, strings.Join(strings.Fields(out), " "), c.words)
-		_, err := b.api.Draft(context.Background(), wire.NewChangeover{Kind: "put", World: c.world, Server: c.server, Choices: nil})
+		_, err := b.api.Draft(context.Background(),
+			wire.NewChangeover{Kind: "put", World: c.world, Server: c.server, Choices: nil})
 		assert.ErrorIs(t, err, fault.Blocked.As())
 	}
 }
@@ -275,7 +296,8 @@ func TestADraftIsRefusedWhenTheServerHasChangedSince(t *testing.T) {
 	b := setup(t)
 	root := b.quarry("north", plot{})
 	b.send("fen", quarrymoss.Options{Title: "Fen"})
-	draft, err := b.api.Draft(context.Background(), wire.NewChangeover{Kind: "put", World: "fen", Server: "north", Choices: nil})
+	draft, err := b.api.Draft(context.Background(),
+		wire.NewChangeover{Kind: "put", World: "fen", Server: "north", Choices: nil})
 	require.NoError(t, err)
 	require.NoError(t, os.Mkdir(filepath.Join(root, "worlds", "new"), 0o755))
 	_, err = b.api.Act(context.Background(), draft.ID, "start")

@@ -93,7 +93,8 @@ func TestLineageAndFilters(t *testing.T) {
 	assert.Equal(t, []string{"arrived ", "brought north", "taken north", "brought south", "edited "}, told)
 	assert.Equal(t, sent.ID, l.Steps[2].Of, "the copy that had been brought there")
 	assert.Equal(t, taken.ID, l.Steps[2].Changeover)
-	assert.Contains(t, b.must("worlds", "lineage", "fen"), "taken from north, where copy "+sent.ID[:12]+" had been brought")
+	assert.Contains(t, b.must("worlds", "lineage", "fen"),
+		"taken from north, where copy "+sent.ID[:12]+" had been brought")
 	assert.Contains(t, b.must("worlds", "show", "fen"), "Fen Garden")
 
 	b.send("moor", quarrymoss.Options{Title: "Moor", Seed: 3, Version: "2.5.0"})
@@ -101,9 +102,12 @@ func TestLineageAndFilters(t *testing.T) {
 		wanted client.Wanted
 		found  int
 	}{
-		{client.Wanted{}, 2}, {client.Wanted{Server: "NORTH"}, 1}, {client.Wanted{Tag: "Winter"}, 1}, {client.Wanted{Seed: "-2"}, 1},
-		{client.Wanted{Version: "2.5.0"}, 1}, {client.Wanted{Player: "ada"}, 1}, {client.Wanted{Words: "winter fen"}, 1},
-		{client.Wanted{Server: "south", Seed: "3"}, 0}, {client.Wanted{Game: "emberlode"}, 0}, {client.Wanted{Aside: true}, 0},
+		{client.Wanted{}, 2}, {client.Wanted{Server: "NORTH"}, 1}, {client.Wanted{Tag: "Winter"}, 1},
+		{client.Wanted{Seed: "-2"}, 1},
+		{client.Wanted{Version: "2.5.0"}, 1}, {client.Wanted{Player: "ada"}, 1},
+		{client.Wanted{Words: "winter fen"}, 1},
+		{client.Wanted{Server: "south", Seed: "3"}, 0}, {client.Wanted{Game: "emberlode"}, 0},
+		{client.Wanted{Aside: true}, 0},
 	} {
 		got, err := b.api.FindWorlds(ctx, c.wanted)
 		require.NoError(t, err)
@@ -273,7 +277,11 @@ func TestWhatTheLibraryRefuses(t *testing.T) {
 		{"compare fen nowhere", "nowhere", 1},
 		{"compare fen", "reshard compare --help", 2},
 		{"worlds picture low-marsh --to " + filepath.Join(b.dir, "m.png"), "does not say how to draw", 1},
-		{"worlds picture bare --to " + filepath.Join(b.dir, "m.png"), "there is no picture: nothing of the world has been explored yet", 1},
+		{
+			"worlds picture bare --to " + filepath.Join(b.dir, "m.png"),
+			"there is no picture: nothing of the world has been explored yet",
+			1,
+		},
 		{"worlds picture fen --to " + filepath.Join(b.dir, "made"), "made", 1},
 		{"worlds change fen --tag " + strings.Repeat("x", 41), "at most 40 letters", 1},
 		{"worlds change low-marsh --title", "", 2},

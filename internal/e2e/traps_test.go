@@ -52,12 +52,15 @@ func TestTrapSeedLostOnExit(t *testing.T) {
 	edit(t, settings, "world.seed=111", "world.seed=42")
 	code, out, _ := b.cli("fit", "north")
 	assert.Equal(t, 0, code)
-	assert.Contains(t, strings.Join(strings.Fields(out), " "), "quarry.properties was changed while the server runs, which writes it anew when it stops: the change will be lost.")
+	assert.Contains(t, strings.Join(strings.Fields(out), " "),
+		"quarry.properties was changed while the server runs, which writes it anew when it stops: the change will be "+
+			"lost.")
 	out = b.must("reset", "north", "--seed", "42", "--yes")
 	assert.Contains(t, out, "✓ the console answers seed: 42")
 	assert.Contains(t, out, "the ground is new: 0 of")
 	// The settings were changed between the plan and the start: nothing is overwritten.
-	draft, err := b.api.Draft(context.Background(), wire.NewChangeover{Kind: plan.Reset, Server: "north", Choices: map[string]string{"seed": "43"}})
+	draft, err := b.api.Draft(context.Background(),
+		wire.NewChangeover{Kind: plan.Reset, Server: "north", Choices: map[string]string{"seed": "43"}})
 	require.NoError(t, err)
 	edit(t, settings, "welcome=", "welcome=well, ")
 	_, err = b.api.Act(context.Background(), draft.ID, "start")
@@ -73,7 +76,11 @@ func TestSeedsOfAReset(t *testing.T) {
 	code, out, _ := b.cli("reset", "north")
 	assert.Equal(t, 4, code, "the settings would bring the same ground back")
 	assert.Contains(t, out, "--seed random")
-	for seed, want := range map[string]string{"-9223372036854775808": "-9223372036854775808", "18446744073709551615": "-1", "three marrows": "not "} {
+	for seed, want := range map[string]string{
+		"-9223372036854775808": "-9223372036854775808",
+		"18446744073709551615": "-1",
+		"three marrows":        "not ",
+	} {
 		out := b.must("reset", "north", "--seed", seed, "--yes")
 		assert.Contains(t, out, "✓ the console answers seed: ", seed)
 		if want != "not " {
@@ -96,7 +103,11 @@ func TestSeedsOfAReset(t *testing.T) {
 func TestTrapStaleRealms(t *testing.T) {
 	t.Parallel()
 	b := setup(t)
-	root := b.quarry("terraces", plot{kind: "terrace", folder: "top", world: quarrymoss.Options{Title: "Top", Seed: 3, Realms: []string{"caverns"}}})
+	root := b.quarry("terraces", plot{
+		kind:   "terrace",
+		folder: "top",
+		world:  quarrymoss.Options{Title: "Top", Seed: 3, Realms: []string{"caverns"}},
+	})
 	worlds := filepath.Join(root, "worlds")
 	stale := filepath.Join(worlds, "spring~caverns", "t.0.0.qt")
 	leave := func() {
@@ -104,7 +115,10 @@ func TestTrapStaleRealms(t *testing.T) {
 		require.NoError(t, os.MkdirAll(filepath.Dir(stale), 0o755))
 		require.NoError(t, os.WriteFile(stale, []byte("stale"), 0o644))
 	}
-	for _, command := range [][]string{{"reset", "terraces", "--name", "spring", "--seed", "random", "--yes"}, {"rename", "terraces", "spring", "--yes"}} {
+	for _, command := range [][]string{
+		{"reset", "terraces", "--name", "spring", "--seed", "random", "--yes"},
+		{"rename", "terraces", "spring", "--yes"},
+	} {
 		leave()
 		out := b.must(command...)
 		assert.Contains(t, out, "Set worlds/spring~caverns aside")
@@ -128,7 +142,8 @@ func TestTrapLaunchArgument(t *testing.T) {
 	b := setup(t)
 	root := filepath.Join(b.dir, "servers", "camp")
 	require.NoError(t, emberlode.MakeServer(root, standin, "bog", true, 3, freePort(t), "--load frostfall"))
-	require.NoError(t, emberlode.Make(filepath.Join(root, emberlode.SavesFolder), "frostfall", emberlode.Save{Expedition: "Frostfall", Seed: 3}, 2))
+	require.NoError(t, emberlode.Make(filepath.Join(root, emberlode.SavesFolder), "frostfall",
+		emberlode.Save{Expedition: "Frostfall", Seed: 3}, 2))
 	b.add(wire.NewServer{Name: "camp", Game: "emberlode", Root: root, Command: []string{"sh", "launch.sh"}})
 	out := b.must("reset", "camp", "--seed", "18446744073709551615", "--yes")
 	assert.Contains(t, out, "✓ the console answers seed: 18446744073709551615")
@@ -160,7 +175,8 @@ func TestTrapParentFolder(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(filepath.Join(worlds, "notes.txt"), []byte("mine"), 0o644))
 	for _, wish := range []wire.NewChangeover{
-		{Kind: plan.Put, World: "fen"}, {Kind: plan.Rename, World: "bog"}, {Kind: plan.Reset, Choices: map[string]string{"seed": "5"}},
+		{Kind: plan.Put, World: "fen"}, {Kind: plan.Rename, World: "bog"},
+		{Kind: plan.Reset, Choices: map[string]string{"seed": "5"}},
 	} {
 		wish.Server = "north"
 		b.do(wish)
@@ -180,7 +196,8 @@ func TestAResetThatIsNoneGoesBack(t *testing.T) {
 	t.Parallel()
 	b := setup(t)
 	root := b.quarry("north", plot{})
-	require.NoError(t, quarrymoss.Make(filepath.Join(root, "worlds", "spring-spare"), quarrymoss.Options{Title: "Spare", Seed: 9, Realms: []string{"caverns", "aurora"}}))
+	require.NoError(t, quarrymoss.Make(filepath.Join(root, "worlds", "spring-spare"),
+		quarrymoss.Options{Title: "Spare", Seed: 9, Realms: []string{"caverns", "aurora"}}))
 	before := snapshot(t, filepath.Join(root, "worlds"), played...)
 	b.misbehave("north", "opens-other spring")
 	code, out, _ := b.cli("reset", "north", "--name", "spring", "--seed", "9", "--yes")
@@ -212,22 +229,24 @@ func TestADamagedCopyIsNotHandedOut(t *testing.T) {
 	b := setup(t)
 	b.quarry("north", plot{})
 	taken := b.do(wire.NewChangeover{Kind: plan.TakeAway, Server: "north"})
-	require.NoError(t, filepath.WalkDir(filepath.Join(b.dir, "data", "vault", "packs"), func(p string, d os.DirEntry, err error) error {
-		if err != nil || d.IsDir() {
-			return err
-		}
-		data, err := os.ReadFile(p)
-		require.NoError(t, err)
-		data[80] ^= 1 // of the first chunk in it
-		return os.WriteFile(p, data, 0o600)
-	}))
+	require.NoError(t, filepath.WalkDir(filepath.Join(b.dir, "data", "vault", "packs"),
+		func(p string, d os.DirEntry, err error) error {
+			if err != nil || d.IsDir() {
+				return err
+			}
+			data, err := os.ReadFile(p)
+			require.NoError(t, err)
+			data[80] ^= 1 // of the first chunk in it
+			return os.WriteFile(p, data, 0o600)
+		}))
 	body, _, err := b.api.Archive(context.Background(), taken.Copy, "")
 	if err == nil {
 		_, err = io.ReadAll(body)
 		require.NoError(t, body.Close())
 	}
 	assert.Error(t, err)
-	_, err = b.api.Draft(context.Background(), wire.NewChangeover{Kind: plan.Restore, World: taken.Copy, Server: "north"})
+	_, err = b.api.Draft(context.Background(),
+		wire.NewChangeover{Kind: plan.Restore, World: taken.Copy, Server: "north"})
 	require.NoError(t, err, "the plan reads no content")
 	code, _, _ := b.cli("restore", taken.Copy[:12], "north", "--yes")
 	assert.Equal(t, 1, code)
@@ -261,7 +280,8 @@ func TestAWorldThatIsAnotherNow(t *testing.T) {
 	root := b.quarry("north", plot{})
 	old := filepath.Join(root, "worlds", "old")
 	require.NoError(t, quarrymoss.Make(old, quarrymoss.Options{Title: "Old", Seed: 9}))
-	draft, err := b.api.Draft(context.Background(), wire.NewChangeover{Kind: plan.Switch, World: "old", Server: "north"})
+	draft, err := b.api.Draft(context.Background(),
+		wire.NewChangeover{Kind: plan.Switch, World: "old", Server: "north"})
 	require.NoError(t, err)
 	require.NoError(t, os.RemoveAll(old))
 	require.NoError(t, quarrymoss.Make(old, quarrymoss.Options{Title: "Old", Seed: 10}))

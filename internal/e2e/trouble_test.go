@@ -26,7 +26,8 @@ import (
 // old world runs again, and every byte is as before.
 func TestAServerThatMisbehavesBringsTheOldWorldBack(t *testing.T) {
 	t.Parallel()
-	impatient := shippedWith(t, "quarrymoss", "waits: {start: 60s, stop: 60s, settle: 500ms}", "waits: {start: 4s, stop: 4s, settle: 500ms}")
+	impatient := shippedWith(t, "quarrymoss", "waits: {start: 60s, stop: 60s, settle: 500ms}",
+		"waits: {start: 4s, stop: 4s, settle: 500ms}")
 	for how, words := range map[string]string{
 		"never-ready": "not ready within",
 		"opens-other": "expected fen, saw fen-spare",
@@ -192,7 +193,8 @@ func TestTheDatabaseGoneForTenSeconds(t *testing.T) {
 	b.quarry("north", plot{mischief: "slow-halt"})
 	b.restartServer("north")
 	b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 13})
-	draft, err := b.api.Draft(context.Background(), wire.NewChangeover{Kind: "put", World: "fen", Server: "north", Choices: nil})
+	draft, err := b.api.Draft(context.Background(),
+		wire.NewChangeover{Kind: "put", World: "fen", Server: "north", Choices: nil})
 	require.NoError(t, err)
 	_, err = b.api.Act(context.Background(), draft.ID, "start")
 	require.NoError(t, err)
@@ -278,7 +280,8 @@ func TestCancelWhileStaging(t *testing.T) {
 	before := snapshot(t, root, played...)
 	pid := b.pid("north")
 	b.send("fen", quarrymoss.Options{Title: "Fen", Tiles: 64})
-	draft, err := b.api.Draft(context.Background(), wire.NewChangeover{Kind: "put", World: "fen", Server: "north", Choices: nil})
+	draft, err := b.api.Draft(context.Background(),
+		wire.NewChangeover{Kind: "put", World: "fen", Server: "north", Choices: nil})
 	require.NoError(t, err)
 	proceed := make(chan struct{})
 	b.trace = func(point string) {
@@ -315,7 +318,14 @@ func TestRemoveServer(t *testing.T) {
 	assert.Equal(t, before, snapshot(t, root), "its files stay")
 	_, err = b.api.Server(context.Background(), "north")
 	assert.ErrorIs(t, err, fault.NotFound.As())
-	_, err = b.api.AddServer(context.Background(), wire.NewServer{Name: "north", Game: "quarrymoss", Kind: "plain", Root: root, Command: []string{standin, "quarrymoss", "serve", "."}})
+	_, err = b.api.AddServer(context.Background(),
+		wire.NewServer{
+			Name:    "north",
+			Game:    "quarrymoss",
+			Kind:    "plain",
+			Root:    root,
+			Command: []string{standin, "quarrymoss", "serve", "."},
+		})
 	assert.NoError(t, err, "name and folder are free again")
 }
 

@@ -73,11 +73,19 @@ func TestWaitingForMods(t *testing.T) {
 	t.Parallel()
 	b := setup(t)
 	root := b.quarry("north", plot{})
-	b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 2, Mods: []quarrymoss.Mod{{Name: "marrow-scales", Version: "1.2.0"}}})
+	b.send("fen", quarrymoss.Options{
+		Title: "Fen",
+		Seed:  2,
+		Mods:  []quarrymoss.Mod{{Name: "marrow-scales", Version: "1.2.0"}},
+	})
 	out := b.must("put", "fen", "north", "--choose", "mods=install", "--yes")
 	assert.Contains(t, out, "Install marrow-scales 1.2.0 on the server.")
 	b.until(1, plan.Waiting)
-	data, err := json.Marshal(quarrymoss.Config{Version: "2.5.1", Kind: "plain", Mods: []quarrymoss.Mod{{Name: "marrow-scales", Version: "1.2.0"}}})
+	data, err := json.Marshal(quarrymoss.Config{
+		Version: "2.5.1",
+		Kind:    "plain",
+		Mods:    []quarrymoss.Mod{{Name: "marrow-scales", Version: "1.2.0"}},
+	})
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(filepath.Join(root, "server.json"), data, 0o644))
 	b.until(1, plan.Done)
@@ -92,7 +100,12 @@ func TestASourceIsHeld(t *testing.T) {
 	b.quarry("south", plot{folder: "south"})
 	b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 2})
 	ctx := context.Background()
-	clone, err := b.api.Draft(ctx, wire.NewChangeover{Kind: plan.Clone, From: "north", Server: "south", Choices: map[string]string{"switch": "when-told", "folder-name": "copy"}})
+	clone, err := b.api.Draft(ctx, wire.NewChangeover{
+		Kind:    plan.Clone,
+		From:    "north",
+		Server:  "south",
+		Choices: map[string]string{"switch": "when-told", "folder-name": "copy"},
+	})
 	require.NoError(t, err)
 	put, err := b.api.Draft(ctx, wire.NewChangeover{Kind: plan.Put, World: "fen", Server: "north"})
 	require.NoError(t, err)
@@ -114,7 +127,8 @@ func TestASourceIsHeld(t *testing.T) {
 		names = append(names, w.Name)
 	}
 	assert.Contains(t, names, "winter-beds")
-	require.Eventually(t, func() bool { _, err = b.api.Act(ctx, put.ID, "start"); return err == nil }, 10*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { _, err = b.api.Act(ctx, put.ID, "start"); return err == nil }, 10*time.Second,
+		50*time.Millisecond)
 	b.until(put.ID, plan.Done)
 }
 
@@ -134,7 +148,8 @@ func TestSettingsTravelWithAClone(t *testing.T) {
 	// The copy in the library remembers them, for a restore elsewhere.
 	taken, err := b.api.Changeover(context.Background(), 1)
 	require.NoError(t, err)
-	sheet, err := b.api.Sheet(context.Background(), wire.NewChangeover{Kind: plan.Restore, World: taken.Copy, Server: "south"})
+	sheet, err := b.api.Sheet(context.Background(),
+		wire.NewChangeover{Kind: plan.Restore, World: taken.Copy, Server: "south"})
 	require.NoError(t, err)
 	row, ok := sheet.Sheet.Row("world-settings")
 	require.True(t, ok)

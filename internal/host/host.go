@@ -69,7 +69,8 @@ type Kinds map[string]func(ctx context.Context, s Spec) (Driver, error)
 func (k Kinds) Open(ctx context.Context, s Spec) (Driver, error) {
 	open, ok := k[s.Kind]
 	if !ok {
-		return nil, fault.New(fault.Unsupported, "open host", s.Name, "this build knows no hosts of the kind %q", s.Kind)
+		return nil, fault.New(fault.Unsupported, "open host", s.Name, "this build knows no hosts of the kind %q",
+			s.Kind)
 	}
 	return open(ctx, s)
 }

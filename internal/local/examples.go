@@ -58,9 +58,11 @@ func Try(p *game.Profile, e Examples, picture io.Writer) (Tried, error) {
 		e.Kind = p.KindNames()[0]
 	}
 	if _, ok := p.Server.Kinds[e.Kind]; !ok {
-		return got, fault.New(fault.Invalid, "try profile", p.ID, "the profile has the kinds %s: say which one", strings.Join(p.KindNames(), ", "))
+		return got, fault.New(fault.Invalid, "try profile", p.ID, "the profile has the kinds %s: say which one",
+			strings.Join(p.KindNames(), ", "))
 	}
-	state, err := server.Read(os.DirFS(e.Server), p, server.Machine{Kind: e.Kind, System: e.System, Roots: rootsOf(e.Server)})
+	state, err := server.Read(os.DirFS(e.Server), p,
+		server.Machine{Kind: e.Kind, System: e.System, Roots: rootsOf(e.Server)})
 	if err != nil {
 		return got, fault.New(fault.NotFound, "read server", e.Server, "it cannot be listed: %v", err)
 	}
@@ -97,7 +99,8 @@ func Sketch(e Examples, id string) (sketch.Proposal, error) {
 	}
 	p, err := sketch.Draw(in)
 	if errors.Is(err, os.ErrNotExist) {
-		return p, fault.New(fault.NotFound, "sketch from", e.World+" "+e.Server, "one of them is not there").With("Check both paths.")
+		return p, fault.New(fault.NotFound, "sketch from", e.World+" "+e.Server, "one of them is not there").
+			With("Check both paths.")
 	}
 	return p, fault.Wrap(fault.Refused, "sketch from", e.World+" "+e.Server, err)
 }

@@ -72,10 +72,12 @@ func FindBelow(folder string, profiles []*game.Profile, now time.Time) (world.Su
 	}
 	info, err := os.Stat(full)
 	if err != nil {
-		return world.Survey{}, fault.New(fault.NotFound, "look at", folder, "there is no such folder").With("Check the path; without one, reshard find looks where games keep their worlds.")
+		return world.Survey{}, fault.New(fault.NotFound, "look at", folder, "there is no such folder").
+			With("Check the path; without one, reshard find looks where games keep their worlds.")
 	}
 	if !info.IsDir() {
-		return world.Survey{}, fault.New(fault.Invalid, "look at", folder, "it is a file").With("reshard inspect " + folder + " looks into it.")
+		return world.Survey{}, fault.New(fault.Invalid, "look at", folder, "it is a file").
+			With("reshard inspect " + folder + " looks into it.")
 	}
 	tree, start := beside(full)
 	got, err := world.Look(tree, start, filepath.Base(full), profiles, now)

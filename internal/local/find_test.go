@@ -27,16 +27,22 @@ var computers = map[string]struct {
 	rail      string
 }{
 	"windows": {
-		home: "Users/ada", variables: map[string]string{"APPDATA": "Users/ada/AppData/Roaming", "LOCALAPPDATA": "Users/ada/AppData/Local", "USERPROFILE": "Users/ada"},
+		home: "Users/ada", variables: map[string]string{
+			"APPDATA":      "Users/ada/AppData/Roaming",
+			"LOCALAPPDATA": "Users/ada/AppData/Local",
+			"USERPROFILE":  "Users/ada",
+		},
 		moss: "Users/ada/AppData/Roaming/Quarrymoss/worlds", salt: "Users/ada/AppData/Local/Saltmarch/Saved/Worlds",
 		ember: "Users/ada/AppData/Roaming/Emberlode/saves", rail: "Users/ada/Documents/OpenTTD/save",
 	},
 	"macos": {
-		home: "Users/ada", moss: "Users/ada/Library/Application Support/Quarrymoss/worlds", salt: "Users/ada/Library/Application Support/Saltmarch/Saved/Worlds",
+		home: "Users/ada", moss: "Users/ada/Library/Application Support/Quarrymoss/worlds",
+		salt:  "Users/ada/Library/Application Support/Saltmarch/Saved/Worlds",
 		ember: "Users/ada/Library/Application Support/Emberlode/saves", rail: "Users/ada/Documents/OpenTTD/save",
 	},
 	"linux": {
-		home: "home/ada", moss: "home/ada/.local/share/quarrymoss/worlds", salt: "home/ada/.config/saltmarch/Saved/Worlds",
+		home: "home/ada", moss: "home/ada/.local/share/quarrymoss/worlds",
+		salt:  "home/ada/.config/saltmarch/Saved/Worlds",
 		ember: "home/ada/.local/share/emberlode/saves", rail: "home/ada/.openttd/save",
 	},
 }
@@ -53,28 +59,34 @@ func TestFindOnEachSystem(t *testing.T) {
 				return full
 			}
 			old, now := time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC), time.Now()
-			require.NoError(t, quarrymoss.Make(filepath.Join(at(c.moss), "fen"), quarrymoss.Options{Title: "Fen", Seed: -5, Tiles: 2, Folk: []string{"Ada"}, LastPlayed: old}))
-			require.NoError(t, quarrymoss.Make(filepath.Join(at(c.moss), "moor"), quarrymoss.Options{Title: "Moor", Tiles: 2, LastPlayed: old.AddDate(0, 1, 0)}))
-			require.NoError(t, os.Truncate(filepath.Join(root, filepath.FromSlash(c.moss), "moor", "heart.cbor.gz"), 40))
+			require.NoError(t, quarrymoss.Make(filepath.Join(at(c.moss), "fen"),
+				quarrymoss.Options{Title: "Fen", Seed: -5, Tiles: 2, Folk: []string{"Ada"}, LastPlayed: old}))
+			require.NoError(t, quarrymoss.Make(filepath.Join(at(c.moss), "moor"),
+				quarrymoss.Options{Title: "Moor", Tiles: 2, LastPlayed: old.AddDate(0, 1, 0)}))
+			require.NoError(t, os.Truncate(filepath.Join(root, filepath.FromSlash(c.moss), "moor", "heart.cbor.gz"),
+				40))
 			require.NoError(t, os.WriteFile(filepath.Join(at(c.moss), "fen", "held.lock"), []byte("1"), 0o644))
 			at(c.moss + "/a folder of pictures")
 			for account, name := range map[string]string{"76a1": "Reed House", "99f0": "Mud House"} {
 				_, err := saltmarch.Make(at(c.salt+"/"+account), saltmarch.Options{Name: name, Seed: 1, Host: "Ada"})
 				require.NoError(t, err)
 			}
-			require.NoError(t, emberlode.Make(at(c.ember+"/u-1"), "kettle", emberlode.Save{Expedition: "Kettle", Seed: 4}, 3))
-			require.NoError(t, os.WriteFile(filepath.Join(at(c.rail), "valley.sav"), []byte("OTTN\x01\x2c and more"), 0o644))
+			require.NoError(t, emberlode.Make(at(c.ember+"/u-1"), "kettle",
+				emberlode.Save{Expedition: "Kettle", Seed: 4}, 3))
+			require.NoError(t, os.WriteFile(filepath.Join(at(c.rail), "valley.sav"), []byte("OTTN\x01\x2c and more"),
+				0o644))
 			require.NoError(t, os.WriteFile(filepath.Join(at(c.rail), "broken.sav"), []byte("OT"), 0o644))
 			for _, p := range []string{c.moss, c.salt, c.ember, c.rail} {
 				age(t, at(p), old)
 			}
 
-			stores := local.Stores(games.All(), system, filepath.Join(root, filepath.FromSlash(c.home)), func(name string) string {
-				if v := c.variables[name]; v != "" {
-					return filepath.Join(root, filepath.FromSlash(v))
-				}
-				return ""
-			})
+			stores := local.Stores(games.All(), system, filepath.Join(root, filepath.FromSlash(c.home)),
+				func(name string) string {
+					if v := c.variables[name]; v != "" {
+						return filepath.Join(root, filepath.FromSlash(v))
+					}
+					return ""
+				})
 			got := local.Find(stores, now)
 			titles, damaged, open, likely := map[string]string{}, []string{}, []string{}, ""
 			for _, w := range got.Worlds {

@@ -43,7 +43,8 @@ func Open(name, root string, profiles []*game.Profile) (World, error) {
 	info, err := os.Stat(name)
 	if err != nil {
 		if errors.Is(err, fs.ErrNotExist) {
-			return World{}, fault.New(fault.NotFound, "look at", name, "there is no such file or folder").With("Check the path; reshard find lists the worlds on this computer.")
+			return World{}, fault.New(fault.NotFound, "look at", name, "there is no such file or folder").
+				With("Check the path; reshard find lists the worlds on this computer.")
 		}
 		return World{}, fault.Wrap(fault.Refused, "look at", name, err)
 	}

@@ -63,12 +63,14 @@ func openAny(file, name, spool string, limits Limits) (*Archive, error) {
 	}
 	stream, what, err := unwrapped(f)
 	if err != nil {
-		return nil, fault.New(fault.BadArchive, "open archive", name, "it begins as %s and does not read: %v", what, err)
+		return nil, fault.New(fault.BadArchive, "open archive", name, "it begins as %s and does not read: %v", what,
+			err)
 	}
 	tarred, err := isTar(stream)
 	switch {
 	case err != nil:
-		return nil, fault.New(fault.BadArchive, "open archive", name, "it is %s and does not unpack: %v: the file was cut short, or is damaged", what, err)
+		return nil, fault.New(fault.BadArchive, "open archive", name,
+			"it is %s and does not unpack: %v: the file was cut short, or is damaged", what, err)
 	case what == "" && !tarred:
 		return OpenZip(file, name, limits)
 	case !tarred:
@@ -165,7 +167,8 @@ func (a *Archive) openNested(inner, name, spool string, limits Limits) (*Archive
 }
 
 func looksPacked(start []byte) bool {
-	for _, mark := range []string{"PK\x03\x04", "\x1f\x8b", "\xfd7zXZ\x00", "\x28\xb5\x2f\xfd", "BZh", sevenMark, rarMark} {
+	for _, mark := range []string{"PK\x03\x04", "\x1f\x8b", "\xfd7zXZ\x00", "\x28\xb5\x2f\xfd", "BZh", sevenMark,
+		rarMark} {
 		if bytes.HasPrefix(start, []byte(mark)) {
 			return true
 		}

@@ -80,19 +80,26 @@ func assertEmpty(t *testing.T, dir string) {
 
 // bzip2Tar is a tar archive of the one file fen/heart with the content "beats", packed
 // by libbzip2 1.0.8; the standard library only reads the format.
-const bzip2Tar = "425a68393141592653591dedaa51000073fb80c90000024000cf80008073411e0008082000543486a7a20d34f48c6504926a6831001ea1f462490822e4210f16c07cda6810c988b3a4fac91360532115dd116c67b4e531116c076d36328c28f9d1bd48880fc5dc914e1424077b6a9440"
+const bzip2Tar = "" +
+	"425a68393141592653591dedaa51000073fb80c90000024000cf80008073411e0008082000543486a7a20d34f48c6504926a6831" +
+	"001ea1f462490822e4210f16c07cda6810c988b3a4fac91360532115dd116c67b4e531116c076d36328c28f9d1bd48880fc5dc91" +
+	"4e1424077b6a9440"
 
 // Archives are known by their content, whatever they are called.
 func TestArchivesOfEveryKind(t *testing.T) {
 	t.Parallel()
-	plain := tarOf(t, tar.Header{Name: "./"}, tar.Header{Name: "./fen/"}, tar.Header{Name: "./fen/heart", Linkname: "beats"}, tar.Header{Name: "fen/ground/t.0.0.qt", Linkname: "g"}, tar.Header{Name: "__MACOSX/x", Linkname: "y"})
+	plain := tarOf(t, tar.Header{Name: "./"}, tar.Header{Name: "./fen/"},
+		tar.Header{Name: "./fen/heart", Linkname: "beats"}, tar.Header{Name: "fen/ground/t.0.0.qt", Linkname: "g"},
+		tar.Header{Name: "__MACOSX/x", Linkname: "y"})
 	bz, err := hex.DecodeString(bzip2Tar)
 	require.NoError(t, err)
 	gz := packtest.Gzip(t, plain)
 	for name, data := range map[string][]byte{
 		"tar": plain, "tar.gz": gz, "tar.zst": packtest.Zstd(t, plain), "tar.xz": packtest.Xz(t, plain), "tar.bz2": bz,
-		"zip in zip": zipOne(t, "inner/fen.zip", zipOne(t, "fen/heart", []byte("beats"))), "tar.gz in zip": zipOne(t, "fen.tgz", gz),
-		"zip in tar": tarOf(t, tar.Header{Name: "fen.zip", Linkname: string(zipOne(t, "fen/heart", []byte("beats")))}),
+		"zip in zip":    zipOne(t, "inner/fen.zip", zipOne(t, "fen/heart", []byte("beats"))),
+		"tar.gz in zip": zipOne(t, "fen.tgz", gz),
+		"zip in tar": tarOf(
+			t, tar.Header{Name: "fen.zip", Linkname: string(zipOne(t, "fen/heart", []byte("beats")))}),
 	} {
 		a, spool, err := arrive(t, data, pack.Limits{})
 		if !assert.NoError(t, err, name) {
@@ -160,22 +167,72 @@ func TestHostileTar(t *testing.T) {
 		code   fault.Code
 		words  string
 	}{
-		"leaves":             {tarOf(t, tar.Header{Name: "../../etc/passwd", Linkname: "x"}), pack.Limits{}, fault.UnsafeArchive, "would leave its folder"},
-		"absolute":           {tarOf(t, tar.Header{Name: "/etc/passwd", Linkname: "x"}), pack.Limits{}, fault.UnsafeArchive, "absolute name"},
-		"link":               {tarOf(t, tar.Header{Name: "fen", Typeflag: tar.TypeSymlink, Linkname: "/etc"}), pack.Limits{}, fault.UnsafeArchive, "link or a device"},
-		"hard link":          {tarOf(t, tar.Header{Name: "fen", Typeflag: tar.TypeLink, Linkname: "x"}), pack.Limits{}, fault.UnsafeArchive, "link or a device"},
-		"device":             {tarOf(t, tar.Header{Name: "fen", Typeflag: tar.TypeChar}), pack.Limits{}, fault.UnsafeArchive, "link or a device"},
-		"twice":              {tarOf(t, tar.Header{Name: "a", Linkname: "x"}, tar.Header{Name: "a", Linkname: "y"}), pack.Limits{}, fault.BadArchive, "there twice"},
-		"file and folder":    {tarOf(t, tar.Header{Name: "a", Linkname: "x"}, tar.Header{Name: "a/b", Linkname: "y"}), pack.Limits{}, fault.BadArchive, "a file and a folder"},
-		"too many":           {tarOf(t, tar.Header{Name: "a", Linkname: "x"}, tar.Header{Name: "b", Linkname: "y"}), pack.Limits{Entries: 1}, fault.TooLarge, "more than 1 entries"},
-		"too large":          {bomb, pack.Limits{Bytes: 1 << 20}, fault.TooLarge, "more than a world can be"},
-		"nested, too large":  {zipOne(t, "a.tgz", bomb), pack.Limits{Bytes: 1 << 20}, fault.TooLarge, ""},
-		"long name":          {tarOf(t, tar.Header{Name: strings.Repeat("n", 300), Linkname: "x"}), pack.Limits{}, fault.TooLarge, "255"},
+		"leaves": {
+			tarOf(t, tar.Header{Name: "../../etc/passwd", Linkname: "x"}),
+			pack.Limits{},
+			fault.UnsafeArchive,
+			"would leave its folder",
+		},
+		"absolute": {
+			tarOf(t, tar.Header{Name: "/etc/passwd", Linkname: "x"}),
+			pack.Limits{},
+			fault.UnsafeArchive,
+			"absolute name",
+		},
+		"link": {
+			tarOf(t, tar.Header{Name: "fen", Typeflag: tar.TypeSymlink, Linkname: "/etc"}),
+			pack.Limits{},
+			fault.UnsafeArchive,
+			"link or a device",
+		},
+		"hard link": {
+			tarOf(t, tar.Header{Name: "fen", Typeflag: tar.TypeLink, Linkname: "x"}),
+			pack.Limits{},
+			fault.UnsafeArchive,
+			"link or a device",
+		},
+		"device": {
+			tarOf(t, tar.Header{Name: "fen", Typeflag: tar.TypeChar}),
+			pack.Limits{},
+			fault.UnsafeArchive,
+			"link or a device",
+		},
+		"twice": {
+			tarOf(t, tar.Header{Name: "a", Linkname: "x"}, tar.Header{Name: "a", Linkname: "y"}),
+			pack.Limits{},
+			fault.BadArchive,
+			"there twice",
+		},
+		"file and folder": {
+			tarOf(t, tar.Header{Name: "a", Linkname: "x"}, tar.Header{Name: "a/b", Linkname: "y"}),
+			pack.Limits{},
+			fault.BadArchive,
+			"a file and a folder",
+		},
+		"too many": {
+			tarOf(t, tar.Header{Name: "a", Linkname: "x"}, tar.Header{Name: "b", Linkname: "y"}),
+			pack.Limits{Entries: 1},
+			fault.TooLarge,
+			"more than 1 entries",
+		},
+		"too large":         {bomb, pack.Limits{Bytes: 1 << 20}, fault.TooLarge, "more than a world can be"},
+		"nested, too large": {zipOne(t, "a.tgz", bomb), pack.Limits{Bytes: 1 << 20}, fault.TooLarge, ""},
+		"long name": {
+			tarOf(t, tar.Header{Name: strings.Repeat("n", 300), Linkname: "x"}),
+			pack.Limits{},
+			fault.TooLarge,
+			"255",
+		},
 		"nothing":            {tarOf(t), pack.Limits{}, fault.BadArchive, ""},
 		"cut short":          {good[:3000], pack.Limits{}, fault.BadArchive, ""},
 		"cut in compression": {packtest.Gzip(t, good)[:40], pack.Limits{}, fault.BadArchive, ""},
-		"gzip of no tar":     {packtest.Gzip(t, []byte("minutes of the meeting")), pack.Limits{}, fault.BadArchive, "holds no tar archive"},
-		"empty":              {nil, pack.Limits{}, fault.BadArchive, "empty"},
+		"gzip of no tar": {
+			packtest.Gzip(t, []byte("minutes of the meeting")),
+			pack.Limits{},
+			fault.BadArchive,
+			"holds no tar archive",
+		},
+		"empty": {nil, pack.Limits{}, fault.BadArchive, "empty"},
 	} {
 		a, spool, err := arrive(t, c.data, c.limits)
 		if !assert.Error(t, err, name) {
@@ -193,7 +250,8 @@ func FuzzOpen(f *testing.F) {
 	f.Add([]byte("\x1f\x8b\x08\x00"))
 	f.Add([]byte("BZh9"))
 	f.Add(packtest.Rar([]packtest.File{{Name: "fen/"}, {Name: "fen/heart", Content: []byte("beats")}}))
-	f.Add(packtest.Tool(f, []packtest.File{{Name: "fen/heart", Content: []byte("beats")}}, "7z", "a", "-t7z", "OUT", "fen"))
+	f.Add(packtest.Tool(f, []packtest.File{{Name: "fen/heart", Content: []byte("beats")}}, "7z", "a", "-t7z", "OUT",
+		"fen"))
 	f.Add(append(make([]byte, 257), append([]byte("ustar\x0000"), make([]byte, 247)...)...))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		dir := t.TempDir()

@@ -21,13 +21,15 @@ func init() {
 	sevenzip.RegisterDecompressor([]byte{0x03, 0x01, 0x01}, oneStream(openLZMA))
 	sevenzip.RegisterDecompressor([]byte{0x21}, oneStream(openLZMA2))
 	sevenzip.RegisterDecompressor([]byte{0x04, 0xf7, 0x11, 0x01}, oneStream(openZstd))
-	sevenzip.RegisterDecompressor([]byte{0x03, 0x04, 0x01}, oneStream(func([]byte, uint64, io.Reader) (io.Reader, error) {
-		return nil, errors.New("it is packed by the method PPMd, which is not read: pack it with the method LZMA2")
-	}))
+	sevenzip.RegisterDecompressor([]byte{0x03, 0x04, 0x01},
+		oneStream(func([]byte, uint64, io.Reader) (io.Reader, error) {
+			return nil, errors.New("it is packed by the method PPMd, which is not read: pack it with the method LZMA2")
+		}))
 }
 
 // errLargeWindow is the error of an archive that asks for too much memory.
-var errLargeWindow = fmt.Errorf("it needs a dictionary of more than %d MiB: pack it with a smaller one", largestWindow>>20)
+var errLargeWindow = fmt.Errorf("it needs a dictionary of more than %d MiB: pack it with a smaller one",
+	largestWindow>>20)
 
 // oneStream makes a decoder of a method that reads one stream.
 func oneStream(open func(properties []byte, size uint64, in io.Reader) (io.Reader, error)) sevenzip.Decompressor {

@@ -44,10 +44,13 @@ func TestA7zThatAsksForMuchMemory(t *testing.T) {
 		data []byte
 		says string
 	}{
-		"LZMA":             {lzma, ""},
-		"LZMA2":            {lzma2, ""},
-		"PPMd":             {make7z("PPMd"), "pack it with the method LZMA2"},
-		"LZMA, 4 GiB":      {asking(t, lzma, byLZMA, 0x5d, 0xff, 0xff, 0xff, 0xff), "a dictionary of more than 128 MiB"},
+		"LZMA":  {lzma, ""},
+		"LZMA2": {lzma2, ""},
+		"PPMd":  {make7z("PPMd"), "pack it with the method LZMA2"},
+		"LZMA, 4 GiB": {
+			asking(t, lzma, byLZMA, 0x5d, 0xff, 0xff, 0xff, 0xff),
+			"a dictionary of more than 128 MiB",
+		},
 		"LZMA2, 4 GiB":     {asking(t, lzma2, byLZMA2, 40), "a dictionary of more than 128 MiB"},
 		"LZMA2, none such": {asking(t, lzma2, byLZMA2, 99), "one byte up to 40"},
 		"LZMA2, 192 MiB":   {asking(t, lzma2, byLZMA2, 31), "a dictionary of more than 128 MiB"},

@@ -56,8 +56,9 @@ func tarEntries(in io.Reader) entries {
 				continue // it says something of others
 			}
 			return entry{
-				name: h.Name, folder: h.Typeflag == tar.TypeDir, plain: h.Typeflag == tar.TypeReg || h.Typeflag == tar.TypeDir,
-				size: h.Size, modified: h.ModTime, open: func() (io.ReadCloser, error) { return io.NopCloser(t), nil },
+				name: h.Name, folder: h.Typeflag == tar.TypeDir,
+				plain: h.Typeflag == tar.TypeReg || h.Typeflag == tar.TypeDir,
+				size:  h.Size, modified: h.ModTime, open: func() (io.ReadCloser, error) { return io.NopCloser(t), nil },
 			}, nil
 		}
 	}
@@ -101,7 +102,14 @@ func openSeven(f io.ReaderAt, name, spool string, size int64, limits Limits) (*A
 			return entry{}, errors.New("an entry has no size that can be")
 		}
 		m := e.Mode()
-		return entry{name: e.Name, folder: m.IsDir(), plain: m.IsRegular() || m.IsDir(), size: int64(e.UncompressedSize), modified: e.Modified, open: e.Open}, nil
+		return entry{
+			name:     e.Name,
+			folder:   m.IsDir(),
+			plain:    m.IsRegular() || m.IsDir(),
+			size:     int64(e.UncompressedSize),
+			modified: e.Modified,
+			open:     e.Open,
+		}, nil
 	}, name, spool, size, limits)
 }
 
@@ -128,8 +136,10 @@ func openRar(f io.Reader, name, spool string, size int64, limits Limits) (*Archi
 		}
 		m := h.Mode()
 		e := entry{
-			name: h.Name, folder: h.IsDir, plain: h.LinkType == 0 && (m.IsRegular() || m.IsDir()), locked: h.Encrypted || h.HeaderEncrypted,
-			size: h.UnPackedSize, modified: h.ModificationTime, open: func() (io.ReadCloser, error) { return io.NopCloser(r), nil },
+			name: h.Name, folder: h.IsDir, plain: h.LinkType == 0 && (m.IsRegular() || m.IsDir()),
+			locked: h.Encrypted || h.HeaderEncrypted,
+			size:   h.UnPackedSize, modified: h.ModificationTime,
+			open: func() (io.ReadCloser, error) { return io.NopCloser(r), nil },
 		}
 		if h.UnKnownSize {
 			e.size = -1
@@ -141,7 +151,8 @@ func openRar(f io.Reader, name, spool string, size int64, limits Limits) (*Archi
 // badSolid says why an archive does not open.
 func badSolid(name, what string, err error) error {
 	var e *sevenzip.ReadError
-	if (errors.As(err, &e) && e.Encrypted) || errors.Is(err, rardecode.ErrArchiveEncrypted) || errors.Is(err, rardecode.ErrArchivedFileEncrypted) {
+	if (errors.As(err, &e) && e.Encrypted) || errors.Is(err, rardecode.ErrArchiveEncrypted) ||
+		errors.Is(err, rardecode.ErrArchivedFileEncrypted) {
 		return fault.New(fault.BadArchive, "open archive", name, "it is protected by a password")
 	}
 	return fault.New(fault.BadArchive, "open archive", name, "it begins as %s and does not read: %v", what, err)
@@ -163,7 +174,13 @@ func unpack(next entries, name, spool string, packed int64, limits Limits) (a *A
 	if err != nil {
 		return nil, fault.Wrap(fault.Internal, "unpack", name, err)
 	}
-	u := unpacking{name: name, root: root, packed: packed, limits: limits, archive: &Archive{FS: root.FS(), dir: dir, root: root}}
+	u := unpacking{
+		name:    name,
+		root:    root,
+		packed:  packed,
+		limits:  limits,
+		archive: &Archive{FS: root.FS(), dir: dir, root: root},
+	}
 	if err := u.all(next); err != nil {
 		return nil, errors.Join(err, root.Close())
 	}
@@ -220,7 +237,8 @@ func (u *unpacking) one(e entry) error {
 	case e.locked:
 		return fault.New(fault.BadArchive, "open archive", u.name, "the entry %q is protected by a password", name)
 	case !e.plain:
-		return fault.New(fault.UnsafeArchive, "open archive", u.name, "the entry %q is a link or a device; a world is made of files and folders only", name)
+		return fault.New(fault.UnsafeArchive, "open archive", u.name,
+			"the entry %q is a link or a device; a world is made of files and folders only", name)
 	}
 	clean := strings.TrimSuffix(name, "/")
 	if ignored(clean) {
@@ -238,7 +256,8 @@ func (u *unpacking) one(e entry) error {
 	}
 	f, err := u.root.OpenFile(filepath.FromSlash(clean), os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
 	if errors.Is(err, fs.ErrExist) {
-		return fault.New(fault.BadArchive, "open archive", u.name, "the entry %q is there twice: it cannot be told which one counts", name)
+		return fault.New(fault.BadArchive, "open archive", u.name,
+			"the entry %q is there twice: it cannot be told which one counts", name)
 	}
 	if err != nil {
 		return u.fail(clean, err)
@@ -284,7 +303,8 @@ func (u *unpacking) tooMuch(more int64) bool {
 }
 
 func (u *unpacking) bomb(n int64) error {
-	return fault.New(fault.TooLarge, "open archive", u.name, "%d bytes would unpack to %d or more: more than a world can be", u.packed, n)
+	return fault.New(fault.TooLarge, "open archive", u.name,
+		"%d bytes would unpack to %d or more: more than a world can be", u.packed, n)
 }
 
 // fail says what went wrong with an entry: the archive's fault, or the disk's.

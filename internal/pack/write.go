@@ -35,7 +35,9 @@ func From(tree fs.FS, name string) func() (io.ReadCloser, error) {
 // little: the fastest level is used.
 func WriteZip(w io.Writer, items []Item, progress func(int64)) error {
 	z := zip.NewWriter(w)
-	z.RegisterCompressor(zip.Deflate, func(out io.Writer) (io.WriteCloser, error) { return flate.NewWriter(out, flate.BestSpeed) })
+	z.RegisterCompressor(zip.Deflate, func(out io.Writer) (io.WriteCloser, error) {
+		return flate.NewWriter(out, flate.BestSpeed)
+	})
 	var total int64
 	for _, it := range items {
 		n, err := writeItem(z, it)
@@ -68,7 +70,8 @@ func writeItem(z *zip.Writer, it Item) (int64, error) {
 	defer in.Close() //nolint:errcheck // only read
 	n, err := io.Copy(out, in)
 	if err == nil && n != it.Size {
-		err = fmt.Errorf("had %d bytes when it was listed and %d when it was read: the world is being written to; quit the game first", it.Size, n)
+		err = fmt.Errorf("had %d bytes when it was listed and %d when it was read: the world is being written to; "+
+			"quit the game first", it.Size, n)
 	}
 	return n, err
 }
@@ -90,7 +93,14 @@ func WriteTarZst(w io.Writer, items []Item) error {
 }
 
 func writeTarItem(t *tar.Writer, it Item) error {
-	h := &tar.Header{Name: it.Name, Mode: 0o644, Size: it.Size, ModTime: it.Modified, Typeflag: tar.TypeReg, Format: tar.FormatPAX}
+	h := &tar.Header{
+		Name:     it.Name,
+		Mode:     0o644,
+		Size:     it.Size,
+		ModTime:  it.Modified,
+		Typeflag: tar.TypeReg,
+		Format:   tar.FormatPAX,
+	}
 	if strings.HasSuffix(it.Name, "/") {
 		h.Mode, h.Typeflag, h.Size = 0o755, tar.TypeDir, 0
 		return t.WriteHeader(h)

@@ -101,7 +101,9 @@ func openZip(f *os.File, name string, limits Limits) (*Archive, error) {
 	// The library reads the whole directory into memory: refuse one that is
 	// too long before, by both of the numbers that a liar could set.
 	if entries > int64(limits.Entries) || directory > int64(limits.Entries)*512 {
-		return nil, fault.New(fault.TooLarge, "open archive", name, "it lists %d entries in a directory of %d bytes; %d entries are the limit", entries, directory, limits.Entries)
+		return nil, fault.New(fault.TooLarge, "open archive", name,
+			"it lists %d entries in a directory of %d bytes; %d entries are the limit", entries, directory,
+			limits.Entries)
 	}
 	z, err := zip.NewReader(f, info.Size())
 	if err != nil && !errors.Is(err, zip.ErrInsecurePath) {
@@ -129,15 +131,18 @@ func directorySize(f io.ReaderAt, size int64) (entries, directory int64, err err
 			return 0, 0, errors.New("it begins as a zip but its end is missing: the file was cut short on the way")
 		}
 		if kind := http.DetectContentType(head(f, 512)); strings.HasPrefix(kind, "text/html") {
-			return 0, 0, errors.New("it is a web page: the download has given an error, or a page with a button, in the place of the file")
+			return 0, 0, errors.New(
+				"it is a web page: the download has given an error, or a page with a button, in the place of the file")
 		}
-		return 0, 0, errors.New("it is no archive that can be read: zip, 7z, rar, or tar, plain or packed with gzip, xz, zstd or bzip2")
+		return 0, 0, errors.New(
+			"it is no archive that can be read: zip, 7z, rar, or tar, plain or packed with gzip, xz, zstd or bzip2")
 	}
 	entries = int64(binary.LittleEndian.Uint16(tail[at+10:]))
 	directory = int64(binary.LittleEndian.Uint32(tail[at+12:]))
 	if at >= 20 && bytes.Equal(tail[at-20:at-16], []byte("PK\x06\x07")) {
 		var end [56]byte
-		if _, err := f.ReadAt(end[:], int64(binary.LittleEndian.Uint64(tail[at-12:]))); err != nil || !bytes.HasPrefix(end[:], []byte("PK\x06\x06")) {
+		if _, err := f.ReadAt(end[:], int64(binary.LittleEndian.Uint64(tail[at-12:]))); err != nil ||
+			!bytes.HasPrefix(end[:], []byte("PK\x06\x06")) {
 			return 0, 0, errors.New("its Zip64 end record is damaged")
 		}
 		entries = int64(binary.LittleEndian.Uint64(end[32:]))
@@ -158,7 +163,8 @@ func head(f io.ReaderAt, most int) []byte {
 func (a *Archive) checkEntries(z *zip.Reader, name string, packed int64, limits Limits) error {
 	var total uint64
 	if len(z.File) > limits.Entries {
-		return fault.New(fault.TooLarge, "open archive", name, "%d entries; %d are the limit", len(z.File), limits.Entries)
+		return fault.New(fault.TooLarge, "open archive", name, "%d entries; %d are the limit", len(z.File),
+			limits.Entries)
 	}
 	if len(z.File) == 0 {
 		return fault.New(fault.BadArchive, "open archive", name, "it holds nothing")
@@ -179,7 +185,8 @@ func (a *Archive) checkEntries(z *zip.Reader, name string, packed int64, limits 
 			continue
 		}
 		if seen[clean] {
-			return fault.New(fault.BadArchive, "open archive", name, "the entry %q is there twice: it cannot be told which one counts", e.Name)
+			return fault.New(fault.BadArchive, "open archive", name,
+				"the entry %q is there twice: it cannot be told which one counts", e.Name)
 		}
 		seen[clean] = true
 		total += e.UncompressedSize64
@@ -194,7 +201,8 @@ func (a *Archive) checkEntries(z *zip.Reader, name string, packed int64, limits 
 		}
 	}
 	if total > uint64(limits.Bytes) || (total > 1<<30 && total > uint64(packed)*uint64(limits.Ratio)) {
-		return fault.New(fault.TooLarge, "open archive", name, "%d bytes would unpack to %d: more than a world can be", packed, total)
+		return fault.New(fault.TooLarge, "open archive", name, "%d bytes would unpack to %d: more than a world can be",
+			packed, total)
 	}
 	return nil
 }
@@ -224,7 +232,8 @@ func checkEntry(e *zip.File, archive string, limits Limits) error {
 		return unsafe("the entry %q is a link or a device; a world is made of files and folders only", e.Name)
 	}
 	if e.Method != zip.Store && e.Method != zip.Deflate {
-		return fault.New(fault.BadArchive, "open archive", archive, "the entry %q is packed by method %d, which is not read; pack it as an ordinary zip", e.Name, e.Method)
+		return fault.New(fault.BadArchive, "open archive", archive,
+			"the entry %q is packed by method %d, which is not read; pack it as an ordinary zip", e.Name, e.Method)
 	}
 	return nil
 }
@@ -240,17 +249,21 @@ func checkName(entry, archive string, limits Limits) error {
 	case strings.HasPrefix(entry, "/") || strings.Contains(entry, ":/") || (len(entry) > 1 && entry[1] == ':'):
 		return unsafe("the entry %q has an absolute name", entry)
 	case strings.Contains(entry, `\`):
-		return unsafe("the entry %q has backslashes in its name; pack it with forward slashes, as the format asks", entry)
+		return unsafe("the entry %q has backslashes in its name; pack it with forward slashes, as the format asks",
+			entry)
 	case !fs.ValidPath(clean) || clean == ".":
 		return unsafe("the entry %q would leave its folder", entry)
 	case !utf8.ValidString(entry) || strings.ContainsRune(entry, 0):
-		return fault.New(fault.BadArchive, "open archive", archive, "the entry %q has a name in an encoding that cannot be told", entry)
+		return fault.New(fault.BadArchive, "open archive", archive,
+			"the entry %q has a name in an encoding that cannot be told", entry)
 	case len(entry) > limits.Name:
-		return fault.New(fault.TooLarge, "open archive", archive, "an entry's name has %d bytes; %d are the limit", len(entry), limits.Name)
+		return fault.New(fault.TooLarge, "open archive", archive, "an entry's name has %d bytes; %d are the limit",
+			len(entry), limits.Name)
 	}
 	for _, part := range strings.Split(clean, "/") {
 		if len(part) > 255 {
-			return fault.New(fault.TooLarge, "open archive", archive, "a name in %q has %d bytes; no file system takes more than 255", entry[:60]+"…", len(part))
+			return fault.New(fault.TooLarge, "open archive", archive,
+				"a name in %q has %d bytes; no file system takes more than 255", entry[:60]+"…", len(part))
 		}
 	}
 	return nil

@@ -67,7 +67,12 @@ func TestHostileArchives(t *testing.T) {
 		}
 		encrypted[flag] |= 1
 	}
-	terabyte := rawZip(t, 1, &zip.FileHeader{Name: "w/zeros", Method: zip.Deflate, UncompressedSize64: 1 << 40, CompressedSize64: 4}, []byte{1, 2, 3, 4})
+	terabyte := rawZip(t, 1, &zip.FileHeader{
+		Name:               "w/zeros",
+		Method:             zip.Deflate,
+		UncompressedSize64: 1 << 40,
+		CompressedSize64:   4,
+	}, []byte{1, 2, 3, 4})
 	for name, c := range map[string]struct {
 		data  []byte
 		code  fault.Code
@@ -84,12 +89,20 @@ func TestHostileArchives(t *testing.T) {
 		"absolute":             {zipOf(t, entry{name: "/etc/passwd"}), fault.UnsafeArchive, "absolute"},
 		"drive letter":         {zipOf(t, entry{name: "C:/x"}), fault.UnsafeArchive, "absolute"},
 		"backslashes":          {zipOf(t, entry{name: `..\..\x`}), fault.UnsafeArchive, "backslashes"},
-		"link":                 {zipOf(t, entry{name: "w/l", mode: fs.ModeSymlink | 0o777, data: "/etc/passwd"}), fault.UnsafeArchive, "link"},
-		"device":               {zipOf(t, entry{name: "w/d", mode: fs.ModeDevice | 0o600}), fault.UnsafeArchive, "device"},
-		"twice":                {zipOf(t, entry{name: "w/a"}, entry{name: "w/a"}), fault.BadArchive, "twice"},
-		"file and folder":      {zipOf(t, entry{name: "w"}, entry{name: "w/a"}), fault.BadArchive, "file and a folder"},
-		"long name":            {zipOf(t, entry{name: "w/" + strings.Repeat("n", 300)}), fault.TooLarge, "255"},
-		"a terabyte of zeros":  {terabyte, fault.TooLarge, "unpack"},
+		"link": {
+			zipOf(t, entry{name: "w/l", mode: fs.ModeSymlink | 0o777, data: "/etc/passwd"}),
+			fault.UnsafeArchive,
+			"link",
+		},
+		"device": {
+			zipOf(t, entry{name: "w/d", mode: fs.ModeDevice | 0o600}),
+			fault.UnsafeArchive,
+			"device",
+		},
+		"twice":               {zipOf(t, entry{name: "w/a"}, entry{name: "w/a"}), fault.BadArchive, "twice"},
+		"file and folder":     {zipOf(t, entry{name: "w"}, entry{name: "w/a"}), fault.BadArchive, "file and a folder"},
+		"long name":           {zipOf(t, entry{name: "w/" + strings.Repeat("n", 300)}), fault.TooLarge, "255"},
+		"a terabyte of zeros": {terabyte, fault.TooLarge, "unpack"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -150,7 +163,8 @@ func TestWriteZipRoundTrip(t *testing.T) {
 	t.Parallel()
 	tree := fstest.MapFS{"w/a": {Data: []byte("alpha")}, "w/folk": {Mode: fs.ModeDir}}
 	var b bytes.Buffer
-	require.NoError(t, pack.WriteZip(&b, []pack.Item{{Name: "w/a", Open: pack.From(tree, "w/a"), Size: 5}, {Name: "w/folk/"}}, nil))
+	require.NoError(t, pack.WriteZip(
+		&b, []pack.Item{{Name: "w/a", Open: pack.From(tree, "w/a"), Size: 5}, {Name: "w/folk/"}}, nil))
 	a, err := open(t, b.Bytes(), pack.Limits{})
 	require.NoError(t, err)
 	got, err := fs.ReadFile(a, "w/a")
@@ -159,12 +173,14 @@ func TestWriteZipRoundTrip(t *testing.T) {
 	info, err := fs.Stat(a, "w/folk")
 	require.NoError(t, err)
 	assert.True(t, info.IsDir())
-	assert.ErrorContains(t, pack.WriteZip(io.Discard, []pack.Item{{Name: "w/a", Open: pack.From(tree, "w/a"), Size: 4}}, nil), "being written to")
+	assert.ErrorContains(t, pack.WriteZip(io.Discard, []pack.Item{{Name: "w/a", Open: pack.From(tree, "w/a"), Size: 4}},
+		nil), "being written to")
 }
 
 func TestPackersLitterIsIgnored(t *testing.T) {
 	t.Parallel()
-	a, err := open(t, zipOf(t, entry{name: "w/a"}, entry{name: "__MACOSX/w/._a"}, entry{name: "w/.DS_Store"}), pack.Limits{})
+	a, err := open(t, zipOf(t, entry{name: "w/a"}, entry{name: "__MACOSX/w/._a"}, entry{name: "w/.DS_Store"}),
+		pack.Limits{})
 	require.NoError(t, err)
 	assert.Len(t, a.Ignored, 2)
 	_, err = fs.Stat(a, "__MACOSX")

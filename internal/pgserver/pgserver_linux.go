@@ -41,7 +41,8 @@ type Server struct {
 func Programs() (string, error) {
 	found, err := filepath.Glob("/usr/lib/postgresql/*/bin/postgres")
 	if err != nil || len(found) == 0 {
-		return "", fault.New(fault.NotFound, "find", "PostgreSQL", "no server programs below /usr/lib/postgresql").With("Install them: apt-get install postgresql-15.")
+		return "", fault.New(fault.NotFound, "find", "PostgreSQL", "no server programs below /usr/lib/postgresql").
+			With("Install them: apt-get install postgresql-15.")
 	}
 	sort.Strings(found)
 	return filepath.Dir(found[len(found)-1]), nil
@@ -110,7 +111,8 @@ func (s *Server) prepare() error {
 func (s *Server) cluster() string { return filepath.Join(s.dir, "cluster") }
 
 func (s *Server) initialise(secret string) error {
-	cmd := s.command("initdb", "-D", s.cluster(), "-U", "reshard", "-A", "scram-sha-256", "--pwfile="+secret, "-E", "UTF8", "--locale=C", "-N")
+	cmd := s.command("initdb", "-D", s.cluster(), "-U", "reshard", "-A", "scram-sha-256", "--pwfile="+secret, "-E",
+		"UTF8", "--locale=C", "-N")
 	if out, err := cmd.CombinedOutput(); err != nil {
 		// A half-made cluster would be taken for a whole one the next time.
 		return errors.Join(fmt.Errorf("initdb: %w: %s", err, out), os.RemoveAll(s.cluster()))
@@ -186,7 +188,13 @@ func (s *Server) wait(ctx context.Context) error {
 }
 
 func (s *Server) url(database string) string {
-	u := url.URL{Scheme: "postgres", User: url.UserPassword("reshard", s.password), Host: "127.0.0.1:" + strconv.Itoa(s.port), Path: database, RawQuery: "sslmode=disable"}
+	u := url.URL{
+		Scheme:   "postgres",
+		User:     url.UserPassword("reshard", s.password),
+		Host:     "127.0.0.1:" + strconv.Itoa(s.port),
+		Path:     database,
+		RawQuery: "sslmode=disable",
+	}
 	return u.String()
 }
 
@@ -198,7 +206,8 @@ func (s *Server) Database(ctx context.Context, name string) (string, error) {
 	}
 	defer conn.Close(ctx) //nolint:errcheck // nothing is pending
 	var there bool
-	if err := conn.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_database WHERE datname = $1)", name).Scan(&there); err != nil {
+	if err := conn.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_database WHERE datname = $1)", name).Scan(
+		&there); err != nil {
 		return "", fault.Wrap(fault.Internal, "make database", name, err)
 	}
 	if !there {

@@ -159,7 +159,8 @@ func (p *Place) absentAbove(ctx context.Context, dir string) (bool, error) {
 	}
 	info, err := p.Stat(ctx, dir)
 	if err == nil && info.IsDir() {
-		err = fault.New(fault.Unreachable, "look at", path.Join(p.name, dir), "the host says that it is there and that it is not")
+		err = fault.New(fault.Unreachable, "look at", path.Join(p.name, dir),
+			"the host says that it is there and that it is not")
 	}
 	return false, err
 }
@@ -301,7 +302,8 @@ func (p *Place) Commit(ctx context.Context, name string, data []byte) error {
 	}
 	back, err := p.ReadFile(ctx, name, int64(len(data)))
 	if err == nil && !bytes.Equal(back, data) {
-		err = fault.New(fault.Damaged, "replace", path.Join(p.name, name), "reads back differently from what was written")
+		err = fault.New(fault.Damaged, "replace", path.Join(p.name, name),
+			"reads back differently from what was written")
 	}
 	return err
 }

@@ -52,8 +52,10 @@ type Step struct {
 	UndoneAt   *time.Time            `db:"undone_at"`
 }
 
-const changeoverColumns = `c.id, c.server_id, s.name AS server, c.kind, c.state, c.plan, c.sheet, c.copy_id, c.source_id, c.undoes,
-	(SELECT max(u.id) FROM changeovers u WHERE u.undoes = c.id AND u.state = 'done') AS undone_by, c.proof, c.failure, c.created_by, c.created_at, c.started_at, c.ended_at`
+const changeoverColumns = `c.id, c.server_id, s.name AS server, c.kind, c.state, c.plan, c.sheet, c.copy_id,
+	c.source_id, c.undoes,
+	(SELECT max(u.id) FROM changeovers u WHERE u.undoes = c.id
+	AND u.state = 'done') AS undone_by, c.proof, c.failure, c.created_by, c.created_at, c.started_at, c.ended_at`
 
 // NextChangeoverID reserves an id, so that a plan can name its working folder.
 func (r *Records) NextChangeoverID(ctx context.Context) (id int64, err error) {
@@ -68,13 +70,15 @@ func (r *Records) AddDraft(ctx context.Context, c Changeover) error {
 		return classify("add", "changeover", err)
 	}
 	defer tx.Rollback() //nolint:errcheck // no effect after Commit
-	_, err = tx.ExecContext(ctx, `INSERT INTO changeovers (id, server_id, kind, state, plan, sheet, copy_id, source_id, undoes, created_by) VALUES ($1,$2,$3,$4,$5,$6,$7,$8,$9,$10)`,
+	_, err = tx.ExecContext(ctx, `INSERT INTO changeovers (id, server_id, kind, state, plan, sheet, copy_id, source_id,
+		undoes, created_by) VALUES ($1,$2,$3,$4,$5,$6,$7,$8,$9,$10)`,
 		c.ID, c.ServerID, c.Kind, plan.Drafted, c.Plan, c.Sheet, c.CopyID, c.SourceID, c.Undoes, c.CreatedBy)
 	if err != nil {
 		return classify("add", "changeover", err)
 	}
 	for n, s := range c.Plan.V.Steps {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO steps (changeover_id, n, kind, state) VALUES ($1,$2,$3,$4)`, c.ID, n, s.Kind, plan.StepPlanned); err != nil {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO steps (changeover_id, n, kind, state) VALUES ($1,$2,$3,$4)`, c.ID,
+			n, s.Kind, plan.StepPlanned); err != nil {
 			return classify("add", "changeover", err)
 		}
 	}
@@ -83,11 +87,13 @@ func (r *Records) AddDraft(ctx context.Context, c Changeover) error {
 
 // Changeover gives one changeover with its steps.
 func (r *Records) Changeover(ctx context.Context, id int64) (c Changeover, err error) {
-	err = r.db.GetContext(ctx, &c, `SELECT `+changeoverColumns+` FROM changeovers c JOIN servers s ON s.id = c.server_id WHERE c.id = $1`, id)
+	err = r.db.GetContext(ctx, &c, `SELECT `+changeoverColumns+
+		` FROM changeovers c JOIN servers s ON s.id = c.server_id WHERE c.id = $1`, id)
 	if err != nil {
 		e := classify("find changeover", "", err)
 		if fault.CodeOf(e) == fault.NotFound {
-			e = fault.New(fault.NotFound, "find", "changeover", "there is no changeover %d", id).With("reshard changeovers lists them.")
+			e = fault.New(fault.NotFound, "find", "changeover", "there is no changeover %d", id).
+				With("reshard changeovers lists them.")
 		}
 		return c, e
 	}
@@ -97,14 +103,16 @@ func (r *Records) Changeover(ctx context.Context, id int64) (c Changeover, err e
 
 // Steps gives a changeover's steps in their order.
 func (r *Records) Steps(ctx context.Context, id int64) (out []Step, err error) {
-	err = r.db.SelectContext(ctx, &out, `SELECT n, kind, state, detail, intended_at, done_at, undone_at FROM steps WHERE changeover_id = $1 ORDER BY n`, id)
+	err = r.db.SelectContext(ctx, &out, `SELECT n, kind, state, detail, intended_at, done_at, undone_at FROM steps
+		WHERE changeover_id = $1 ORDER BY n`, id)
 	return out, classify("find steps of", "changeover", err)
 }
 
 // Changeovers gives the newest changeovers first, at most 200; server "" means
 // all servers. Drafts that were never started are left out unless asked for.
 func (r *Records) Changeovers(ctx context.Context, server string, drafts bool) (out []Changeover, err error) {
-	err = r.db.SelectContext(ctx, &out, `SELECT `+changeoverColumns+` FROM changeovers c JOIN servers s ON s.id = c.server_id
+	err = r.db.SelectContext(ctx, &out, `SELECT `+changeoverColumns+
+		` FROM changeovers c JOIN servers s ON s.id = c.server_id
 		WHERE ($1 = '' OR s.name = $1) AND ($2 OR c.state <> 'drafted') ORDER BY c.id DESC LIMIT 200`, server, drafts)
 	return out, classify("list", "changeovers", err)
 }
@@ -112,7 +120,9 @@ func (r *Records) Changeovers(ctx context.Context, server string, drafts bool) (
 // OpenChangeovers gives those that hold a server, oldest first, with steps.
 func (r *Records) OpenChangeovers(ctx context.Context) ([]Changeover, error) {
 	var ids []int64
-	if err := r.db.SelectContext(ctx, &ids, `SELECT id FROM changeovers WHERE state IN ('staging', 'waiting', 'switching', 'proving', 'undoing', 'held') ORDER BY id`); err != nil {
+	if err := r.db.SelectContext(
+		ctx, &ids, `SELECT id FROM changeovers WHERE state
+			IN ('staging', 'waiting', 'switching', 'proving', 'undoing', 'held') ORDER BY id`); err != nil {
 		return nil, classify("list open", "changeovers", err)
 	}
 	out := make([]Changeover, 0, len(ids))
@@ -132,7 +142,8 @@ func (r *Records) Holders(ctx context.Context) (map[string]int64, error) {
 		ID     int64  `db:"id"`
 		Server string `db:"server"`
 	}
-	err := r.db.SelectContext(ctx, &rows, `SELECT h.changeover_id AS id, s.name AS server FROM holds h JOIN servers s ON s.id = h.server_id`)
+	err := r.db.SelectContext(ctx, &rows, `SELECT h.changeover_id AS id, s.name AS server FROM holds h
+		JOIN servers s ON s.id = h.server_id`)
 	out := make(map[string]int64, len(rows))
 	for _, row := range rows {
 		out[row.Server] = row.ID
@@ -149,7 +160,8 @@ type Ended struct {
 // Done gives a server's successful changeovers that an undo could take back, oldest
 // first.
 func (r *Records) Done(ctx context.Context, serverID int64) (out []Ended, err error) {
-	err = r.db.SelectContext(ctx, &out, `SELECT id, undoes FROM changeovers WHERE server_id = $1 AND state = 'done' AND kind NOT IN ('take-away', 'first-start') ORDER BY ended_at, id`, serverID)
+	err = r.db.SelectContext(ctx, &out, `SELECT id, undoes FROM changeovers WHERE server_id = $1 AND state = 'done'
+		AND kind NOT IN ('take-away', 'first-start') ORDER BY ended_at, id`, serverID)
 	return out, classify("list done", "changeovers", err)
 }
 
@@ -163,8 +175,10 @@ type Past struct {
 
 // History gives a server's successful changeovers, oldest first.
 func (r *Records) History(ctx context.Context, serverID int64) (out []Past, err error) {
-	err = r.db.SelectContext(ctx, &out, `SELECT c.id, c.kind, c.plan, k.world_id FROM changeovers c LEFT JOIN copies k ON k.id = c.copy_id
-		WHERE c.server_id = $1 AND c.state = 'done' AND c.kind NOT IN ('take-away', 'first-start') ORDER BY c.ended_at, c.id`, serverID)
+	err = r.db.SelectContext(ctx, &out, `SELECT c.id, c.kind, c.plan, k.world_id FROM changeovers c LEFT
+		JOIN copies k ON k.id = c.copy_id
+		WHERE c.server_id = $1 AND c.state = 'done' AND c.kind NOT IN ('take-away', 'first-start')
+		ORDER BY c.ended_at, c.id`, serverID)
 	return out, classify("list done", "changeovers", err)
 }
 
@@ -230,7 +244,8 @@ func holdOrLetGo(ctx context.Context, tx *sqlx.Tx, id int64, from, to plan.State
 	switch {
 	case from == plan.Drafted:
 		_, err = tx.ExecContext(ctx, `INSERT INTO holds (server_id, changeover_id)
-			SELECT server_id, id FROM changeovers WHERE id = $1 UNION SELECT source_id, id FROM changeovers WHERE id = $1 AND source_id IS NOT NULL`, id)
+			SELECT server_id, id FROM changeovers WHERE id = $1 UNION SELECT source_id, id FROM changeovers
+			WHERE id = $1 AND source_id IS NOT NULL`, id)
 	case to == plan.Done || to == plan.Undone:
 		_, err = tx.ExecContext(ctx, `DELETE FROM holds WHERE changeover_id = $1`, id)
 	}
@@ -244,13 +259,16 @@ func holdOrLetGo(ctx context.Context, tx *sqlx.Tx, id int64, from, to plan.State
 
 // SetStepDetail adds what a step should know while it goes on, such as a person's word.
 func (r *Records) SetStepDetail(ctx context.Context, id int64, n int, detail any) error {
-	_, err := r.db.ExecContext(ctx, `UPDATE steps SET detail = COALESCE(detail, '{}'::jsonb) || $3::jsonb WHERE changeover_id = $1 AND n = $2`, id, n, JSON[any]{detail})
+	_, err := r.db.ExecContext(
+		ctx, `UPDATE steps SET detail = COALESCE(detail, '{}'::jsonb) || $3::jsonb WHERE changeover_id = $1 AND n = $2`,
+		id, n, JSON[any]{detail})
 	return classify("record", "step", err)
 }
 
 // AdvanceStep moves a step from one of some states to another; content when
 // it has that state already.
-func (r *Records) AdvanceStep(ctx context.Context, id int64, n int, from []plan.StepState, to plan.StepState, detail any) error {
+func (r *Records) AdvanceStep(ctx context.Context, id int64, n int, from []plan.StepState, to plan.StepState,
+	detail any) error {
 	var d any
 	if detail != nil {
 		d = JSON[any]{detail}
@@ -260,13 +278,15 @@ func (r *Records) AdvanceStep(ctx context.Context, id int64, n int, from []plan.
 		intended_at = CASE WHEN $5 = 'intended' THEN now() ELSE intended_at END,
 		done_at     = CASE WHEN $5 = 'done' THEN now() ELSE done_at END,
 		undone_at   = CASE WHEN $5 = 'undone' THEN now() ELSE undone_at END
-		WHERE changeover_id = $3 AND n = $4 AND state IN (SELECT jsonb_array_elements_text($7::jsonb)) AND EXISTS (SELECT FROM mine)`,
+		WHERE changeover_id = $3 AND n = $4 AND state IN (SELECT jsonb_array_elements_text($7::jsonb)) AND
+		EXISTS (SELECT FROM mine)`,
 		r.lease.holder, r.lease.epoch, id, n, string(to), d, states)
 	if err != nil {
 		return classify("advance step of", "changeover", err)
 	}
 	if rows, _ := res.RowsAffected(); rows != 1 {
-		return r.orLost(ctx, fault.New(fault.WrongState, "advance", "step", "step %d of changeover %d is not in a state from which it can be %s", n, id, to))
+		return r.orLost(ctx, fault.New(fault.WrongState, "advance", "step",
+			"step %d of changeover %d is not in a state from which it can be %s", n, id, to))
 	}
 	return nil
 }

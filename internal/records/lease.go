@@ -74,7 +74,14 @@ func takeLease(ctx context.Context, pool *pgxpool.Pool, c Claim) (*lease, error)
 	}
 	var b [16]byte
 	_, _ = rand.Read(b[:]) // never fails
-	l := &lease{pool: pool, claim: c, holder: hex.EncodeToString(b[:]), clock: awake, lost: make(chan struct{}), ended: make(chan struct{})}
+	l := &lease{
+		pool:   pool,
+		claim:  c,
+		holder: hex.EncodeToString(b[:]),
+		clock:  awake,
+		lost:   make(chan struct{}),
+		ended:  make(chan struct{}),
+	}
 	if err := l.makeTable(ctx); err != nil {
 		return nil, err
 	}
@@ -94,7 +101,8 @@ func (l *lease) makeTable(ctx context.Context) error {
 	}
 	defer tx.Rollback(ctx) //nolint:errcheck // no effect after Commit
 	for _, sql := range []string{
-		fmt.Sprintf(`SELECT pg_advisory_xact_lock(%d)`, leaseLock), leaseTable, `INSERT INTO service_lease DEFAULT VALUES ON CONFLICT DO NOTHING`,
+		fmt.Sprintf(`SELECT pg_advisory_xact_lock(%d)`, leaseLock), leaseTable,
+		`INSERT INTO service_lease DEFAULT VALUES ON CONFLICT DO NOTHING`,
 	} {
 		if _, err := tx.Exec(ctx, sql); err != nil {
 			return classify("prepare", "database", err)
@@ -159,7 +167,8 @@ func (l *lease) try(ctx context.Context, may func(seenLease) bool) (now seenLeas
 	if err != nil || !may(now) {
 		return now, false, classify("look at", "lease", err)
 	}
-	err = tx.QueryRow(ctx, `UPDATE service_lease SET holder = $1, who = $2, data = $3, alone = $4, epoch = epoch + 1, beat = 0 RETURNING epoch`,
+	err = tx.QueryRow(ctx, `UPDATE service_lease
+		SET holder = $1, who = $2, data = $3, alone = $4, epoch = epoch + 1, beat = 0 RETURNING epoch`,
 		l.holder, l.claim.Who, l.claim.Data, l.claim.Alone()).Scan(&l.epoch)
 	if err == nil {
 		err = tx.Commit(ctx)
@@ -199,7 +208,8 @@ func (l *lease) keep(ctx context.Context) {
 func (l *lease) renew(ctx context.Context) (mine bool, err error) {
 	ctx, done := context.WithTimeout(ctx, l.claim.Term/4)
 	defer done()
-	tag, err := l.pool.Exec(ctx, `UPDATE service_lease SET beat = beat + 1, alone = $3 WHERE holder = $1 AND epoch = $2`, l.holder, l.epoch, l.claim.Alone())
+	tag, err := l.pool.Exec(ctx, `UPDATE service_lease SET beat = beat + 1, alone = $3 WHERE holder = $1
+		AND epoch = $2`, l.holder, l.epoch, l.claim.Alone())
 	return tag.RowsAffected() == 1, err
 }
 
@@ -222,7 +232,8 @@ func (l *lease) valid() error {
 	case l.why != nil:
 		return l.why
 	case l.clock() >= l.until:
-		return fault.New(fault.Unreachable, "act on", "records", "the database has not answered for so long that another service may have taken over")
+		return fault.New(fault.Unreachable, "act on", "records",
+			"the database has not answered for so long that another service may have taken over")
 	}
 	return nil
 }
@@ -233,7 +244,9 @@ func (l *lease) release() {
 	<-l.ended
 	ctx, done := context.WithTimeout(context.Background(), 2*time.Second)
 	defer done()
-	_, _ = l.pool.Exec(ctx, `UPDATE service_lease SET holder = '', who = '' WHERE holder = $1 AND epoch = $2`, l.holder, l.epoch) // else it runs out
+	// else it runs out
+	_, _ = l.pool.Exec(ctx, `UPDATE service_lease SET holder = '', who = '' WHERE holder = $1 AND epoch = $2`, l.holder,
+		l.epoch)
 	l.lose(fault.New(fault.StandsBy, "act on", "records", "the service has ended"))
 }
 
@@ -252,7 +265,8 @@ const mineCTE = `WITH mine AS (SELECT 1 FROM service_lease WHERE holder = $1 AND
 // orLost is err, unless nothing was changed because the lease is another's by now.
 func (r *Records) orLost(ctx context.Context, err error) error {
 	var mine bool
-	qerr := r.db.GetContext(ctx, &mine, `SELECT EXISTS (SELECT FROM service_lease WHERE holder = $1 AND epoch = $2)`, r.lease.holder, r.lease.epoch)
+	qerr := r.db.GetContext(ctx, &mine, `SELECT EXISTS (SELECT FROM service_lease WHERE holder = $1 AND epoch = $2)`,
+		r.lease.holder, r.lease.epoch)
 	switch {
 	case qerr != nil:
 		return classify("look at", "lease", qerr)

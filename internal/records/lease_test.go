@@ -49,7 +49,8 @@ func TestASecondServiceStandsBy(t *testing.T) {
 	first, url := setup(t)
 	var who atomic.Value
 	second := open(t, url, records.Claim{Who: "second", StandsBy: func(w string) { who.Store(w) }})
-	require.Eventually(t, func() bool { return who.Load() == "test" }, 5*time.Second, time.Millisecond, "it tells for whom it waits")
+	require.Eventually(t, func() bool { return who.Load() == "test" }, 5*time.Second, time.Millisecond,
+		"it tells for whom it waits")
 	assert.Empty(t, second)
 	require.NoError(t, first.Acting())
 	first.Close()
@@ -120,7 +121,8 @@ func TestADatabaseThatComesBack(t *testing.T) {
 	require.NoError(t, err)
 	t.Cleanup(r.Close)
 	p.cut(true)
-	require.Eventually(t, func() bool { return fault.CodeOf(r.Acting()) == fault.Unreachable }, 5*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return fault.CodeOf(r.Acting()) == fault.Unreachable }, 5*time.Second,
+		time.Millisecond)
 	p.cut(false)
 	require.Eventually(t, func() bool { return r.Acting() == nil }, 5*time.Second, time.Millisecond)
 	assert.NotPanics(t, func() {
@@ -145,7 +147,8 @@ func TestABrokenConnectionIsNoLostLease(t *testing.T) {
 	require.NoError(t, err)
 	defer conn.Close(ctx) //nolint:errcheck // nothing is pending
 	for range 5 {
-		_, err = conn.Exec(ctx, `SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = current_database() AND pid <> pg_backend_pid()`)
+		_, err = conn.Exec(ctx, `SELECT pg_terminate_backend(pid) FROM pg_stat_activity
+			WHERE datname = current_database() AND pid <> pg_backend_pid()`)
 		require.NoError(t, err)
 		time.Sleep(term / 4)
 		assert.NoError(t, r.Acting())
@@ -172,7 +175,8 @@ func TestADeadHolderIsNotWaitedOut(t *testing.T) {
 			conn, err := pgx.Connect(ctx, url)
 			require.NoError(t, err)
 			defer conn.Close(ctx) //nolint:errcheck // nothing is pending
-			_, err = conn.Exec(ctx, `UPDATE service_lease SET holder = 'dead', who = 'dead', data = $1, alone = $2`, c.data, c.alone)
+			_, err = conn.Exec(ctx, `UPDATE service_lease SET holder = 'dead', who = 'dead', data = $1, alone = $2`,
+				c.data, c.alone)
 			require.NoError(t, err)
 			begun := time.Now()
 			r := <-open(t, url, records.Claim{Who: "next", Data: "d", Alone: func() bool { return true }, Term: term})

@@ -50,7 +50,8 @@ type Copy struct {
 }
 
 const (
-	copyColumns = `c.id, c.world_id, w.name AS world, c.kind, c.facts, c.bytes, c.files, c.source, c.created_by, c.created_at,
+	copyColumns = `c.id, c.world_id, w.name AS world, c.kind, c.facts, c.bytes, c.files, c.source, c.created_by,
+		c.created_at,
 		c.note, c.pinned, c.aside_at, c.aside_by, c.gone_at, c.server_id, s.name AS server, c.changeover_id, c.made_of`
 	copyTables = `copies c JOIN worlds w ON w.id = c.world_id LEFT JOIN servers s ON s.id = c.server_id`
 )
@@ -74,7 +75,8 @@ func (r *Records) AddCopy(ctx context.Context, c Copy) (out Copy, isNew bool, er
 			return Copy{}, false, err
 		}
 	}
-	_, err = tx.ExecContext(ctx, `INSERT INTO copies (id, world_id, kind, facts, bytes, files, source, created_by, server_id, changeover_id, made_of) VALUES ($1,$2,$3,$4,$5,$6,$7,$8,$9,$10,$11)`,
+	_, err = tx.ExecContext(ctx, `INSERT INTO copies (id, world_id, kind, facts, bytes, files, source, created_by,
+		server_id, changeover_id, made_of) VALUES ($1,$2,$3,$4,$5,$6,$7,$8,$9,$10,$11)`,
 		c.ID, c.WorldID, c.Kind, c.Facts, c.Bytes, c.Files, c.Source, c.CreatedBy, c.ServerID, c.ChangeoverID, c.MadeOf)
 	if err == nil {
 		err = tx.Commit()
@@ -96,7 +98,8 @@ func (r *Records) bringBack(ctx context.Context, c Copy) (Copy, bool, error) {
 	if c.AsideAt == nil && c.GoneAt == nil {
 		return c, false, nil
 	}
-	_, err := r.db.ExecContext(ctx, `UPDATE copies SET aside_at = NULL, aside_by = '', gone_at = NULL WHERE id = $1`, c.ID)
+	_, err := r.db.ExecContext(ctx, `UPDATE copies SET aside_at = NULL, aside_by = '', gone_at = NULL WHERE id = $1`,
+		c.ID)
 	if err != nil {
 		return c, false, classify("bring back", c.ID, err)
 	}
@@ -117,7 +120,8 @@ func newWorld(ctx context.Context, tx *sqlx.Tx, c Copy) (Copy, error) {
 		if i > 1 {
 			name = fmt.Sprintf("%s-%d", base, i)
 		}
-		err := tx.GetContext(ctx, &c.WorldID, `INSERT INTO worlds (name, game, title) VALUES ($1, $2, $3) ON CONFLICT (name) DO NOTHING RETURNING id`, name, c.Facts.V.Game, title)
+		err := tx.GetContext(ctx, &c.WorldID, `INSERT INTO worlds (name, game, title) VALUES ($1, $2, $3)
+			ON CONFLICT (name) DO NOTHING RETURNING id`, name, c.Facts.V.Game, title)
 		if err == nil {
 			c.World = name
 			return c, nil
@@ -157,20 +161,23 @@ func (r *Records) CopyByID(ctx context.Context, id string) (c Copy, err error) {
 
 // Copies gives all copies that the vault has, newest first; those that are set aside too.
 func (r *Records) Copies(ctx context.Context) (out []Copy, err error) {
-	err = r.db.SelectContext(ctx, &out, `SELECT `+copyColumns+` FROM `+copyTables+` WHERE c.gone_at IS NULL ORDER BY c.created_at DESC, c.id`)
+	err = r.db.SelectContext(ctx, &out, `SELECT `+copyColumns+` FROM `+copyTables+
+		` WHERE c.gone_at IS NULL ORDER BY c.created_at DESC, c.id`)
 	return out, classify("list", "copies", err)
 }
 
 // CopiesOf gives a world's copies that the vault has, newest first.
 func (r *Records) CopiesOf(ctx context.Context, worldID int64) (out []Copy, err error) {
-	err = r.db.SelectContext(ctx, &out, `SELECT `+copyColumns+` FROM `+copyTables+` WHERE c.world_id = $1 AND c.gone_at IS NULL ORDER BY c.created_at DESC, c.id`, worldID)
+	err = r.db.SelectContext(ctx, &out, `SELECT `+copyColumns+` FROM `+copyTables+
+		` WHERE c.world_id = $1 AND c.gone_at IS NULL ORDER BY c.created_at DESC, c.id`, worldID)
 	return out, classify("list", "copies", err)
 }
 
 // FindCopy finds what a person means: a world's name (its newest copy), or the
 // beginning (at least 6 digits) of a copy's id.
 func (r *Records) FindCopy(ctx context.Context, ref string) (c Copy, err error) {
-	err = r.db.GetContext(ctx, &c, `SELECT `+copyColumns+` FROM `+copyTables+` WHERE w.name = $1 AND c.aside_at IS NULL AND c.gone_at IS NULL ORDER BY c.created_at DESC LIMIT 1`, ref)
+	err = r.db.GetContext(ctx, &c, `SELECT `+copyColumns+` FROM `+copyTables+
+		` WHERE w.name = $1 AND c.aside_at IS NULL AND c.gone_at IS NULL ORDER BY c.created_at DESC LIMIT 1`, ref)
 	if err == nil {
 		return c, nil
 	}
@@ -178,22 +185,28 @@ func (r *Records) FindCopy(ctx context.Context, ref string) (c Copy, err error) 
 		return c, named(e, "world", ref, "reshard worlds")
 	}
 	var found []Copy
-	err = r.db.SelectContext(ctx, &found, `SELECT `+copyColumns+` FROM `+copyTables+` WHERE starts_with(c.id, $1) AND c.gone_at IS NULL LIMIT 2`, strings.ToLower(ref))
+	err = r.db.SelectContext(ctx, &found, `SELECT `+copyColumns+` FROM `+copyTables+
+		` WHERE starts_with(c.id, $1) AND c.gone_at IS NULL LIMIT 2`, strings.ToLower(
+		ref))
 	switch {
 	case err != nil:
 		return c, classify("find copy", ref, err)
 	case len(found) == 1:
 		return found[0], nil
 	case len(found) == 2:
-		return c, fault.New(fault.Invalid, "find copy", ref, "several copies begin so").With("Give more digits of the copy's id.")
+		return c, fault.New(fault.Invalid, "find copy", ref, "several copies begin so").
+			With("Give more digits of the copy's id.")
 	}
-	return c, fault.New(fault.NotFound, "find world", ref, "there is no world of that name and no copy whose id begins so").With("reshard worlds lists them.")
+	return c, fault.New(fault.NotFound, "find world", ref,
+		"there is no world of that name and no copy whose id begins so").
+		With("reshard worlds lists them.")
 }
 
 // named turns "no rows" into words about the thing that was asked for.
 func named(err error, what, name, lister string) error {
 	if fault.CodeOf(err) == fault.NotFound {
-		return fault.New(fault.NotFound, "find "+what, name, "there is no %s of that name", what).With(lister + " lists them.")
+		return fault.New(fault.NotFound, "find "+what, name, "there is no %s of that name", what).
+			With(lister + " lists them.")
 	}
 	return err
 }
@@ -213,7 +226,8 @@ func (r *Records) Worlds(ctx context.Context) (map[int64]World, error) {
 
 // SetWorld records what people say of a world.
 func (r *Records) SetWorld(ctx context.Context, w World) error {
-	_, err := r.db.ExecContext(ctx, `UPDATE worlds SET title = $2, note = $3, tags = $4 WHERE id = $1`, w.ID, w.Title, w.Note, w.Tags)
+	_, err := r.db.ExecContext(ctx, `UPDATE worlds SET title = $2, note = $3, tags = $4 WHERE id = $1`, w.ID, w.Title,
+		w.Note, w.Tags)
 	return classify("change world", w.Name, err)
 }
 
@@ -221,7 +235,9 @@ func (r *Records) SetWorld(ctx context.Context, w World) error {
 // fault.NotFound when the copy has gone since it was read: it may not be brought back
 // any more.
 func (r *Records) SetCopy(ctx context.Context, c Copy) error {
-	got, err := r.db.ExecContext(ctx, `UPDATE copies SET note = $2, pinned = $3, aside_at = $4, aside_by = $5 WHERE id = $1 AND gone_at IS NULL`, c.ID, c.Note, c.Pinned, c.AsideAt, c.AsideBy)
+	got, err := r.db.ExecContext(
+		ctx, `UPDATE copies SET note = $2, pinned = $3, aside_at = $4, aside_by = $5 WHERE id = $1 AND gone_at IS NULL`,
+		c.ID, c.Note, c.Pinned, c.AsideAt, c.AsideBy)
 	if err != nil {
 		return classify("change copy", c.ID, err)
 	}
@@ -234,8 +250,10 @@ func (r *Records) SetCopy(ctx context.Context, c Copy) error {
 // CopiesGone records that copies which were set aside before then are gone, but for
 // those that a changeover still needs, and gives them.
 func (r *Records) CopiesGone(ctx context.Context, before time.Time) (out []string, err error) {
-	err = r.db.SelectContext(ctx, &out, `UPDATE copies SET gone_at = now() WHERE aside_at < $1 AND gone_at IS NULL AND NOT pinned
-		AND id NOT IN (SELECT copy_id FROM changeovers WHERE copy_id IS NOT NULL AND state IN ('waiting', 'staging', 'switching', 'proving', 'undoing', 'held')) RETURNING id`, before)
+	err = r.db.SelectContext(ctx, &out, `UPDATE copies SET gone_at = now() WHERE aside_at < $1 AND gone_at IS NULL
+		AND NOT pinned
+		AND id NOT IN (SELECT copy_id FROM changeovers WHERE copy_id IS NOT NULL AND state
+		IN ('waiting', 'staging', 'switching', 'proving', 'undoing', 'held')) RETURNING id`, before)
 	return out, classify("tidy", "copies", err)
 }
 
@@ -254,7 +272,8 @@ func (r *Records) Join(ctx context.Context, from, into World) error {
 			return classify("join", from.Name, err)
 		}
 	}
-	if _, err := tx.ExecContext(ctx, `UPDATE worlds SET note = $2, tags = $3 WHERE id = $1`, into.ID, into.Note, into.Tags); err != nil {
+	if _, err := tx.ExecContext(ctx, `UPDATE worlds SET note = $2, tags = $3 WHERE id = $1`, into.ID, into.Note,
+		into.Tags); err != nil {
 		return classify("join", from.Name, err)
 	}
 	return classify("join", from.Name, tx.Commit())
@@ -278,7 +297,9 @@ func (r *Records) Split(ctx context.Context, c Copy) (string, error) {
 
 // SayApart records that two worlds are not the same.
 func (r *Records) SayApart(ctx context.Context, a, b int64, by string) error {
-	_, err := r.db.ExecContext(ctx, `INSERT INTO apart (world_id, other_id, told_by) VALUES (least($1::bigint, $2), greatest($1::bigint, $2), $3) ON CONFLICT DO NOTHING`, a, b, by)
+	_, err := r.db.ExecContext(
+		ctx, `INSERT INTO apart (world_id, other_id, told_by)
+			VALUES (least($1::bigint, $2), greatest($1::bigint, $2), $3) ON CONFLICT DO NOTHING`, a, b, by)
 	return classify("tell apart", "worlds", err)
 }
 
@@ -310,9 +331,11 @@ type Journey struct {
 
 // Journeys gives the changeovers that brought a world's copies somewhere, oldest first.
 func (r *Records) Journeys(ctx context.Context, worldID int64) (out []Journey, err error) {
-	err = r.db.SelectContext(ctx, &out, `SELECT c.id, c.kind, c.state, s.name AS server, c.copy_id, c.ended_at FROM changeovers c
+	err = r.db.SelectContext(ctx, &out, `SELECT c.id, c.kind, c.state, s.name AS server, c.copy_id, c.ended_at
+		FROM changeovers c
 		JOIN servers s ON s.id = c.server_id JOIN copies k ON k.id = c.copy_id
-		WHERE k.world_id = $1 AND c.kind IN ('put', 'restore', 'clone') AND c.state <> 'drafted' AND c.started_at IS NOT NULL ORDER BY c.id`, worldID)
+		WHERE k.world_id = $1 AND c.kind IN ('put', 'restore', 'clone') AND c.state <> 'drafted'
+		AND c.started_at IS NOT NULL ORDER BY c.id`, worldID)
 	return out, classify("list", "changeovers", err)
 }
 
@@ -323,8 +346,10 @@ func (r *Records) WorldServers(ctx context.Context) (map[int64][]string, error) 
 		World  int64  `db:"world_id"`
 		Server string `db:"name"`
 	}
-	err := r.db.SelectContext(ctx, &list, `SELECT k.world_id, s.name FROM changeovers c JOIN copies k ON k.id = c.copy_id JOIN servers s ON s.id = c.server_id
-		WHERE c.state = 'done' AND c.kind IN ('put', 'restore', 'clone') UNION SELECT k.world_id, s.name FROM copies k JOIN servers s ON s.id = k.server_id ORDER BY 1, 2`)
+	err := r.db.SelectContext(ctx, &list, `SELECT k.world_id, s.name FROM changeovers c
+		JOIN copies k ON k.id = c.copy_id JOIN servers s ON s.id = c.server_id
+		WHERE c.state = 'done' AND c.kind IN ('put', 'restore', 'clone') UNION SELECT k.world_id, s.name FROM copies k
+		JOIN servers s ON s.id = k.server_id ORDER BY 1, 2`)
 	if err != nil {
 		return nil, classify("list", "servers", err)
 	}
@@ -339,7 +364,8 @@ func (r *Records) WorldServers(ctx context.Context) (map[int64][]string, error) 
 // changeover, "" when none was.
 func (r *Records) BroughtThere(ctx context.Context, serverID, worldID, before int64) (id string, err error) {
 	err = r.db.GetContext(ctx, &id, `SELECT c.copy_id FROM changeovers c JOIN copies k ON k.id = c.copy_id
-		WHERE c.server_id = $1 AND k.world_id = $2 AND c.id < $3 AND c.state = 'done' AND c.kind IN ('put', 'restore', 'clone') ORDER BY c.id DESC LIMIT 1`, serverID, worldID, before)
+		WHERE c.server_id = $1 AND k.world_id = $2 AND c.id < $3 AND c.state = 'done' AND c.kind
+		IN ('put', 'restore', 'clone') ORDER BY c.id DESC LIMIT 1`, serverID, worldID, before)
 	if e := classify("find copy of", "changeover", err); fault.CodeOf(e) != fault.NotFound {
 		return id, e
 	}

@@ -30,7 +30,8 @@ func (r *Records) AddProfile(ctx context.Context, game, document, by string) (p 
 
 // CurrentProfiles gives of each game the newest version that has not been withdrawn.
 func (r *Records) CurrentProfiles(ctx context.Context) (out []Profile, err error) {
-	err = r.db.SelectContext(ctx, &out, `SELECT DISTINCT ON (game) * FROM profiles WHERE withdrawn_at IS NULL ORDER BY game, version DESC`)
+	err = r.db.SelectContext(ctx, &out, `SELECT DISTINCT ON (game) * FROM profiles WHERE withdrawn_at IS NULL
+		ORDER BY game, version DESC`)
 	return out, classify("list", "profiles", err)
 }
 
@@ -43,6 +44,7 @@ func (r *Records) Profiles(ctx context.Context, game string) (out []Profile, err
 // WithdrawProfiles takes every version of a game's profile out of use. They stay on
 // record.
 func (r *Records) WithdrawProfiles(ctx context.Context, game string) error {
-	_, err := r.db.ExecContext(ctx, `UPDATE profiles SET withdrawn_at = now() WHERE game = $1 AND withdrawn_at IS NULL`, game)
+	_, err := r.db.ExecContext(ctx, `UPDATE profiles SET withdrawn_at = now() WHERE game = $1 AND withdrawn_at IS NULL`,
+		game)
 	return classify("withdraw", game, err)
 }

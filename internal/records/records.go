@@ -35,7 +35,8 @@ type Records struct {
 func Open(ctx context.Context, url string, c Claim) (*Records, error) {
 	config, err := pgxpool.ParseConfig(url)
 	if err != nil {
-		return nil, fault.New(fault.Invalid, "open", "database", "the address does not parse; it should look like postgres://user@127.0.0.1:5432/reshard")
+		return nil, fault.New(fault.Invalid, "open", "database",
+			"the address does not parse; it should look like postgres://user@127.0.0.1:5432/reshard")
 	}
 	pool, err := pgxpool.NewWithConfig(ctx, config)
 	if err != nil {
@@ -103,7 +104,8 @@ func classify(op, what string, err error) error {
 		switch {
 		case pg.Code == "23505":
 			code = fault.Exists
-		case pg.Code[:2] == "57" || pg.Code[:2] == "08" || pg.Code == "53300": // the last: it has no connection to spare
+		case pg.Code[:2] == "57" || pg.Code[:2] == "08" ||
+			pg.Code == "53300": // the last: it has no connection to spare
 			code = fault.Unreachable
 		case pg.Code[:2] == "53":
 			code = fault.NoSpace

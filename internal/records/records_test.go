@@ -36,7 +36,8 @@ func TestMain(m *testing.M) {
 	if err := os.Chmod(dir, 0o755); err != nil { // the user postgres must get through
 		log.Fatal(err)
 	}
-	if postgres, err = pgserver.Start(context.Background(), filepath.Join(dir, "pg"), "fsync=off", "max_connections=200"); err != nil {
+	if postgres, err = pgserver.Start(context.Background(), filepath.Join(dir, "pg"), "fsync=off",
+		"max_connections=200"); err != nil {
 		log.Fatal(err)
 	}
 	code := m.Run()
@@ -61,13 +62,29 @@ func draft(t *testing.T, r *records.Records, server int64) int64 {
 	id, err := r.NextChangeoverID(ctx)
 	require.NoError(t, err)
 	p := plan.Plan{Kind: plan.Put, Steps: []plan.Step{{Kind: plan.Stage}, {Kind: plan.Prove}}}
-	require.NoError(t, r.AddDraft(ctx, records.Changeover{ID: id, ServerID: server, Kind: plan.Put, Plan: records.JSON[plan.Plan]{V: p}, CreatedBy: "ada"}))
+	require.NoError(t, r.AddDraft(
+		ctx, records.Changeover{
+			ID:        id,
+			ServerID:  server,
+			Kind:      plan.Put,
+			Plan:      records.JSON[plan.Plan]{V: p},
+			CreatedBy: "ada",
+		}))
 	return id
 }
 
 func addServer(t *testing.T, r *records.Records, name string) records.Server {
 	t.Helper()
-	s, err := r.AddServer(context.Background(), records.Server{Name: name, Host: "local", Game: "g", Kind: "k", Root: "/srv/" + name, Command: records.JSON[[]string]{V: []string{"x"}}, Env: records.JSON[map[string]string]{V: map[string]string{}}})
+	s, err := r.AddServer(context.Background(),
+		records.Server{
+			Name:    name,
+			Host:    "local",
+			Game:    "g",
+			Kind:    "k",
+			Root:    "/srv/" + name,
+			Command: records.JSON[[]string]{V: []string{"x"}},
+			Env:     records.JSON[map[string]string]{V: map[string]string{}},
+		})
 	require.NoError(t, err)
 	return s
 }
@@ -78,7 +95,8 @@ func TestTheJournalMovesOnlyFromTheExpectedState(t *testing.T) {
 	ctx := context.Background()
 	id := draft(t, r, addServer(t, r, "north").ID)
 	require.NoError(t, r.Advance(ctx, id, plan.Drafted, plan.Staging, records.Patch{}))
-	require.NoError(t, r.Advance(ctx, id, plan.Drafted, plan.Staging, records.Patch{}), "told again after a lost answer")
+	require.NoError(t, r.Advance(ctx, id, plan.Drafted, plan.Staging, records.Patch{}),
+		"told again after a lost answer")
 	assert.ErrorIs(t, r.Advance(ctx, id, plan.Switching, plan.Proving, records.Patch{}), fault.WrongState.As())
 	assert.Error(t, r.Advance(ctx, id, plan.Staging, plan.Done, records.Patch{}), "no way leads there")
 	cause := &records.Failure{Code: "x", What: "why"}
@@ -176,7 +194,13 @@ func TestAddressesThatDoNotWork(t *testing.T) {
 }
 
 func copyOf(id byte, title string) records.Copy {
-	return records.Copy{ID: strings.Repeat(fmt.Sprintf("%02x", id), 32), Kind: "arrival", Facts: records.JSON[world.World]{V: world.World{Game: "g", Title: title, Folder: "f"}}, Source: "s", CreatedBy: "ada"}
+	return records.Copy{
+		ID:        strings.Repeat(fmt.Sprintf("%02x", id), 32),
+		Kind:      "arrival",
+		Facts:     records.JSON[world.World]{V: world.World{Game: "g", Title: title, Folder: "f"}},
+		Source:    "s",
+		CreatedBy: "ada",
+	}
 }
 
 func TestWorldNames(t *testing.T) {
@@ -184,7 +208,9 @@ func TestWorldNames(t *testing.T) {
 	r, _ := setup(t)
 	ctx := context.Background()
 	names := map[string]bool{}
-	for i, title := range []string{"Fen Garden", "fen garden!", "🍎", "", "Château Über", strings.Repeat("long ", 30)} {
+	for i, title := range []string{
+		"Fen Garden", "fen garden!", "🍎", "", "Château Über", strings.Repeat("long ", 30),
+	} {
 		c, isNew, err := r.AddCopy(ctx, copyOf(byte(i+1), title))
 		require.NoError(t, err)
 		assert.True(t, isNew)
@@ -239,7 +265,15 @@ func TestAChangeoverHoldsItsSource(t *testing.T) {
 	north, south := addServer(t, r, "north"), addServer(t, r, "south")
 	id, err := r.NextChangeoverID(ctx)
 	require.NoError(t, err)
-	require.NoError(t, r.AddDraft(ctx, records.Changeover{ID: id, ServerID: south.ID, SourceID: &north.ID, Kind: plan.Clone, Plan: records.JSON[plan.Plan]{V: plan.Plan{Steps: []plan.Step{{Kind: plan.Wait}}}}, CreatedBy: "ada"}))
+	require.NoError(t, r.AddDraft(
+		ctx, records.Changeover{
+			ID:        id,
+			ServerID:  south.ID,
+			SourceID:  &north.ID,
+			Kind:      plan.Clone,
+			Plan:      records.JSON[plan.Plan]{V: plan.Plan{Steps: []plan.Step{{Kind: plan.Wait}}}},
+			CreatedBy: "ada",
+		}))
 	other := draft(t, r, north.ID)
 	require.NoError(t, r.Advance(ctx, id, plan.Drafted, plan.Staging, records.Patch{}))
 	holders, err := r.Holders(ctx)

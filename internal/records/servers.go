@@ -27,15 +27,19 @@ type Server struct {
 	RemovedAt       *time.Time              `db:"removed_at"`
 }
 
-const selectServers = `SELECT s.*, h.name AS host FROM servers s JOIN hosts h ON h.id = s.host_id WHERE s.removed_at IS NULL`
+const selectServers = `SELECT s.*, h.name AS host FROM servers s JOIN hosts h ON h.id = s.host_id
+	WHERE s.removed_at IS NULL`
 
 // AddServer records a server; its name and root must be new.
 func (r *Records) AddServer(ctx context.Context, s Server) (Server, error) {
-	err := r.db.GetContext(ctx, &s.ID, `INSERT INTO servers (name, game, kind, root, command, env, declared_version, system, host_id)
+	err := r.db.GetContext(ctx, &s.ID, `INSERT INTO servers (name, game, kind, root, command, env, declared_version,
+		system, host_id)
 		VALUES ($1,$2,$3,$4,$5,$6,$7,$8,(SELECT id FROM hosts WHERE name = $9)) RETURNING id`,
 		s.Name, s.Game, s.Kind, s.Root, s.Command, s.Env, s.DeclaredVersion, s.System, s.Host)
 	if e := classify("add server", s.Name, err); fault.CodeOf(e) == fault.Exists {
-		return s, fault.New(fault.Exists, "add server", s.Name, "a server of that name, or with the folder %s, is there already", s.Root).With("reshard servers lists them.")
+		return s, fault.New(fault.Exists, "add server", s.Name,
+			"a server of that name, or with the folder %s, is there already", s.Root).
+			With("reshard servers lists them.")
 	} else if e != nil {
 		return s, e
 	}
@@ -74,6 +78,7 @@ const Unmeasured = -time.Millisecond
 func (r *Records) SetDurations(ctx context.Context, id int64, start, stop time.Duration) error {
 	_, err := r.db.ExecContext(ctx, `UPDATE servers SET
 		last_start_ms = CASE WHEN $2 < 0 THEN last_start_ms ELSE $2 END,
-		last_stop_ms  = CASE WHEN $3 < 0 THEN last_stop_ms ELSE $3 END WHERE id = $1`, id, start.Milliseconds(), stop.Milliseconds())
+		last_stop_ms  = CASE WHEN $3 < 0 THEN last_stop_ms ELSE $3 END WHERE id = $1`, id, start.Milliseconds(),
+		stop.Milliseconds())
 	return classify("update", "server", err)
 }

@@ -26,7 +26,9 @@ func (r *Records) AddUser(ctx context.Context, name, password string) error {
 
 // SetPassword changes a password and ends every session and token of the user.
 func (r *Records) SetPassword(ctx context.Context, name, password string) error {
-	res, err := r.db.ExecContext(ctx, `WITH u AS (UPDATE users SET password = $2 WHERE lower(name) = lower($1) RETURNING id), k AS (DELETE FROM keys USING u WHERE user_id = u.id) SELECT id FROM u`, name, password)
+	res, err := r.db.ExecContext(
+		ctx, `WITH u AS (UPDATE users SET password = $2 WHERE lower(name) = lower($1) RETURNING id), k AS (DELETE
+			FROM keys USING u WHERE user_id = u.id) SELECT id FROM u`, name, password)
 	if err != nil {
 		return classify("change password of", name, err)
 	}
@@ -62,13 +64,15 @@ func (r *Records) User(ctx context.Context, name string) (u User, err error) {
 
 // AddKey records the hash of a session's or token's secret.
 func (r *Records) AddKey(ctx context.Context, hash []byte, user int64, kind, label string, expires time.Time) error {
-	_, err := r.db.ExecContext(ctx, `INSERT INTO keys (hash, user_id, kind, label, expires_at) VALUES ($1,$2,$3,$4,$5)`, hash, user, kind, label, expires)
+	_, err := r.db.ExecContext(ctx, `INSERT INTO keys (hash, user_id, kind, label, expires_at) VALUES ($1,$2,$3,$4,$5)`,
+		hash, user, kind, label, expires)
 	return classify("add", kind, err)
 }
 
 // UserByKey gives the user whose unexpired key has that hash.
 func (r *Records) UserByKey(ctx context.Context, hash []byte) (u User, err error) {
-	err = r.db.GetContext(ctx, &u, `SELECT u.* FROM users u JOIN keys k ON k.user_id = u.id WHERE k.hash = $1 AND k.expires_at > now()`, hash)
+	err = r.db.GetContext(ctx, &u, `SELECT u.* FROM users u JOIN keys k ON k.user_id = u.id WHERE k.hash = $1
+		AND k.expires_at > now()`, hash)
 	return u, classify("find", "key", err)
 }
 

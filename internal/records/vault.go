@@ -30,7 +30,9 @@ func (x VaultIndex) Find(ctx context.Context, kind vault.Kind, names []vault.Nam
 	if len(names) == 0 {
 		return map[vault.Name]vault.Place{}, nil
 	}
-	rows, err := x.r.pool.Query(ctx, `SELECT name, pack, start, stored, coding, size FROM vault_entries WHERE kind = $1 AND name = ANY($2)`, int16(kind), raw(names))
+	rows, err := x.r.pool.Query(
+		ctx, `SELECT name, pack, start, stored, coding, size FROM vault_entries WHERE kind = $1 AND name = ANY($2)`,
+		int16(kind), raw(names))
 	if err != nil {
 		return nil, classify("find in", "the vault's index", err)
 	}
@@ -52,14 +54,21 @@ type scanned struct {
 }
 
 func (s scanned) place() vault.Place {
-	return vault.Place{Pack: s.pack, Start: s.start, Stored: s.stored, Coding: byte(s.coding), Size: s.size} //nolint:gosec // written from a byte
+	return vault.Place{
+		Pack:   s.pack,
+		Start:  s.start,
+		Stored: s.stored,
+		Coding: byte(s.coding),
+		Size:   s.size,
+	} //nolint:gosec // written from a byte
 }
 
 // Add makes packs known, all or none.
 func (x VaultIndex) Add(ctx context.Context, packs []vault.Pack, made time.Time) error {
 	return x.change(ctx, "add to", func(tx pgx.Tx) error {
 		for _, p := range packs {
-			if _, err := tx.Exec(ctx, `INSERT INTO vault_packs (id, bytes, made_at) VALUES ($1, $2, $3)`, p.ID, p.Bytes, made); err != nil {
+			if _, err := tx.Exec(ctx, `INSERT INTO vault_packs (id, bytes, made_at) VALUES ($1, $2, $3)`, p.ID, p.Bytes,
+				made); err != nil {
 				return err
 			}
 			if err := addEntries(ctx, tx, p.Entries); err != nil {
@@ -73,7 +82,8 @@ func (x VaultIndex) Add(ctx context.Context, packs []vault.Pack, made time.Time)
 func addEntries(ctx context.Context, tx pgx.Tx, entries []vault.Entry) error {
 	c := columnsOf(entries)
 	_, err := tx.Exec(ctx, `INSERT INTO vault_entries (kind, name, pack, start, stored, coding, size)
-		SELECT * FROM unnest($1::smallint[], $2::bytea[], $3::text[], $4::bigint[], $5::bigint[], $6::smallint[], $7::bigint[]) ON CONFLICT DO NOTHING`,
+		SELECT * FROM unnest($1::smallint[], $2::bytea[], $3::text[], $4::bigint[], $5::bigint[], $6::smallint[],
+		$7::bigint[]) ON CONFLICT DO NOTHING`,
 		c.kinds, c.names, c.packs, c.starts, c.stored, c.codings, c.sizes)
 	return err
 }
@@ -120,29 +130,40 @@ type Holdings struct {
 // Holdings adds up what the vault holds.
 func (r *Records) Holdings(ctx context.Context) (h Holdings, err error) {
 	err = r.db.GetContext(ctx, &h, `SELECT
-		(SELECT count(*) FROM vault_packs) AS packs, (SELECT coalesce(sum(bytes), 0)::bigint FROM vault_packs) AS bytes, (SELECT count(*) FROM vault_entries) AS chunks,
-		(SELECT count(*) FROM copies WHERE gone_at IS NULL) AS copies, (SELECT coalesce(sum(bytes), 0)::bigint FROM copies WHERE gone_at IS NULL) AS content`)
+		(SELECT count(*) FROM vault_packs) AS packs, (SELECT coalesce(sum(bytes), 0)::bigint
+		FROM vault_packs) AS bytes, (SELECT count(*) FROM vault_entries) AS chunks,
+		(SELECT count(*) FROM copies WHERE gone_at IS NULL) AS copies, (SELECT coalesce(sum(bytes), 0)::bigint
+		FROM copies WHERE gone_at IS NULL) AS content`)
 	return h, classify("add up", "the vault", err)
 }
 
 // Packs lists the packs with what of them is known.
 func (x VaultIndex) Packs(ctx context.Context) (out []vault.PackUse, err error) {
-	err = x.r.db.SelectContext(ctx, &out, `SELECT p.id, p.bytes, p.made_at, count(e.name) AS entries, coalesce(sum(e.stored + 48), 0)::bigint AS known
+	err = x.r.db.SelectContext(
+		ctx, &out, `SELECT p.id, p.bytes, p.made_at,
+			count(e.name) AS entries, coalesce(sum(e.stored + 48), 0)::bigint AS known
 		FROM vault_packs p LEFT JOIN vault_entries e ON e.pack = p.id GROUP BY p.id ORDER BY p.id`)
 	return out, classify("list packs of", "the vault's index", err)
 }
 
 // Entries lists the known entries of a pack, in the order in which they stand there.
 func (x VaultIndex) Entries(ctx context.Context, pack string) (out []vault.Entry, err error) {
-	rows, err := x.r.pool.Query(ctx, `SELECT kind, name, pack, start, stored, coding, size FROM vault_entries WHERE pack = $1 ORDER BY start`, pack)
+	rows, err := x.r.pool.Query(
+		ctx, `SELECT kind, name, pack, start, stored, coding, size FROM vault_entries WHERE pack = $1 ORDER BY start`,
+		pack)
 	if err != nil {
 		return nil, classify("list entries of", pack, err)
 	}
 	var e scanned
-	_, err = pgx.ForEachRow(rows, []any{&e.kind, &e.name, &e.pack, &e.start, &e.stored, &e.coding, &e.size}, func() error {
-		out = append(out, vault.Entry{Kind: vault.Kind(e.kind), Name: vault.Name(e.name), Place: e.place()}) //nolint:gosec // written from a byte
-		return nil
-	})
+	_, err = pgx.ForEachRow(rows, []any{&e.kind, &e.name, &e.pack, &e.start, &e.stored, &e.coding, &e.size},
+		func() error {
+			out = append(out, vault.Entry{
+				Kind:  vault.Kind(e.kind),
+				Name:  vault.Name(e.name),
+				Place: e.place(),
+			}) //nolint:gosec // written from a byte
+			return nil
+		})
 	return out, classify("list entries of", pack, err)
 }
 
@@ -150,15 +171,18 @@ func (x VaultIndex) Entries(ctx context.Context, pack string) (out []vault.Entry
 const neededAtATime = 10_000
 
 // Forget drops every entry of a pack made before then that keep does not hand out.
-func (x VaultIndex) Forget(ctx context.Context, keep func(need func(vault.Kind, vault.Name) error) error, before time.Time) (entries int, bytes int64, err error) {
+func (x VaultIndex) Forget(ctx context.Context, keep func(need func(vault.Kind, vault.Name) error) error,
+	before time.Time) (entries int, bytes int64, err error) {
 	err = x.change(ctx, "forget in", func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, `CREATE TEMPORARY TABLE needed (kind smallint NOT NULL, name bytea NOT NULL) ON COMMIT DROP`); err != nil {
+		if _, err := tx.Exec(ctx, `CREATE TEMPORARY TABLE needed (kind smallint NOT NULL,
+			name bytea NOT NULL) ON COMMIT DROP`); err != nil {
 			return err
 		}
 		var kinds []int16
 		var names [][]byte
 		flush := func() error {
-			_, err := tx.Exec(ctx, `INSERT INTO needed SELECT DISTINCT * FROM unnest($1::smallint[], $2::bytea[])`, kinds, names)
+			_, err := tx.Exec(ctx, `INSERT INTO needed SELECT DISTINCT * FROM unnest($1::smallint[], $2::bytea[])`,
+				kinds, names)
 			kinds, names = kinds[:0], names[:0]
 			return err
 		}
@@ -179,7 +203,8 @@ func (x VaultIndex) Forget(ctx context.Context, keep func(need func(vault.Kind, 
 			return err
 		}
 		return tx.QueryRow(ctx, `WITH gone AS (DELETE FROM vault_entries e USING vault_packs p
-			WHERE p.id = e.pack AND p.made_at < $1 AND NOT EXISTS (SELECT FROM needed n WHERE n.kind = e.kind AND n.name = e.name) RETURNING e.stored)
+			WHERE p.id = e.pack AND p.made_at < $1 AND NOT EXISTS (SELECT FROM needed n WHERE n.kind = e.kind
+			AND n.name = e.name) RETURNING e.stored)
 			SELECT count(*), coalesce(sum(stored), 0)::bigint FROM gone`, before).Scan(&entries, &bytes)
 	})
 	return entries, bytes, err
@@ -191,7 +216,8 @@ func (x VaultIndex) Drop(ctx context.Context, entries []vault.Entry) error {
 		return nil
 	}
 	c := columnsOf(entries)
-	_, err := x.r.pool.Exec(ctx, `DELETE FROM vault_entries WHERE (kind, name) IN (SELECT * FROM unnest($1::smallint[], $2::bytea[]))`, c.kinds, c.names)
+	_, err := x.r.pool.Exec(ctx, `DELETE FROM vault_entries WHERE (kind, name) IN (SELECT *
+		FROM unnest($1::smallint[], $2::bytea[]))`, c.kinds, c.names)
 	return classify("drop from", "the vault's index", err)
 }
 
@@ -199,7 +225,9 @@ func (x VaultIndex) Drop(ctx context.Context, entries []vault.Entry) error {
 func (x VaultIndex) Move(ctx context.Context, from []string, to []vault.Pack) error {
 	return x.change(ctx, "move in", func(tx pgx.Tx) error {
 		for _, p := range to {
-			if _, err := tx.Exec(ctx, `INSERT INTO vault_packs (id, bytes, made_at) SELECT $1, $2, max(made_at) FROM vault_packs WHERE id = ANY($3)`, p.ID, p.Bytes, from); err != nil {
+			if _, err := tx.Exec(
+				ctx, `INSERT INTO vault_packs (id, bytes, made_at) SELECT $1, $2, max(made_at) FROM vault_packs
+					WHERE id = ANY($3)`, p.ID, p.Bytes, from); err != nil {
 				return err
 			}
 		}

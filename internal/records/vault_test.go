@@ -17,7 +17,11 @@ func named(b byte) (n vault.Name) { n[0] = b; return n }
 func packOf(id string, names ...byte) vault.Pack {
 	p := vault.Pack{ID: id, Bytes: 1000}
 	for i, b := range names {
-		p.Entries = append(p.Entries, vault.Entry{Kind: vault.ChunkKind, Name: named(b), Place: vault.Place{Pack: id, Start: int64(100 * i), Stored: 10, Coding: 1, Size: 20}})
+		p.Entries = append(p.Entries, vault.Entry{
+			Kind:  vault.ChunkKind,
+			Name:  named(b),
+			Place: vault.Place{Pack: id, Start: int64(100 * i), Stored: 10, Coding: 1, Size: 20},
+		})
 	}
 	return p
 }
@@ -59,7 +63,9 @@ func TestVaultIndexIsLikeTheOneInMemory(t *testing.T) {
 		require.NoError(t, x.Add(ctx, []vault.Pack{packOf("a", 1, 2, 3), packOf("b", 3, 4)}, old))
 		require.NoError(t, x.Add(ctx, []vault.Pack{packOf("c", 1, 5)}, young))
 		look()
-		_, _, err := x.Forget(ctx, func(func(vault.Kind, vault.Name) error) error { return errors.New("a copy does not read") }, young)
+		_, _, err := x.Forget(ctx, func(func(vault.Kind, vault.Name) error) error {
+			return errors.New("a copy does not read")
+		}, young)
 		require.Error(t, err)
 		look()
 		n, bytes, err := x.Forget(ctx, keeping(1, 3), young)

@@ -59,7 +59,8 @@ func (s *Service) Room(name string, bytes, times int64) error {
 			With("If it is the right file, start the service with a greater --largest-arrival.")
 	}
 	if free := int64(st.Bavail)*st.Bsize - spare; bytes*times > free {
-		return fault.New(fault.NoSpace, "receive", name, "%d bytes are announced and the service can take %d", bytes, max(0, free/times)).
+		return fault.New(fault.NoSpace, "receive", name, "%d bytes are announced and the service can take %d", bytes,
+			max(0, free/times)).
 			With("Free space in the service's data folder.")
 	}
 	return nil
@@ -67,12 +68,14 @@ func (s *Service) Room(name string, bytes, times int64) error {
 
 func (s *Service) uploadOf(id string) (u upload, offset int64, last time.Time, err error) {
 	if !uploadID.MatchString(id) {
-		return u, 0, last, fault.New(fault.NotFound, "find arrival", id, "there is none of that id").With("reshard arrivals lists them.")
+		return u, 0, last, fault.New(fault.NotFound, "find arrival", id, "there is none of that id").
+			With("reshard arrivals lists them.")
 	}
 	file := filepath.Join(s.ArrivalsFolder(), id)
 	data, err := os.ReadFile(file + ".info")
 	if errors.Is(err, fs.ErrNotExist) {
-		return u, 0, last, fault.New(fault.NotFound, "find arrival", id, "there is none of that id").With("reshard arrivals lists them.")
+		return u, 0, last, fault.New(fault.NotFound, "find arrival", id, "there is none of that id").
+			With("reshard arrivals lists them.")
 	}
 	if err == nil {
 		err = json.Unmarshal(data, &u)
@@ -99,7 +102,15 @@ func (s *Service) Arrivals(context.Context) ([]wire.Unfinished, error) {
 		if err != nil || u.MetaData["kind"] == chunksKind {
 			continue // it has just arrived, or is part of something that the sender puts together
 		}
-		out = append(out, wire.Unfinished{ID: u.ID, Name: u.MetaData["name"], By: u.MetaData["by"], Size: u.Size, Received: offset, Last: last, Goes: last.Add(keepArrivals)})
+		out = append(out, wire.Unfinished{
+			ID:       u.ID,
+			Name:     u.MetaData["name"],
+			By:       u.MetaData["by"],
+			Size:     u.Size,
+			Received: offset,
+			Last:     last,
+			Goes:     last.Add(keepArrivals),
+		})
 	}
 	slices.SortFunc(out, func(a, b wire.Unfinished) int { return b.Last.Compare(a.Last) })
 	return out, nil
@@ -115,7 +126,8 @@ func (s *Service) Admit(meta map[string]string, size int64, by string) (map[stri
 		return nil, fault.New(fault.Invalid, "receive", name, "an upload's kind is left out, or %s", chunksKind)
 	}
 	if meta["kind"] == "" && (meta["name"] == "" || len(name) > 255) {
-		return nil, fault.New(fault.Invalid, "receive", name, "the upload's metadata must give the file's name, of at most 255 bytes, as name")
+		return nil, fault.New(fault.Invalid, "receive", name,
+			"the upload's metadata must give the file's name, of at most 255 bytes, as name")
 	}
 	// The archive and, beside it, its content.
 	if err := s.Room(name, size, 2); err != nil {
@@ -179,10 +191,12 @@ func (s *Service) TakeArrival(ctx context.Context, id, root, sum, by string) (wi
 		return wire.Arrival{}, fault.New(fault.Invalid, "take", id, "it is chunks and no archive")
 	}
 	if offset != u.Size {
-		return wire.Arrival{}, fault.New(fault.WrongState, "take", name, "%d of %d bytes have come", offset, u.Size).With("Go on sending it: reshard send.")
+		return wire.Arrival{}, fault.New(fault.WrongState, "take", name, "%d of %d bytes have come", offset, u.Size).
+			With("Go on sending it: reshard send.")
 	}
 	if !s.taking.hold(id) {
-		return wire.Arrival{}, fault.New(fault.Busy, "take", name, "it is being taken in").With("Wait until that has ended.")
+		return wire.Arrival{}, fault.New(fault.Busy, "take", name, "it is being taken in").
+			With("Wait until that has ended.")
 	}
 	defer s.taking.release(id)
 	file := filepath.Join(s.ArrivalsFolder(), id)
@@ -267,7 +281,8 @@ func verifySum(ctx context.Context, file, name, sum string) error {
 		return fault.Wrap(fault.Internal, "verify", name, err)
 	}
 	if got := hex.EncodeToString(h.Sum(nil)); got != want {
-		return fault.New(fault.Interrupted, "verify", name, "what came is not what was sent: its hash is %s and should be %s", got, want).
+		return fault.New(fault.Interrupted, "verify", name,
+			"what came is not what was sent: its hash is %s and should be %s", got, want).
 			With("Remove this arrival and send the file again.")
 	}
 	return nil
@@ -310,13 +325,16 @@ func (s *Service) Assemble(ctx context.Context, in wire.Assembly, by string) (wi
 	for _, f := range in.Files {
 		file := vault.File{Path: f.Path, Modified: f.Modified.UTC().Truncate(time.Second), Chunks: f.Chunks}
 		clean := strings.TrimSuffix(f.Path, "/")
-		if !fs.ValidPath(clean) || clean == "." || strings.ContainsAny(clean, "\\\x00") || len(clean) > limits.Name || seen[clean] {
-			return wire.Arrival{}, fault.New(fault.UnsafeArchive, "put together", in.Name, "the name %q is none of a file below a folder, or is there twice", f.Path)
+		if !fs.ValidPath(clean) || clean == "." || strings.ContainsAny(clean, "\\\x00") || len(clean) > limits.Name ||
+			seen[clean] {
+			return wire.Arrival{}, fault.New(fault.UnsafeArchive, "put together", in.Name,
+				"the name %q is none of a file below a folder, or is there twice", f.Path)
 		}
 		seen[clean] = true
 		for _, chunk := range f.Chunks {
 			if chunk.Size < 0 {
-				return wire.Arrival{}, fault.New(fault.Invalid, "put together", in.Name, "a chunk of %q has the size %d", f.Path, chunk.Size)
+				return wire.Arrival{}, fault.New(fault.Invalid, "put together", in.Name,
+					"a chunk of %q has the size %d", f.Path, chunk.Size)
 			}
 			file.Size += chunk.Size
 		}
@@ -324,17 +342,20 @@ func (s *Service) Assemble(ctx context.Context, in wire.Assembly, by string) (wi
 		c.Files = append(c.Files, file)
 	}
 	if len(c.Files) > limits.Entries || c.Bytes > limits.Bytes {
-		return wire.Arrival{}, fault.New(fault.TooLarge, "put together", in.Name, "%d files of %d bytes; %d of %d are the limit", len(c.Files), c.Bytes, limits.Entries, limits.Bytes)
+		return wire.Arrival{}, fault.New(fault.TooLarge, "put together", in.Name,
+			"%d files of %d bytes; %d of %d are the limit", len(c.Files), c.Bytes, limits.Entries, limits.Bytes)
 	}
 	s.vault.Expect(ctx, c)
 	tree := s.vault.Tree(ctx, c, func(_, name string) string { return name })
-	return s.keepTree(ctx, Incoming{Name: in.Name, Root: in.Root, By: by, Source: in.Source}, tree, nil, func(e world.Entry) []vault.Chunk {
-		at, ok := slices.BinarySearchFunc(c.Files, e.Source, func(f vault.File, name string) int { return strings.Compare(f.Path, name) })
-		if !ok {
-			return nil
-		}
-		return c.Files[at].Chunks
-	})
+	return s.keepTree(ctx, Incoming{Name: in.Name, Root: in.Root, By: by, Source: in.Source}, tree, nil,
+		func(e world.Entry) []vault.Chunk {
+			at, ok := slices.BinarySearchFunc(c.Files, e.Source,
+				func(f vault.File, name string) int { return strings.Compare(f.Path, name) })
+			if !ok {
+				return nil
+			}
+			return c.Files[at].Chunks
+		})
 }
 
 // tidyArrivals removes uploads that nobody has gone on with.
@@ -343,7 +364,8 @@ func (s *Service) tidyArrivals() {
 	for _, f := range files {
 		id := strings.TrimSuffix(filepath.Base(f), ".info")
 		if u, offset, last, err := s.uploadOf(id); err == nil && s.now().Sub(last) > keepArrivals {
-			s.log.Info("an arrival that nobody went on with is removed", "name", u.MetaData["name"], "bytes", offset, "of", u.Size)
+			s.log.Info("an arrival that nobody went on with is removed", "name", u.MetaData["name"], "bytes", offset,
+				"of", u.Size)
 			if err := s.dropArrival(id); err != nil {
 				s.log.Warn("cannot remove an arrival", "error", err)
 			}

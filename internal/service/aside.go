@@ -18,7 +18,8 @@ import (
 
 // The parts of a changeover's working folder that hold something of a person's.
 var asideParts = map[string]string{
-	"aside": "set aside", "failed": "a world whose changeover went back", "strays": "made by the server in a start that was taken back",
+	"aside": "set aside", "failed": "a world whose changeover went back",
+	"strays":   "made by the server in a start that was taken back",
 	"settings": "settings as they were", "settings-adopted": "settings as they were", "staged": "staged",
 }
 
@@ -69,7 +70,13 @@ func (l *live) workBase(ctx context.Context) (string, error) {
 
 // asideOf measures one changeover's working folder and says which rule holds for it.
 func (s *Service) asideOf(ctx context.Context, l *live, id int64, dir string) (wire.Aside, error) {
-	one := wire.Aside{Server: l.name, Changeover: id, Name: fmt.Sprintf("%s/%d", l.name, id), Folder: dir, Holds: []string{}}
+	one := wire.Aside{
+		Server:     l.name,
+		Changeover: id,
+		Name:       fmt.Sprintf("%s/%d", l.name, id),
+		Folder:     dir,
+		Holds:      []string{},
+	}
 	err := fs.WalkDir(l.place.At(ctx), dir, func(p string, d fs.DirEntry, err error) error {
 		if err != nil {
 			return nil // it is being removed at this moment
@@ -130,11 +137,14 @@ func (s *Service) Tidy(ctx context.Context, name string, id int64, confirm, by s
 	i := slices.IndexFunc(list, func(a wire.Aside) bool { return a.Changeover == id })
 	switch {
 	case i < 0:
-		return wire.Aside{}, fault.New(fault.NotFound, "tidy", fmt.Sprintf("%s/%d", name, id), "nothing of changeover %d is set aside on %s", id, name).With("reshard tidy " + name + " lists what is.")
+		return wire.Aside{}, fault.New(fault.NotFound, "tidy", fmt.Sprintf("%s/%d", name, id),
+			"nothing of changeover %d is set aside on %s", id, name).
+			With("reshard tidy " + name + " lists what is.")
 	case !list[i].Removable:
 		return list[i], fault.New(fault.WrongState, "tidy", list[i].Name, "%s", list[i].Rule)
 	case confirm != list[i].Name:
-		return list[i], fault.New(fault.Invalid, "tidy", list[i].Name, "it is removed for good, so it must be named: %s, not %q", list[i].Name, confirm)
+		return list[i], fault.New(fault.Invalid, "tidy", list[i].Name,
+			"it is removed for good, so it must be named: %s, not %q", list[i].Name, confirm)
 	}
 	l, err := s.serverByName(ctx, name)
 	if err != nil {

@@ -16,7 +16,8 @@ import (
 )
 
 // keepCopy records a copy that a changeover has made of a server's world.
-func (s *Service) keepCopy(ctx context.Context, l *live, c records.Changeover, stored vault.Copy, w world.World, from string) error {
+func (s *Service) keepCopy(ctx context.Context, l *live, c records.Changeover, stored vault.Copy, w world.World,
+	from string) error {
 	if from == "" {
 		from = c.Server
 	} else {
@@ -47,7 +48,8 @@ func (s *Service) keepCopy(ctx context.Context, l *live, c records.Changeover, s
 	}
 	rec, _, err := s.records.AddCopy(ctx, records.Copy{
 		ServerID: &l.id, ChangeoverID: &c.ID, MadeOf: madeOf,
-		ID: stored.ID, WorldID: at[w.Folder], Kind: "backup", Facts: records.JSON[world.World]{V: w}, Bytes: stored.Bytes, Files: int64(len(stored.Files)),
+		ID: stored.ID, WorldID: at[w.Folder], Kind: "backup", Facts: records.JSON[world.World]{V: w},
+		Bytes: stored.Bytes, Files: int64(len(stored.Files)),
 		Source: fmt.Sprintf("%s on %s (changeover %d)", w.Folder, from, c.ID), CreatedBy: c.CreatedBy,
 	})
 	if err != nil {
@@ -113,7 +115,13 @@ func (s *Service) ready(ctx context.Context, c records.Changeover, n int, step p
 	}
 	choices := maps.Clone(c.Plan.V.Choices)
 	delete(choices, step.Until)
-	p, err := s.prepare(ctx, wire.NewChangeover{Kind: c.Kind, World: c.Plan.V.Copy, Server: c.Server, From: c.Plan.V.From, Choices: choices})
+	p, err := s.prepare(ctx, wire.NewChangeover{
+		Kind:    c.Kind,
+		World:   c.Plan.V.Copy,
+		Server:  c.Server,
+		From:    c.Plan.V.From,
+		Choices: choices,
+	})
 	if err != nil {
 		return false, err
 	}
@@ -135,5 +143,6 @@ func (s *Service) GoOn(ctx context.Context, id int64, by string) (wire.Changeove
 			return s.Changeover(ctx, id)
 		}
 	}
-	return wire.Changeover{}, fault.New(fault.WrongState, "go on with", fmt.Sprint(id), "it is %s and waits for nobody", c.State)
+	return wire.Changeover{}, fault.New(fault.WrongState, "go on with", fmt.Sprint(id), "it is %s and waits for nobody",
+		c.State)
 }

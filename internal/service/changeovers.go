@@ -33,7 +33,8 @@ func (j journal) Advance(ctx context.Context, id int64, from, to plan.State, not
 	return j.r.Advance(ctx, id, from, to, p)
 }
 
-func (j journal) Step(ctx context.Context, id int64, n int, from []plan.StepState, to plan.StepState, detail any) error {
+func (j journal) Step(ctx context.Context, id int64, n int, from []plan.StepState, to plan.StepState,
+	detail any) error {
 	return j.r.AdvanceStep(ctx, id, n, from, to, detail)
 }
 
@@ -208,7 +209,9 @@ func (s *Service) Cancel(ctx context.Context, id int64) (wire.Changeover, error)
 		return wire.Changeover{}, err
 	}
 	if !c.State.Untouched() || !s.hub.cancel(id) {
-		return wire.Changeover{}, fault.New(fault.WrongState, "cancel", fmt.Sprint(id), "it is %s; it can be cancelled while it is staging or waiting", c.State).With("When it is done, undo it: reshard undo " + fmt.Sprint(id) + ".")
+		return wire.Changeover{}, fault.New(fault.WrongState, "cancel", fmt.Sprint(id),
+			"it is %s; it can be cancelled while it is staging or waiting", c.State).
+			With("When it is done, undo it: reshard undo " + fmt.Sprint(id) + ".")
 	}
 	return s.Changeover(ctx, id)
 }
@@ -256,7 +259,10 @@ func (s *Service) Settle(ctx context.Context, id int64, by string) (wire.Changeo
 	if c.State != plan.Held {
 		return wire.Changeover{}, fault.New(fault.WrongState, "settle", fmt.Sprint(id), "it is %s, not held", c.State)
 	}
-	note := records.Failure{Code: string(fault.Held), Next: "It was settled by hand by " + by + "; look at the server's folders before the next changeover."}
+	note := records.Failure{
+		Code: string(fault.Held),
+		Next: "It was settled by hand by " + by + "; look at the server's folders before the next changeover.",
+	}
 	if c.Failure.V != nil {
 		note.What = c.Failure.V.What
 	}
@@ -327,7 +333,8 @@ func (l *live) asPlanned(ctx context.Context, p plan.Plan) error {
 		return err
 	}
 	if state.Fingerprint() != p.Fingerprint {
-		return fault.New(fault.Changed, "start", l.name, "its settings or its worlds have changed since the plan was made")
+		return fault.New(fault.Changed, "start", l.name,
+			"its settings or its worlds have changed since the plan was made")
 	}
 	if err := sameWorlds(p, state); err != nil {
 		return err
@@ -337,7 +344,8 @@ func (l *live) asPlanned(ctx context.Context, p plan.Plan) error {
 		return err
 	}
 	if n := len(p.Steps); st.State.Up() && p.Kind != plan.FirstStart && !p.StopsBefore(n) && p.StartsAfter(-1) {
-		return fault.New(fault.Changed, "start", l.name, "it was stopped when the plan was made, and is %s now", st.State)
+		return fault.New(fault.Changed, "start", l.name, "it was stopped when the plan was made, and is %s now",
+			st.State)
 	}
 	return l.alone(ctx, p, st.Evidence == life.Word)
 }
@@ -356,7 +364,8 @@ func (l *live) alone(ctx context.Context, p plan.Plan, word bool) error {
 	if err != nil || len(others.Working) == 0 {
 		return err
 	}
-	return fault.New(fault.Changed, "start", l.name, "something else works in its folder: %s", strings.Join(others.Working, "; ")).
+	return fault.New(fault.Changed, "start", l.name, "something else works in its folder: %s",
+		strings.Join(others.Working, "; ")).
 		With("End it, or make a new draft and say that it does no harm: --choose processes=go-on.")
 }
 
@@ -369,8 +378,10 @@ func sameWorlds(p plan.Plan, state server.State) error {
 		if step.Kind != plan.Sample || step.Old || !there || !strings.HasPrefix(step.Dir+"/", p.Worlds+"/") {
 			continue
 		}
-		if (p.Expect.WorldID != "" && w.WorldID != "" && w.WorldID != p.Expect.WorldID) || (p.Expect.Seed != "" && w.Seed != "" && w.Seed != p.Expect.Seed) {
-			return fault.New(fault.Changed, "start", p.Server, "%s is another world than when the plan was made", step.World)
+		if (p.Expect.WorldID != "" && w.WorldID != "" && w.WorldID != p.Expect.WorldID) ||
+			(p.Expect.Seed != "" && w.Seed != "" && w.Seed != p.Expect.Seed) {
+			return fault.New(fault.Changed, "start", p.Server, "%s is another world than when the plan was made",
+				step.World)
 		}
 	}
 	return nil
@@ -385,7 +396,8 @@ func (s *Service) carry(l *live, others []*live, c records.Changeover, run func(
 	s.running.Go(func() {
 		defer cancel(nil)
 		hold := append(slices.Clone(others), l)
-		slices.SortFunc(hold, func(a, b *live) int { return int(a.id - b.id) }) // in one order, so that two never wait for each other
+		// in one order, so that two never wait for each other
+		slices.SortFunc(hold, func(a, b *live) int { return int(a.id - b.id) })
 		for _, one := range hold {
 			one.busy.Lock()
 			defer one.busy.Unlock()
@@ -393,7 +405,8 @@ func (s *Service) carry(l *live, others []*live, c records.Changeover, run func(
 		err := run(ctx)
 		switch {
 		case errors.Is(err, changeover.ErrSuspended):
-			s.log.Info("changeover goes on in another life of the service", "changeover", c.ID, "server", c.Server, "why", err)
+			s.log.Info("changeover goes on in another life of the service", "changeover", c.ID, "server", c.Server,
+				"why", err)
 			s.hub.forget(c.ID)
 			return
 		case err == nil:
@@ -418,7 +431,9 @@ func (s *Service) conclude(ctx context.Context, l *live, c records.Changeover, d
 	if done {
 		if now, rerr := s.records.Changeover(ctx, c.ID); rerr == nil {
 			if w := window(now); w != nil {
-				err = errors.Join(err, s.records.SetDurations(ctx, l.id, time.Duration(w.StartingMS)*time.Millisecond, time.Duration(w.StoppingMS)*time.Millisecond))
+				err = errors.Join(
+					err, s.records.SetDurations(ctx, l.id, time.Duration(w.StartingMS)*time.Millisecond,
+						time.Duration(w.StoppingMS)*time.Millisecond))
 			}
 		}
 	}
@@ -512,7 +527,14 @@ func (s *Service) wireChangeover(c records.Changeover) wire.Changeover {
 	}
 	for n, st := range c.Steps {
 		planned := c.Plan.V.Steps[n]
-		one := wire.Step{Kind: st.Kind, Say: planned.Say, Switch: planned.Switch, State: string(st.State), DoneAt: st.DoneAt, TookMS: -1}
+		one := wire.Step{
+			Kind:   st.Kind,
+			Say:    planned.Say,
+			Switch: planned.Switch,
+			State:  string(st.State),
+			DoneAt: st.DoneAt,
+			TookMS: -1,
+		}
 		if st.IntendedAt != nil && st.DoneAt != nil {
 			one.TookMS = st.DoneAt.Sub(*st.IntendedAt).Milliseconds()
 		}
@@ -564,7 +586,8 @@ func endingOf(d changeover.Detail) string {
 func stoppedFor(c records.Changeover, n int, server string) string {
 	for i := n - 1; i >= 0; i-- {
 		if p := c.Plan.V.Steps[i]; p.Kind == plan.Stop && p.Server == server && c.Steps[i].IntendedAt != nil {
-			return fmt.Sprintf("%s was stopped for %.1f s.", server, c.Steps[n].DoneAt.Sub(*c.Steps[i].IntendedAt).Seconds())
+			return fmt.Sprintf("%s was stopped for %.1f s.", server,
+				c.Steps[n].DoneAt.Sub(*c.Steps[i].IntendedAt).Seconds())
 		}
 	}
 	return ""
@@ -600,7 +623,12 @@ func window(c records.Changeover) *wire.Window {
 func lockedOutInVain(c records.Changeover) *wire.Window {
 	for n, st := range c.Steps {
 		if p := c.Plan.V.Steps[n]; p.Kind == plan.Stop && p.Server == "" && st.IntendedAt != nil && st.UndoneAt != nil {
-			return &wire.Window{TotalMS: st.UndoneAt.Sub(*st.IntendedAt).Milliseconds(), StoppingMS: -1, OursMS: -1, StartingMS: -1}
+			return &wire.Window{
+				TotalMS:    st.UndoneAt.Sub(*st.IntendedAt).Milliseconds(),
+				StoppingMS: -1,
+				OursMS:     -1,
+				StartingMS: -1,
+			}
 		}
 	}
 	return nil

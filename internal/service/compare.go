@@ -25,7 +25,8 @@ func (s *Service) pair(ctx context.Context, before, after string) (a, b records.
 		return a, b, err
 	}
 	if a.Facts.V.Game != b.Facts.V.Game {
-		return a, b, fault.New(fault.Invalid, "compare", before, "it is a world of %s, and %s is one of %s", a.Facts.V.Game, after, b.Facts.V.Game)
+		return a, b, fault.New(fault.Invalid, "compare", before, "it is a world of %s, and %s is one of %s",
+			a.Facts.V.Game, after, b.Facts.V.Game)
 	}
 	return a, b, nil
 }
@@ -82,7 +83,8 @@ func contentOf(f vault.File) string {
 }
 
 // drawnDifference draws in what two copies differ, if that has not been done, and keeps the picture.
-func (s *Service) drawnDifference(ctx context.Context, a, b records.Copy, profile *game.Profile, first, second compare.State) (world.Differences, error) {
+func (s *Service) drawnDifference(ctx context.Context, a, b records.Copy, profile *game.Profile,
+	first, second compare.State) (world.Differences, error) {
 	file := s.differenceFile(a, b, profile)
 	if d, ok := keptBeside[world.Differences](file); ok {
 		return d, nil
@@ -102,7 +104,8 @@ func (s *Service) drawnDifference(ctx context.Context, a, b records.Copy, profil
 			return world.Differences{}, noPicture(rec.World, err)
 		}
 	}
-	picture, _, d, err := world.DrawDifference(grounds[0], grounds[1], func(file string) bool { return first.Files[file].Content == second.Files[file].Content })
+	picture, _, d, err := world.DrawDifference(grounds[0], grounds[1],
+		func(file string) bool { return first.Files[file].Content == second.Files[file].Content })
 	if err != nil {
 		return d, fault.New(fault.NotFound, "compare", b.World, "%v", err)
 	}
@@ -114,7 +117,9 @@ func (s *Service) drawnDifference(ctx context.Context, a, b records.Copy, profil
 }
 
 func (s *Service) differenceFile(a, b records.Copy, profile *game.Profile) string {
-	return filepath.Join(s.config.Data, "pictures", fmt.Sprintf("%s-from-%s", filepath.Base(s.pictureFile(b.ID, profile))[:32], filepath.Base(s.pictureFile(a.ID, profile))))
+	return filepath.Join(s.config.Data, "pictures",
+		fmt.Sprintf("%s-from-%s", filepath.Base(s.pictureFile(b.ID, profile))[:32],
+			filepath.Base(s.pictureFile(a.ID, profile))))
 }
 
 // ComparePicture draws in what two copies differ, as PNG.

@@ -76,7 +76,8 @@ func identityOf(data string) (string, error) {
 	known, err = os.ReadFile(file)
 	if err == nil && len(known) < 16 {
 		return "", fault.New(fault.Damaged, "read", file, "it does not hold the data folder's identity").
-			With("Bring the file back from a copy of the data folder. When there is none, and all its servers are stopped, remove it and begin with reshard serve --move-here.")
+			With("Bring the file back from a copy of the data folder. When there is none, and all its servers are " +
+				"stopped, remove it and begin with reshard serve --move-here.")
 	}
 	return string(known), fault.Wrap(fault.Refused, "read", file, err)
 }

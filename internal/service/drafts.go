@@ -112,7 +112,8 @@ func (s *Service) preparePut(ctx context.Context, p *prepared) error {
 
 func (s *Service) prepareClone(ctx context.Context, p *prepared) (err error) {
 	if p.wish.From == "" || p.wish.From == p.wish.Server {
-		return fault.New(fault.Invalid, "draft", "clone", "name the server to take the world from, and another to bring it to")
+		return fault.New(fault.Invalid, "draft", "clone",
+			"name the server to take the world from, and another to bring it to")
 	}
 	if p.source, err = s.serverByName(ctx, p.wish.From); err != nil {
 		return err
@@ -228,7 +229,8 @@ func (s *Service) Draft(ctx context.Context, wish wire.NewChangeover, by string)
 		return wire.Changeover{}, err
 	}
 	rec := records.Changeover{
-		ID: id, ServerID: p.live.id, Kind: drafted.Kind, Plan: records.JSON[plan.Plan]{V: drafted}, Sheet: records.JSON[fit.Sheet]{V: p.Sheet}, CreatedBy: by,
+		ID: id, ServerID: p.live.id, Kind: drafted.Kind, Plan: records.JSON[plan.Plan]{V: drafted},
+		Sheet: records.JSON[fit.Sheet]{V: p.Sheet}, CreatedBy: by,
 	}
 	if p.copy != nil && drafted.Then == nil {
 		rec.CopyID = &p.copy.ID
@@ -260,7 +262,14 @@ func (p *prepared) draft() (plan.Plan, error) {
 	if p.Fit.Choices["first-start"] == "make" && len(p.Fit.Server.NotYet) > 0 {
 		choices := maps.Clone(map[string]string(p.Fit.Choices))
 		delete(choices, "first-start")
-		return plan.DraftFirstStart(p.Input, plan.Then{Kind: p.Kind, World: p.wish.World, From: p.wish.From, Beside: p.wish.Beside, Choices: choices})
+		return plan.DraftFirstStart(
+			p.Input, plan.Then{
+				Kind:    p.Kind,
+				World:   p.wish.World,
+				From:    p.wish.From,
+				Beside:  p.wish.Beside,
+				Choices: choices,
+			})
 	}
 	return plan.DraftPut(p.Input)
 }
@@ -311,7 +320,8 @@ func (s *Service) draftUndo(ctx context.Context, id int64, by string) (wire.Chan
 	}
 	p, err := plan.DraftUndo(plan.UndoInput{
 		Of: of.Plan.V, ID: id, Profile: l.profile, State: in.Server, Live: in.Live, Server: of.Server, Made: madeBy(of),
-		Work: workFolder(of.Plan.V.Worlds, newID), Tree: l.place.At(ctx), Window: estimate(rec, in.Live.State == life.Running), After: hashesAfter(of),
+		Work: workFolder(of.Plan.V.Worlds, newID), Tree: l.place.At(ctx),
+		Window: estimate(rec, in.Live.State == life.Running), After: hashesAfter(of),
 	})
 	if err != nil {
 		return wire.Changeover{}, err

@@ -60,15 +60,28 @@ func (s *Service) Export(ctx context.Context, ref, as string) (Export, error) {
 		if f.Dir() {
 			to += "/"
 		}
-		items = append(items, pack.Item{Name: to, Size: f.Size, Modified: f.Modified, Open: func() (io.ReadCloser, error) {
-			return io.NopCloser(s.vault.Read(ctx, f)), context.Cause(ctx)
-		}})
+		items = append(items, pack.Item{
+			Name:     to,
+			Size:     f.Size,
+			Modified: f.Modified,
+			Open: func() (io.ReadCloser, error) {
+				return io.NopCloser(s.vault.Read(ctx, f)), context.Cause(ctx)
+			},
+		})
 	}
 	slices.SortFunc(items, func(a, b pack.Item) int { return strings.Compare(a.Name, b.Name) })
 	if as == "tar.zst" {
-		return Export{Name: folder + ".tar.zst", Type: "application/zstd", Write: func(w io.Writer) error { return pack.WriteTarZst(w, items) }}, nil
+		return Export{
+			Name:  folder + ".tar.zst",
+			Type:  "application/zstd",
+			Write: func(w io.Writer) error { return pack.WriteTarZst(w, items) },
+		}, nil
 	}
-	return Export{Name: name, Type: "application/zip", Write: func(w io.Writer) error { return pack.WriteZip(w, items, nil) }}, nil
+	return Export{
+		Name:  name,
+		Type:  "application/zip",
+		Write: func(w io.Writer) error { return pack.WriteZip(w, items, nil) },
+	}, nil
 }
 
 // CopyFiles lists a copy's files in the order of their paths.
@@ -101,7 +114,8 @@ func (s *Service) CopyFile(ctx context.Context, ref, name string) (Export, error
 			}}, nil
 		}
 	}
-	return Export{}, fault.New(fault.NotFound, "read", name, "the copy has no such file").With("reshard worlds files " + ref + " lists them.")
+	return Export{}, fault.New(fault.NotFound, "read", name, "the copy has no such file").
+		With("reshard worlds files " + ref + " lists them.")
 }
 
 func (s *Service) stored(ctx context.Context, ref string) (vault.Copy, *game.Profile, error) {

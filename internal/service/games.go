@@ -27,7 +27,13 @@ type catalogue struct {
 func newCatalogue(docs []game.Document) *catalogue {
 	c := &catalogue{base: map[string]wire.Game{}}
 	for _, d := range docs {
-		c.base[d.Profile.ID] = wire.Game{ID: d.Profile.ID, Title: d.Profile.Title, Kinds: d.Profile.KindNames(), Profile: string(d.Source), Origin: d.Origin}
+		c.base[d.Profile.ID] = wire.Game{
+			ID:      d.Profile.ID,
+			Title:   d.Profile.Title,
+			Kinds:   d.Profile.KindNames(),
+			Profile: string(d.Source),
+			Origin:  d.Origin,
+		}
 	}
 	return c
 }
@@ -109,7 +115,8 @@ func (s *Service) profile(id string) (*game.Profile, error) {
 		}
 		ids = append(ids, p.ID)
 	}
-	return nil, fault.New(fault.NotFound, "find game", id, "there is no profile of that name; there is %s", strings.Join(ids, ", "))
+	return nil, fault.New(fault.NotFound, "find game", id, "there is no profile of that name; there is %s",
+		strings.Join(ids, ", "))
 }
 
 // SaveGame makes a document the profile of its game, as the next version. A game
@@ -121,7 +128,8 @@ func (s *Service) SaveGame(ctx context.Context, document string, override bool, 
 	}
 	if base, there := s.games.base[p.ID]; there && !override {
 		if now, _ := s.games.game(p.ID); now.Origin != game.OriginUploaded {
-			return wire.Game{}, fault.New(fault.Exists, "save profile", p.ID, "a profile of that id is there already (%s)", base.Origin).
+			return wire.Game{}, fault.New(fault.Exists, "save profile", p.ID,
+				"a profile of that id is there already (%s)", base.Origin).
 				With("Give it another id, or say that it may override that one (--override).")
 		}
 	}
@@ -140,7 +148,8 @@ func (s *Service) SaveGame(ctx context.Context, document string, override bool, 
 func (s *Service) WithdrawGame(ctx context.Context, id string) error {
 	g, ok := s.games.game(id)
 	if !ok || g.Origin != game.OriginUploaded {
-		return fault.New(fault.NotFound, "withdraw profile", id, "no profile of that name has been uploaded").With("reshard games lists where each comes from.")
+		return fault.New(fault.NotFound, "withdraw profile", id, "no profile of that name has been uploaded").
+			With("reshard games lists where each comes from.")
 	}
 	base, there := s.games.base[id]
 	var p *game.Profile
@@ -156,7 +165,8 @@ func (s *Service) WithdrawGame(ctx context.Context, id string) error {
 		}
 		for _, rec := range servers {
 			if rec.Game == id {
-				return fault.New(fault.WrongState, "withdraw profile", id, "the server %s is of this game", rec.Name).With("Remove the server first: reshard servers remove " + rec.Name + ".")
+				return fault.New(fault.WrongState, "withdraw profile", id, "the server %s is of this game", rec.Name).
+					With("Remove the server first: reshard servers remove " + rec.Name + ".")
 			}
 		}
 	}
@@ -180,7 +190,8 @@ func (s *Service) refresh(ctx context.Context, id string, p *game.Profile, recor
 		}
 		if p != nil {
 			if _, ok := p.Server.Kinds[l.machine.Kind]; !ok {
-				return fault.New(fault.WrongState, "change profile", id, "the server %s is of the kind %s, which the profile does not have", l.name, l.machine.Kind)
+				return fault.New(fault.WrongState, "change profile", id,
+					"the server %s is of the kind %s, which the profile does not have", l.name, l.machine.Kind)
 			}
 		}
 		release, err := l.claim("change profile")
@@ -226,7 +237,13 @@ func (s *Service) GameVersions(ctx context.Context, id string) ([]wire.GameVersi
 	}
 	out := make([]wire.GameVersion, 0, len(list))
 	for _, p := range list {
-		out = append(out, wire.GameVersion{Version: p.Version, Profile: p.Document, SavedBy: p.CreatedBy, SavedAt: p.CreatedAt, WithdrawnAt: p.WithdrawnAt})
+		out = append(out, wire.GameVersion{
+			Version:     p.Version,
+			Profile:     p.Document,
+			SavedBy:     p.CreatedBy,
+			SavedAt:     p.CreatedAt,
+			WithdrawnAt: p.WithdrawnAt,
+		})
 	}
 	return out, nil
 }

@@ -31,7 +31,8 @@ func (s *Service) openHosts(ctx context.Context) error {
 				return h.err
 			}
 		}
-		h.Driver, h.err = s.config.Kinds.Open(ctx, host.Spec{Name: rec.Name, Kind: rec.Kind, Data: s.config.Data, Identity: s.identity})
+		h.Driver, h.err = s.config.Kinds.Open(ctx,
+			host.Spec{Name: rec.Name, Kind: rec.Kind, Data: s.config.Data, Identity: s.identity})
 	}
 	return nil
 }
@@ -55,7 +56,8 @@ func (s *Service) settle(ctx context.Context, rec records.Host) error {
 	case rec.Data != "" && rec.Data != s.identity && !s.config.MoveHere:
 		return fault.New(fault.WrongState, "open", "database",
 			"its records belong to another data folder than %s: what runs there would not be seen here", s.config.Data).
-			With("Give the service the data folder that these records were made with. When that is lost, or all servers of it are stopped for good, begin with this one: reshard serve --move-here.")
+			With("Give the service the data folder that these records were made with. When that is lost, or all " +
+				"servers of it are stopped for good, begin with this one: reshard serve --move-here.")
 	}
 	return s.records.SettleHost(ctx, rec.ID, machine, s.identity)
 }

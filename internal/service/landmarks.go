@@ -36,9 +36,11 @@ func (s *Service) AddLandmark(ctx context.Context, ref string, n wire.NewLandmar
 	}
 	say := strings.TrimSpace(n.Say)
 	if say == "" || strings.ContainsAny(say+n.Place, "\r\n\x00") {
-		return nil, fault.New(fault.Invalid, "add", "landmark", "a landmark is one line of words, such as: red roof by the well")
+		return nil, fault.New(fault.Invalid, "add", "landmark",
+			"a landmark is one line of words, such as: red roof by the well")
 	}
-	if _, err := s.records.AddLandmark(ctx, c.WorldID, records.Landmark{Say: say, Place: strings.TrimSpace(n.Place), CreatedBy: by}); err != nil {
+	if _, err := s.records.AddLandmark(ctx, c.WorldID,
+		records.Landmark{Say: say, Place: strings.TrimSpace(n.Place), CreatedBy: by}); err != nil {
 		return nil, err
 	}
 	return s.Landmarks(ctx, ref)
@@ -95,5 +97,6 @@ func (s *Service) Sight(ctx context.Context, id, landmark int64, seen bool, by s
 			return s.Changeover(ctx, id)
 		}
 	}
-	return c, fault.New(fault.NotFound, "tick", "landmark", "changeover %d shows no landmark %d", id, landmark).With("Landmarks are ticked after a changeover that is done: reshard changeovers show lists them.")
+	return c, fault.New(fault.NotFound, "tick", "landmark", "changeover %d shows no landmark %d", id, landmark).
+		With("Landmarks are ticked after a changeover that is done: reshard changeovers show lists them.")
 }

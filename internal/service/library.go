@@ -52,7 +52,8 @@ func (s *Service) Receive(ctx context.Context, in Incoming) (wire.Arrival, error
 		return wire.Arrival{}, fault.Wrap(code, "receive", in.Name, err)
 	}
 	if in.Size >= 0 && n != in.Size {
-		return wire.Arrival{}, fault.New(fault.Interrupted, "receive", in.Name, "%d bytes were announced and %d came", in.Size, n)
+		return wire.Arrival{}, fault.New(fault.Interrupted, "receive", in.Name, "%d bytes were announced and %d came",
+			in.Size, n)
 	}
 	archive, err := s.openArrival(f.Name(), in.Name)
 	if err != nil {
@@ -85,7 +86,8 @@ func (s *Service) keep(ctx context.Context, in Incoming, archive *pack.Archive, 
 
 // keepTree recognises the world in a tree and stores it; known, which may be nil, gives
 // the chunks of files that need not be read.
-func (s *Service) keepTree(ctx context.Context, in Incoming, tree fs.FS, allRead func(), known func(world.Entry) []vault.Chunk) (wire.Arrival, error) {
+func (s *Service) keepTree(ctx context.Context, in Incoming, tree fs.FS, allRead func(),
+	known func(world.Entry) []vault.Chunk) (wire.Arrival, error) {
 	folder := world.Label(in.Name, s.games.profiles())
 	w, found, err := world.Inspect(tree, ".", folder, in.Root, s.games.profiles())
 	if err != nil {
@@ -178,7 +180,14 @@ func (s *Service) byWorld(ctx context.Context, copies []records.Copy) ([]wire.Wo
 			i = len(out)
 			at[c.WorldID] = i
 			w := told[c.WorldID]
-			out = append(out, wire.World{Name: c.World, Game: c.Facts.V.Game, Title: c.Facts.V.Title, Note: w.Note, Tags: w.Tags.V, Servers: append([]string{}, servers[c.WorldID]...)})
+			out = append(out, wire.World{
+				Name:    c.World,
+				Game:    c.Facts.V.Game,
+				Title:   c.Facts.V.Title,
+				Note:    w.Note,
+				Tags:    w.Tags.V,
+				Servers: append([]string{}, servers[c.WorldID]...),
+			})
 		}
 		out[i].Copies = append(out[i].Copies, s.wireCopy(c))
 	}

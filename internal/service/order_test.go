@@ -45,13 +45,33 @@ func TestStanding(t *testing.T) {
 		want bool
 		why  string
 	}{
-		"the last one":          {records.Changeover{ID: 2, State: plan.Done}, history, true, ""},
-		"one below":             {records.Changeover{ID: 1, State: plan.Done}, history, false, "changeover 2 came after it"},
-		"undone already":        {records.Changeover{ID: 1, State: plan.Done, UndoneBy: &two}, history, false, "changeover 2 has undone it"},
-		"a draft":               {records.Changeover{ID: 3, State: plan.Drafted}, history, false, "it is drafted"},
-		"held":                  {records.Changeover{ID: 3, State: plan.Held}, history, false, "tries to go back once more"},
-		"an undo can be undone": {records.Changeover{ID: 3, State: plan.Done}, append(history, records.Ended{ID: 3, Undoes: &two}), true, ""},
-		"no history":            {records.Changeover{ID: 9, State: plan.Done}, nil, false, "came after"},
+		"the last one": {records.Changeover{ID: 2, State: plan.Done}, history, true, ""},
+		"one below": {
+			records.Changeover{ID: 1, State: plan.Done},
+			history,
+			false,
+			"changeover 2 came after it",
+		},
+		"undone already": {
+			records.Changeover{ID: 1, State: plan.Done, UndoneBy: &two},
+			history,
+			false,
+			"changeover 2 has undone it",
+		},
+		"a draft": {records.Changeover{ID: 3, State: plan.Drafted}, history, false, "it is drafted"},
+		"held": {
+			records.Changeover{ID: 3, State: plan.Held},
+			history,
+			false,
+			"tries to go back once more",
+		},
+		"an undo can be undone": {
+			records.Changeover{ID: 3, State: plan.Done},
+			append(history, records.Ended{ID: 3, Undoes: &two}),
+			true,
+			"",
+		},
+		"no history": {records.Changeover{ID: 9, State: plan.Done}, nil, false, "came after"},
 	} {
 		ok, why := standing(c.c, c.done, nil)
 		assert.Equal(t, c.want, ok, name)
@@ -66,7 +86,13 @@ func TestPasswords(t *testing.T) {
 	assert.True(t, strings.HasPrefix(one, "$argon2id$v=19$m=19456,t=2,p=1$"))
 	assert.True(t, checkPassword(one, "marrows and leeks"))
 	assert.False(t, checkPassword(one, "marrows and leek"))
-	for _, damaged := range []string{"", "$argon2id$", "plain", one[:40], strings.Replace(one, "argon2id", "argon2i", 1)} {
+	for _, damaged := range []string{
+		"",
+		"$argon2id$",
+		"plain",
+		one[:40],
+		strings.Replace(one, "argon2id", "argon2i", 1),
+	} {
 		assert.False(t, checkPassword(damaged, "marrows and leeks"), damaged)
 	}
 }

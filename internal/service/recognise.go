@@ -13,7 +13,8 @@ import (
 // what of which files it needs to go on; a sender asks again with that.
 func (s *Service) Recognise(ctx context.Context, in wire.Listing) (wire.Recognised, error) {
 	if limit := s.config.Limits.Defaults().Entries; len(in.Files) > limit {
-		return wire.Recognised{}, fault.New(fault.TooLarge, "look at", in.Name, "it lists %d files; %d are the limit", len(in.Files), limit)
+		return wire.Recognised{}, fault.New(fault.TooLarge, "look at", in.Name, "it lists %d files; %d are the limit",
+			len(in.Files), limit)
 	}
 	listing := world.NewListing(in.Files)
 	survey, grounds, needs, err := world.LookAtListing(listing, in.Name, s.games.profiles(), s.now())

@@ -41,8 +41,11 @@ func (q Search) finds(w wire.World) bool {
 }
 
 func (q Search) saidBy(c wire.Copy, same func(a, b string) bool) bool {
-	return (q.Seed == "" || c.Facts.Fact("seed").Text == q.Seed) && (q.Version == "" || c.Facts.Fact("version").Text == q.Version) &&
-		(q.Player == "" || slices.ContainsFunc(c.Facts.Players, func(p world.Player) bool { return same(p.Name, q.Player) || same(p.ID, q.Player) }))
+	return (q.Seed == "" || c.Facts.Fact("seed").Text == q.Seed) &&
+		(q.Version == "" || c.Facts.Fact("version").Text == q.Version) &&
+		(q.Player == "" ||
+			slices.ContainsFunc(c.Facts.Players,
+				func(p world.Player) bool { return same(p.Name, q.Player) || same(p.ID, q.Player) }))
 }
 
 // toldOf is what a person may remember of a world: its names, its facts, who plays in

@@ -15,7 +15,10 @@ func TestSearch(t *testing.T) {
 	fen := wire.World{Name: "fen-garden", Game: "quarrymoss", Title: "Fen Gärten", Copies: []wire.Copy{{
 		ID: "933026f1", Source: "winter on north-plot (changeover 7)", Facts: world.World{
 			Folder: "Fen-Garden", Players: []world.Player{{Name: "Ada", ID: "1"}},
-			Facts: map[string]fact.Fact{"seed": {Name: "seed", Text: "-4713582209"}, "mods": {Name: "mods", Items: []fact.Item{{Name: "marrow-scales"}}}},
+			Facts: map[string]fact.Fact{
+				"seed": {Name: "seed", Text: "-4713582209"},
+				"mods": {Name: "mods", Items: []fact.Item{{Name: "marrow-scales"}}},
+			},
 		},
 	}}}
 	for q, want := range map[Search]bool{

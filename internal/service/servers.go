@@ -158,7 +158,8 @@ func (sl *slot) didNotAnswer(now time.Time, name string, err error) error {
 func (s *Service) leave(l *live) error {
 	release, err := l.claim("reach")
 	if err != nil {
-		return fault.New(fault.Unreachable, "reach", l.name, "its folder %s has been moved or replaced while something is at work on it", l.machine.Roots[0])
+		return fault.New(fault.Unreachable, "reach", l.name,
+			"its folder %s has been moved or replaced while something is at work on it", l.machine.Roots[0])
 	}
 	defer release()
 	return s.letGo(l)
@@ -189,7 +190,12 @@ func (s *Service) openServer(ctx context.Context, rec records.Server, sl *slot) 
 	if err != nil {
 		return nil, errors.Join(err, closer.Close())
 	}
-	machine := server.Machine{Kind: rec.Kind, System: rec.System, Command: rec.Command.V, Roots: append([]string{rec.Root}, others...)}
+	machine := server.Machine{
+		Kind:    rec.Kind,
+		System:  rec.System,
+		Command: rec.Command.V,
+		Roots:   append([]string{rec.Root}, others...),
+	}
 	return &live{
 		id: rec.ID, name: rec.Name, host: h, machine: machine, profile: profile,
 		place: place.New(rec.Root, files), closer: closer, control: c,
@@ -206,7 +212,9 @@ func cannotOpen(rec records.Server, err error) error {
 	if fault.CodeOf(err) == fault.Refused {
 		return fault.New(fault.Refused, "reach", rec.Name, "its folder %s cannot be opened: %s", rec.Root, what)
 	}
-	return fault.New(fault.Unreachable, "reach", rec.Name, "its folder %s cannot be opened: %s", rec.Root, what).With("Bring the folder back, or forget the server (reshard servers remove " + rec.Name + ") and add it again where it is now.")
+	return fault.New(fault.Unreachable, "reach", rec.Name, "its folder %s cannot be opened: %s", rec.Root, what).
+		With("Bring the folder back, or forget the server (reshard servers remove " + rec.Name +
+			") and add it again where it is now.")
 }
 
 // process gives a server's process in hand, whether or not its folder can be read.
@@ -244,7 +252,8 @@ func (s *Service) AddServer(ctx context.Context, n wire.NewServer) (wire.ServerF
 		n.Kind = profile.KindNames()[0]
 	}
 	if _, ok := profile.Server.Kinds[n.Kind]; !ok {
-		return bad("%s servers are of the kinds %s; %q is none of them", profile.Title, strings.Join(profile.KindNames(), ", "), n.Kind)
+		return bad("%s servers are of the kinds %s; %q is none of them", profile.Title,
+			strings.Join(profile.KindNames(), ", "), n.Kind)
 	}
 	if n.Host == "" {
 		n.Host = "local"
@@ -267,8 +276,9 @@ func (s *Service) AddServer(ctx context.Context, n wire.NewServer) (wire.ServerF
 		n.Env = map[string]string{}
 	}
 	rec := records.Server{
-		Name: n.Name, Host: n.Host, Game: n.Game, Kind: n.Kind, System: n.System, Root: n.Root, DeclaredVersion: n.Version,
-		Command: records.JSON[[]string]{V: n.Command}, Env: records.JSON[map[string]string]{V: n.Env},
+		Name: n.Name, Host: n.Host, Game: n.Game, Kind: n.Kind, System: n.System, Root: n.Root,
+		DeclaredVersion: n.Version,
+		Command:         records.JSON[[]string]{V: n.Command}, Env: records.JSON[map[string]string]{V: n.Env},
 	}
 	if _, err := s.records.AddServer(ctx, rec); err != nil {
 		return wire.ServerFacts{}, err
@@ -317,13 +327,23 @@ func (s *Service) Server(ctx context.Context, name string) (wire.ServerFacts, er
 }
 
 func (s *Service) view(ctx context.Context, rec records.Server, holding map[string]int64) (wire.Server, server.State) {
-	ctx, done := context.WithTimeoutCause(ctx, viewPatience, fault.New(fault.TooSlow, "look at", rec.Name, "its host did not answer in time"))
+	ctx, done := context.WithTimeoutCause(ctx, viewPatience,
+		fault.New(fault.TooSlow, "look at", rec.Name, "its host did not answer in time"))
 	defer done()
 	v := wire.Server{
-		Name: rec.Name, Host: rec.Host, Game: rec.Game, Kind: rec.Kind, Root: rec.Root, Command: rec.Command.V, Env: rec.Env.V,
-		State: string(life.Unknown), Changeover: holding[rec.Name], LastStartMS: rec.LastStartMS, LastStopMS: rec.LastStopMS,
+		Name: rec.Name, Host: rec.Host, Game: rec.Game, Kind: rec.Kind, Root: rec.Root, Command: rec.Command.V,
+		Env:   rec.Env.V,
+		State: string(life.Unknown), Changeover: holding[rec.Name], LastStartMS: rec.LastStartMS,
+		LastStopMS: rec.LastStopMS,
 	}
-	state := server.State{Game: rec.Game, Kind: rec.Kind, Keys: map[string]server.Setting{}, Settings: []server.Document{}, Worlds: []server.Present{}, Folders: []string{}}
+	state := server.State{
+		Game:     rec.Game,
+		Kind:     rec.Kind,
+		Keys:     map[string]server.Setting{},
+		Settings: []server.Document{},
+		Worlds:   []server.Present{},
+		Folders:  []string{},
+	}
 	l, err := s.serverByName(ctx, rec.Name)
 	if a := s.slot(rec.Name).away.Load(); err != nil && a != nil {
 		v.Since, v.Note = &a.since, "Its host does not answer: "+err.Error()+"."
@@ -451,7 +471,8 @@ func mustBeStopped(ctx context.Context, c *control.Control, name string) error {
 		return err
 	}
 	if st.State.Up() {
-		return fault.New(fault.WrongState, "remove", name, "the server is %s", st.State).With("Stop it first: reshard servers stop " + name + ".")
+		return fault.New(fault.WrongState, "remove", name, "the server is %s", st.State).
+			With("Stop it first: reshard servers stop " + name + ".")
 	}
 	return nil
 }
@@ -524,7 +545,8 @@ func (l *live) input(ctx context.Context, rec records.Server) (fit.Input, error)
 		return fit.Input{}, err
 	}
 	worlds, st := state.WorldsFolder, l.control.Status(ctx)
-	if ask := l.profile.Server.Console.Version; st.Version == "" && ask.Say != "" && st.State == life.Running && !state.Version.Known() {
+	if ask := l.profile.Server.Console.Version; st.Version == "" && ask.Say != "" && st.State == life.Running &&
+		!state.Version.Known() {
 		ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
 		st.Version, _ = l.control.Ask(ctx, ask) // no answer: the version is not known
 		cancel()
@@ -539,9 +561,12 @@ func (l *live) input(ctx context.Context, rec records.Server) (fit.Input, error)
 	in := fit.Input{
 		Profile: l.profile, Server: state, Choices: fit.Choices{},
 		Live: fit.Live{
-			Roots: l.machine.Roots, State: st.State, Cause: st.Cause, DeclaredVersion: rec.DeclaredVersion, ConsoleVersion: st.Version,
-			FreeBytes: l.place.Free(ctx, worlds), SameFilesystem: l.place.SameFilesystem(ctx, worlds, path.Dir(worlds)),
-			Players: -1, Since: st.Since, Host: rec.Host, Working: others.Working, Passing: others.Passing, Hidden: others.Hidden, Unseen: unseen,
+			Roots: l.machine.Roots, State: st.State, Cause: st.Cause, DeclaredVersion: rec.DeclaredVersion,
+			ConsoleVersion: st.Version,
+			FreeBytes:      l.place.Free(ctx, worlds),
+			SameFilesystem: l.place.SameFilesystem(ctx, worlds, path.Dir(worlds)),
+			Players:        -1, Since: st.Since, Host: rec.Host, Working: others.Working, Passing: others.Passing,
+			Hidden: others.Hidden, Unseen: unseen,
 		},
 	}
 	return in, l.owner(ctx, &in.Live, state)

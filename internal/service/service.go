@@ -97,7 +97,8 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 		return nil, err
 	}
 	s := &Service{
-		config: c, log: c.Log, now: time.Now, collected: time.Now(), live: map[string]*slot{}, hosts: map[string]*openHost{},
+		config: c, log: c.Log, now: time.Now, collected: time.Now(), live: map[string]*slot{},
+		hosts: map[string]*openHost{},
 		games: newCatalogue(c.Games), drawing: make(chan struct{}, 1), identity: identity,
 	}
 	s.lock.file = filepath.Join(c.Data, "lock")
@@ -154,7 +155,13 @@ func clearArrivals(dir string) error {
 	return fault.Wrap(fault.Internal, "clear", dir, err)
 }
 
-var errShutdown = &fault.Error{Code: fault.Interrupted, Op: "stop", Path: "service", What: "the service is shutting down", Err: changeover.ErrLeft}
+var errShutdown = &fault.Error{
+	Code: fault.Interrupted,
+	Op:   "stop",
+	Path: "service",
+	What: "the service is shutting down",
+	Err:  changeover.ErrLeft,
+}
 
 // Close cancels changeovers that only stage, waits for those that switch, and
 // closes the database. The game servers go on running.
@@ -249,7 +256,12 @@ func (s *Service) takeUp(ctx context.Context, c records.Changeover) {
 	s.running.Go(func() {
 		for ; err != nil && s.ctx.Err() == nil; err = resume(s.ctx) {
 			what, _ := fault.Words(err)
-			s.hub.publish(changeover.Progress{ID: c.ID, State: c.State, Going: "forward", Waiting: what + ". It goes on when that is mended."})
+			s.hub.publish(changeover.Progress{
+				ID:      c.ID,
+				State:   c.State,
+				Going:   "forward",
+				Waiting: what + ". It goes on when that is mended.",
+			})
 			select {
 			case <-s.ctx.Done():
 			case <-time.After(restAfterAway):

@@ -63,7 +63,8 @@ func cleanTags(in []string) ([]string, error) {
 		switch {
 		case tag == "" || slices.Contains(out, tag):
 		case len(tag) > 40 || strings.ContainsAny(tag, ",\r\n\t\x00"):
-			return nil, fault.New(fault.Invalid, "tag", tag, "a tag is a word or two of at most 40 letters, without commas")
+			return nil, fault.New(fault.Invalid, "tag", tag,
+				"a tag is a word or two of at most 40 letters, without commas")
 		default:
 			out = append(out, tag)
 		}
@@ -116,7 +117,8 @@ func (s *Service) retitle(ctx context.Context, of records.Copy, title, by string
 	}
 	facts.Settings = w.Settings
 	_, _, err = s.records.AddCopy(ctx, records.Copy{
-		ID: made.ID, WorldID: of.WorldID, Kind: "edited", Facts: records.JSON[world.World]{V: facts}, Bytes: made.Bytes, Files: int64(len(made.Files)),
+		ID: made.ID, WorldID: of.WorldID, Kind: "edited", Facts: records.JSON[world.World]{V: facts}, Bytes: made.Bytes,
+		Files:  int64(len(made.Files)),
 		Source: fmt.Sprintf("copy %s with another title", of.ID[:12]), CreatedBy: by, MadeOf: &of.ID,
 	})
 	return err
@@ -160,7 +162,8 @@ func (s *Service) ChangeCopy(ctx context.Context, ref string, change wire.Change
 	if change.Aside != nil && *change.Aside != (c.AsideAt != nil) {
 		switch {
 		case *change.Aside && c.Pinned:
-			return wire.Copy{}, fault.New(fault.WrongState, "set aside", c.ID[:12], "the copy is pinned").With("Unpin it first: reshard worlds unpin " + c.ID[:12] + ".")
+			return wire.Copy{}, fault.New(fault.WrongState, "set aside", c.ID[:12], "the copy is pinned").
+				With("Unpin it first: reshard worlds unpin " + c.ID[:12] + ".")
 		case *change.Aside:
 			now := s.now()
 			c.AsideAt, c.AsideBy = &now, by
@@ -169,7 +172,8 @@ func (s *Service) ChangeCopy(ctx context.Context, ref string, change wire.Change
 		}
 	}
 	if c.Pinned && c.AsideAt != nil {
-		return wire.Copy{}, fault.New(fault.WrongState, "pin", c.ID[:12], "the copy is set aside").With("Bring it back first: reshard worlds bring-back " + c.ID[:12] + ".")
+		return wire.Copy{}, fault.New(fault.WrongState, "pin", c.ID[:12], "the copy is set aside").
+			With("Bring it back first: reshard worlds bring-back " + c.ID[:12] + ".")
 	}
 	if err := s.records.SetCopy(ctx, c); err != nil {
 		return wire.Copy{}, err
@@ -192,7 +196,8 @@ func (s *Service) JoinWorlds(ctx context.Context, ref, into string) (wire.World,
 	case from.ID == to.ID:
 		return wire.World{}, fault.New(fault.Invalid, "join", from.Name, "it is one world already")
 	case a.Facts.V.Game != b.Facts.V.Game:
-		return wire.World{}, fault.New(fault.Invalid, "join", from.Name, "%s is a world of %s, and %s one of %s", from.Name, from.Game, to.Name, to.Game)
+		return wire.World{}, fault.New(fault.Invalid, "join", from.Name, "%s is a world of %s, and %s one of %s",
+			from.Name, from.Game, to.Name, to.Game)
 	}
 	to.Tags.V, err = cleanTags(append(to.Tags.V, from.Tags.V...))
 	if err != nil {
@@ -236,7 +241,8 @@ func (s *Service) SayApart(ctx context.Context, ref, other, by string) error {
 		return err
 	}
 	if a.ID == b.ID {
-		return fault.New(fault.Invalid, "tell apart", ref, "it is one world; reshard worlds split gives a copy a world of its own")
+		return fault.New(fault.Invalid, "tell apart", ref,
+			"it is one world; reshard worlds split gives a copy a world of its own")
 	}
 	return s.records.SayApart(ctx, a.ID, b.ID, by)
 }
@@ -340,13 +346,23 @@ func (s *Service) Lineage(ctx context.Context, ref string) (wire.Lineage, error)
 		return wire.Lineage{}, err
 	}
 	for _, j := range journeys {
-		p := wire.Past{What: "brought", Copy: j.CopyID, Server: j.Server, Changeover: j.ID, Kind: j.Kind, State: j.State}
+		p := wire.Past{
+			What:       "brought",
+			Copy:       j.CopyID,
+			Server:     j.Server,
+			Changeover: j.ID,
+			Kind:       j.Kind,
+			State:      j.State,
+		}
 		if j.EndedAt != nil {
 			p.At = *j.EndedAt
 		} else {
 			p.At = s.now()
 		}
-		p.Say = map[bool]string{true: "brought onto " + j.Server, false: fmt.Sprintf("was to be brought onto %s (%s)", j.Server, j.State)}[j.State == "done"]
+		p.Say = map[bool]string{
+			true:  "brought onto " + j.Server,
+			false: fmt.Sprintf("was to be brought onto %s (%s)", j.Server, j.State),
+		}[j.State == "done"]
 		out.Steps = append(out.Steps, p)
 	}
 	slices.SortStableFunc(out.Steps, func(a, b wire.Past) int { return a.At.Compare(b.At) })
@@ -354,7 +370,14 @@ func (s *Service) Lineage(ctx context.Context, ref string) (wire.Lineage, error)
 }
 
 func pastOf(c records.Copy) wire.Past {
-	p := wire.Past{At: c.CreatedAt, Copy: c.ID, By: c.CreatedBy, Source: c.Source, What: "arrived", Say: "arrived: " + c.Source}
+	p := wire.Past{
+		At:     c.CreatedAt,
+		Copy:   c.ID,
+		By:     c.CreatedBy,
+		Source: c.Source,
+		What:   "arrived",
+		Say:    "arrived: " + c.Source,
+	}
 	if c.MadeOf != nil {
 		p.Of = *c.MadeOf
 	}

@@ -39,7 +39,8 @@ func hashPassword(password string) string {
 	_, _ = rand.Read(salt) // never fails
 	key := argon2.IDKey([]byte(password), salt, argonTime, argonMemory, argonThreads, argonKey)
 	b64 := base64.RawStdEncoding
-	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, argonMemory, argonTime, argonThreads, b64.EncodeToString(salt), b64.EncodeToString(key))
+	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, argonMemory, argonTime, argonThreads,
+		b64.EncodeToString(salt), b64.EncodeToString(key))
 }
 
 func checkPassword(encoded, password string) bool {
@@ -113,7 +114,8 @@ func (f *failures) add(name string, now time.Time) {
 func (s *Service) SignIn(ctx context.Context, name, password, kind, label string) (wire.Token, error) {
 	key := strings.ToLower(name)
 	if s.signIns.tooMany(key, s.now()) {
-		return wire.Token{}, fault.New(fault.Denied, "sign in", name, "too many wrong passwords").With("Wait ten minutes.")
+		return wire.Token{}, fault.New(fault.Denied, "sign in", name, "too many wrong passwords").
+			With("Wait ten minutes.")
 	}
 	u, err := s.records.User(ctx, name)
 	if err != nil && fault.CodeOf(err) != fault.NotFound {
@@ -128,7 +130,8 @@ func (s *Service) SignIn(ctx context.Context, name, password, kind, label string
 	s.signIns.hash.Unlock()
 	if !ok || err != nil {
 		s.signIns.add(key, s.now())
-		return wire.Token{}, fault.New(fault.Denied, "sign in", name, "the name or the password is wrong").With("Try again. Another user can set a new password: reshard users password NAME.")
+		return wire.Token{}, fault.New(fault.Denied, "sign in", name, "the name or the password is wrong").
+			With("Try again. Another user can set a new password: reshard users password NAME.")
 	}
 	return s.newKey(ctx, u, kind, label)
 }
@@ -167,7 +170,8 @@ func (s *Service) SignOut(ctx context.Context, secret string) error {
 // command may do what the service's account may.
 func (s *Service) AddUser(ctx context.Context, name, password string) error {
 	if strings.TrimSpace(name) != name || name == "" || len(name) > 64 {
-		return fault.New(fault.Invalid, "add user", name, "a user's name has 1 to 64 characters and no blanks at its ends")
+		return fault.New(fault.Invalid, "add user", name,
+			"a user's name has 1 to 64 characters and no blanks at its ends")
 	}
 	if err := checkNewPassword(name, password); err != nil {
 		return err
@@ -196,7 +200,8 @@ func checkNewPassword(name, password string) error {
 // RemoveUser removes a user; nobody can remove themselves, so one always stays.
 func (s *Service) RemoveUser(ctx context.Context, name, by string) error {
 	if strings.EqualFold(name, by) {
-		return fault.New(fault.Invalid, "remove user", name, "you cannot remove yourself").With("Ask another user to do it.")
+		return fault.New(fault.Invalid, "remove user", name, "you cannot remove yourself").
+			With("Ask another user to do it.")
 	}
 	return s.records.RemoveUser(ctx, name)
 }

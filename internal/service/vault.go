@@ -52,13 +52,21 @@ func (s *Service) Vault(ctx context.Context) (wire.Vault, error) {
 	if err != nil {
 		return wire.Vault{}, err
 	}
-	return wire.Vault{Packs: h.Packs, Bytes: h.Bytes, Chunks: h.Chunks, Copies: h.Copies, Content: h.Content, Work: s.work.snapshot()}, nil
+	return wire.Vault{
+		Packs:   h.Packs,
+		Bytes:   h.Bytes,
+		Chunks:  h.Chunks,
+		Copies:  h.Copies,
+		Content: h.Content,
+		Work:    s.work.snapshot(),
+	}, nil
 }
 
 // WorkOnVault begins a check, a collection or a rebuild, which goes on by itself.
 func (s *Service) WorkOnVault(ctx context.Context, kind, by string) (wire.Vault, error) {
 	if !s.work.begin(kind, by, s.now()) {
-		return wire.Vault{}, fault.New(fault.Busy, kind, "the vault", "it is at work already").With("reshard vault shows what it is doing.")
+		return wire.Vault{}, fault.New(fault.Busy, kind, "the vault", "it is at work already").
+			With("reshard vault shows what it is doing.")
 	}
 	s.running.Go(func() { s.doVaultWork(s.ctx, kind) })
 	return s.Vault(ctx)

@@ -39,7 +39,8 @@ type Bundle struct {
 
 // NewBundle gives an empty bundle.
 func NewBundle() (*Bundle, error) {
-	enc, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(1<<20), zstd.WithEncoderCRC(false))
+	enc, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1),
+		zstd.WithWindowSize(1<<20), zstd.WithEncoderCRC(false))
 	b := &Bundle{enc: enc}
 	b.Reset()
 	return b, fault.Wrap(fault.Internal, "pack", "chunks", err)
@@ -62,7 +63,11 @@ func (b *Bundle) Add(c Chunk, data []byte) error {
 	if len(coded) >= len(data) {
 		coding, coded = rawCoding, data
 	}
-	h := Entry{Kind: ChunkKind, Name: name, Place: Place{Stored: int64(len(coded)), Coding: coding, Size: int64(len(data))}}.header()
+	h := Entry{
+		Kind:  ChunkKind,
+		Name:  name,
+		Place: Place{Stored: int64(len(coded)), Coding: coding, Size: int64(len(data))},
+	}.header()
 	b.buf.Write(h)
 	b.buf.Write(coded)
 	b.headers = append(b.headers, h...)
@@ -95,7 +100,8 @@ func (v *Vault) Take(ctx context.Context, from io.ReaderAt, size int64) (chunks 
 	p := v.newPacker()
 	defer p.drop()
 	magic := make([]byte, len(packMagic))
-	if _, err := from.ReadAt(magic, 0); err != nil || string(magic) != packMagic || size < int64(len(packMagic)+endSize) {
+	if _, err := from.ReadAt(magic, 0); err != nil || string(magic) != packMagic ||
+		size < int64(len(packMagic)+endSize) {
 		return 0, bad("it is no pack")
 	}
 	end := make([]byte, endSize)
@@ -116,7 +122,8 @@ func (v *Vault) Take(ctx context.Context, from io.ReaderAt, size int64) (chunks 
 			return 0, errors.Join(bad("it ends within an entry"), group.Wait())
 		}
 		e, err := parseHeader(header)
-		if err != nil || e.Kind != ChunkKind || e.Stored > maxChunk || e.Size > maxChunk || at+headerSize+e.Stored > directory {
+		if err != nil || e.Kind != ChunkKind || e.Stored > maxChunk || e.Size > maxChunk ||
+			at+headerSize+e.Stored > directory {
 			return 0, errors.Join(bad("an entry is no chunk"), group.Wait())
 		}
 		start := at + headerSize
@@ -143,7 +150,13 @@ func (v *Vault) takeChunk(ctx context.Context, p *packer, from io.ReaderAt, star
 		return fault.Wrap(fault.BadArchive, "take in", "chunks", err)
 	}
 	if _, err := v.decode(e, (*coded)[:e.Stored], *plain); err != nil {
-		return &fault.Error{Code: fault.BadArchive, Op: "take in", Path: "chunks", What: "a chunk is not what its name says", Err: err}
+		return &fault.Error{
+			Code: fault.BadArchive,
+			Op:   "take in",
+			Path: "chunks",
+			What: "a chunk is not what its name says",
+			Err:  err,
+		}
 	}
 	if !p.claim(ChunkKind, e.Name) {
 		return nil

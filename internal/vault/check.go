@@ -203,7 +203,8 @@ func (v *Vault) Rebuild(ctx context.Context, see func(done, all int64)) (Rebuilt
 	defer v.collecting.Unlock()
 	out := Rebuilt{Copies: []string{}, Damaged: []Damage{}}
 	if !v.storing.TryLock() {
-		return out, fault.New(fault.Busy, "rebuild", "the vault", "something is being stored").With("Try again when it has ended.")
+		return out, fault.New(fault.Busy, "rebuild", "the vault", "something is being stored").
+			With("Try again when it has ended.")
 	}
 	defer v.storing.Unlock()
 	made := map[string]time.Time{}

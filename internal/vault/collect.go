@@ -21,7 +21,7 @@ type Collected struct {
 	Rewritten int   `json:"rewritten" doc:"packs of which the needed part was written anew"`
 	Joined    int   `json:"joined" doc:"small packs that were written into a larger one"`
 	Bytes     int64 `json:"bytes" doc:"freed in the packs"`
-	Strays    int   `json:"strays" doc:"packs that the index does not know and that may be needed: rebuild takes them in"`
+	Strays    int   `json:"strays" doc:"packs unknown to the index: rebuild takes them in"`
 }
 
 // wasted is the share of a pack that must be unneeded for it to be rewritten.
@@ -30,10 +30,12 @@ const wasted = 0.25
 // Collect removes what no copy of keep needs and what is of packs made before then:
 // a younger one may belong to a copy that is still arriving. A copy that was stored
 // since then is kept whatever keep says, with all that it needs: who made keep may not
-// have known of it, and what it needs may be old. It removes nothing unless every copy of keep reads. While something is being stored it fails with
+// have known of it, and what it needs may be old. It removes nothing unless every copy of
+// keep reads. While something is being stored it fails with
 // fault.Busy and has done nothing. After a crash in its midst nothing is lost, and
 // the next one ends the work.
-func (v *Vault) Collect(ctx context.Context, keep []string, before time.Time, see func(done, all int64)) (c Collected, err error) {
+func (v *Vault) Collect(ctx context.Context, keep []string, before time.Time,
+	see func(done, all int64)) (c Collected, err error) {
 	v.collecting.Lock()
 	defer v.collecting.Unlock()
 	if c.Entries, err = v.forget(ctx, keep, before); err != nil {
@@ -103,7 +105,8 @@ func (v *Vault) join(ctx context.Context, small []PackUse, c *Collected) error {
 // can find it, and its bytes are free to go.
 func (v *Vault) forget(ctx context.Context, keep []string, before time.Time) (entries int, err error) {
 	if !v.storing.TryLock() {
-		return 0, fault.New(fault.Busy, "collect in", "the vault", "something is being stored").With("Try again when it has ended.")
+		return 0, fault.New(fault.Busy, "collect in", "the vault", "something is being stored").
+			With("Try again when it has ended.")
 	}
 	defer v.storing.Unlock()
 	entries, _, err = v.index.Forget(ctx, func(need func(Kind, Name) error) error {
@@ -138,7 +141,13 @@ func (v *Vault) needs(ctx context.Context, id string, need func(Kind, Name) erro
 		return err
 	}
 	if err != nil {
-		return &fault.Error{Code: fault.Damaged, Op: "collect in", Path: "the vault", What: "a copy does not read, so it cannot be told what it needs; nothing was removed", Err: err}
+		return &fault.Error{
+			Code: fault.Damaged,
+			Op:   "collect in",
+			Path: "the vault",
+			What: "a copy does not read, so it cannot be told what it needs; nothing was removed",
+			Err:  err,
+		}
 	}
 	name, err := ParseName(id)
 	if err != nil {
@@ -188,7 +197,8 @@ func (v *Vault) rewrite(ctx context.Context, old []PackUse) (freed int64, err er
 			if err == nil {
 				_, err = v.decode(e, coded, nil)
 			}
-			if gcerrors.Code(err) == gcerrors.NotFound || errors.Is(err, io.ErrUnexpectedEOF) || fault.CodeOf(err) == fault.Damaged {
+			if gcerrors.Code(err) == gcerrors.NotFound || errors.Is(err, io.ErrUnexpectedEOF) ||
+				fault.CodeOf(err) == fault.Damaged {
 				return 0, nil
 			}
 			if err != nil {

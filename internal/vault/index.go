@@ -23,7 +23,8 @@ type Index interface {
 	Entries(ctx context.Context, pack string) ([]Entry, error)
 	// Forget drops every entry of a pack made before then that keep does not hand out.
 	// It drops nothing when keep fails.
-	Forget(ctx context.Context, keep func(need func(Kind, Name) error) error, before time.Time) (entries int, bytes int64, err error)
+	Forget(ctx context.Context, keep func(need func(Kind, Name) error) error, before time.Time) (
+		entries int, bytes int64, err error)
 	// Drop drops single entries.
 	Drop(ctx context.Context, entries []Entry) error
 	// Move puts the entries that to has in the place of the same ones of the packs in
@@ -138,7 +139,8 @@ func (m *Memory) Entries(_ context.Context, pack string) (out []Entry, err error
 }
 
 // Forget drops every entry of a pack made before then that keep does not hand out.
-func (m *Memory) Forget(_ context.Context, keep func(need func(Kind, Name) error) error, before time.Time) (entries int, bytes int64, err error) {
+func (m *Memory) Forget(_ context.Context, keep func(need func(Kind, Name) error) error,
+	before time.Time) (entries int, bytes int64, err error) {
 	needed := map[entryKey]bool{}
 	if err := keep(func(k Kind, n Name) error { needed[entryKey{k, n}] = true; return nil }); err != nil {
 		return 0, 0, err

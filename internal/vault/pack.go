@@ -92,7 +92,8 @@ func (e Entry) header() []byte {
 
 func parseHeader(h []byte) (e Entry, err error) {
 	e.Kind, e.Coding = Kind(h[0]), h[1]
-	e.Stored, e.Size = int64(binary.LittleEndian.Uint32(h[4:])), int64(binary.LittleEndian.Uint64(h[8:])) //nolint:gosec // checked below
+	e.Stored, e.Size = int64(binary.LittleEndian.Uint32(h[4:])), int64(
+		binary.LittleEndian.Uint64(h[8:])) //nolint:gosec // checked below
 	e.Name = Name(h[16:48])
 	if (e.Kind != ChunkKind && e.Kind != CopyKind) || e.Coding > zstdCoding || h[2] != 0 || h[3] != 0 || e.Size < 0 {
 		return e, errors.New("an entry's header makes no sense")
@@ -142,7 +143,17 @@ func (p *packer) add(kind Kind, name Name, coding byte, size int64, coded []byte
 			return err
 		}
 	}
-	e := Entry{Kind: kind, Name: name, Place: Place{Pack: p.open.ID, Start: p.open.Bytes + headerSize, Stored: int64(len(coded)), Coding: coding, Size: size}}
+	e := Entry{
+		Kind: kind,
+		Name: name,
+		Place: Place{
+			Pack:   p.open.ID,
+			Start:  p.open.Bytes + headerSize,
+			Stored: int64(len(coded)),
+			Coding: coding,
+			Size:   size,
+		},
+	}
 	if err := p.write(e.header()); err != nil {
 		return err
 	}
@@ -187,7 +198,8 @@ func (p *packer) end() error {
 	}
 	sum := blake3.Sum256(directory)
 	directory = append(directory, sum[:]...)
-	directory = binary.LittleEndian.AppendUint32(directory, uint32(len(p.open.Entries))) //nolint:gosec // a pack is bounded
+	directory = binary.LittleEndian.AppendUint32(directory,
+		uint32(len(p.open.Entries))) //nolint:gosec // a pack is bounded
 	if err := p.write(append(directory, packMagic...)); err != nil {
 		return err
 	}

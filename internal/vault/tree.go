@@ -20,7 +20,11 @@ func (v *Vault) Tree(ctx context.Context, c Copy, at func(part, name string) str
 		case f.Dir():
 			t.Folder(name)
 		default:
-			t.Add(name, filetree.File{Size: f.Size, Modified: f.Modified, Open: func() io.Reader { return v.Read(ctx, f) }})
+			t.Add(name, filetree.File{
+				Size:     f.Size,
+				Modified: f.Modified,
+				Open:     func() io.Reader { return v.Read(ctx, f) },
+			})
 		}
 	}
 	t.Sort()

@@ -101,17 +101,26 @@ type Vault struct {
 
 // Open opens a vault.
 func Open(ctx context.Context, blobs Blobs, index Index) (*Vault, error) {
-	enc, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(runtime.GOMAXPROCS(0)), zstd.WithWindowSize(1<<20), zstd.WithEncoderCRC(false))
+	enc, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest),
+		zstd.WithEncoderConcurrency(runtime.GOMAXPROCS(0)), zstd.WithWindowSize(1<<20), zstd.WithEncoderCRC(false))
 	if err != nil {
 		return nil, fault.Wrap(fault.Internal, "open", "the vault", err)
 	}
 	dec := map[Kind]*zstd.Decoder{}
 	for kind, largest := range map[Kind]uint64{ChunkKind: 2 * maxChunk, CopyKind: largestManifest} {
-		if dec[kind], err = zstd.NewReader(nil, zstd.WithDecoderConcurrency(0), zstd.WithDecoderMaxMemory(largest)); err != nil {
+		if dec[kind], err = zstd.NewReader(nil, zstd.WithDecoderConcurrency(0),
+			zstd.WithDecoderMaxMemory(largest)); err != nil {
 			return nil, fault.Wrap(fault.Internal, "open", "the vault", err)
 		}
 	}
-	v := &Vault{blobs: blobs, index: index, now: time.Now, enc: enc, dec: dec, buf: sync.Pool{New: func() any { b := make([]byte, splitBuffer); return &b }}}
+	v := &Vault{
+		blobs: blobs,
+		index: index,
+		now:   time.Now,
+		enc:   enc,
+		dec:   dec,
+		buf:   sync.Pool{New: func() any { b := make([]byte, splitBuffer); return &b }},
+	}
 	return v, v.learn(ctx)
 }
 
@@ -165,7 +174,8 @@ func (v *Vault) stillThere(ctx context.Context, files []Source) error {
 	}
 	lacking, err := v.Lacking(ctx, known)
 	if err == nil && len(lacking) > 0 {
-		err = fault.New(fault.Changed, "store in", "the vault", "%d chunks are not there (any more)", len(lacking)).With("Send them, and try again.")
+		err = fault.New(fault.Changed, "store in", "the vault", "%d chunks are not there (any more)", len(lacking)).
+			With("Send them, and try again.")
 	}
 	return err
 }

@@ -25,7 +25,11 @@ import (
 )
 
 func source(path string, data []byte) vault.Source {
-	return vault.Source{Path: path, Modified: time.Now(), Open: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(data)), nil }}
+	return vault.Source{
+		Path:     path,
+		Modified: time.Now(),
+		Open:     func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(data)), nil },
+	}
 }
 
 func random(n int) []byte {
@@ -78,7 +82,12 @@ func TestStoreGivesBackTheSameBytes(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
 	v := open(t, dir)
-	contents := map[string][]byte{"empty": {}, "small": []byte("hello"), "zeros": make([]byte, 9<<20), "random": random(11 << 20)}
+	contents := map[string][]byte{
+		"empty":  {},
+		"small":  []byte("hello"),
+		"zeros":  make([]byte, 9<<20),
+		"random": random(11 << 20),
+	}
 	var files []vault.Source
 	for name, data := range contents {
 		files = append(files, source("d/"+name, data))
@@ -290,7 +299,9 @@ func TestWhatIsStoredMeanwhileIsNotCollected(t *testing.T) {
 	again, err := v.Store(ctx, garbage, nil)
 	require.NoError(t, err)
 	require.Equal(t, old.ID, again.ID)
-	part, err := v.Store(ctx, []vault.Source{{Path: "z", Known: old.Files[0].Chunks, Open: func() (io.ReadCloser, error) { return nil, errCut }}}, nil)
+	part, err := v.Store(ctx, []vault.Source{
+		{Path: "z", Known: old.Files[0].Chunks, Open: func() (io.ReadCloser, error) { return nil, errCut }},
+	}, nil)
 	require.NoError(t, err)
 	got, err := v.Collect(ctx, keep, before, nil)
 	require.NoError(t, err)
@@ -438,7 +449,8 @@ func (x *cutIndex) Add(ctx context.Context, packs []vault.Pack, made time.Time) 
 	return x.step(func() error { return x.Index.Add(ctx, packs, made) })
 }
 
-func (x *cutIndex) Forget(ctx context.Context, keep func(func(vault.Kind, vault.Name) error) error, before time.Time) (n int, b int64, err error) {
+func (x *cutIndex) Forget(ctx context.Context, keep func(func(vault.Kind, vault.Name) error) error,
+	before time.Time) (n int, b int64, err error) {
 	err = x.step(func() error { n, b, err = x.Index.Forget(ctx, keep, before); return err })
 	return n, b, err
 }
@@ -462,7 +474,8 @@ func TestCollectCutOffAnywhere(t *testing.T) {
 		var keep []string
 		var copies []vault.Copy
 		for i := range 12 {
-			c, err := v.Store(ctx, []vault.Source{source("a", random(2_000+i)), source("b", random(900_000+1_000*i))}, nil)
+			c, err := v.Store(ctx, []vault.Source{source("a", random(2_000+i)), source("b", random(900_000+1_000*i))},
+				nil)
 			require.NoError(t, err)
 			if i%3 != 0 {
 				keep, copies = append(keep, c.ID), append(copies, c)
@@ -470,7 +483,9 @@ func TestCollectCutOffAnywhere(t *testing.T) {
 		}
 		half, err := v.Store(ctx, []vault.Source{source("m", random(700_001)), source("n", random(700_002))}, nil)
 		require.NoError(t, err)
-		kept, err := v.Store(ctx, []vault.Source{{Path: "n", Known: half.Files[1].Chunks, Open: func() (io.ReadCloser, error) { return nil, errCut }}}, nil)
+		kept, err := v.Store(ctx, []vault.Source{
+			{Path: "n", Known: half.Files[1].Chunks, Open: func() (io.ReadCloser, error) { return nil, errCut }},
+		}, nil)
 		require.NoError(t, err)
 		keep, copies = append(keep, kept.ID), append(copies, kept)
 
@@ -526,9 +541,17 @@ func TestAKnownFileIsNotReadAgain(t *testing.T) {
 	t.Parallel()
 	v := open(t, t.TempDir())
 	ctx := context.Background()
-	first, err := v.Store(ctx, []vault.Source{{Path: "a", Open: func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader("marrows")), nil }}}, nil)
+	first, err := v.Store(ctx, []vault.Source{
+		{Path: "a", Open: func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader("marrows")), nil }},
+	}, nil)
 	require.NoError(t, err)
-	again, err := v.Store(ctx, []vault.Source{{Path: "a", Known: first.Files[0].Chunks, Open: func() (io.ReadCloser, error) { return nil, errors.New("it was read") }}}, nil)
+	again, err := v.Store(ctx, []vault.Source{
+		{
+			Path:  "a",
+			Known: first.Files[0].Chunks,
+			Open:  func() (io.ReadCloser, error) { return nil, errors.New("it was read") },
+		},
+	}, nil)
 	require.NoError(t, err)
 	assert.Equal(t, first.ID, again.ID)
 	require.NoError(t, v.Verify(ctx, again))
@@ -539,10 +562,16 @@ func TestTree(t *testing.T) {
 	t.Parallel()
 	v := open(t, t.TempDir())
 	source := func(part, name, content string) vault.Source {
-		return vault.Source{Part: part, Path: name, Modified: time.Unix(1e9, 0), Open: func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(content)), nil }}
+		return vault.Source{
+			Part:     part,
+			Path:     name,
+			Modified: time.Unix(1e9, 0),
+			Open:     func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(content)), nil },
+		}
 	}
 	c, err := v.Store(context.Background(), []vault.Source{
-		source("", "heart", "beats"), source("", "ground/t.0.0.qt", strings.Repeat("g", 300_000)), source("", "ground/t.1.0.qt", "x"),
+		source("", "heart", "beats"), source("", "ground/t.0.0.qt", strings.Repeat("g", 300_000)),
+		source("", "ground/t.1.0.qt", "x"),
 		source("caverns", "c.qt", "deep"), source("aurora", "a.qt", "out"), {Path: "folk/"},
 	}, nil)
 	require.NoError(t, err)
@@ -555,7 +584,8 @@ func TestTree(t *testing.T) {
 		}
 		return ""
 	})
-	require.NoError(t, fstest.TestFS(tree, "heart", "ground/t.0.0.qt", "ground/t.1.0.qt", "realms/caverns/c.qt", "folk"))
+	require.NoError(t, fstest.TestFS(tree, "heart", "ground/t.0.0.qt", "ground/t.1.0.qt", "realms/caverns/c.qt",
+		"folk"))
 	_, err = fs.Stat(tree, "a.qt")
 	assert.ErrorIs(t, err, fs.ErrNotExist)
 }
@@ -577,14 +607,21 @@ func TestBundles(t *testing.T) {
 	}
 	packed := bytes.Clone(bundle.Bytes())
 	known := func() []vault.Source {
-		return []vault.Source{{Path: "noise", Known: chunks["noise"], Open: func() (io.ReadCloser, error) { return nil, errors.New("it was read") }}}
+		return []vault.Source{
+			{
+				Path:  "noise",
+				Known: chunks["noise"],
+				Open:  func() (io.ReadCloser, error) { return nil, errors.New("it was read") },
+			},
+		}
 	}
 	_, err = v.Store(ctx, known(), nil)
 	require.ErrorIs(t, err, fault.Changed.As(), "nobody has sent them")
 
 	for name, harmed := range map[string][]byte{
 		"cut short": packed[:len(packed)-1], "nothing": {}, "no pack": []byte(strings.Repeat("x", 200)),
-		"a flipped bit": flipped(packed, 5000), "another name": flipped(packed, 16+20), "a length that lies": flipped(packed, 16+7), "an end that lies": flipped(packed, len(packed)-20),
+		"a flipped bit": flipped(packed, 5000), "another name": flipped(packed, 16+20),
+		"a length that lies": flipped(packed, 16+7), "an end that lies": flipped(packed, len(packed)-20),
 	} {
 		_, err := v.Take(ctx, bytes.NewReader(harmed), int64(len(harmed)))
 		assert.ErrorIs(t, err, fault.BadArchive.As(), name)

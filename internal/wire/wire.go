@@ -53,11 +53,13 @@ type Token struct {
 
 // Game is a game that this service knows.
 type Game struct {
-	ID      string   `json:"id"`
-	Title   string   `json:"title"`
-	Kinds   []string `json:"kinds"`
-	Profile string   `json:"profile" doc:"the profile's document, YAML"`
-	Origin  string   `json:"origin" enum:"shipped,folder,uploaded" doc:"where the profile comes from"`
+	ID    string   `json:"id"`
+	Title string   `json:"title"`
+	Kinds []string `json:"kinds"`
+	// the profile's document, YAML
+	Profile string `json:"profile"`
+	// where the profile comes from
+	Origin string `json:"origin" enum:"shipped,folder,uploaded"`
 	// Of an uploaded profile: its version, who saved it when, and the origin of the
 	// one that it overrides.
 	Version   int        `json:"version,omitempty"`
@@ -77,32 +79,41 @@ type GameVersion struct {
 
 // SaveGame is a profile to save.
 type SaveGame struct {
-	Profile  string `json:"profile" doc:"the profile's document, YAML"`
-	Override bool   `json:"override,omitempty" doc:"let it replace a profile that the service was started with"`
+	// the profile's document, YAML
+	Profile string `json:"profile"`
+	// let it replace a profile that the service was started with
+	Override bool `json:"override,omitempty"`
 }
 
 // Examples are paths on the service's host to try a profile with, or to sketch one from.
 type Examples struct {
-	Profile string `json:"profile,omitempty" doc:"try: the profile's document"`
-	ID      string `json:"id,omitempty" doc:"sketch: the game's id"`
-	World   string `json:"world,omitempty" doc:"a world: a folder, an archive or a file"`
-	Server  string `json:"server,omitempty" doc:"a server's folder"`
-	Kind    string `json:"kind,omitempty"`
-	System  string `json:"system,omitempty"`
+	// try: the profile's document
+	Profile string `json:"profile,omitempty"`
+	// sketch: the game's id
+	ID string `json:"id,omitempty"`
+	// a world: a folder, an archive or a file
+	World string `json:"world,omitempty"`
+	// a server's folder
+	Server string `json:"server,omitempty"`
+	Kind   string `json:"kind,omitempty"`
+	System string `json:"system,omitempty"`
 }
 
 // World is a world of the library with its copies, newest first.
 type World struct {
-	Name   string   `json:"name" doc:"unique, for commands and addresses"`
-	Game   string   `json:"game"`
-	Title  string   `json:"title" doc:"the name players see"`
-	Note   string   `json:"note,omitempty"`
-	Tags   []string `json:"tags"`
-	Copies []Copy   `json:"copies" doc:"newest first; those that are set aside last"`
+	// unique, for commands and addresses
+	Name string `json:"name"`
+	Game string `json:"game"`
+	// the name players see
+	Title string   `json:"title"`
+	Note  string   `json:"note,omitempty"`
+	Tags  []string `json:"tags"`
+	// newest first; those that are set aside last
+	Copies []Copy `json:"copies"`
 	// Servers are those where the world has been brought to, or was taken from.
 	Servers []string `json:"servers"`
-	// Of one world that is asked for.
-	Same []SameWorld `json:"same,omitempty" doc:"worlds that may be the same one"`
+	// of one world that is asked for: worlds that may be the same one
+	Same []SameWorld `json:"same,omitempty"`
 }
 
 // SameWorld is a world that may be the same as another one.
@@ -110,42 +121,52 @@ type SameWorld struct {
 	World string `json:"world"`
 	Title string `json:"title"`
 	Why   string `json:"why"`
-	Share int    `json:"share" doc:"percent of the content that the newest copies have in common"`
+	// percent of the content that the newest copies have in common
+	Share int `json:"share"`
 }
 
 // ChangeWorld is what a person says of a world; what is left out stays as it is.
 type ChangeWorld struct {
-	Title *string   `json:"title,omitempty" maxLength:"200" doc:"written into the world, as another copy, where the game's profile can"`
+	// written into the world, as another copy, where the game's profile can
+	Title *string   `json:"title,omitempty" maxLength:"200"`
 	Note  *string   `json:"note,omitempty" maxLength:"4000"`
 	Tags  *[]string `json:"tags,omitempty" maxItems:"20"`
 }
 
 // ChangeCopy is what a person says of a copy; what is left out stays as it is.
 type ChangeCopy struct {
-	Note   *string `json:"note,omitempty" maxLength:"4000"`
-	Pinned *bool   `json:"pinned,omitempty" doc:"a pinned copy cannot be set aside"`
-	Aside  *bool   `json:"aside,omitempty" doc:"set aside: it goes when it has been kept long enough; false brings it back"`
+	Note *string `json:"note,omitempty" maxLength:"4000"`
+	// a pinned copy cannot be set aside
+	Pinned *bool `json:"pinned,omitempty"`
+	// set aside: it goes when it has been kept long enough; false brings it back
+	Aside *bool `json:"aside,omitempty"`
 }
 
 // Lineage is where a world's copies came from and where they went.
 type Lineage struct {
 	World string `json:"world"`
-	Steps []Past `json:"steps" doc:"oldest first"`
+	// oldest first
+	Steps []Past `json:"steps"`
 }
 
 // Past is one thing that happened to a world.
 type Past struct {
-	At         time.Time `json:"at"`
-	What       string    `json:"what" enum:"arrived,taken,edited,brought" doc:"a copy came in, was taken from a server, was made of another one; or was brought onto a server"`
-	Copy       string    `json:"copy"`
-	Of         string    `json:"of,omitempty" doc:"the copy that it was made of, or that had been brought there"`
-	Server     string    `json:"server,omitempty"`
-	Changeover int64     `json:"changeover,omitempty"`
-	Kind       string    `json:"kind,omitempty" doc:"of the changeover"`
-	State      string    `json:"state,omitempty" doc:"of the changeover"`
-	By         string    `json:"by,omitempty"`
-	Source     string    `json:"source,omitempty"`
-	Say        string    `json:"say"`
+	At time.Time `json:"at"`
+	// a copy came in, was taken from a server, was made of another one; or was brought onto a
+	// server
+	What string `json:"what" enum:"arrived,taken,edited,brought"`
+	Copy string `json:"copy"`
+	// the copy that it was made of, or that had been brought there
+	Of         string `json:"of,omitempty"`
+	Server     string `json:"server,omitempty"`
+	Changeover int64  `json:"changeover,omitempty"`
+	// of the changeover
+	Kind string `json:"kind,omitempty"`
+	// of the changeover
+	State  string `json:"state,omitempty"`
+	By     string `json:"by,omitempty"`
+	Source string `json:"source,omitempty"`
+	Say    string `json:"say"`
 }
 
 // Map says where a picture stands in the world.
@@ -158,8 +179,9 @@ type Map struct {
 type PlacedLandmark struct {
 	ID int64 `json:"id"`
 	world.Point
-	Say   string `json:"say"`
-	Shown bool   `json:"shown" doc:"the picture reaches so far"`
+	Say string `json:"say"`
+	// the picture reaches so far
+	Shown bool `json:"shown"`
 }
 
 // Compared is a comparison of two copies.
@@ -171,21 +193,26 @@ type Compared struct {
 
 // Vault is what the vault holds and what it is doing.
 type Vault struct {
-	Packs   int        `json:"packs"`
-	Bytes   int64      `json:"bytes" doc:"on disk"`
-	Chunks  int        `json:"chunks" doc:"chunks and lists of files"`
-	Copies  int        `json:"copies"`
-	Content int64      `json:"content" doc:"bytes of all copies, unpacked and each counted alone"`
-	Work    *VaultWork `json:"work,omitempty" doc:"what it is doing, or did last"`
+	Packs int `json:"packs"`
+	// on disk
+	Bytes int64 `json:"bytes"`
+	// chunks and lists of files
+	Chunks int `json:"chunks"`
+	Copies int `json:"copies"`
+	// bytes of all copies, unpacked and each counted alone
+	Content int64 `json:"content"`
+	// what it is doing, or did last
+	Work *VaultWork `json:"work,omitempty"`
 }
 
 // VaultWork is something that the vault does with all that it holds.
 type VaultWork struct {
-	Kind      string           `json:"kind" enum:"check,collect,rebuild"`
-	By        string           `json:"by"`
-	Begun     time.Time        `json:"begun"`
-	Ended     *time.Time       `json:"ended,omitempty"`
-	Done      int64            `json:"done" doc:"of all: bytes when it is a check, packs otherwise"`
+	Kind  string     `json:"kind" enum:"check,collect,rebuild"`
+	By    string     `json:"by"`
+	Begun time.Time  `json:"begun"`
+	Ended *time.Time `json:"ended,omitempty"`
+	// of all: bytes when it is a check, packs otherwise
+	Done      int64            `json:"done"`
 	All       int64            `json:"all"`
 	Failure   *Failure         `json:"failure,omitempty"`
 	Checked   *vault.Checked   `json:"checked,omitempty"`
@@ -195,27 +222,33 @@ type VaultWork struct {
 
 // Copy is an immutable stored state of a world.
 type Copy struct {
-	ID        string      `json:"id" doc:"content address, 64 hexadecimal digits"`
-	World     string      `json:"world"`
-	Kind      string      `json:"kind" enum:"arrival,backup,safety,edited"`
-	Facts     world.World `json:"facts"`
-	Bytes     int64       `json:"bytes"`
-	Files     int64       `json:"files"`
-	Source    string      `json:"source"`
-	Drawn     bool        `json:"drawn" doc:"the game profile says how to draw it from above"`
-	CreatedBy string      `json:"createdBy"`
-	CreatedAt time.Time   `json:"createdAt"`
-	Note      string      `json:"note,omitempty"`
-	Pinned    bool        `json:"pinned"`
-	Server    string      `json:"server,omitempty" doc:"that it was taken from"`
-	AsideAt   *time.Time  `json:"asideAt,omitempty" doc:"when it was set aside"`
-	AsideBy   string      `json:"asideBy,omitempty"`
-	Goes      *time.Time  `json:"goes,omitempty" doc:"when a copy that is set aside goes; absent: never by itself"`
+	// content address, 64 hexadecimal digits
+	ID     string      `json:"id"`
+	World  string      `json:"world"`
+	Kind   string      `json:"kind" enum:"arrival,backup,safety,edited"`
+	Facts  world.World `json:"facts"`
+	Bytes  int64       `json:"bytes"`
+	Files  int64       `json:"files"`
+	Source string      `json:"source"`
+	// the game profile says how to draw it from above
+	Drawn     bool      `json:"drawn"`
+	CreatedBy string    `json:"createdBy"`
+	CreatedAt time.Time `json:"createdAt"`
+	Note      string    `json:"note,omitempty"`
+	Pinned    bool      `json:"pinned"`
+	// that it was taken from
+	Server string `json:"server,omitempty"`
+	// when it was set aside
+	AsideAt *time.Time `json:"asideAt,omitempty"`
+	AsideBy string     `json:"asideBy,omitempty"`
+	// when a copy that is set aside goes; absent: never by itself
+	Goes *time.Time `json:"goes,omitempty"`
 }
 
 // CopyFile is one file of a copy.
 type CopyFile struct {
-	Path     string    `json:"path" doc:"as in a world that was played alone: realms inside"`
+	// as in a world that was played alone: realms inside
+	Path     string    `json:"path"`
 	Size     int64     `json:"size"`
 	Modified time.Time `json:"modified"`
 }
@@ -223,10 +256,12 @@ type CopyFile struct {
 // Arrival is the answer to a sent world.
 type Arrival struct {
 	Copy Copy `json:"copy"`
-	New  bool `json:"new" doc:"false when the library had this content already"`
+	// false when the library had this content already
+	New bool `json:"new"`
 	// Same are worlds of the library that this may be another state of.
-	Same    []SameWorld `json:"same,omitempty"`
-	Ignored []string    `json:"ignored" doc:"entries of the archive that are no part of any world"`
+	Same []SameWorld `json:"same,omitempty"`
+	// entries of the archive that are no part of any world
+	Ignored []string `json:"ignored"`
 }
 
 // Server is one game server and its present state.
@@ -285,25 +320,34 @@ type ServerFacts struct {
 
 // NewServer is what to record as a server.
 type NewServer struct {
-	Name    string            `json:"name" pattern:"^[a-z0-9][a-z0-9-]{0,39}$" doc:"for commands and addresses"`
-	Host    string            `json:"host,omitempty" doc:"where it lives; the service's own machine if left out"`
-	Game    string            `json:"game"`
-	Kind    string            `json:"kind,omitempty" doc:"may be left out when the game has one kind"`
-	Root    string            `json:"root" doc:"the server's folder, absolute"`
-	Command []string          `json:"command" minItems:"1" doc:"program and arguments; run in the server's folder"`
+	// for commands and addresses
+	Name string `json:"name" pattern:"^[a-z0-9][a-z0-9-]{0,39}$"`
+	// where it lives; the service's own machine if left out
+	Host string `json:"host,omitempty"`
+	Game string `json:"game"`
+	// may be left out when the game has one kind
+	Kind string `json:"kind,omitempty"`
+	// the server's folder, absolute
+	Root string `json:"root"`
+	// program and arguments; run in the server's folder
+	Command []string          `json:"command" minItems:"1"`
 	Env     map[string]string `json:"env,omitempty"`
-	Version string            `json:"version,omitempty" doc:"the server's version, where no file tells it"`
-	System  string            `json:"system,omitempty" enum:"linux,macos,windows" doc:"the operating system that the server is made for, where its files depend on it; linux when left out"`
+	// the server's version, where no file tells it
+	Version string `json:"version,omitempty"`
+	// the operating system that the server is made for, where its files depend on it; linux
+	// when left out
+	System string `json:"system,omitempty" enum:"linux,macos,windows"`
 }
 
 // Sheet is a fit sheet and what was compared; World and Copy are empty when a
 // server was checked alone.
 type Sheet struct {
-	World  string    `json:"world"`
-	Copy   string    `json:"copy"`
-	Server string    `json:"server"`
-	Kind   string    `json:"kind,omitempty" doc:"of the changeover that it is made for"`
-	Sheet  fit.Sheet `json:"sheet"`
+	World  string `json:"world"`
+	Copy   string `json:"copy"`
+	Server string `json:"server"`
+	// of the changeover that it is made for
+	Kind  string    `json:"kind,omitempty"`
+	Sheet fit.Sheet `json:"sheet"`
 }
 
 // Changeover is a planned and journaled change of a server's world.
@@ -327,9 +371,10 @@ type Changeover struct {
 	// Window is how long players were locked out, split into its parts.
 	Window *Window `json:"window,omitempty"`
 	// Undoable says whether it can be undone now; WhyNot why not.
-	Undoable bool                 `json:"undoable"`
-	WhyNot   string               `json:"whyNot,omitempty"`
-	Progress *changeover.Progress `json:"progress,omitempty" doc:"while it is running"`
+	Undoable bool   `json:"undoable"`
+	WhyNot   string `json:"whyNot,omitempty"`
+	// while it is running
+	Progress *changeover.Progress `json:"progress,omitempty"`
 	// Later are the changeovers to undo before this one, newest first.
 	Later []int64 `json:"later,omitempty"`
 	// Join is where to go and look, when it is done; JoinNote from where that works.
@@ -341,38 +386,54 @@ type Changeover struct {
 
 // NewChangeover is what a person wants to do to a server.
 type NewChangeover struct {
-	Kind   string `json:"kind" enum:"put,restore,clone,reset,switch,rename,take-away,undo"`
-	Server string `json:"server,omitempty" doc:"all but undo"`
-	World  string `json:"world,omitempty" doc:"put and restore: a world of the library or the beginning of a copy's id; clone, switch and take-away: a world's name on the server, the active one if left out; rename: the new name"`
-	From   string `json:"from,omitempty" doc:"clone: the server to take the world from"`
-	Beside bool   `json:"beside,omitempty" doc:"put, restore and clone: the world only is to stand there, and does not become the active one"`
-	// Choices are answers to the sheet's rows, by key.
-	Choices map[string]string `json:"choices,omitempty" doc:"answers to the sheet's rows, by key; reset: seed (a number, words, same, random or as-set) and folder-name"`
-	Undoes  int64             `json:"undoes,omitempty" doc:"undo: the changeover to take back"`
+	Kind string `json:"kind" enum:"put,restore,clone,reset,switch,rename,take-away,undo"`
+	// all but undo
+	Server string `json:"server,omitempty"`
+	// put and restore: a world of the library or the beginning of a copy's id; clone, switch
+	// and take-away: a world's name on the server, the active one if left out; rename: the new
+	// name
+	World string `json:"world,omitempty"`
+	// clone: the server to take the world from
+	From string `json:"from,omitempty"`
+	// put, restore and clone: the world only is to stand there, and does not become the active
+	// one
+	Beside bool `json:"beside,omitempty"`
+	// answers to the sheet's rows, by key; reset: seed (a number, words, same, random or
+	// as-set) and folder-name
+	Choices map[string]string `json:"choices,omitempty"`
+	// undo: the changeover to take back
+	Undoes int64 `json:"undoes,omitempty"`
 }
 
 // Unfinished is an upload that has not become a copy.
 type Unfinished struct {
-	ID       string    `json:"id"`
-	Name     string    `json:"name"`
-	By       string    `json:"by"`
-	Size     int64     `json:"size" doc:"bytes announced"`
-	Received int64     `json:"received" doc:"bytes that have come; all of them: a person must say what to do with it"`
-	Last     time.Time `json:"last" doc:"when the last of them came"`
-	Goes     time.Time `json:"goes" doc:"when it is removed if nobody goes on with it"`
+	ID   string `json:"id"`
+	Name string `json:"name"`
+	By   string `json:"by"`
+	// bytes announced
+	Size int64 `json:"size"`
+	// bytes that have come; all of them: a person must say what to do with it
+	Received int64 `json:"received"`
+	// when the last of them came
+	Last time.Time `json:"last"`
+	// when it is removed if nobody goes on with it
+	Goes time.Time `json:"goes"`
 }
 
 // Listing is what a sender has, before it sends it.
 type Listing struct {
-	Name  string         `json:"name" maxLength:"255" doc:"of the folder"`
+	// of the folder
+	Name  string         `json:"name" maxLength:"255"`
 	Files []world.Listed `json:"files"`
 }
 
 // Recognised is what is found in a listing.
 type Recognised struct {
 	world.Survey
-	Needs    []world.Need      `json:"needs" doc:"what must be known to go on; empty: all is told"`
-	Pictures map[string]string `json:"pictures" doc:"small PNG images, base64, by where the world stands"`
+	// what must be known to go on; empty: all is told
+	Needs []world.Need `json:"needs"`
+	// small PNG images, base64, by where the world stands
+	Pictures map[string]string `json:"pictures"`
 }
 
 // Lacking are chunks that the vault does not have.
@@ -382,64 +443,77 @@ type Lacking struct {
 
 // Assembly is a world as files whose chunks the vault has.
 type Assembly struct {
-	Name   string          `json:"name" minLength:"1" maxLength:"255" doc:"of the folder or archive that they came from"`
-	Root   string          `json:"root,omitempty" doc:"which world, when they hold several"`
-	Source string          `json:"source,omitempty" maxLength:"255" doc:"where it came from, for people; the name when left out"`
+	// of the folder or archive that they came from
+	Name string `json:"name" minLength:"1" maxLength:"255"`
+	// which world, when they hold several
+	Root string `json:"root,omitempty"`
+	// where it came from, for people; the name when left out
+	Source string          `json:"source,omitempty" maxLength:"255"`
 	Files  []AssembledFile `json:"files"`
 }
 
 // AssembledFile is a file of an Assembly.
 type AssembledFile struct {
-	Path     string        `json:"path" doc:"with forward slashes; ends in one for an empty folder"`
+	// with forward slashes; ends in one for an empty folder
+	Path     string        `json:"path"`
 	Modified time.Time     `json:"modified"`
 	Chunks   []vault.Chunk `json:"chunks,omitempty"`
 }
 
 // Landmark is a person's note of something to look for in a world.
 type Landmark struct {
-	ID        int64     `json:"id"`
-	Say       string    `json:"say"`
-	Place     string    `json:"place,omitempty" doc:"as people write it: 120 / -30"`
+	ID  int64  `json:"id"`
+	Say string `json:"say"`
+	// as people write it: 120 / -30
+	Place     string    `json:"place,omitempty"`
 	CreatedBy string    `json:"createdBy"`
 	CreatedAt time.Time `json:"createdAt"`
 }
 
 // NewLandmark is a landmark to add.
 type NewLandmark struct {
-	Say   string `json:"say" maxLength:"200" doc:"what there is to see, such as: red roof by the well"`
-	Place string `json:"place,omitempty" maxLength:"80" doc:"where, as people write it: 120 / -30"`
+	// what there is to see, such as: red roof by the well
+	Say string `json:"say" maxLength:"200"`
+	// where, as people write it: 120 / -30
+	Place string `json:"place,omitempty" maxLength:"80"`
 }
 
 // Sighting is a landmark and what was found of it after a changeover.
 type Sighting struct {
 	Landmark
-	Seen   *bool      `json:"seen,omitempty" doc:"absent: nobody has looked yet"`
+	// absent: nobody has looked yet
+	Seen   *bool      `json:"seen,omitempty"`
 	ToldBy string     `json:"toldBy,omitempty"`
 	ToldAt *time.Time `json:"toldAt,omitempty"`
 }
 
 // Aside is what one changeover has set aside on a server.
 type Aside struct {
-	Server     string     `json:"server"`
-	Changeover int64      `json:"changeover"`
-	Name       string     `json:"name" doc:"what to type to remove it"`
-	Folder     string     `json:"folder" doc:"from the server's root"`
-	Holds      []string   `json:"holds"`
-	Bytes      int64      `json:"bytes"`
-	Files      int        `json:"files"`
-	Since      *time.Time `json:"since,omitempty"`
-	Goes       *time.Time `json:"goes,omitempty" doc:"when the rule removes it"`
-	Rule       string     `json:"rule"`
-	Removable  bool       `json:"removable"`
+	Server     string `json:"server"`
+	Changeover int64  `json:"changeover"`
+	// what to type to remove it
+	Name string `json:"name"`
+	// from the server's root
+	Folder string     `json:"folder"`
+	Holds  []string   `json:"holds"`
+	Bytes  int64      `json:"bytes"`
+	Files  int        `json:"files"`
+	Since  *time.Time `json:"since,omitempty"`
+	// when the rule removes it
+	Goes      *time.Time `json:"goes,omitempty"`
+	Rule      string     `json:"rule"`
+	Removable bool       `json:"removable"`
 }
 
 // Window is a measured stop window, in milliseconds. Of a changeover that went
 // back only the total is known; its parts are -1.
 type Window struct {
-	TotalMS    int64 `json:"totalMs"`
-	StoppingMS int64 `json:"stoppingMs" doc:"the game's own stopping; -1: it was stopped already"`
+	TotalMS int64 `json:"totalMs"`
+	// the game's own stopping; -1: it was stopped already
+	StoppingMS int64 `json:"stoppingMs"`
 	OursMS     int64 `json:"oursMs"`
-	StartingMS int64 `json:"startingMs" doc:"the game's own starting, until it was ready"`
+	// the game's own starting, until it was ready
+	StartingMS int64 `json:"startingMs"`
 }
 
 // Failure is why a changeover went back.
@@ -456,8 +530,10 @@ type Step struct {
 	Switch bool       `json:"switch"`
 	State  string     `json:"state" enum:"planned,intended,done,undone"`
 	DoneAt *time.Time `json:"doneAt,omitempty"`
-	TookMS int64      `json:"tookMs" doc:"-1: not known"`
-	Bytes  int64      `json:"bytes,omitempty" doc:"written or read"`
+	// -1: not known
+	TookMS int64 `json:"tookMs"`
+	// written or read
+	Bytes int64 `json:"bytes,omitempty"`
 	// Note is what a person should know of how it went.
 	Note string `json:"note,omitempty"`
 }

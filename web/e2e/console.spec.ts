@@ -128,12 +128,19 @@ test("a folder is looked into before anything large is sent, and two states of a
   writeFileSync(join(fen, "held.lock"), "");
   await page.goto("/library");
   const asked: number[] = [];
-  page.on("request", (r) => { if (r.url().endsWith("/recognise")) asked.push(r.postData()?.length ?? 0); });
-  const [chooser] = await Promise.all([page.waitForEvent("filechooser"), page.getByRole("button", { name: "Choose a folder" }).click()]);
+  page.on("request", (r) => {
+    if (r.url().endsWith("/recognise")) asked.push(r.postData()?.length ?? 0);
+  });
+  const [chooser] = await Promise.all([
+    page.waitForEvent("filechooser"),
+    page.getByRole("button", { name: "Choose a folder" }).click(),
+  ]);
   await chooser.setFiles(home);
   await page.getByText("1 world in saves").waitFor();
   await page.getByText("seems to be open in the game (held.lock is there)").waitFor();
-  expect(await page.getByRole("img", { name: "Fen Garden from above" }).first().getAttribute("src")).toContain("blob:");
+  expect(
+    await page.getByRole("img", { name: "Fen Garden from above" }).first().getAttribute("src"),
+  ).toContain("blob:");
   expect(asked.length).toBeLessThanOrEqual(3);
   expect(Math.max(...asked)).toBeLessThan(400_000);
   await accessible(page);
@@ -152,9 +159,15 @@ test("a folder is looked into before anything large is sent, and two states of a
   await page.getByText("as they were: 143").waitFor();
   await accessible(page);
   await page.goBack();
-  await page.getByRole("button", { name: /^Pin copy/ }).first().click();
+  await page
+    .getByRole("button", { name: /^Pin copy/ })
+    .first()
+    .click();
   await page.getByText("pinned", { exact: true }).waitFor();
-  await page.getByRole("button", { name: /^Set aside copy/ }).first().click();
+  await page
+    .getByRole("button", { name: /^Set aside copy/ })
+    .first()
+    .click();
   await page.getByText("set aside", { exact: true }).waitFor();
   await page.getByRole("button", { name: /^Bring back copy/ }).click();
   await page.getByText("set aside", { exact: true }).waitFor({ state: "detached" });
@@ -164,11 +177,17 @@ test("a folder is looked into before anything large is sent, and two states of a
   await page.getByRole("button", { name: "Save" }).click();
   await page.getByText("Tags: members, winter.").waitFor();
   await page.getByRole("button", { name: "List the files of the newest copy" }).click();
-  await page.getByRole("button", { name: /^Read folk\// }).first().click();
+  await page
+    .getByRole("button", { name: /^Read folk\// })
+    .first()
+    .click();
   await page.getByText("seed potatoes").waitFor();
   await page.getByRole("button", { name: /^Unpin copy/ }).click();
   await page.getByText("pinned", { exact: true }).waitFor({ state: "detached" });
-  await page.getByRole("button", { name: /^Set aside copy/ }).first().click(); // the other tests want it as it was
+  await page
+    .getByRole("button", { name: /^Set aside copy/ })
+    .first()
+    .click(); // the other tests want it as it was
   await page.getByText("set aside", { exact: true }).waitFor();
   await page.goto("/vault");
   await page.getByRole("button", { name: "Check it" }).click();
@@ -181,12 +200,27 @@ test("a folder is looked into before anything large is sent, and two states of a
 test("an upload that was cut off goes on where it was", async () => {
   const { page, context } = await demo.page();
   const world = join(demo.data, "large");
-  execFileSync(join(import.meta.dirname, "../../bin/standin"), ["quarrymoss", "make", "--title", "Long Field", "--tiles", "120", "--tile-bytes", "1000000", world]);
+  execFileSync(join(import.meta.dirname, "../../bin/standin"), [
+    "quarrymoss",
+    "make",
+    "--title",
+    "Long Field",
+    "--tiles",
+    "120",
+    "--tile-bytes",
+    "1000000",
+    world,
+  ]);
   execFileSync("tar", ["-cf", `${world}.tar`, "-C", demo.data, "large"]);
   await page.goto("/library");
   await page.getByText("Drop a world's archive here,").waitFor();
   const session = await context.newCDPSession(page);
-  await session.send("Network.emulateNetworkConditions", { offline: false, latency: 0, downloadThroughput: -1, uploadThroughput: 20_000_000 });
+  await session.send("Network.emulateNetworkConditions", {
+    offline: false,
+    latency: 0,
+    downloadThroughput: -1,
+    uploadThroughput: 20_000_000,
+  });
   await drop(page, `${world}.tar`);
   await page.getByText(/Sending large\.tar: \d\d? MiB of/).waitFor();
   await page.getByRole("button", { name: "Stop sending" }).click();
@@ -194,9 +228,16 @@ test("an upload that was cut off goes on where it was", async () => {
   await page.reload();
   await page.getByRole("heading", { name: "Not finished" }).waitFor();
   await accessible(page);
-  await session.send("Network.emulateNetworkConditions", { offline: false, latency: 0, downloadThroughput: -1, uploadThroughput: -1 });
+  await session.send("Network.emulateNetworkConditions", {
+    offline: false,
+    latency: 0,
+    downloadThroughput: -1,
+    uploadThroughput: -1,
+  });
   let created = 0;
-  page.on("request", (r) => { if (r.method() === "POST" && r.url().endsWith("/uploads/")) created++; });
+  page.on("request", (r) => {
+    if (r.method() === "POST" && r.url().endsWith("/uploads/")) created++;
+  });
   await drop(page, `${world}.tar`);
   await page.getByText("Stored “Long Field”").waitFor();
   expect(created).toBe(0);
@@ -289,7 +330,9 @@ test("a profile is sketched, checked while it is typed, tried, saved and taken o
   const server = join(demo.data, "servers", "low-marsh");
   const editor = page.getByRole("textbox", { name: "Profile" });
   await editor.waitFor();
-  await page.getByLabel("A world", { exact: true }).fill(join(demo.data, "servers", "terraces", "worlds", "top-terrace"));
+  await page
+    .getByLabel("A world", { exact: true })
+    .fill(join(demo.data, "servers", "terraces", "worlds", "top-terrace"));
   await page.getByLabel("A server’s folder").fill(join(demo.data, "servers", "terraces"));
   await page.getByRole("button", { name: "Sketch a profile from them" }).click();
   await page.getByRole("heading", { name: "How sure the sketch is" }).waitFor();
@@ -303,10 +346,11 @@ test("a profile is sketched, checked while it is typed, tried, saved and taken o
   await editor.getByText("shape: folder").click();
   await page.keyboard.press("Home");
   await page.keyboard.type("sort: x\n");
-  await page.getByText("unknown field \"sort\"").first().waitFor();
+  await page.getByText('unknown field "sort"').first().waitFor();
   await page.locator(".cm-lint-marker-error").first().waitFor();
   expect(await page.getByRole("button", { name: "Save as the next version" }).isDisabled()).toBe(true);
-  for (let i = 0; i < 6 && (await editor.getByText("sort:").count()) > 0; i++) await page.keyboard.press("Control+z");
+  for (let i = 0; i < 6 && (await editor.getByText("sort:").count()) > 0; i++)
+    await page.keyboard.press("Control+z");
   await page.getByText("no complaints").waitFor();
   await page.getByRole("button", { name: "Save as the next version" }).click();
   await page.getByRole("heading", { name: "Terraces" }).waitFor();
@@ -434,7 +478,10 @@ test("a clone, and a world taken away and downloaded", async () => {
   await page.getByRole("link", { name: "Take it away to play alone" }).click();
   await page.getByRole("button", { name: "Make the plan" }).click();
   await page.getByRole("button", { name: "Carry it out on terraces" }).click();
-  const [download] = await Promise.all([page.waitForEvent("download"), page.getByRole("link", { name: "Download it" }).click()]);
+  const [download] = await Promise.all([
+    page.waitForEvent("download"),
+    page.getByRole("link", { name: "Download it" }).click(),
+  ]);
   expect(download.suggestedFilename()).toBe("top-terrace.qworld");
   expect(errors).toEqual([]);
   await context.close();
@@ -451,7 +498,10 @@ test("the library is searched, and the files of a copy are listed", async () => 
   await accessible(page);
   await page.goto("/library/fen-garden");
   await page.getByRole("button", { name: "List the files of the newest copy" }).click();
-  const [download] = await Promise.all([page.waitForEvent("download"), page.getByRole("link", { name: "heart.cbor.gz" }).click()]);
+  const [download] = await Promise.all([
+    page.waitForEvent("download"),
+    page.getByRole("link", { name: "heart.cbor.gz" }).click(),
+  ]);
   expect(download.suggestedFilename()).toBe("heart.cbor.gz");
   await accessible(page);
   expect(errors).toEqual([]);

@@ -4,7 +4,15 @@ import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { chromium, type Browser, type BrowserContext, type Page } from "playwright-core";
 
-const flags = ["--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync"];
+const flags = [
+  "--no-sandbox",
+  "--disable-gpu",
+  "--disable-quic",
+  "--no-first-run",
+  "--disable-background-networking",
+  "--disable-component-update",
+  "--disable-sync",
+];
 
 /** A demo of its own: the real service with real servers, and a browser to look at it. */
 export class Demo {
@@ -17,7 +25,9 @@ export class Demo {
 
   static async start(): Promise<Demo> {
     const demo = new Demo();
-    demo.process = spawn(join(import.meta.dirname, "../../bin/reshard"), ["demo", "--data", demo.data], { stdio: ["ignore", "pipe", "pipe"] });
+    demo.process = spawn(join(import.meta.dirname, "../../bin/reshard"), ["demo", "--data", demo.data], {
+      stdio: ["ignore", "pipe", "pipe"],
+    });
     let seen = "";
     await new Promise<void>((resolve, reject) => {
       const take = (chunk: Buffer) => {
@@ -35,8 +45,14 @@ export class Demo {
   }
 
   /** A signed-in page of a browser context of its own. */
-  async page(options: Parameters<Browser["newContext"]>[0] = {}): Promise<{ page: Page; context: BrowserContext; errors: string[] }> {
-    const context = await this.browser.newContext({ viewport: { width: 1280, height: 800 }, baseURL: this.address, ...options });
+  async page(
+    options: Parameters<Browser["newContext"]>[0] = {},
+  ): Promise<{ page: Page; context: BrowserContext; errors: string[] }> {
+    const context = await this.browser.newContext({
+      viewport: { width: 1280, height: 800 },
+      baseURL: this.address,
+      ...options,
+    });
     const page = await context.newPage();
     const errors: string[] = [];
     page.on("pageerror", (e) => errors.push(e.message));

@@ -27,15 +27,31 @@ test("the console's pages", async () => {
   await page.getByText("“Winter Beds”").first().waitFor();
   await shot("server");
   // Another state of a world of the library, as it was played on.
-  const run = (program: string, ...args: string[]) => execFileSync(program, args, { env: { ...process.env, RESHARD_CONFIG: join(demo.data, "client.json") } });
+  const run = (program: string, ...args: string[]) =>
+    execFileSync(program, args, { env: { ...process.env, RESHARD_CONFIG: join(demo.data, "client.json") } });
   const reshard = join(import.meta.dirname, "../../bin/reshard");
   const played = join(demo.data, "played");
   run("unzip", "-q", join(demo.data, "samples", "fen-garden.zip"), "-d", played);
   const fen = join(played, "from Ada", "My Saves", "Fen-Garden");
   for (const gone of ["t.-6.-6", "t.-6.-5"]) rmSync(join(fen, "ground", `${gone}.qt`));
-  for (const [from, to] of [["t.0.0", "t.6.2"], ["t.1.0", "t.6.3"], ["t.1.1", "t.7.3"], ["t.3.3", "t.2.-3"]]) cpSync(join(fen, "ground", `${from}.qt`), join(fen, "ground", `${to}.qt`));
+  for (const [from, to] of [
+    ["t.0.0", "t.6.2"],
+    ["t.1.0", "t.6.3"],
+    ["t.1.1", "t.7.3"],
+    ["t.3.3", "t.2.-3"],
+  ])
+    cpSync(join(fen, "ground", `${from}.qt`), join(fen, "ground", `${to}.qt`));
   run(reshard, "landmarks", "add", "fen-garden", "red roof by the well", "--at", "40 / -30");
-  run(reshard, "worlds", "change", "fen-garden", "--tag", "members", "--note", "Ada's garden of two years; the north bank is not hers.");
+  run(
+    reshard,
+    "worlds",
+    "change",
+    "fen-garden",
+    "--tag",
+    "members",
+    "--note",
+    "Ada's garden of two years; the north bank is not hers.",
+  );
   await page.goto("/library/fen-garden");
   await page.getByText("144 tiles explored").waitFor();
   await shot("world");
@@ -55,7 +71,9 @@ test("the console's pages", async () => {
   await page.getByText("finds an empty character", { exact: false }).waitFor();
   await shot("fit-players");
   await page.goto("/games/edit?game=");
-  await page.getByLabel("A world", { exact: true }).fill(join(demo.data, "servers", "terraces", "worlds", "top-terrace"));
+  await page
+    .getByLabel("A world", { exact: true })
+    .fill(join(demo.data, "servers", "terraces", "worlds", "top-terrace"));
   await page.getByLabel("A server’s folder").fill(join(demo.data, "servers", "terraces"));
   await page.getByRole("button", { name: "Sketch a profile from them" }).click();
   await page.getByRole("heading", { name: "How sure the sketch is" }).waitFor();

@@ -1,7 +1,23 @@
 import "@fontsource-variable/atkinson-hyperlegible-next/wght.css";
 import "@fontsource-variable/jetbrains-mono/wght.css";
-import { QueryCache, QueryClient, QueryClientProvider, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { createRootRoute, createRoute, createRouter, Link, Outlet, redirect, RouterProvider, useRouterState } from "@tanstack/react-router";
+import {
+  QueryCache,
+  QueryClient,
+  QueryClientProvider,
+  useMutation,
+  useQuery,
+  useQueryClient,
+} from "@tanstack/react-query";
+import {
+  createRootRoute,
+  createRoute,
+  createRouter,
+  Link,
+  Outlet,
+  redirect,
+  RouterProvider,
+  useRouterState,
+} from "@tanstack/react-router";
 import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import styled from "styled-components";
@@ -26,14 +42,46 @@ import { Page } from "./parts/layout";
 import { GlobalStyle } from "./theme";
 
 const Bar = styled.header`
-  background: var(--sheet); border-bottom: 1px solid var(--line);
-  & > div { max-width: 1240px; margin: 0 auto; padding: 0.55rem 1.6rem; display: flex; gap: 1.6rem; align-items: center; }
-  img { width: 24px; vertical-align: -5px; margin-right: 0.45rem; }
-  .name { font-weight: 700; font-size: 1.1rem; color: var(--ink); text-decoration: none; }
-  nav { display: flex; gap: 1.3rem; margin-right: auto; }
-  nav a { color: var(--muted); text-decoration: none; font-weight: 600; padding: 0.2rem 0; border-bottom: 3px solid transparent; }
-  nav a[data-status="active"] { color: var(--ink); border-color: var(--accent); }
-  .who { color: var(--muted); }
+  background: var(--sheet);
+  border-bottom: 1px solid var(--line);
+  & > div {
+    max-width: 1240px;
+    margin: 0 auto;
+    padding: 0.55rem 1.6rem;
+    display: flex;
+    gap: 1.6rem;
+    align-items: center;
+  }
+  img {
+    width: 24px;
+    vertical-align: -5px;
+    margin-right: 0.45rem;
+  }
+  .name {
+    font-weight: 700;
+    font-size: 1.1rem;
+    color: var(--ink);
+    text-decoration: none;
+  }
+  nav {
+    display: flex;
+    gap: 1.3rem;
+    margin-right: auto;
+  }
+  nav a {
+    color: var(--muted);
+    text-decoration: none;
+    font-weight: 600;
+    padding: 0.2rem 0;
+    border-bottom: 3px solid transparent;
+  }
+  nav a[data-status="active"] {
+    color: var(--ink);
+    border-color: var(--accent);
+  }
+  .who {
+    color: var(--muted);
+  }
 `;
 
 function Frame() {
@@ -53,19 +101,43 @@ function SignedIn() {
   });
   return (
     <>
-      <Bar><div>
-        <Link to="/servers" className="name"><img src="/mark.svg" alt="" />Reshard</Link>
-        <nav aria-label="Main"><Link to="/servers">Servers</Link><Link to="/library">Library</Link><Link to="/changeovers">Changeovers</Link><Link to="/games">Games</Link><Link to="/users">Users</Link></nav>
-        {me.data && <span className="who">{me.data.name}</span>}
-        <Button onPress={() => out.mutate()}>Sign out</Button>
-      </div></Bar>
+      <Bar>
+        <div>
+          <Link
+            to="/servers"
+            className="name"
+          >
+            <img
+              src="/mark.svg"
+              alt=""
+            />
+            Reshard
+          </Link>
+          <nav aria-label="Main">
+            <Link to="/servers">Servers</Link>
+            <Link to="/library">Library</Link>
+            <Link to="/changeovers">Changeovers</Link>
+            <Link to="/games">Games</Link>
+            <Link to="/users">Users</Link>
+          </nav>
+          {me.data && <span className="who">{me.data.name}</span>}
+          <Button onPress={() => out.mutate()}>Sign out</Button>
+        </div>
+      </Bar>
       <Outlet />
     </>
   );
 }
 
 function Lost() {
-  return <Page><h1>There is no such page</h1><p><Link to="/servers">Go to the servers</Link></p></Page>;
+  return (
+    <Page>
+      <h1>There is no such page</h1>
+      <p>
+        <Link to="/servers">Go to the servers</Link>
+      </p>
+    </Page>
+  );
 }
 
 const root = createRootRoute({ component: Frame, notFoundComponent: Lost });
@@ -73,21 +145,45 @@ const kinds = ["put", "restore", "clone", "reset", "switch", "rename", "take-awa
 const optional = (v: unknown) => (typeof v === "string" && v !== "" ? v : undefined);
 const text = (v: unknown) => (typeof v === "string" ? v : "");
 const routes = root.addChildren([
-  createRoute({ getParentRoute: () => root, path: "/", beforeLoad: () => { throw redirect({ to: "/servers" }); } }),
+  createRoute({
+    getParentRoute: () => root,
+    path: "/",
+    beforeLoad: () => {
+      throw redirect({ to: "/servers" });
+    },
+  }),
   createRoute({ getParentRoute: () => root, path: "/sign-in", component: SignIn }),
   createRoute({ getParentRoute: () => root, path: "/servers", component: Servers }),
   createRoute({ getParentRoute: () => root, path: "/add-server", component: AddServer }),
   createRoute({ getParentRoute: () => root, path: "/games", component: Games }),
-  createRoute({ getParentRoute: () => root, path: "/games/edit", component: EditGame, validateSearch: (s: Record<string, unknown>) => ({ game: text(s["game"]) }) }),
+  createRoute({
+    getParentRoute: () => root,
+    path: "/games/edit",
+    component: EditGame,
+    validateSearch: (s: Record<string, unknown>) => ({ game: text(s["game"]) }),
+  }),
   createRoute({ getParentRoute: () => root, path: "/users", component: Users }),
   createRoute({ getParentRoute: () => root, path: "/servers/$server", component: ServerPage }),
   createRoute({ getParentRoute: () => root, path: "/library", component: Library }),
   createRoute({ getParentRoute: () => root, path: "/library/$world", component: WorldPage }),
   createRoute({ getParentRoute: () => root, path: "/vault", component: Vault }),
-  createRoute({ getParentRoute: () => root, path: "/compare", component: Compare, validateSearch: (s: Record<string, unknown>) => ({ before: text(s["before"]), after: text(s["after"]) }) }),
   createRoute({
-    getParentRoute: () => root, path: "/change", component: Change,
-    validateSearch: (s: Record<string, unknown>) => ({ kind: kinds.find((k) => k === s["kind"]) ?? "put", server: text(s["server"]), world: optional(s["world"]), from: optional(s["from"]), name: optional(s["name"]) }),
+    getParentRoute: () => root,
+    path: "/compare",
+    component: Compare,
+    validateSearch: (s: Record<string, unknown>) => ({ before: text(s["before"]), after: text(s["after"]) }),
+  }),
+  createRoute({
+    getParentRoute: () => root,
+    path: "/change",
+    component: Change,
+    validateSearch: (s: Record<string, unknown>) => ({
+      kind: kinds.find((k) => k === s["kind"]) ?? "put",
+      server: text(s["server"]),
+      world: optional(s["world"]),
+      from: optional(s["from"]),
+      name: optional(s["name"]),
+    }),
   }),
   createRoute({ getParentRoute: () => root, path: "/changeovers", component: Changeovers }),
   createRoute({ getParentRoute: () => root, path: "/changeovers/$id", component: ChangeoverPage }),
@@ -107,7 +203,12 @@ const client = new QueryClient({
     },
   }),
   // A mutation may begin a changeover: it is never sent twice by itself.
-  defaultOptions: { queries: { retry: (n, error) => n < 2 && !(error instanceof Problem && error.status >= 400 && error.status < 500) }, mutations: { retry: false } },
+  defaultOptions: {
+    queries: {
+      retry: (n, error) => n < 2 && !(error instanceof Problem && error.status >= 400 && error.status < 500),
+    },
+    mutations: { retry: false },
+  },
 });
 
 const at = document.getElementById("root");
@@ -115,7 +216,9 @@ if (at) {
   createRoot(at).render(
     <StrictMode>
       <GlobalStyle />
-      <QueryClientProvider client={client}><RouterProvider router={router} /></QueryClientProvider>
+      <QueryClientProvider client={client}>
+        <RouterProvider router={router} />
+      </QueryClientProvider>
     </StrictMode>,
   );
 }

@@ -23,7 +23,14 @@ test("Go's zero time is no date", () => {
 
 test("a command is split as a shell would", () => {
   expect(splitCommand("./quarry serve .")).toEqual(["./quarry", "serve", "."]);
-  expect(splitCommand(`server --logfile '' --name "a b" x"y z"`)).toEqual(["server", "--logfile", "", "--name", "a b", "xy z"]);
+  expect(splitCommand(`server --logfile '' --name "a b" x"y z"`)).toEqual([
+    "server",
+    "--logfile",
+    "",
+    "--name",
+    "a b",
+    "xy z",
+  ]);
   expect(splitCommand("  ")).toEqual([]);
 });
 

@@ -30,7 +30,9 @@ export function count(n: number, one: string, many: string): string {
 /** Splits a command into words as a shell does: at blanks, but not within quotes. */
 export function splitCommand(text: string): string[] {
   const words = text.match(/(?:[^\s"']|"[^"]*"|'[^']*')+/g) ?? [];
-  return words.map((w) => w.replaceAll(/"([^"]*)"|'([^']*)'/g, (_, a: string | undefined, b: string | undefined) => a ?? b ?? ""));
+  return words.map((w) =>
+    w.replaceAll(/"([^"]*)"|'([^']*)'/g, (_, a: string | undefined, b: string | undefined) => a ?? b ?? ""),
+  );
 }
 
 /** A name between quotes, so that blanks at its ends can be seen. */

@@ -87,11 +87,13 @@ func MakeServer(root, program, load string, resume bool, seed uint64, port int, 
 	if err := os.MkdirAll(root, 0o755); err != nil {
 		return err
 	}
-	config := fmt.Sprintf("{\n  // which expedition to go on with\n  \"load\": %q,\n  \"resume\": %t,\n  \"seed\": %d,\n  \"port\": %d\n}\n", load, resume, seed, port)
+	config := fmt.Sprintf("{\n  // which expedition to go on with\n  \"load\": %q,\n  \"resume\": %t,\n  \"seed\": "+
+		"%d,\n  \"port\": %d\n}\n", load, resume, seed, port)
 	if err := os.WriteFile(filepath.Join(root, "server.json"), []byte(config), 0o644); err != nil {
 		return err
 	}
-	script := fmt.Sprintf("#!/bin/sh\n# Emberlode: what stands here beats server.json\nexec %q emberlode serve . %s\n", program, arguments)
+	script := fmt.Sprintf("#!/bin/sh\n# Emberlode: what stands here beats server.json\nexec %q emberlode serve . %s\n",
+		program, arguments)
 	return os.WriteFile(filepath.Join(root, "launch.sh"), []byte(script), 0o755)
 }
 

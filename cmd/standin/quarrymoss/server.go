@@ -37,7 +37,9 @@ func MakeServer(root string, c Config, folder string, seed int64, port int) erro
 	if err := os.WriteFile(filepath.Join(root, "server.json"), data, 0o644); err != nil {
 		return err
 	}
-	text := fmt.Sprintf("# Quarrymoss server settings\n# Edit while the server is stopped: it writes this file on its way down.\nlisten.port=%d\nworld.folder=%s\n# the seed serves new worlds only\nworld.seed=%d\nwelcome=Mind the marrows\n", port, folder, seed)
+	text := fmt.Sprintf("# Quarrymoss server settings\n# Edit while the server is stopped: it writes this file on "+
+		"its way down.\nlisten.port=%d\nworld.folder=%s\n# the seed serves new worlds "+
+		"only\nworld.seed=%d\nwelcome=Mind the marrows\n", port, folder, seed)
 	return os.WriteFile(filepath.Join(root, "quarry.properties"), []byte(text), 0o644)
 }
 
@@ -198,7 +200,14 @@ func (s *serverRun) generate(dir, folder string) error {
 	if s.config.Kind == "mossling" {
 		family = "pebble"
 	}
-	if err := Make(dir, Options{Title: folder, Seed: s.seed, Version: s.config.Version, Family: family, Tiles: 1, LastPlayed: time.Now().UTC()}); err != nil {
+	if err := Make(dir, Options{
+		Title:      folder,
+		Seed:       s.seed,
+		Version:    s.config.Version,
+		Family:     family,
+		Tiles:      1,
+		LastPlayed: time.Now().UTC(),
+	}); err != nil {
 		return err
 	}
 	if err := makeTiles(filepath.Join(dir, "ground"), s.seed, 9, 512, false); err != nil {

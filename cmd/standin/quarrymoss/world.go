@@ -84,7 +84,8 @@ func Make(dir string, o Options) error {
 	h := Heart{
 		Title: o.Title, Seed: o.Seed, WrittenBy: o.Version, Family: o.Family, Mods: o.Mods,
 		WorldID: uuid.NewSHA1(uuid.NameSpaceOID, fmt.Appendf(nil, "%s/%d", o.Title, o.Seed)).String(),
-		Created: o.LastPlayed.AddDate(-2, 0, 0), LastPlayed: o.LastPlayed, Spawn: [2]int{int(o.Seed % 13), int(o.Seed % 7)},
+		Created: o.LastPlayed.AddDate(-2, 0, 0), LastPlayed: o.LastPlayed,
+		Spawn: [2]int{int(o.Seed % 13), int(o.Seed % 7)},
 	}
 	if err := WriteHeart(dir, h); err != nil {
 		return err
@@ -106,7 +107,11 @@ func Make(dir string, o Options) error {
 	}
 	for _, name := range o.Folk {
 		id := uuid.NewSHA1(uuid.NameSpaceOID, []byte(name)).String()
-		data, err := json.Marshal(map[string]any{"name": name, "at": [3]int{0, 64, 0}, "carries": []string{"trowel", "seed potatoes"}})
+		data, err := json.Marshal(map[string]any{
+			"name":    name,
+			"at":      [3]int{0, 64, 0},
+			"carries": []string{"trowel", "seed potatoes"},
+		})
 		if err != nil {
 			return err
 		}
@@ -176,7 +181,8 @@ func makeTiles(dir string, seed int64, count, payload int, built bool) error {
 	}
 	for i := range count {
 		x, z := i%side-side/2, i/side-side/2
-		if err := os.WriteFile(filepath.Join(dir, fmt.Sprintf("t.%d.%d.qt", x, z)), tile(seed, x, z, payload, built), 0o644); err != nil {
+		if err := os.WriteFile(filepath.Join(dir, fmt.Sprintf("t.%d.%d.qt", x, z)), tile(seed, x, z, payload, built),
+			0o644); err != nil {
 			return err
 		}
 	}

@@ -44,7 +44,8 @@ func MakeServer(root, version string, mods ...string) error {
 
 // WriteSettings writes the settings that a Linux server reads.
 func WriteSettings(root, world string, port int) error {
-	text := fmt.Sprintf("; Saltmarch host settings\r\n[Host]\r\nWorld=%s\r\nPort=%d\r\n\r\n[Rules]\r\nTides=2\r\n", world, port)
+	text := fmt.Sprintf("; Saltmarch host settings\r\n[Host]\r\nWorld=%s\r\nPort=%d\r\n\r\n[Rules]\r\nTides=2\r\n",
+		world, port)
 	if err := os.MkdirAll(filepath.Dir(filepath.Join(root, LinuxConfig)), 0o755); err != nil {
 		return err
 	}
@@ -112,7 +113,8 @@ func (s *serverRun) begin() error {
 		}
 	}
 	log := filepath.Join(s.root, LogFile)
-	if err := os.Rename(log, strings.TrimSuffix(log, ".log")+"-last.log"); err != nil && !errors.Is(err, os.ErrNotExist) {
+	if err := os.Rename(log, strings.TrimSuffix(log, ".log")+"-last.log"); err != nil &&
+		!errors.Is(err, os.ErrNotExist) {
 		return err
 	}
 	if s.log, err = os.OpenFile(log, os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o644); err != nil {

@@ -106,7 +106,13 @@ func Seal(file string, v any) error {
 	}
 	head := make([]byte, headerSize)
 	copy(head, "SMW1")
-	for i, n := range []uint32{headerSize, uint32(len(inside)), uint32(stored.Len()), crc32.ChecksumIEEE(stored.Bytes()), 3} {
+	for i, n := range []uint32{
+		headerSize,
+		uint32(len(inside)),
+		uint32(stored.Len()),
+		crc32.ChecksumIEEE(stored.Bytes()),
+		3,
+	} {
 		binary.LittleEndian.PutUint32(head[4+4*i:], n)
 	}
 	return os.WriteFile(file, append(head, stored.Bytes()...), 0o644)

@@ -53,7 +53,8 @@ func (c Command) Program() (string, error) {
 	}
 	found, err := exec.LookPath(name)
 	if err != nil {
-		return "", fault.New(fault.Invalid, "start", c.Dir, "the program %q of the start command is not there, or cannot be run", c.Args[0])
+		return "", fault.New(fault.Invalid, "start", c.Dir,
+			"the program %q of the start command is not there, or cannot be run", c.Args[0])
 	}
 	return found, nil
 }
@@ -110,7 +111,12 @@ func New(s Spec) (*Child, error) {
 	if s.Proc == "" {
 		s.Proc = "/proc"
 	}
-	return &Child{spec: s, proc: procfs(s.Proc), starting: make(chan struct{}, 1), reaped: map[string]chan struct{}{}}, nil
+	return &Child{
+		spec:     s,
+		proc:     procfs(s.Proc),
+		starting: make(chan struct{}, 1),
+		reaped:   map[string]chan struct{}{},
+	}, nil
 }
 
 // Pace implements control.Driver.
@@ -386,7 +392,8 @@ func (c *Child) runOf(pid int, id identity, runs []string) string {
 		}
 	}
 	for _, run := range slices.Backward(runs) {
-		if begun, err := time.ParseDuration(run + "ns"); err == nil && time.Unix(0, int64(begun)).Before(id.Since.Add(2*time.Second)) {
+		if begun, err := time.ParseDuration(run + "ns"); err == nil &&
+			time.Unix(0, int64(begun)).Before(id.Since.Add(2*time.Second)) {
 			return run
 		}
 	}

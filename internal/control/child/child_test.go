@@ -39,7 +39,8 @@ func script(t *testing.T, text string) (*control.Control, *child.Child, string) 
 func open(t *testing.T, dir string, with ...func(*child.Spec)) *child.Child {
 	t.Helper()
 	spec := child.Spec{
-		Command: child.Command{Args: []string{"./run"}, Dir: dir}, State: filepath.Join(dir, "state"), Mark: "test/" + dir,
+		Command: child.Command{Args: []string{"./run"}, Dir: dir}, State: filepath.Join(dir, "state"),
+		Mark:     "test/" + dir,
 		Formerly: child.Former{Number: "1", Data: dir},
 	}
 	for _, w := range with {
@@ -93,9 +94,11 @@ func TestStartAskStop(t *testing.T) {
 func TestServersThatDoNotComeUp(t *testing.T) {
 	t.Parallel()
 	for name, c := range map[string]struct{ text, words string }{
-		"exits":             {"echo 'cannot listen: taken'; exit 4", "exited with code 4 before it was ready; its log says: cannot listen: taken"},
-		"exits after ready": {"echo 'ready on port 1'; sleep 0.15; exit 0", "said that it was ready and then exited with code 0"},
-		"never ready":       {"echo warming up; sleep 60", "not ready within 2s; its log says: warming up"},
+		"exits": {"echo 'cannot listen: taken'; exit 4",
+			"exited with code 4 before it was ready; its log says: cannot listen: taken"},
+		"exits after ready": {"echo 'ready on port 1'; sleep 0.15; exit 0",
+			"said that it was ready and then exited with code 0"},
+		"never ready": {"echo warming up; sleep 60", "not ready within 2s; its log says: warming up"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -189,18 +192,27 @@ func TestFollowOverARestart(t *testing.T) {
 func TestLogFileOfTheServersOwn(t *testing.T) {
 	t.Parallel()
 	for name, script := range map[string]string{
-		"written on":  "echo \"opening \\\"$(cat world)\\\"\" >> server.log; echo ready on port 1 >> server.log; exec sleep 60",
-		"begun anew":  "rm -f server.log; echo \"opening \\\"$(cat world)\\\"\" > server.log; echo ready on port 1 >> server.log; exec sleep 60",
-		"moved aside": "mv server.log old.log; echo \"opening \\\"$(cat world)\\\"\" > server.log; echo ready on port 1 >> server.log; exec sleep 60",
+		"written on": "echo \"opening \\\"$(cat world)\\\"\" >> server.log; echo ready on port 1 >> server.log; " +
+			"exec sleep 60",
+		"begun anew": "rm -f server.log; echo \"opening \\\"$(cat world)\\\"\" > server.log; echo ready on port 1 " +
+			">> server.log; exec sleep 60",
+		"moved aside": "mv server.log old.log; echo \"opening \\\"$(cat world)\\\"\" > server.log; echo ready on " +
+			"port 1 >> server.log; exec sleep 60",
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			dir := t.TempDir()
 			require.NoError(t, os.WriteFile(filepath.Join(dir, "run"), []byte("#!/bin/sh\n"+script+"\n"), 0o755))
-			require.NoError(t, os.WriteFile(filepath.Join(dir, "server.log"), []byte("opening \"from an older run\"\nready on port 1\nit broke\n"), 0o644))
+			require.NoError(t, os.WriteFile(filepath.Join(dir, "server.log"),
+				[]byte("opening \"from an older run\"\nready on port 1\nit broke\n"), 0o644))
 			ctx := context.Background()
 			d := open(t, dir, func(s *child.Spec) { s.LogFile = "server.log" })
-			p, err := game.Parse("g", []byte("reshard: game/1\nid: g\ntitle: G\nworld: {shape: folder, recognise: {require: [a]}}\nserver:\n  kinds: {g: {}}\n  worlds: w/\n  settings: {main: {file: s, format: ini}}\n  keys: {active-world: [{in: main, key: k}]}\n  console: {log: server.log, ready: 'ready on', opened: 'opening \"(?P<world>[^\"]+)\"', refused: 'broke', stop: {signal: SIGTERM}}\n  waits: {settle: 50ms}\n"))
+			p, err := game.Parse(
+				"g", []byte("reshard: game/1\nid: g\ntitle: G\nworld: {shape: folder, recognise: {require: "+
+					"[a]}}\nserver:\n  kinds: {g: {}}\n  worlds: w/\n  settings: {main: {file: s, format: ini}}\n  "+
+					"keys: {active-world: [{in: main, key: k}]}\n  console: {log: server.log, ready: 'ready on', "+
+					"opened: 'opening \"(?P<world>[^\"]+)\"', refused: 'broke', stop: {signal: SIGTERM}}\n  waits: "+
+					"{settle: 50ms}\n"))
 			require.NoError(t, err)
 			c := control.New("g", d, p)
 			for _, world := range []string{"first", "second"} {
@@ -240,7 +252,9 @@ while read line; do case $line in hold) echo 'writes held';; odd) echo 'cannot o
 
 // simple is the game that the suite asks for; the file broken has it not start.
 const simple = `echo "opened fen"; echo ready
-while read line; do case $line in seed) echo "seed is -7";; halt) echo "all written"; exit 0;; crash) exit 3;; esac; done`
+while read line; do
+	case $line in seed) echo "seed is -7";; halt) echo "all written"; exit 0;; crash) exit 3;; esac
+done`
 
 func TestConformance(t *testing.T) {
 	t.Parallel()
@@ -332,7 +346,8 @@ func TestALauncherThatEnds(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, accounts, 1)
 	require.NoError(t, d.Signal(ctx, control.Kill))
-	require.Eventually(t, func() bool { return c.Status(ctx).State == life.Stopped }, 5*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return c.Status(ctx).State == life.Stopped }, 5*time.Second,
+		20*time.Millisecond)
 }
 
 // Builds before marked a process by the data folder's path. It is known again under

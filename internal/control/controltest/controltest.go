@@ -77,7 +77,8 @@ func (s *suite) start() {
 // until waits for a line in the log of the present run.
 func (s *suite) until(line string) {
 	s.Helper()
-	require.Eventually(s, func() bool { return strings.Contains(s.log(s.look().Run), line+"\n") }, 5*time.Second, s.d.Pace())
+	require.Eventually(s, func() bool { return strings.Contains(s.log(s.look().Run), line+"\n") }, 5*time.Second,
+		s.d.Pace())
 }
 
 func (s *suite) untilDown() control.Sight {

@@ -45,7 +45,8 @@ type Set struct {
 // All is what a host can do on which everything is promised.
 func All() Set {
 	return Set{
-		AtomicReplace: true, Exclusive: true, RenameFolders: true, Sync: true, FreeSpace: true, Owners: true, Modes: true,
+		AtomicReplace: true, Exclusive: true, RenameFolders: true, Sync: true, FreeSpace: true, Owners: true,
+		Modes:     true,
 		ExactCase: true, TimePrecision: time.Millisecond, Pace: 20 * time.Millisecond,
 	}
 }
@@ -65,8 +66,10 @@ func (s Set) Lacks() []Lack {
 			out = append(out, Lack{name, say})
 		}
 	}
-	add(s.RenameFolders, "rename of folders", "A world cannot be placed by a rename: the stop would last as long as a copy.")
-	add(s.AtomicReplace, "atomic replace", "A settings file is replaced by two renames; for a moment between them it is not there.")
+	add(s.RenameFolders, "rename of folders", "A world cannot be placed by a rename: the stop would last as long as "+
+		"a copy.")
+	add(s.AtomicReplace, "atomic replace", "A settings file is replaced by two renames; for a moment between them it "+
+		"is not there.")
 	add(s.Exclusive, "exclusive rename", "A name that somebody takes at the same moment may be written over.")
 	add(s.Sync, "sync", "A power cut on the host within seconds after a changeover may lose what was placed.")
 	add(s.FreeSpace, "free space", "Whether there is room shows only while staging, before anything is stopped.")
@@ -74,7 +77,10 @@ func (s Set) Lacks() []Lack {
 	add(s.Modes, "modes", "Who may read and write placed files cannot be set.")
 	add(s.ExactCase, "exact case", "Names that differ in capitals only are one file there.")
 	if s.TimePrecision > time.Second {
-		out = append(out, Lack{"times", "Times are kept to " + s.TimePrecision.String() + " only, so an unchanged file is not known by its time."})
+		out = append(out, Lack{
+			"times",
+			"Times are kept to " + s.TimePrecision.String() + " only, so an unchanged file is not known by its time.",
+		})
 	}
 	return out
 }

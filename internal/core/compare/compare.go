@@ -29,13 +29,17 @@ type File struct {
 
 // Comparison is what has become of a world.
 type Comparison struct {
-	Words    []string           `json:"words" doc:"what there is to say, the most important first"`
-	Facts    []Difference       `json:"facts"`
-	Settings []Difference       `json:"settings" doc:"values that belong to the world and were taken along from a server"`
-	Players  Players            `json:"players"`
-	Files    Files              `json:"files"`
-	Map      *world.Differences `json:"map,omitempty" doc:"tiles; absent: nothing is drawn of this game, or it cannot be compared"`
-	Changes  []FileChange       `json:"changes" doc:"files that differ, the largest first; at most 1,000"`
+	// what there is to say, the most important first
+	Words []string     `json:"words"`
+	Facts []Difference `json:"facts"`
+	// values that belong to the world and were taken along from a server
+	Settings []Difference `json:"settings"`
+	Players  Players      `json:"players"`
+	Files    Files        `json:"files"`
+	// tiles; absent: nothing is drawn of this game, or it cannot be compared
+	Map *world.Differences `json:"map,omitempty"`
+	// files that differ, the largest first; at most 1,000
+	Changes []FileChange `json:"changes"`
 }
 
 // Difference is a value that is another one now; "" where it is not known.
@@ -71,10 +75,12 @@ func (c *Count) add(bytes int64) { c.Files++; c.Bytes += bytes }
 
 // FileChange is a file that differs; a size is -1 where there is none.
 type FileChange struct {
-	Path   string `json:"path"`
-	What   string `json:"what" enum:"added,changed,lost"`
-	Before int64  `json:"before" doc:"bytes; -1: it was not there"`
-	After  int64  `json:"after" doc:"bytes; -1: it is not there"`
+	Path string `json:"path"`
+	What string `json:"what" enum:"added,changed,lost"`
+	// bytes; -1: it was not there
+	Before int64 `json:"before"`
+	// bytes; -1: it is not there
+	After int64 `json:"after"`
 }
 
 // mostChanges bounds the list of files.
@@ -82,7 +88,10 @@ const mostChanges = 1000
 
 // Of compares two states of worlds of one game, the earlier one first.
 func Of(before, after State, profile *game.Profile) Comparison {
-	c := Comparison{Facts: facts(before.World, after.World), Settings: settings(before.World.Settings, after.World.Settings)}
+	c := Comparison{
+		Facts:    facts(before.World, after.World),
+		Settings: settings(before.World.Settings, after.World.Settings),
+	}
 	c.Players = players(before, after, profile)
 	c.Files, c.Changes = files(before.Files, after.Files)
 	return c
@@ -222,7 +231,8 @@ func (c *Comparison) Say() {
 		say("Every file is the same in both.")
 	}
 	for _, name := range []string{"world-id", "seed"} {
-		if i := slices.IndexFunc(c.Facts, func(d Difference) bool { return d.Name == name && d.Before != "" && d.After != "" }); i >= 0 {
+		if i := slices.IndexFunc(
+			c.Facts, func(d Difference) bool { return d.Name == name && d.Before != "" && d.After != "" }); i >= 0 {
 			say("They are two worlds: the %s was %s and is %s.", name, c.Facts[i].Before, c.Facts[i].After)
 		}
 	}
@@ -231,7 +241,9 @@ func (c *Comparison) Say() {
 		case m.Added+m.Changed+m.Lost == 0:
 			say("The map is the same: %s.", count(m.Same, "tile", "tiles"))
 		default:
-			say("On the map %s.", list(part(m.Added, "new tile", "new tiles"), part(m.Changed, "changed tile", "changed tiles"), part(m.Lost, "lost tile", "lost tiles"), part(m.Same, "tile as it was", "tiles as they were")))
+			say("On the map %s.", list(part(m.Added, "new tile", "new tiles"),
+				part(m.Changed, "changed tile", "changed tiles"), part(m.Lost, "lost tile", "lost tiles"),
+				part(m.Same, "tile as it was", "tiles as they were")))
 		}
 		if m.Lost > 0 && m.Lost >= m.Same+m.Changed {
 			say("Most of what was explored is not there any more.")
@@ -250,7 +262,9 @@ func (c *Comparison) Say() {
 		say("The setting %s was %s and is %s.", d.Name, shown(d.Before), shown(d.After))
 	}
 	if f.Added.Files+f.Changed.Files+f.Lost.Files > 0 {
-		say("Of the files %s.", list(part(f.Added.Files, "is new", "are new"), part(f.Changed.Files, "is changed", "are changed"), part(f.Lost.Files, "is lost", "are lost"), part(f.Same.Files, "is the same", "are the same")))
+		say("Of the files %s.", list(part(f.Added.Files, "is new", "are new"),
+			part(f.Changed.Files, "is changed", "are changed"), part(f.Lost.Files, "is lost", "are lost"),
+			part(f.Same.Files, "is the same", "are the same")))
 	}
 }
 
@@ -286,7 +300,8 @@ func people(verb string, players []world.Player) string {
 	if len(names) > 5 {
 		return fmt.Sprintf("%d %s", len(names), verb)
 	}
-	return strings.Join(names, ", ") + " " + strings.Replace(verb, "are gone", map[bool]string{true: "is gone", false: "are gone"}[len(names) == 1], 1)
+	return strings.Join(names, ", ") + " " + strings.Replace(verb, "are gone",
+		map[bool]string{true: "is gone", false: "are gone"}[len(names) == 1], 1)
 }
 
 func list(parts ...string) string {

@@ -31,7 +31,8 @@ func editable(s game.Source) error {
 		last := i == len(s.Through)-1
 		switch {
 		case l.Header != nil, l.Word == "gzip", l.Word == "zlib", l.Word == "zstd":
-		case last && (l.Word == "cbor" || slices.Contains(settings.Formats(), l.Word)) && s.Pick != "" && !strings.Contains(s.Pick, "*"):
+		case last && (l.Word == "cbor" || slices.Contains(settings.Formats(), l.Word)) && s.Pick != "" &&
+			!strings.Contains(s.Pick, "*"):
 		case last && l.Word == "text" && !s.Match.IsZero():
 		default:
 			return fmt.Errorf("what stands behind the layer %s cannot be written", l)

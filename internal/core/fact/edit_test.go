@@ -23,11 +23,14 @@ import (
 func TestATitleIsWrittenInItsPlace(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
-	require.NoError(t, quarrymoss.Make(filepath.Join(dir, "fen"), quarrymoss.Options{Title: "Fen Garden", Seed: -9, Mods: []quarrymoss.Mod{{Name: "a", Version: "1"}}}))
+	require.NoError(t, quarrymoss.Make(filepath.Join(dir, "fen"),
+		quarrymoss.Options{Title: "Fen Garden", Seed: -9, Mods: []quarrymoss.Mod{{Name: "a", Version: "1"}}}))
 	salt, err := saltmarch.Make(dir, saltmarch.Options{Name: "Sedge", Seed: -77, Host: "Ada"})
 	require.NoError(t, err)
-	require.NoError(t, emberlode.Make(dir, "kettle", emberlode.Save{Expedition: "Kettle", Seed: 18446744073709551615}, 1))
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "world.mt"), []byte("# mine\ngameid = minetest\nworld_name = Shed\n"), 0o644))
+	require.NoError(t, emberlode.Make(dir, "kettle", emberlode.Save{Expedition: "Kettle", Seed: 18446744073709551615},
+		1))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "world.mt"),
+		[]byte("# mine\ngameid = minetest\nworld_name = Shed\n"), 0o644))
 	for id, at := range map[string]string{"quarrymoss": "fen", "saltmarch": salt, "emberlode": ".", "minetest": "."} {
 		profile, err := games.Find(id)
 		require.NoError(t, err)
@@ -49,7 +52,8 @@ func TestATitleIsWrittenInItsPlace(t *testing.T) {
 			return out
 		}
 		want := facts()
-		for _, title := range []string{"Ŵinter “Beds”, long enough to need a longer head in every coding there is: 0123456789", "x"} {
+		for _, title := range []string{
+			"Ŵinter “Beds”, long enough to need a longer head in every coding there is: 0123456789", "x"} {
 			after, err := fact.Edit(file, data, source, title)
 			require.NoError(t, err, id)
 			require.NoError(t, os.WriteFile(name, after, 0o644))

@@ -53,10 +53,17 @@ func packed(t *testing.T, layer string, data []byte) []byte {
 
 func TestLayersAndPicks(t *testing.T) {
 	t.Parallel()
-	encoded, err := cbor.Marshal(map[string]any{"seed": uint64(18446744073709551615), "list": []any{1, 2}, "deep": map[string]any{"a/b": "x"}})
+	encoded, err := cbor.Marshal(map[string]any{
+		"seed": uint64(18446744073709551615),
+		"list": []any{1, 2},
+		"deep": map[string]any{"a/b": "x"},
+	})
 	require.NoError(t, err)
 	tree := fstest.MapFS{
-		"a.json":  {Data: []byte(`{"seed": -9223372036854775808, "when": 1700000000, "nested": {"list": [{"n": "b", "v": 1.5}, {"n": "a"}, {"v": 9}]}}`)},
+		"a.json": {
+			Data: []byte(`{"seed": -9223372036854775808, "when": 1700000000,
+				"nested": {"list": [{"n": "b", "v": 1.5}, {"n": "a"}, {"v": 9}]}}`),
+		},
 		"a.gz":    {Data: packed(t, "gzip", encoded)},
 		"a.zz":    {Data: packed(t, "zstd", packed(t, "zlib", encoded))},
 		"a.props": {Data: []byte("k = v\n")},
@@ -70,20 +77,50 @@ func TestLayersAndPicks(t *testing.T) {
 		want string
 		why  string
 	}{
-		{"json int", game.Source{Read: "a.json", Through: words("json"), Pick: "/seed", Type: "int64"}, "-9223372036854775808", ""},
-		{"unix time", game.Source{Read: "a.json", Through: words("json"), Pick: "/when", Type: "time"}, "2023-11-14T22:13:20Z", ""},
-		{"cbor in gzip, unsigned", game.Source{Read: "a.gz", Through: words("gzip", "cbor"), Pick: "/seed", Type: "int64"}, "18446744073709551615", ""},
+		{
+			"json int",
+			game.Source{Read: "a.json", Through: words("json"), Pick: "/seed", Type: "int64"},
+			"-9223372036854775808",
+			"",
+		},
+		{
+			"unix time",
+			game.Source{Read: "a.json", Through: words("json"), Pick: "/when", Type: "time"},
+			"2023-11-14T22:13:20Z",
+			"",
+		},
+		{
+			"cbor in gzip, unsigned",
+			game.Source{Read: "a.gz", Through: words("gzip", "cbor"), Pick: "/seed", Type: "int64"},
+			"18446744073709551615",
+			"",
+		},
 		{"two layers", game.Source{Read: "a.zz", Through: words("zstd", "zlib", "cbor"), Pick: "/list/1"}, "2", ""},
 		{"escaped pointer", game.Source{Read: "a.gz", Through: words("gzip", "cbor"), Pick: "/deep/a~1b"}, "x", ""},
 		{"properties", game.Source{Read: "a.props", Through: words("properties"), Pick: "/k"}, "v", ""},
 		{"ini", game.Source{Read: "a.ini", Through: words("ini"), Pick: "/World/Name"}, "v", ""},
 		{"missing file", game.Source{Read: "none", Through: words("json"), Pick: "/x"}, "", "there is no none"},
 		{"missing key", game.Source{Read: "a.json", Through: words("json"), Pick: "/none"}, "", `there is no "none"`},
-		{"not a number", game.Source{Read: "a.props", Through: words("properties"), Pick: "/k", Type: "int64"}, "", "not a whole number"},
-		{"not a single value", game.Source{Read: "a.json", Through: words("json"), Pick: "/nested"}, "", "not a single value"},
+		{
+			"not a number",
+			game.Source{Read: "a.props", Through: words("properties"), Pick: "/k", Type: "int64"},
+			"",
+			"not a whole number",
+		},
+		{
+			"not a single value",
+			game.Source{Read: "a.json", Through: words("json"), Pick: "/nested"},
+			"",
+			"not a single value",
+		},
 		{"wrong layer", game.Source{Read: "a.json", Through: words("gzip", "json"), Pick: "/x"}, "", "is not gzip"},
 		{"bomb", game.Source{Read: "big.gz", Through: words("gzip", "text")}, "", "unwraps to more than"},
-		{"below a value", game.Source{Read: "a.json", Through: words("json"), Pick: "/seed/x"}, "", "below a single value"},
+		{
+			"below a value",
+			game.Source{Read: "a.json", Through: words("json"), Pick: "/seed/x"},
+			"",
+			"below a single value",
+		},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			t.Parallel()
@@ -94,9 +131,13 @@ func TestLayersAndPicks(t *testing.T) {
 			assert.Equal(t, c.s.Read, f.File)
 		})
 	}
-	list := fact.NewReader(tree).Read("mods", game.Sources{{Read: "a.json", Through: words("json"), Pick: "/nested/list/*", Type: "list", Name: "/n", Version: "/v"}})
+	list := fact.NewReader(tree).Read(
+		"mods", game.Sources{
+			{Read: "a.json", Through: words("json"), Pick: "/nested/list/*", Type: "list", Name: "/n", Version: "/v"},
+		})
 	assert.Equal(t, []fact.Item{{Name: "a"}, {Name: "b", Version: "1.5"}}, list.Items)
-	second := fact.NewReader(tree).Read("f", game.Sources{{Read: "none"}, {Read: "a.props", Through: words("properties"), Pick: "/k"}})
+	second := fact.NewReader(tree).Read(
+		"f", game.Sources{{Read: "none"}, {Read: "a.props", Through: words("properties"), Pick: "/k"}})
 	assert.Equal(t, "v", second.Text, "the first that reads wins")
 }
 

@@ -80,7 +80,8 @@ func fuzzDecode(f *testing.F, layer, seed string) {
 	f.Add([]byte(seed))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		tree := fstest.MapFS{"f": {Data: data}}
-		got := fact.NewReader(tree).Read("seed", game.Sources{{Read: "f", Through: words(layer), Pick: "/seed", Type: "int64"}})
+		got := fact.NewReader(tree).Read("seed",
+			game.Sources{{Read: "f", Through: words(layer), Pick: "/seed", Type: "int64"}})
 		if got.Known() && strings.TrimLeft(got.Text, "-0123456789") != "" {
 			t.Fatalf("an int64 reads as %q", got.Text)
 		}
@@ -94,10 +95,16 @@ func FuzzBinary(f *testing.F) {
 	f.Add([]byte("\x03abc"), 0, "u8", 0, "text", 0, "u8")
 	f.Fuzz(func(t *testing.T, data []byte, sizeAt int, sizeAs string, at int, as string, width int, length string) {
 		source := game.Source{Read: "f", Pick: "/v", Through: []game.Layer{
-			{Header: &game.Header{Size: game.Measure{At: sizeAt, As: sizeAs}, Checksum: &game.Checksum{At: sizeAt, As: sizeAs, Kind: "crc32"}}},
+			{
+				Header: &game.Header{
+					Size:     game.Measure{At: sizeAt, As: sizeAs},
+					Checksum: &game.Checksum{At: sizeAt, As: sizeAs, Kind: "crc32"},
+				},
+			},
 			{Fields: map[string]game.Field{"v": {At: at, As: as, Width: width, Length: length}}},
 		}}
-		if sizeAt < 0 || sizeAt > 1<<20 || at < 0 || width < 0 || !known(sizeAs) || (!known(as) && as != "text" && as != "hex") || (length != "" && !known(length)) {
+		if sizeAt < 0 || sizeAt > 1<<20 || at < 0 || width < 0 || !known(sizeAs) ||
+			(!known(as) && as != "text" && as != "hex") || (length != "" && !known(length)) {
 			return // the lint refuses such a profile
 		}
 		fact.NewReader(fstest.MapFS{"f": {Data: data}}).Read("v", game.Sources{source})

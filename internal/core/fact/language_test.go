@@ -76,17 +76,20 @@ func tree(t *testing.T) fstest.MapFS {
 	whole := sealed(t, payload, stored)
 	bad := bytes.Clone(whole)
 	bad[len(bad)-1] ^= 1
-	fields := append([]byte("MAGC"), 0x2e, 0x01, 5, 0, 'h', 'e', 'l', 'l', 'o', 0xfe, 'o', 'n', 'e', 0, 0, 0x3f, 0x80, 0, 0)
+	fields := append([]byte("MAGC"), 0x2e, 0x01, 5, 0, 'h', 'e', 'l', 'l', 'o', 0xfe, 'o', 'n', 'e', 0, 0, 0x3f, 0x80,
+		0, 0)
 	return fstest.MapFS{
-		"seal.bin":    {Data: whole},
-		"bad.bin":     {Data: bad},
-		"short.bin":   {Data: whole[:len(whole)-3]},
-		"cut.bin":     {Data: whole[:10]},
-		"t.xz":        {Data: xzed.Bytes()},
-		"m.mp":        {Data: packedMap},
-		"a.yaml":      {Data: []byte("world: {name: Fen, seed: 0x10, on: yes, 7: seven}\nmods:\n- {name: x, v: 1}\n")},
-		"a.toml":      {Data: []byte("[world]\nname = 'Fen'\nplayed = 2026-11-20T21:15:00Z\n")},
-		"a.xml":       {Data: []byte("<s><world id='ab cd'><name>Fen &amp; Co</name></world><p name='seed' value='-3'/></s>")},
+		"seal.bin":  {Data: whole},
+		"bad.bin":   {Data: bad},
+		"short.bin": {Data: whole[:len(whole)-3]},
+		"cut.bin":   {Data: whole[:10]},
+		"t.xz":      {Data: xzed.Bytes()},
+		"m.mp":      {Data: packedMap},
+		"a.yaml":    {Data: []byte("world: {name: Fen, seed: 0x10, on: yes, 7: seven}\nmods:\n- {name: x, v: 1}\n")},
+		"a.toml":    {Data: []byte("[world]\nname = 'Fen'\nplayed = 2026-11-20T21:15:00Z\n")},
+		"a.xml": {
+			Data: []byte("<s><world id='ab cd'><name>Fen &amp; Co</name></world><p name='seed' value='-3'/></s>"),
+		},
 		"a.env":       {Data: []byte("export WORLD='fen'\n")},
 		"f.bin":       {Data: fields},
 		"c/1.txt":     {Data: []byte("old")},
@@ -100,16 +103,32 @@ func tree(t *testing.T) fstest.MapFS {
 
 func TestEveryWayToReadAFact(t *testing.T) {
 	t.Parallel()
-	const seal = "{header: {size: {at: 4, as: u32le}, checksum: {at: 16, as: u32le, kind: crc32}, lengths: [{at: 8, as: u32le, of: inside}, {at: 12, as: u32le, of: follows}]}}"
-	const fields = "{fields: {version: {at: 4, as: u16le}, name: {at: 6, as: text, length: u16le}, depth: {at: 13, as: i8}, code: {at: 14, as: text, width: 5}, ratio: {at: 19, as: f32be}, raw: {at: 0, as: hex, width: 4}, far: {at: 90, as: u8}}}"
+	const seal = "{header: {size: {at: 4, as: u32le}, checksum: {at: 16, as: u32le, kind: crc32}, lengths: [{at: 8, " +
+		"as: u32le, of: inside}, {at: 12, as: u32le, of: follows}]}}"
+	const fields = "{fields: {version: {at: 4, as: u16le}, name: {at: 6, as: text, length: u16le}, depth: {at: 13, " +
+		"as: i8}, code: {at: 14, as: text, width: 5}, ratio: {at: 19, as: f32be}, raw: {at: 0, as: hex, width: 4}, " +
+		"far: {at: 90, as: u8}}}"
 	for _, c := range []struct{ name, source, want, why string }{
 		{"sealed payload", "{read: seal.bin, through: [" + seal + ", zlib, cbor], pick: /seed, type: int64}", "-5", ""},
-		{"a fixed header alone", "{read: seal.bin, through: [{header: {size: 24}}, zlib, cbor], pick: /seed, type: int64}", "-5", ""},
+		{"a fixed header alone", "{read: seal.bin, through: [{header: {size: 24}}, zlib, cbor], pick: /seed, type: " +
+			"int64}", "-5", ""},
 		{"a changed byte", "{read: bad.bin, through: [" + seal + ", zlib, cbor], pick: /seed}", "", "checksum is"},
-		{"the end is missing", "{read: short.bin, through: [" + seal + ", zlib, cbor], pick: /seed}", "", "damaged or half written"},
-		{"less than a header", "{read: cut.bin, through: [" + seal + ", zlib, cbor], pick: /seed}", "", "shorter than its header"},
-		{"bytes as an id", "{read: seal.bin, through: [{header: {size: 24}}, zlib, cbor], pick: /folk/0/id, type: uuid}", "abababab-abab-abab-abab-abababababab", ""},
-		{"xz and a pattern", "{read: t.xz, through: [xz, text], match: 'seed is (?P<value>\\d+)', type: int64}", "77", ""},
+		{
+			"the end is missing",
+			"{read: short.bin, through: [" + seal + ", zlib, cbor], pick: /seed}",
+			"",
+			"damaged or half written",
+		},
+		{
+			"less than a header",
+			"{read: cut.bin, through: [" + seal + ", zlib, cbor], pick: /seed}",
+			"",
+			"shorter than its header",
+		},
+		{"bytes as an id", "{read: seal.bin, through: [{header: {size: 24}}, zlib, cbor], pick: /folk/0/id, type: " +
+			"uuid}", "abababab-abab-abab-abab-abababababab", ""},
+		{"xz and a pattern", "{read: t.xz, through: [xz, text], match: 'seed is (?P<value>\\d+)', type: int64}", "77",
+			""},
 		{"msgpack", "{read: m.mp, through: [msgpack], pick: /seed, type: int64}", "-9223372036854775808", ""},
 		{"msgpack float", "{read: m.mp, through: [msgpack], pick: /ratio, type: float}", "0.5", ""},
 		{"yaml", "{read: a.yaml, through: [yaml], pick: /world/name}", "Fen", ""},
@@ -129,13 +148,16 @@ func TestEveryWayToReadAFact(t *testing.T) {
 		{"text of a width", "{read: f.bin, through: [" + fields + "], pick: /code}", "one", ""},
 		{"bytes as digits", "{read: f.bin, through: [" + fields + "], pick: /raw, type: hex}", "4d414743", ""},
 		{"beyond the end", "{read: f.bin, through: [" + fields + "], pick: /far}", "", `there is no "far"`},
-		{"fields behind a header", "{read: seal.bin, through: [{header: {size: 20}}, {fields: {v: {at: 0, as: u16be}}}], pick: /v, type: int64}", "302", ""},
+		{"fields behind a header", "{read: seal.bin, through: [{header: {size: 20}}, {fields: {v: {at: 0, as: " +
+			"u16be}}}], pick: /v, type: int64}", "302", ""},
 		{"the last of several files", "{read: c/*.txt}", "new", ""},
 		{"the world's own file", "{read: '{name}.7.ember'}", "in the session", ""},
 		{"no number", "{read: a.env, through: [env], pick: /WORLD, type: float}", "", "is no number"},
 		{"no truth", "{read: a.env, through: [env], pick: /WORLD, type: bool}", "", "neither true nor false"},
 		{"no uuid", "{read: a.env, through: [env], pick: /WORLD, type: uuid}", "", "not hexadecimal"},
-		{"several places, the first that reads", "[{read: none}, {read: a.env, through: [env], pick: /NO}, {read: a.env, through: [env], pick: /WORLD}]", "fen", ""},
+		{"several places, the first that reads",
+			"[{read: none}, {read: a.env, through: [env], pick: /NO}, {read: a.env, through: [env], pick: /WORLD}]",
+			"fen", ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			t.Parallel()
@@ -155,12 +177,28 @@ func TestLists(t *testing.T) {
 		source string
 		want   []fact.Item
 	}{
-		"files of a folder":          {"{read: mods/, through: [files], type: list}", []fact.Item{{Name: "a.jar"}, {Name: "b.jar"}}},
-		"folders":                    {"{read: mods/, through: [folders], type: list}", []fact.Item{{Name: "sub"}}},
-		"lines of a text":            {"{read: t.xz, through: [xz, text], match: '(?m)^mod (?P<value>\\S+)$', type: list}", []fact.Item{{Name: "a"}, {Name: "b"}}},
-		"elements of XML":            {"{read: a.xml, through: [xml], pick: /s/p, type: list, name: /@name, version: /@value}", []fact.Item{{Name: "seed", Version: "-3"}}},
-		"items of YAML":              {"{read: a.yaml, through: [yaml], pick: '/mods/*', type: list, name: /name, version: /v}", []fact.Item{{Name: "x", Version: "1"}}},
-		"ids as bytes":               {"{read: seal.bin, through: [{header: {size: 24}}, zlib, cbor], pick: '/folk/*', type: list, id: /id, name: /name}", []fact.Item{{ID: strings.Repeat("ab", 16), Name: "Ada"}}},
+		"files of a folder": {
+			"{read: mods/, through: [files], type: list}",
+			[]fact.Item{{Name: "a.jar"}, {Name: "b.jar"}},
+		},
+		"folders": {"{read: mods/, through: [folders], type: list}", []fact.Item{{Name: "sub"}}},
+		"lines of a text": {
+			"{read: t.xz, through: [xz, text], match: '(?m)^mod (?P<value>\\S+)$', type: list}",
+			[]fact.Item{{Name: "a"}, {Name: "b"}},
+		},
+		"elements of XML": {
+			"{read: a.xml, through: [xml], pick: /s/p, type: list, name: /@name, version: /@value}",
+			[]fact.Item{{Name: "seed", Version: "-3"}},
+		},
+		"items of YAML": {
+			"{read: a.yaml, through: [yaml], pick: '/mods/*', type: list, name: /name, version: /v}",
+			[]fact.Item{{Name: "x", Version: "1"}},
+		},
+		"ids as bytes": {
+			"{read: seal.bin, through: [{header: {size: 24}}, zlib, cbor], pick: '/folk/*', type: list, id: /id, " +
+				"name: /name}",
+			[]fact.Item{{ID: strings.Repeat("ab", 16), Name: "Ada"}},
+		},
 		"a folder that is not there": {"{read: none/, through: [files], type: list}", []fact.Item{}},
 	} {
 		f := fact.NewReader(tree(t)).Read("f", sources(t, "f: "+c.source)["f"])
@@ -192,7 +230,8 @@ func TestAYAMLFileCannotAskForAllTime(t *testing.T) {
 	var b strings.Builder
 	b.WriteString("a0: &a0 [x,x,x,x,x,x,x,x,x,x]\n")
 	for i := 1; i < 12; i++ {
-		fmt.Fprintf(&b, "a%d: &a%d [%s]\n", i, i, strings.TrimSuffix(strings.Repeat(fmt.Sprintf("*a%d,", i-1), 10), ","))
+		fmt.Fprintf(&b, "a%d: &a%d [%s]\n", i, i,
+			strings.TrimSuffix(strings.Repeat(fmt.Sprintf("*a%d,", i-1), 10), ","))
 	}
 	r := fact.NewReader(fstest.MapFS{"f.yaml": {Data: []byte(b.String())}})
 	f := r.Read("f", sources(t, "f: {read: f.yaml, through: [yaml], pick: /a0/0}")["f"])

@@ -35,7 +35,11 @@ func (r *Reader) Rows(s game.Source, most int) (rows [][]string, err error) {
 	}
 	// Writes stay impossible even to the copy: a query comes from a profile
 	// that a stranger may have written.
-	dsn := (&url.URL{Scheme: "file", Opaque: local, RawQuery: "_pragma=query_only(1)&_pragma=trusted_schema(0)"}).String()
+	dsn := (&url.URL{
+		Scheme:   "file",
+		Opaque:   local,
+		RawQuery: "_pragma=query_only(1)&_pragma=trusted_schema(0)",
+	}).String()
 	db, err := sql.Open("sqlite", dsn)
 	if err != nil {
 		return nil, err

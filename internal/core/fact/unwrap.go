@@ -50,7 +50,8 @@ func unwrapAll(in io.Reader, layers []game.Layer, most int64) ([]byte, error) {
 	case whole && len(data) > longestUnwrap:
 		return nil, fmt.Errorf("unwraps to more than %d bytes", longestUnwrap)
 	case whole && inside >= 0 && int64(len(data)) != inside:
-		return nil, fmt.Errorf("its header states %d bytes, and %d came out: it is damaged or half written", inside, len(data))
+		return nil, fmt.Errorf("its header states %d bytes, and %d came out: it is damaged or half written", inside,
+			len(data))
 	}
 	return data, nil
 }
@@ -111,7 +112,8 @@ func passHeader(in io.Reader, h game.Header) (rest io.Reader, inside int64, err 
 		return nil, -1, fmt.Errorf("has more than the %d bytes behind its header that are checked", longestUnwrap)
 	}
 	if follows >= 0 && int64(len(data)) != follows {
-		return nil, -1, fmt.Errorf("its header states %d bytes, and %d follow: it is damaged or half written", follows, len(data))
+		return nil, -1, fmt.Errorf("its header states %d bytes, and %d follow: it is damaged or half written", follows,
+			len(data))
 	}
 	if c := h.Checksum; c != nil {
 		stated, err := count64(head, c.At, c.As)
@@ -119,7 +121,8 @@ func passHeader(in io.Reader, h game.Header) (rest io.Reader, inside int64, err 
 			return nil, -1, fmt.Errorf("its header does not read: %w", err)
 		}
 		if sum := checksum(c.Kind, data); uint64(sum) != stated {
-			return nil, -1, fmt.Errorf("its checksum is %08x and should be %08x: it is damaged or half written", sum, stated)
+			return nil, -1, fmt.Errorf("its checksum is %08x and should be %08x: it is damaged or half written", sum,
+				stated)
 		}
 	}
 	return bytes.NewReader(data), inside, nil

@@ -57,22 +57,26 @@ const (
 // next says, for each code, what a person can do when the error itself does
 // not know better.
 var next = map[Code]string{
-	Internal:      "Nothing of yours was touched by the failing call. Look at the service's log for the operation named above.",
-	Invalid:       "Correct the value and try again.",
-	NotFound:      "Check the spelling; the list commands (worlds, servers, changeovers) show what there is.",
-	Exists:        "Choose another name, or use the one that exists.",
-	NotEmpty:      "Look into the folder: something has been put there. Nothing of it was touched.",
-	Denied:        "Sign in: reshard sign-in --address URL --user NAME.",
-	NotAllowed:    "Ask somebody who may, or sign in as another user.",
-	Refused:       "Give the account that the service uses on the host the right to read and write there.",
-	Unsupported:   "Look at what the host can do: reshard servers show SERVER.",
-	TooSlow:       "Try again when the host answers as usual; what was asked for may still have happened.",
-	StateUnknown:  "Look at the server by its own means. When you know that it is stopped, say so: reshard servers stopped SERVER.",
-	StandsBy:      "Ask the service that acts, or wait: this one takes over by itself when the other is gone.",
-	Unreachable:   "Check the address and that the service runs there: reshard serve.",
-	NotAWorld:     "Point at the world's own folder or at an archive that holds it; reshard games show GAME tells what marks a world.",
-	ManyWorlds:    "Say which one with --root FOLDER.",
-	BadArchive:    "Make the archive again from the world's folder, without a password, and check that the copy of the file is complete.",
+	Internal: "Nothing of yours was touched by the failing call. Look at the service's log for the operation " +
+		"named above.",
+	Invalid:     "Correct the value and try again.",
+	NotFound:    "Check the spelling; the list commands (worlds, servers, changeovers) show what there is.",
+	Exists:      "Choose another name, or use the one that exists.",
+	NotEmpty:    "Look into the folder: something has been put there. Nothing of it was touched.",
+	Denied:      "Sign in: reshard sign-in --address URL --user NAME.",
+	NotAllowed:  "Ask somebody who may, or sign in as another user.",
+	Refused:     "Give the account that the service uses on the host the right to read and write there.",
+	Unsupported: "Look at what the host can do: reshard servers show SERVER.",
+	TooSlow:     "Try again when the host answers as usual; what was asked for may still have happened.",
+	StateUnknown: "Look at the server by its own means. When you know that it is stopped, say so: reshard servers " +
+		"stopped SERVER.",
+	StandsBy:    "Ask the service that acts, or wait: this one takes over by itself when the other is gone.",
+	Unreachable: "Check the address and that the service runs there: reshard serve.",
+	NotAWorld: "Point at the world's own folder or at an archive that holds it; reshard games show GAME tells " +
+		"what marks a world.",
+	ManyWorlds: "Say which one with --root FOLDER.",
+	BadArchive: "Make the archive again from the world's folder, without a password, and check that the copy of " +
+		"the file is complete.",
 	UnsafeArchive: "Do not use this archive. Make a new one from the world's folder itself.",
 	TooLarge:      "Check that this is the right file; if it is, raise the limit in the service's settings.",
 	NoSpace:       "Free space there and try again; nothing that was live has been changed.",

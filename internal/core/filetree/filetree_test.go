@@ -17,7 +17,11 @@ func TestATreeReadsLikeAnyOther(t *testing.T) {
 	t.Parallel()
 	tree := filetree.New()
 	file := func(text string) filetree.File {
-		return filetree.File{Size: int64(len(text)), Modified: time.Unix(1e9, 0), Open: func() io.Reader { return strings.NewReader(text) }}
+		return filetree.File{
+			Size:     int64(len(text)),
+			Modified: time.Unix(1e9, 0),
+			Open:     func() io.Reader { return strings.NewReader(text) },
+		}
 	}
 	assert.True(t, tree.Add("b/c/two", file("two")))
 	assert.True(t, tree.Add("b/a", file(strings.Repeat("x", 5000))))

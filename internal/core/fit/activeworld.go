@@ -22,18 +22,24 @@ var activeWorldRule = Rule{Concern: "active-world", Title: "Active world", check
 	taken := in.Server.Named(in.Profile, active)
 	switch {
 	case in.Server.WorldsWhy != "":
-		r.block("The worlds folder cannot be used: "+in.Server.WorldsWhy+".", "Let the setting point inside of the server's folder, or give the server's real folder as its root.")
+		r.block("The worlds folder cannot be used: "+in.Server.WorldsWhy+".",
+			"Let the setting point inside of the server's folder, or give the server's real folder as its root.")
 	case !setting.Found && !setting.Default:
-		r.block("The settings name no world: the server opens whatever it opens by default.", "Set "+setting.Key+" in "+setting.File+".")
+		r.block("The settings name no world: the server opens whatever it opens by default.",
+			"Set "+setting.Key+" in "+setting.File+".")
 	case server.Outside(setting, folder, in.Live.Roots):
-		r.block("The setting points outside the server's worlds folder "+folder+"/.", "Let "+setting.Key+" point there.")
+		r.block("The setting points outside the server's worlds folder "+folder+"/.",
+			"Let "+setting.Key+" point there.")
 	case there:
 		r.say("The world that the settings name is there, under exactly that name.")
 	case near != "" && !setting.Fixed:
-		r.block("The settings say "+quote(active)+", on the disk stands "+quote(near)+": "+difference(active, near)+". At its next start the server would make an empty world.",
-			"Stop the server, then: "+writeText(setting.Given, server.ValueFor(setting.Given, folder, near, in.Profile)))
+		r.block("The settings say "+quote(active)+", on the disk stands "+quote(near)+": "+difference(active,
+			near)+". At its next start the server would make an empty world.",
+			"Stop the server, then: "+writeText(setting.Given,
+				server.ValueFor(setting.Given, folder, near, in.Profile)))
 	case len(taken) > 0:
-		r.block("There is "+quote(list(taken, 2))+", and it is no world of this game.", "Put a world there: reshard put WORLD SERVER.")
+		r.block("There is "+quote(list(taken, 2))+", and it is no world of this game.",
+			"Put a world there: reshard put WORLD SERVER.")
 	default:
 		r.block("There is no world "+quote(active)+" on the server. At its next start it would make an empty one.",
 			"Put a world there: reshard put WORLD SERVER.")

@@ -24,13 +24,20 @@ var charactersRule = Rule{Concern: "characters", Title: "Allowed characters", ch
 		what = "A folder name that begins with a dot is hidden, and Reshard's own working folder is one."
 	case !rule.Follows(target):
 		r.block("The game wants names of the form "+rule.Pattern+", and "+quote(target)+" is none.",
-			"Rename the world's folder as the game does, and send it again; or choose a name of that form with --folder.")
+			"Rename the world's folder as the game does, and send it again; or choose a name of that form with "+
+				"--folder.")
 		return
 	default:
 		r.say("Every character is allowed.")
 		return
 	}
-	options := []Option{{Choice: "folder-name", Answer: rule.Safe(target), Say: "Place the world under this name. Its title stays " + quote(in.World.Title) + "."}}
+	options := []Option{
+		{
+			Choice: "folder-name",
+			Answer: rule.Safe(target),
+			Say:    "Place the world under this name. Its title stays " + quote(in.World.Title) + ".",
+		},
+	}
 	switch in.Purpose {
 	case ForReset:
 		options[0].Say = "Let the new world have this name."
@@ -38,7 +45,11 @@ var charactersRule = Rule{Concern: "characters", Title: "Allowed characters", ch
 		options[0].Say = "Rename it to this."
 	}
 	if a := in.Server.Active; in.Purpose == ForPut && a != "" && a != options[0].Answer && rule.Usable(a) {
-		options = append(options, Option{Choice: "folder-name", Answer: a, Say: "Use the name that the settings hold already; the old world of that name is set aside."})
+		options = append(options, Option{
+			Choice: "folder-name",
+			Answer: a,
+			Say:    "Use the name that the settings hold already; the old world of that name is set aside.",
+		})
 	}
 	r.choose(what, "Choose a folder name; nothing is renamed without your word.", options...)
 }}

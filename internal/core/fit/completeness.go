@@ -23,7 +23,8 @@ var completenessRule = Rule{Concern: "completeness", Title: "Completeness", chec
 	var words string
 	switch {
 	case len(w.Missing) > 0:
-		words = "A whole world has " + list(w.Missing, 4) + ", and this one lacks it: the copy may have been cut short, or nobody has been there yet."
+		words = "A whole world has " + list(w.Missing,
+			4) + ", and this one lacks it: the copy may have been cut short, or nobody has been there yet."
 	case len(damaged) > 0:
 		words = "Files do not read. " + list(damaged, 3) + "."
 	default:

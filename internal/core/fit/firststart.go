@@ -13,13 +13,18 @@ var firstStartRule = Rule{Concern: "first-start", Title: "First start", check: f
 		return
 	}
 	r.Server = Cell{Text: "missing: " + list(in.Server.NotYet, 3)}
-	words := "The server has never been started: " + list(in.Server.NotYet, 3) + " is missing, which only a first start makes."
+	words := "The server has never been started: " + list(in.Server.NotYet,
+		3) + " is missing, which only a first start makes."
 	if in.Alone || in.Purpose == ForReset {
-		r.block(words, "Start it once and stop it again: reshard servers start SERVER, then reshard servers stop SERVER.")
+		r.block(words, "Start it once and stop it again: reshard servers start SERVER, then reshard servers stop "+
+			"SERVER.")
 		return
 	}
 	r.choose(words, "Let it be started once, and look at the fit again then.",
-		Option{Answer: "make", Say: "Start it now, wait until it is ready, and stop it again. Nothing else can be compared before."})
+		Option{
+			Answer: "make",
+			Say:    "Start it now, wait until it is ready, and stop it again. Nothing else can be compared before.",
+		})
 	answered(in, r)
 }}
 

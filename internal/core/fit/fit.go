@@ -217,18 +217,22 @@ type Rule struct {
 // Rules are all concerns in the order in which the sheet shows them when their
 // verdicts are equal.
 var Rules = []Rule{
-	gameRule, versionRule, folderNameRule, charactersRule, titleRule, sourcesRule, flagsRule, overridesRule, realmsRule, leftoversRule, seedRule,
-	modsRule, playersRule, worldSettingsRule, completenessRule, settingsRule, firstStartRule, locksRule, runningRule, processesRule, ownerRule, hostRule, spaceRule,
+	gameRule, versionRule, folderNameRule, charactersRule, titleRule, sourcesRule, flagsRule, overridesRule, realmsRule,
+	leftoversRule, seedRule,
+	modsRule, playersRule, worldSettingsRule, completenessRule, settingsRule, firstStartRule, locksRule, runningRule,
+	processesRule, ownerRule, hostRule, spaceRule,
 }
 
 // ServerRules are the concerns of a server alone, with the world that it has now.
 var ServerRules = []Rule{
-	activeWorldRule, lastExitRule, gameRule, versionRule, sourcesRule, flagsRule, overridesRule, realmsRule, leftoversRule, seedRule,
+	activeWorldRule, lastExitRule, gameRule, versionRule, sourcesRule, flagsRule, overridesRule, realmsRule,
+	leftoversRule, seedRule,
 	modsRule, playersRule, completenessRule, settingsRule, firstStartRule, locksRule, processesRule,
 }
 
 // withoutWorld are those of them that need no world to look at.
-var withoutWorld = []Rule{activeWorldRule, lastExitRule, sourcesRule, flagsRule, leftoversRule, settingsRule, firstStartRule, processesRule}
+var withoutWorld = []Rule{activeWorldRule, lastExitRule, sourcesRule, flagsRule, leftoversRule, settingsRule,
+	firstStartRule, processesRule}
 
 // Check makes the sheet of a server alone: in.World is the active world as it
 // stands on the server, without a folder name when there is none. The verdicts

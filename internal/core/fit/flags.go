@@ -29,8 +29,13 @@ var flagsRule = Rule{Concern: "flags", Title: "Flags beside it", check: func(in 
 	case len(wrong) == 0:
 		r.say("What must hold beside the world's name does.")
 	case in.Alone:
-		r.block(list(wrong, 3)+": without it the server does not load the world that the settings name, and starts afresh.", "Stop the server, then: "+strings.Join(mends, " "))
+		r.block(list(wrong, 3)+
+			": without it the server does not load the world that the settings name, and starts afresh.",
+			"Stop the server, then: "+strings.Join(
+				mends, " "))
 	default:
-		r.adjust(list(wrong, 3)+": without it the server does not load the world that the settings name, and starts afresh.", strings.Join(mends, " "))
+		r.adjust(list(wrong, 3)+
+			": without it the server does not load the world that the settings name, and starts afresh.", strings.Join(
+			mends, " "))
 	}
 }}

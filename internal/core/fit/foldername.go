@@ -28,42 +28,61 @@ var folderNameRule = Rule{Concern: "folder-name", Title: "Name on disk", check: 
 	case !in.Profile.World.FolderName.Usable(target):
 		r.say("Waits for a name that the game allows.")
 	case in.Purpose == ForSwitch && target == active && in.World.Folder == active:
-		r.block("The server's settings name "+quote(active)+" already.", "Start the server if it does not run: reshard servers start SERVER.")
+		r.block("The server's settings name "+quote(active)+" already.",
+			"Start the server if it does not run: reshard servers start SERVER.")
 	case in.Purpose == ForSwitch && setting.Fixed:
 		r.adjust("The server always opens "+quote(target)+": the worlds exchange their names.",
-			"Call "+quote(active)+" "+quote(FreeName(in, active))+" from now on, and "+quote(in.World.Folder)+" "+quote(target)+".")
+			"Call "+quote(active)+" "+quote(FreeName(in, active))+" from now on, and "+quote(in.World.Folder)+" "+quote(
+				target)+".")
 	case in.Purpose == ForRename && setting.Fixed:
-		r.block("The server always opens "+quote(target)+", so its world cannot have another name.", "Rename nothing here; another server may open worlds of any name.")
+		r.block("The server always opens "+quote(target)+", so its world cannot have another name.",
+			"Rename nothing here; another server may open worlds of any name.")
 	case in.Purpose == ForRename && target == in.World.Folder:
 		r.block("The world is called "+quote(target)+" already.", "Give another name.")
 	case in.Purpose == ForRename && len(in.Server.Named(in.Profile, target)) > 0:
-		r.block("The name "+quote(target)+" is taken on this server.", "Give another, such as "+FreeName(in, target)+".")
+		r.block("The name "+quote(target)+" is taken on this server.",
+			"Give another, such as "+FreeName(in, target)+".")
 	case in.Purpose == ForRename:
-		r.adjust("The world "+quote(in.World.Folder)+" becomes "+quote(target)+" on disk. Its title stays "+quote(in.World.Title)+".", writeText(setting.Given, value))
+		r.adjust("The world "+quote(in.World.Folder)+" becomes "+quote(target)+" on disk. Its title stays "+quote(
+			in.World.Title)+".", writeText(
+			setting.Given, value))
 	case in.Purpose == ForBeside && len(in.Server.Taken(in.Profile, target)) > 0:
 		r.choose("The server already has "+quote(target)+".", "Take another name.",
-			Option{Answer: FreeName(in, target), Say: "Place the world under this name; " + quote(target) + " stays as it is."})
+			Option{
+				Answer: FreeName(in, target),
+				Say:    "Place the world under this name; " + quote(target) + " stays as it is.",
+			})
 	case in.Purpose == ForBeside:
 		r.say("The name is free. The settings are left alone: " + quote(active) + " stays the active world.")
-	case !in.here() && len(in.Server.Named(in.Profile, target)) > 0 && target != active && in.Choices["replace"] != "yes":
+	case !in.here() && len(in.Server.Named(in.Profile, target)) > 0 && target != active &&
+		in.Choices["replace"] != "yes":
 		r.choose("The server already has "+quote(target)+", and it is not its active world.",
 			"Take another name, or set what is there aside.",
-			Option{Answer: FreeName(in, target), Say: "Place the world under this name; " + quote(target) + " stays as it is."},
-			Option{Choice: "replace", Answer: "yes", Say: "Set " + quote(target) + " aside as well. Undo brings it back."})
+			Option{
+				Answer: FreeName(in, target),
+				Say:    "Place the world under this name; " + quote(target) + " stays as it is.",
+			},
+			Option{
+				Choice: "replace",
+				Answer: "yes",
+				Say:    "Set " + quote(target) + " aside as well. Undo brings it back.",
+			})
 		if alike(active, target) {
 			r.Say += " The setting says " + quote(active) + ": " + difference(active, target) + "."
 		}
 	case setting.Fixed && in.World.Folder == target:
 		r.say("The server always opens " + quote(target) + ", and that is the world's name.")
 	case setting.Fixed:
-		r.adjust("The server always opens "+quote(target)+", whatever it holds.", "Place the world under the name "+quote(target)+". Its title stays "+quote(in.World.Title)+".")
+		r.adjust("The server always opens "+quote(target)+", whatever it holds.",
+			"Place the world under the name "+quote(target)+". Its title stays "+quote(in.World.Title)+".")
 	case setting.Found && setting.Value == value:
 		r.say("The setting names " + quote(target) + " exactly.")
 		if len(in.Server.Named(in.Profile, target)) > 0 {
 			r.Say += " The old world of that name is set aside."
 		}
 	case setting.Found && alike(active, target):
-		r.adjust("The setting says "+quote(active)+", on disk it would be "+quote(target)+": "+difference(active, target)+". The server would say nothing and make an empty world.",
+		r.adjust("The setting says "+quote(active)+", on disk it would be "+quote(target)+": "+difference(active,
+			target)+". The server would say nothing and make an empty world.",
 			writeText(setting.Given, value))
 	default:
 		r.adjust("The setting does not name "+quote(target)+".", writeText(setting.Given, value))

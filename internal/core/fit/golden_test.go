@@ -74,29 +74,52 @@ func newStage(t *testing.T, gameID string) *stage {
 	dir := t.TempDir()
 	s := &stage{
 		t: t, game: gameID, root: filepath.Join(dir, "server"), own: filepath.Join(dir, "own"), choices: fit.Choices{},
-		live: fit.Live{State: life.Running, FreeBytes: 1 << 40, SameFilesystem: true, Can: capability.All(), Owner: "1000:1000", OwnerKept: true, Players: -1},
+		live: fit.Live{
+			State:          life.Running,
+			FreeBytes:      1 << 40,
+			SameFilesystem: true,
+			Can:            capability.All(),
+			Owner:          "1000:1000",
+			OwnerKept:      true,
+			Players:        -1,
+		},
 	}
 	s.machine.Roots = []string{s.root}
 	switch gameID {
 	case "quarrymoss":
 		mods := []quarrymoss.Mod{{Name: "rain-butts", Version: "0.9"}}
 		s.machine.Kind = "plain"
-		require.NoError(t, quarrymoss.MakeServer(s.root, quarrymoss.Config{Version: "2.5.1", Kind: "plain", Mods: mods}, "winter", 7, 7000))
-		require.NoError(t, quarrymoss.Make(filepath.Join(s.root, "worlds", "winter"), quarrymoss.Options{Title: "Winter Beds", Seed: 7, Version: "2.5.1", Tiles: 1}))
+		require.NoError(t, quarrymoss.MakeServer(s.root, quarrymoss.Config{Version: "2.5.1", Kind: "plain", Mods: mods},
+			"winter", 7, 7000))
+		require.NoError(t, quarrymoss.Make(filepath.Join(s.root, "worlds", "winter"),
+			quarrymoss.Options{Title: "Winter Beds", Seed: 7, Version: "2.5.1", Tiles: 1}))
 	case "saltmarch":
 		s.machine.Kind = "marsh"
 		require.NoError(t, saltmarch.MakeServer(s.root, "1.3.2", "eels.smm"))
-		name, err := saltmarch.Make(filepath.Join(s.root, saltmarch.WorldsFolder), saltmarch.Options{Name: "Old Quay", Seed: 5})
+		name, err := saltmarch.Make(filepath.Join(s.root, saltmarch.WorldsFolder),
+			saltmarch.Options{Name: "Old Quay", Seed: 5})
 		require.NoError(t, err)
 		require.NoError(t, saltmarch.WriteSettings(s.root, name, 7000))
-		s.world, err = saltmarch.Make(s.own, saltmarch.Options{Name: "Sedge Landing", Seed: -77, Folk: []string{"Bryn"}, Mods: []string{"eels.smm"}})
+		s.world, err = saltmarch.Make(
+			s.own, saltmarch.Options{
+				Name: "Sedge Landing",
+				Seed: -77,
+				Folk: []string{"Bryn"},
+				Mods: []string{"eels.smm"},
+			})
 		require.NoError(t, err)
 	case "emberlode":
 		s.machine.Kind = "camp"
 		s.live.ConsoleVersion = "0.9.2"
 		require.NoError(t, emberlode.MakeServer(s.root, "/opt/standin", "frostfall", true, 3, 7000, ""))
-		require.NoError(t, emberlode.Make(filepath.Join(s.root, emberlode.SavesFolder), "frostfall", emberlode.Save{Expedition: "Frostfall", Seed: 3}, 1))
-		require.NoError(t, emberlode.Make(s.own, "kettle", emberlode.Save{Expedition: "Kettle Moraine", Seed: 18446744073709551615, Party: []emberlode.Member{{ID: 1001, Name: "Ada"}}}, 2))
+		require.NoError(t, emberlode.Make(filepath.Join(s.root, emberlode.SavesFolder), "frostfall",
+			emberlode.Save{Expedition: "Frostfall", Seed: 3}, 1))
+		require.NoError(t, emberlode.Make(s.own, "kettle",
+			emberlode.Save{
+				Expedition: "Kettle Moraine",
+				Seed:       18446744073709551615,
+				Party:      []emberlode.Member{{ID: 1001, Name: "Ada"}},
+			}, 2))
 		s.world = "kettle.002.ember"
 	case "minetest":
 		s.machine.Kind = "minetest"
@@ -110,7 +133,8 @@ func newStage(t *testing.T, gameID string) *stage {
 		s.write("start.sh", "#!/bin/sh\nexec /usr/games/openttd -D 127.0.0.1:3979 -c openttd.cfg -g save/first.sav\n")
 		s.write("save/first.sav", "OTTX\x01\x2e\x00\x00data")
 		require.NoError(t, os.MkdirAll(s.own, 0o755))
-		require.NoError(t, os.WriteFile(filepath.Join(s.own, "Valley Line.sav"), []byte("OTTX\x01\x2e\x00\x00other"), 0o644))
+		require.NoError(t, os.WriteFile(filepath.Join(s.own, "Valley Line.sav"), []byte("OTTX\x01\x2e\x00\x00other"),
+			0o644))
 		s.world = "Valley Line.sav"
 	}
 	return s
@@ -120,7 +144,8 @@ func minetestWorld(t *testing.T, dir, name, seed string) {
 	t.Helper()
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "worldmods", "sheds"), 0o755))
 	for file, text := range map[string]string{
-		"world.mt": "gameid = minetest\nworld_name = " + name + "\n", "map_meta.txt": "seed = " + seed + "\n[end_of_params]\n", "map.sqlite": "x",
+		"world.mt":     "gameid = minetest\nworld_name = " + name + "\n",
+		"map_meta.txt": "seed = " + seed + "\n[end_of_params]\n", "map.sqlite": "x",
 	} {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, file), []byte(text), 0o644))
 	}
@@ -237,7 +262,14 @@ func goldenCases() []goldenCase {
 	moss := func(o quarrymoss.Options, folder string) func(*stage) {
 		return func(s *stage) { s.bring(o, folder) }
 	}
-	fen := quarrymoss.Options{Title: "Fen Garden", Seed: -9, Version: "2.5.1", Tiles: 1, Folk: []string{"Ada"}, Mods: []quarrymoss.Mod{{Name: "rain-butts", Version: "0.9"}}}
+	fen := quarrymoss.Options{
+		Title:   "Fen Garden",
+		Seed:    -9,
+		Version: "2.5.1",
+		Tiles:   1,
+		Folk:    []string{"Ada"},
+		Mods:    []quarrymoss.Mod{{Name: "rain-butts", Version: "0.9"}},
+	}
 	with := func(change func(o *quarrymoss.Options)) quarrymoss.Options {
 		o := fen
 		change(&o)
@@ -258,7 +290,8 @@ func goldenCases() []goldenCase {
 		{q, "name that is not allowed", fit.Choose, moss(fen, "Orchard 🍎 ")},
 		{q, "name that is taken", fit.Choose, func(s *stage) {
 			s.bring(fen, "fen")
-			require.NoError(s.t, quarrymoss.Make(filepath.Join(s.root, "worlds", "fen"), quarrymoss.Options{Title: "Another", Tiles: 1}))
+			require.NoError(s.t, quarrymoss.Make(filepath.Join(s.root, "worlds", "fen"),
+				quarrymoss.Options{Title: "Another", Tiles: 1}))
 		}},
 		{q, "newer world", fit.Blocks, moss(with(func(o *quarrymoss.Options) { o.Version = "2.6.0" }), "fen")},
 		{q, "older world", fit.Adjust, moss(with(func(o *quarrymoss.Options) { o.Version = "2.4.0" }), "fen")},
@@ -267,7 +300,12 @@ func goldenCases() []goldenCase {
 			s.bring(with(func(o *quarrymoss.Options) { o.Realms = []string{"caverns", "aurora"} }), "fen")
 			s.machine.Kind = "terrace"
 		}},
-		{q, "realms beside, server keeps them inside", fit.Adjust, moss(with(func(o *quarrymoss.Options) { o.Realms, o.Split = []string{"caverns"}, true }), "fen")},
+		{
+			q,
+			"realms beside, server keeps them inside",
+			fit.Adjust,
+			moss(with(func(o *quarrymoss.Options) { o.Realms, o.Split = []string{"caverns"}, true }), "fen"),
+		},
 		{q, "realms in both places", fit.Blocks, func(s *stage) {
 			s.bring(with(func(o *quarrymoss.Options) { o.Realms = []string{"caverns"} }), "fen")
 			require.NoError(s.t, os.Mkdir(filepath.Join(s.own, "fen~caverns"), 0o755))
@@ -322,13 +360,28 @@ func goldenCases() []goldenCase {
 		}},
 
 		{m, "fits but for the name", fit.Adjust, func(*stage) {}},
-		{m, "the host's record", fit.Choose, func(s *stage) { s.salt(saltmarch.Options{Name: "Mine", Host: "Ada", Folk: []string{"Bryn"}}) }},
+		{
+			m,
+			"the host's record",
+			fit.Choose,
+			func(s *stage) { s.salt(saltmarch.Options{Name: "Mine", Host: "Ada", Folk: []string{"Bryn"}}) },
+		},
 		{m, "the host's record, kept", fit.Adjust, func(s *stage) {
 			s.salt(saltmarch.Options{Name: "Mine", Host: "Ada", Folk: []string{"Bryn"}, Mods: []string{"eels.smm"}})
 			s.choices["players"] = "keep"
 		}},
-		{m, "rules of the world's own", fit.Choose, func(s *stage) { s.salt(saltmarch.Options{Name: "Mine", Rules: "9", Mods: []string{"eels.smm"}}) }},
-		{m, "another minor version", fit.Blocks, func(s *stage) { s.salt(saltmarch.Options{Name: "Mine", Version: "1.4.0"}) }},
+		{
+			m,
+			"rules of the world's own",
+			fit.Choose,
+			func(s *stage) { s.salt(saltmarch.Options{Name: "Mine", Rules: "9", Mods: []string{"eels.smm"}}) },
+		},
+		{
+			m,
+			"another minor version",
+			fit.Blocks,
+			func(s *stage) { s.salt(saltmarch.Options{Name: "Mine", Version: "1.4.0"}) },
+		},
 		{m, "damaged level", fit.Choose, func(s *stage) {
 			file := filepath.Join(s.own, s.world, "Level.smw")
 			data, err := os.ReadFile(file)
@@ -341,7 +394,8 @@ func goldenCases() []goldenCase {
 			s.write("Saved/Config/Windows/Marsh.ini", "[Host]\r\nWorld=elsewhere\r\n")
 		}},
 		{m, "settings of another system only", fit.Adjust, func(s *stage) {
-			require.NoError(s.t, os.Rename(filepath.Join(s.root, "Saved/Config/Linux"), filepath.Join(s.root, "Saved/Config/Windows")))
+			require.NoError(s.t, os.Rename(filepath.Join(s.root, "Saved/Config/Linux"),
+				filepath.Join(s.root, "Saved/Config/Windows")))
 		}},
 		{m, "a name that is none of the game's", fit.Blocks, func(s *stage) {
 			require.NoError(s.t, os.Rename(filepath.Join(s.own, s.world), filepath.Join(s.own, "my marsh")))
@@ -350,21 +404,56 @@ func goldenCases() []goldenCase {
 
 		{e, "fits but for the name", fit.Adjust, func(*stage) {}},
 		{e, "the flag to resume is off", fit.Adjust, func(s *stage) { s.replace("server.json", "true", "false") }},
-		{e, "a launch argument beats the file", fit.Adjust, func(s *stage) { s.replace("launch.sh", "serve .", "serve . --load bog") }},
-		{e, "the save folder is moved", fit.Adjust, func(s *stage) { s.replace("launch.sh", "serve .", "serve . --saves elsewhere") }},
-		{e, "the save folder is moved out", fit.Blocks, func(s *stage) { s.replace("launch.sh", "serve .", "serve . --saves /mnt/saves") }},
-		{e, "the script works the name out", fit.Blocks, func(s *stage) { s.replace("launch.sh", "serve .", `serve . --load "$1"`) }},
+		{
+			e,
+			"a launch argument beats the file",
+			fit.Adjust,
+			func(s *stage) { s.replace("launch.sh", "serve .", "serve . --load bog") },
+		},
+		{
+			e,
+			"the save folder is moved",
+			fit.Adjust,
+			func(s *stage) { s.replace("launch.sh", "serve .", "serve . --saves elsewhere") },
+		},
+		{
+			e,
+			"the save folder is moved out",
+			fit.Blocks,
+			func(s *stage) { s.replace("launch.sh", "serve .", "serve . --saves /mnt/saves") },
+		},
+		{
+			e,
+			"the script works the name out",
+			fit.Blocks,
+			func(s *stage) { s.replace("launch.sh", "serve .", `serve . --load "$1"`) },
+		},
 		{e, "a format that the server does not open", fit.Blocks, func(s *stage) {
 			require.NoError(s.t, emberlode.Make(s.own, "old", emberlode.Save{Emberlode: 2, Expedition: "Old"}, 1))
 			s.world = "old.001.ember"
 		}},
 		{e, "no launch script", fit.Adjust, func(s *stage) { s.remove("launch.sh") }},
-		{e, "alone, the flag is off", fit.Blocks, func(s *stage) { s.alone = true; s.replace("server.json", "true", "false") }},
+		{
+			e,
+			"alone, the flag is off",
+			fit.Blocks,
+			func(s *stage) { s.alone = true; s.replace("server.json", "true", "false") },
+		},
 		{e, "settings that do not read", fit.Blocks, func(s *stage) { s.write("server.json", "{ \"load\": ") }},
 
 		{n, "fits but for the name", fit.Adjust, func(*stage) {}},
-		{n, "the setting points outside", fit.Blocks, func(s *stage) { s.replace("minetest.conf", "worlds/shed", "/var/games/shed") }},
-		{n, "the setting is absolute", fit.Adjust, func(s *stage) { s.replace("minetest.conf", "worlds/shed", s.root+"/worlds/shed") }},
+		{
+			n,
+			"the setting points outside",
+			fit.Blocks,
+			func(s *stage) { s.replace("minetest.conf", "worlds/shed", "/var/games/shed") },
+		},
+		{
+			n,
+			"the setting is absolute",
+			fit.Adjust,
+			func(s *stage) { s.replace("minetest.conf", "worlds/shed", s.root+"/worlds/shed") },
+		},
 		{n, "no setting", fit.Adjust, func(s *stage) { s.replace("minetest.conf", "map-dir", "# map-dir") }},
 		{n, "another game's rules", fit.Blocks, func(s *stage) {
 			file := filepath.Join(s.own, "barn", "world.mt")
@@ -374,15 +463,26 @@ func goldenCases() []goldenCase {
 			require.NoError(s.t, os.WriteFile(filepath.Join(s.own, "barn", "map_meta.txt"), nil, 0o644))
 			require.NoError(s.t, os.Remove(filepath.Join(s.own, "barn", "map.sqlite")))
 		}},
-		{n, "alone, no such world", fit.Blocks, func(s *stage) { s.alone = true; s.replace("minetest.conf", "worlds/shed", "worlds/shd") }},
+		{
+			n,
+			"alone, no such world",
+			fit.Blocks,
+			func(s *stage) { s.alone = true; s.replace("minetest.conf", "worlds/shed", "worlds/shd") },
+		},
 
 		{o, "fits but for the name", fit.Adjust, func(*stage) {}},
 		{o, "a newer save format", fit.Blocks, func(s *stage) {
-			require.NoError(s.t, os.WriteFile(filepath.Join(s.own, s.world), []byte("OTTX\x01\x38\x00\x00other"), 0o644))
+			require.NoError(s.t, os.WriteFile(filepath.Join(s.own, s.world), []byte("OTTX\x01\x38\x00\x00other"),
+				0o644))
 		}},
 		{o, "the server's version is not known", fit.Choose, func(s *stage) { s.live.ConsoleVersion = "" }},
 		{o, "the script names no save", fit.Adjust, func(s *stage) { s.replace("start.sh", " -g save/first.sav", "") }},
-		{o, "a save of that name is there", fit.Choose, func(s *stage) { s.write("save/Valley Line.sav", "OTTZ\x01\x2e\x00\x00old") }},
+		{
+			o,
+			"a save of that name is there",
+			fit.Choose,
+			func(s *stage) { s.write("save/Valley Line.sav", "OTTZ\x01\x2e\x00\x00old") },
+		},
 		{o, "alone, the save is gone", fit.Blocks, func(s *stage) { s.alone = true; s.remove("save/first.sav") }},
 	}
 }

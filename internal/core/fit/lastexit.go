@@ -7,7 +7,8 @@ var lastExitRule = Rule{Concern: "state", Title: "Running state", check: func(in
 	r.Server = Cell{Text: string(in.Live.State)}
 	if in.Live.Exited {
 		r.Server.Text = "exited"
-		r.block("The server should run and has exited on its own.", "Read its log, then start it: reshard servers start SERVER.")
+		r.block("The server should run and has exited on its own.",
+			"Read its log, then start it: reshard servers start SERVER.")
 		return
 	}
 	switch in.Live.State {

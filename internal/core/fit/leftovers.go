@@ -14,7 +14,8 @@ var leftoversRule = Rule{Concern: "leftovers", Title: "Leftovers", check: func(i
 	if !in.Alone {
 		active, _ := in.Server.World(in.Server.Active)
 		left = slices.DeleteFunc(in.Server.Taken(in.Profile, in.Target()), func(name string) bool {
-			return name == in.Target() || in.Profile.World.Shape != game.ShapeFolder || (in.Purpose == ForReset && slices.Contains(active.Members, name))
+			return name == in.Target() || in.Profile.World.Shape != game.ShapeFolder ||
+				(in.Purpose == ForReset && slices.Contains(active.Members, name))
 		})
 	}
 	r.Server = Cell{Text: orNone(list(left, 4), "none")}
@@ -22,9 +23,11 @@ var leftoversRule = Rule{Concern: "leftovers", Title: "Leftovers", check: func(i
 	case len(left) == 0:
 		r.idle("No realm folders of worlds that are gone.")
 	case !in.Alone:
-		r.adjust("Realm folders of the name stand there already: "+list(left, 6)+". The world would take them for its own.", "Set them aside.")
+		r.adjust("Realm folders of the name stand there already: "+list(left,
+			6)+". The world would take them for its own.", "Set them aside.")
 	default:
-		r.choose("Realm folders whose world is gone: "+list(left, 6)+". A world that gets their name would mix with them.",
+		r.choose("Realm folders whose world is gone: "+list(left,
+			6)+". A world that gets their name would mix with them.",
 			"Move them away by hand when you are sure; a put of a world with their name sets them aside.",
 			Option{Answer: "go-on", Say: "Leave them where they are."})
 		answered(in, r)

@@ -23,7 +23,8 @@ var modsRule = Rule{Concern: "mods", Title: "Mods", check: func(in Input, r *Row
 			r.say("The world brings its mods with it.")
 			return
 		}
-		r.choose("The mods cannot be compared: "+strings.Trim(wm.Why+"; "+sm.Why, "; ")+".", "Check by hand, then go on.", Option{Answer: "go-on", Say: "Go on without comparing mods."})
+		r.choose("The mods cannot be compared: "+strings.Trim(wm.Why+"; "+sm.Why, "; ")+".",
+			"Check by hand, then go on.", Option{Answer: "go-on", Say: "Go on without comparing mods."})
 		answered(in, r)
 		return
 	}
@@ -39,9 +40,13 @@ var modsRule = Rule{Concern: "mods", Title: "Mods", check: func(in Input, r *Row
 	}
 	switch {
 	case len(missing) > 0:
-		r.choose("The server lacks "+list(missing, 6)+". Things of these mods would vanish from the world when it is opened.",
+		r.choose("The server lacks "+list(missing,
+			6)+". Things of these mods would vanish from the world when it is opened.",
 			"Install them on the server, or go on without.",
-			append(awaited(in), Option{Answer: "go-on", Say: "Open the world without them. The library's copy keeps everything."})...)
+			append(awaited(in), Option{
+				Answer: "go-on",
+				Say:    "Open the world without them. The library's copy keeps everything.",
+			})...)
 		answered(in, r)
 	case len(other) > 0:
 		r.choose("Other versions: "+list(other, 6)+".", "Bring them to the same version, or go on.",
@@ -101,7 +106,8 @@ func compareMods(world, server []fact.Item) (missing, other, extra []string) {
 		case !ok:
 			missing = append(missing, modText(it))
 		case s.Version != it.Version:
-			other = append(other, fmt.Sprintf("%s (world %s, server %s)", it.Name, orNone(it.Version, "?"), orNone(s.Version, "?")))
+			other = append(other, fmt.Sprintf("%s (world %s, server %s)", it.Name, orNone(it.Version, "?"),
+				orNone(s.Version, "?")))
 		}
 		delete(has, it.Name)
 	}

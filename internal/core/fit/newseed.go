@@ -65,9 +65,15 @@ var newSeedRule = Rule{Concern: "seed", Title: "Seed", check: func(in Input, r *
 	}
 	options := []Option{{Answer: SeedRandom, Say: "Write a new random seed: new ground."}}
 	if old.Known() {
-		options = append(options, Option{Answer: SeedSame, Say: "Write " + old.Text + ", the old world's: the same ground again, without what was built on it."})
+		options = append(options, Option{
+			Answer: SeedSame,
+			Say:    "Write " + old.Text + ", the old world's: the same ground again, without what was built on it.",
+		})
 	}
-	options = append(options, Option{Answer: SeedAsSet, Say: "Leave the settings as they are (" + orNone(setting.Value, "no seed") + ")."})
+	options = append(options, Option{
+		Answer: SeedAsSet,
+		Say:    "Leave the settings as they are (" + orNone(setting.Value, "no seed") + ").",
+	})
 	value, number, write, err := in.NewSeed()
 	switch {
 	case wish == SeedSame && !old.Known():
@@ -75,20 +81,26 @@ var newSeedRule = Rule{Concern: "seed", Title: "Seed", check: func(in Input, r *
 	case err != nil && wish != "":
 		r.block("The seed cannot be "+quote(wish)+": "+err.Error()+".", "Give another seed, or have a random one.")
 	case write && setting.In == game.InCommand:
-		r.block("The start command holds the seed, and Reshard does not write it.", "Change it there: reshard servers remove, then add.")
+		r.block("The start command holds the seed, and Reshard does not write it.",
+			"Change it there: reshard servers remove, then add.")
 	case wish == "" && err == nil && setting.Value != "" && old.Known() && game.SameSeed(setting.Value, old.Text):
-		r.choose("The settings hold "+setting.Value+", the seed of the world that goes: the new one would have the same ground.",
+		r.choose("The settings hold "+setting.Value+
+			", the seed of the world that goes: the new one would have the same ground.",
 			"Choose the new world's seed, or give one of your own.", options...)
 	case wish == "":
-		r.say("The new world gets the seed that the settings hold: " + orNone(setting.Value, "none, so the server draws one") + ".")
+		r.say("The new world gets the seed that the settings hold: " + orNone(setting.Value,
+			"none, so the server draws one") + ".")
 	case wish == SeedRandom && value == "":
-		r.adjust("The new world gets a random seed.", "Draw one when the plan is made, and write it into "+setting.File+".")
+		r.adjust("The new world gets a random seed.",
+			"Draw one when the plan is made, and write it into "+setting.File+".")
 	case !write:
-		r.adjust("The new world gets the seed that the settings hold: "+orNone(setting.Value, "none, so the server draws one")+".", "Leave the settings as they are.")
+		r.adjust("The new world gets the seed that the settings hold: "+orNone(setting.Value,
+			"none, so the server draws one")+".", "Leave the settings as they are.")
 	case number:
 		r.adjust("The new world gets the seed "+value+".", writeText(setting.Given, value))
 	default:
-		r.adjust("The new world gets a seed in words, which the game turns into a number of its own.", writeText(setting.Given, value))
+		r.adjust("The new world gets a seed in words, which the game turns into a number of its own.",
+			writeText(setting.Given, value))
 	}
 	for _, o := range options {
 		if o.Answer == wish {

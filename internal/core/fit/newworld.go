@@ -23,18 +23,24 @@ var newWorldRule = Rule{Concern: "new-world", Title: "New world", check: func(in
 	switch {
 	case unusable(in, r, server.ValueFor(setting.Given, in.Server.WorldsFolder, target, in.Profile)):
 	case own && in.Profile.Server.Settings[setting.In].WritesBack:
-		r.block("The server names a new world by itself and writes its settings back when it stops, so the new name cannot be written while it runs.", "Make the new world by hand.")
+		r.block("The server names a new world by itself and writes its settings back when it stops, so the new name "+
+			"cannot be written while it runs.", "Make the new world by hand.")
 	case target == "":
 		r.block("The settings name no world, so the new one has no name.", "Give it a name.")
 	case setting.Fixed && in.Choices["folder-name"] != "" && in.Choices["folder-name"] != target:
-		r.block("The server always opens "+quote(target)+": a new world cannot have another name.", "Leave the name out; the old world is set aside then.")
+		r.block("The server always opens "+quote(target)+": a new world cannot have another name.",
+			"Leave the name out; the old world is set aside then.")
 	case target == active && !there && len(in.Server.Named(in.Profile, active)) == 0:
-		r.adjust("There is no world "+quote(active)+" on the server: nothing is set aside.", "Let the server make a new world "+named+".")
+		r.adjust("There is no world "+quote(active)+" on the server: nothing is set aside.",
+			"Let the server make a new world "+named+".")
 	case target == active:
-		r.adjust("The old world "+quote(active)+" leaves its place, and is kept.", "Set "+quote(active)+" aside; let the server make a new world "+named+".")
+		r.adjust("The old world "+quote(active)+" leaves its place, and is kept.",
+			"Set "+quote(active)+" aside; let the server make a new world "+named+".")
 	case len(in.Server.Named(in.Profile, target)) > 0:
-		r.block("The name "+quote(target)+" is taken on this server.", "Give another, such as "+FreeName(in, target)+", or switch to the world that has it.")
+		r.block("The name "+quote(target)+" is taken on this server.",
+			"Give another, such as "+FreeName(in, target)+", or switch to the world that has it.")
 	default:
-		r.adjust("The old world "+quote(active)+" stays where it is, and can be switched back to.", "Let the server make a new world "+named+".")
+		r.adjust("The old world "+quote(active)+" stays where it is, and can be switched back to.",
+			"Let the server make a new world "+named+".")
 	}
 }}

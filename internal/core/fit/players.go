@@ -39,22 +39,35 @@ var playersRule = Rule{Concern: "players", Title: "Player records", check: func(
 			return
 		}
 		if in.Choices["players"] == "strip" && pl.Each != "" {
-			r.adjust(counted(n, "record is in the world.", "records are in the world."), "You chose: leave them behind; everybody starts anew.")
+			r.adjust(counted(n, "record is in the world.", "records are in the world."),
+				"You chose: leave them behind; everybody starts anew.")
 		}
 		return
 	}
-	r.choose(host+" stands under "+pl.Host+", the id of who plays alone. On a server that id is nobody's: whoever joins as "+host+" finds an empty character.",
+	r.choose(host+" stands under "+pl.Host+
+		", the id of who plays alone. On a server that id is nobody's: whoever joins as "+host+
+		" finds an empty character.",
 		"Decide what happens to the records.", playerOptions(pl, n, host)...)
 	answered(in, r)
 }}
 
 func playerOptions(pl *game.Players, n int, host string) []Option {
 	options := []Option{
-		{Answer: "keep", Say: fmt.Sprintf("Keep all %d as they are; %s begins anew, and the old record stays unused.", n, host)},
-		{Answer: "carry", Say: "Keep all as they are now, and give " + host + "'s record to the new id after the first join. This version does not do that step yet."},
+		{
+			Answer: "keep",
+			Say:    fmt.Sprintf("Keep all %d as they are; %s begins anew, and the old record stays unused.", n, host),
+		},
+		{
+			Answer: "carry",
+			Say: "Keep all as they are now, and give " + host +
+				"'s record to the new id after the first join. This version does not do that step yet.",
+		},
 	}
 	if pl.Each != "" {
-		options = append(options, Option{Answer: "strip", Say: fmt.Sprintf("Leave all %d behind: everybody starts anew. The library's copy keeps them.", n)})
+		options = append(options, Option{
+			Answer: "strip",
+			Say:    fmt.Sprintf("Leave all %d behind: everybody starts anew. The library's copy keeps them.", n),
+		})
 	}
 	return options
 }

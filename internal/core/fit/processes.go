@@ -11,12 +11,14 @@ var processesRule = Rule{Concern: "processes", Title: "Other processes", check: 
 		r.Server.Text = "cannot be seen"
 		r.say("Whether anything else works in the server's folder cannot be seen: " + in.Live.Unseen + ".")
 	case len(in.Live.Working) > 0:
-		r.choose("Something else works in the server's folder: "+strings.Join(in.Live.Working, "; ")+". If it is a server of the same worlds, it would write over what is placed.",
+		r.choose("Something else works in the server's folder: "+strings.Join(in.Live.Working,
+			"; ")+". If it is a server of the same worlds, it would write over what is placed.",
 			"End it, or go on.",
 			Option{Answer: "go-on", Say: "It has nothing to do with the worlds."})
 		answered(in, r)
 	case in.Live.Hidden > 0:
-		r.say("Nothing else that Reshard can see works in the server's folder. " + counted(in.Live.Hidden, "process", "processes") + " of other accounts could not be looked into.")
+		r.say("Nothing else that Reshard can see works in the server's folder. " + counted(in.Live.Hidden, "process",
+			"processes") + " of other accounts could not be looked into.")
 	case len(in.Live.Passing) > 0:
 		r.say("Nothing but somebody's shell: " + strings.Join(in.Live.Passing, "; ") + ".")
 	default:

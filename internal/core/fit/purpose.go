@@ -26,20 +26,24 @@ func (in Input) here() bool { return in.Purpose == ForSwitch || in.Purpose == Fo
 
 // besideRules are the concerns of a world that only is to stand there.
 var besideRules = []Rule{
-	gameRule, versionRule, folderNameRule, charactersRule, titleRule, overridesRule, realmsRule, leftoversRule, modsRule, playersRule, completenessRule,
+	gameRule, versionRule, folderNameRule, charactersRule, titleRule, overridesRule, realmsRule, leftoversRule,
+	modsRule, playersRule, completenessRule,
 	firstStartRule, ownerRule, hostRule, spaceRule,
 }
 
 // switchRules are the concerns of a world that stands on the server.
 var switchRules = []Rule{
-	versionRule, folderNameRule, sourcesRule, flagsRule, overridesRule, realmsRule, seedRule, modsRule, playersRule, completenessRule,
+	versionRule, folderNameRule, sourcesRule, flagsRule, overridesRule, realmsRule, seedRule, modsRule, playersRule,
+	completenessRule,
 	settingsRule, locksRule, runningRule, processesRule, hostRule,
 }
 
-var renameRules = []Rule{folderNameRule, charactersRule, sourcesRule, flagsRule, leftoversRule, settingsRule, locksRule, runningRule, processesRule, hostRule}
+var renameRules = []Rule{folderNameRule, charactersRule, sourcesRule, flagsRule, leftoversRule, settingsRule, locksRule,
+	runningRule, processesRule, hostRule}
 
 // ResetRules are the concerns of a new world that a server is to make.
-var ResetRules = []Rule{newWorldRule, charactersRule, newSeedRule, sourcesRule, leftoversRule, settingsRule, firstStartRule, locksRule, runningRule, processesRule, hostRule}
+var ResetRules = []Rule{newWorldRule, charactersRule, newSeedRule, sourcesRule, leftoversRule, settingsRule,
+	firstStartRule, locksRule, runningRule, processesRule, hostRule}
 
 func rulesFor(in Input) []Rule {
 	switch in.Purpose {
@@ -75,17 +79,21 @@ func unusable(in Input, r *Row, value string) bool {
 	switch {
 	case in.Server.WorldsWhy != "":
 		r.block("The server's worlds folder cannot be used: "+in.Server.WorldsWhy+".",
-			"It must be a folder inside of the server's own folder. Let the setting point there, or give the server's real folder as its root.")
+			"It must be a folder inside of the server's own folder. Let the setting point there, or give the "+
+				"server's real folder as its root.")
 	case in.Purpose == ForBeside:
 		return false
 	case server.Outside(setting, in.Server.WorldsFolder, in.Live.Roots):
-		r.block("The setting points outside the server's worlds folder "+in.Server.WorldsFolder+"/. A world placed there would not be the one that runs.",
-			"Move the server's worlds into "+in.Server.WorldsFolder+"/ below its root and let "+setting.Key+" point there.")
+		r.block("The setting points outside the server's worlds folder "+in.Server.WorldsFolder+
+			"/. A world placed there would not be the one that runs.",
+			"Move the server's worlds into "+in.Server.WorldsFolder+"/ below its root and let "+setting.Key+
+				" point there.")
 	case !setting.Fixed && setting.In == "":
 		r.block("No settings file names the world: only the start command can, and Reshard does not write that.",
 			"Add the server again with a start command that names a script or settings file for it.")
 	case setting.In == game.InCommand && setting.Value != value:
-		r.block("The start command says "+setting.Key+" "+quote(setting.Value)+", which beats every settings file, and Reshard does not write it.",
+		r.block("The start command says "+setting.Key+" "+quote(
+			setting.Value)+", which beats every settings file, and Reshard does not write it.",
 			"Take "+setting.Key+" out of the server's start command: reshard servers remove, then add.")
 	default:
 		return false

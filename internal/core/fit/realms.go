@@ -17,10 +17,13 @@ var realmsRule = Rule{Concern: "realms", Title: "Realm layout", check: func(in I
 	case in.World.Layout == "":
 		r.idle("The world has no realms yet; the server makes them when somebody goes there.")
 	case in.World.Layout == "mixed":
-		r.block("Realms stand both inside and beside the world; one set is a leftover, and only a person can say which.",
+		r.block("Realms stand both inside and beside the world; one set is a leftover, and only a person can say "+
+			"which.",
 			"Take the wrong set out of the source and send the world again.")
 	case in.World.Layout != in.Server.Realms:
-		r.adjust("The world keeps its realms "+in.World.Layout+", a "+in.Server.Kind+" server looks for them "+in.Server.Realms+": it would make "+strings.Join(in.World.Realms, " and ")+" anew and empty.",
+		r.adjust("The world keeps its realms "+in.World.Layout+", a "+in.Server.Kind+" server looks for them "+
+			in.Server.Realms+": it would make "+strings.Join(
+			in.World.Realms, " and ")+" anew and empty.",
 			"Place "+strings.Join(realmPlaces(in), " and ")+". The library's copy stays as it is.")
 		if in.Alone || in.here() {
 			r.block(r.Say, "Put the world again from the library: the plan places its realms where this server looks.")

@@ -23,26 +23,74 @@ func TestResetRules(t *testing.T) {
 		verdict fit.Verdict
 		words   string
 	}{
-		{"the settings bring the old ground back", func(*fit.Input) {}, "seed", fit.Choose, "would have the same ground"},
-		{"the settings hold another", func(in *fit.Input) { setting(in, "seed", func(s *server.Setting) { s.Value = "77" }) }, "seed", fit.Fits, "the seed that the settings hold: 77"},
-		{"the settings leave it open", func(in *fit.Input) { setting(in, "seed", func(s *server.Setting) { s.Value = "" }) }, "seed", fit.Fits, "the server draws one"},
+		{
+			"the settings bring the old ground back",
+			func(*fit.Input) {},
+			"seed",
+			fit.Choose,
+			"would have the same ground",
+		},
+		{
+			"the settings hold another",
+			func(in *fit.Input) { setting(in, "seed", func(s *server.Setting) { s.Value = "77" }) },
+			"seed",
+			fit.Fits,
+			"the seed that the settings hold: 77",
+		},
+		{
+			"the settings leave it open",
+			func(in *fit.Input) { setting(in, "seed", func(s *server.Setting) { s.Value = "" }) },
+			"seed",
+			fit.Fits,
+			"the server draws one",
+		},
 		{"a number", choose("seed", "-9000000000"), "seed", fit.Adjust, "the seed -9000000000"},
-		{"as large as 64 bits without a sign", choose("seed", "18446744073709551615"), "seed", fit.Adjust, "the seed -1."},
+		{
+			"as large as 64 bits without a sign",
+			choose("seed", "18446744073709551615"),
+			"seed",
+			fit.Adjust,
+			"the seed -1.",
+		},
 		{"words", choose("seed", "three marrows"), "seed", fit.Adjust, "a seed in words"},
 		{"words that are an answer otherwise", choose("seed", "text:random"), "seed", fit.Adjust, "a seed in words"},
 		{"the same", choose("seed", "same"), "seed", fit.Adjust, "the seed -5"},
-		{"the same, and it is not known", func(in *fit.Input) { in.Choices["seed"] = "same"; delete(in.World.Facts, "seed") }, "seed", fit.Blocks, "not known"},
+		{
+			"the same, and it is not known",
+			func(in *fit.Input) { in.Choices["seed"] = "same"; delete(in.World.Facts, "seed") },
+			"seed",
+			fit.Blocks,
+			"not known",
+		},
 		{"as set", choose("seed", "as-set"), "seed", fit.Adjust, "that the settings hold: -5"},
 		{"random", choose("seed", "random"), "seed", fit.Adjust, "a random seed"},
-		{"random, drawn", func(in *fit.Input) { in.Choices["seed"] = "random"; in.Drawn = "12" }, "seed", fit.Adjust, "the seed 12"},
+		{
+			"random, drawn",
+			func(in *fit.Input) { in.Choices["seed"] = "random"; in.Drawn = "12" },
+			"seed",
+			fit.Adjust,
+			"the seed 12",
+		},
 		{"words where only numbers are taken", func(in *fit.Input) {
 			in.Choices["seed"] = "leeks"
 			p := *in.Profile
 			p.Server.Seeds = game.Seeds{Bits: 64}
 			in.Profile = &p
 		}, "seed", fit.Blocks, "whole numbers only"},
-		{"no setting for a seed", func(in *fit.Input) { in.Choices["seed"] = "7"; delete(in.Server.Keys, "seed") }, "seed", fit.Blocks, "no setting for a seed"},
-		{"no setting, and none is asked", func(in *fit.Input) { delete(in.Server.Keys, "seed") }, "seed", fit.Fits, "draws a seed of its own"},
+		{
+			"no setting for a seed",
+			func(in *fit.Input) { in.Choices["seed"] = "7"; delete(in.Server.Keys, "seed") },
+			"seed",
+			fit.Blocks,
+			"no setting for a seed",
+		},
+		{
+			"no setting, and none is asked",
+			func(in *fit.Input) { delete(in.Server.Keys, "seed") },
+			"seed",
+			fit.Fits,
+			"draws a seed of its own",
+		},
 		{"the start command holds it", func(in *fit.Input) {
 			in.Choices["seed"] = "7"
 			setting(in, "seed", func(s *server.Setting) { s.In = game.InCommand })
@@ -54,12 +102,24 @@ func TestResetRules(t *testing.T) {
 			in.Choices["folder-name"] = "bog"
 			in.Server.Folders = append(in.Server.Folders, "bog")
 		}, "new-world", fit.Blocks, "is taken"},
-		{"a name that is not allowed", choose("folder-name", "sp ring"), "characters", fit.Choose, "does not allow a blank"},
+		{
+			"a name that is not allowed",
+			choose("folder-name", "sp ring"),
+			"characters",
+			fit.Choose,
+			"does not allow a blank",
+		},
 		{"a fixed name", func(in *fit.Input) {
 			in.Choices["folder-name"] = "spring"
 			setting(in, "active-world", func(s *server.Setting) { s.Fixed = true })
 		}, "new-world", fit.Blocks, "always opens"},
-		{"no world there", func(in *fit.Input) { in.Server.Worlds, in.Server.Folders = nil, nil }, "new-world", fit.Adjust, "nothing is set aside"},
+		{
+			"no world there",
+			func(in *fit.Input) { in.Server.Worlds, in.Server.Folders = nil, nil },
+			"new-world",
+			fit.Adjust,
+			"nothing is set aside",
+		},
 		{"named by the server, which writes back", func(in *fit.Input) {
 			p := *in.Profile
 			p.Server.NewWorld.Named = "own"
@@ -97,9 +157,30 @@ func TestOtherPurposes(t *testing.T) {
 		verdict fit.Verdict
 		words   string
 	}{
-		{"switch to the active one", fit.ForSwitch, func(*fit.Input) {}, "folder-name", fit.Blocks, "name “fen” already"},
-		{"switch to another", fit.ForSwitch, func(in *fit.Input) { in.World.Folder = "bog" }, "folder-name", fit.Adjust, "Write world.folder=bog"},
-		{"switch, one capital wrong", fit.ForSwitch, func(in *fit.Input) { in.World.Folder = "Fen" }, "folder-name", fit.Adjust, "they differ by a capital"},
+		{
+			"switch to the active one",
+			fit.ForSwitch,
+			func(*fit.Input) {},
+			"folder-name",
+			fit.Blocks,
+			"name “fen” already",
+		},
+		{
+			"switch to another",
+			fit.ForSwitch,
+			func(in *fit.Input) { in.World.Folder = "bog" },
+			"folder-name",
+			fit.Adjust,
+			"Write world.folder=bog",
+		},
+		{
+			"switch, one capital wrong",
+			fit.ForSwitch,
+			func(in *fit.Input) { in.World.Folder = "Fen" },
+			"folder-name",
+			fit.Adjust,
+			"they differ by a capital",
+		},
 		{"switch to a locked one", fit.ForSwitch, locked, "locks", fit.Choose, "open already"},
 		{"switch to a newer one", fit.ForSwitch, func(in *fit.Input) {
 			in.World.Folder = "bog"
@@ -107,24 +188,62 @@ func TestOtherPurposes(t *testing.T) {
 			f.Text = "9.0.0"
 			in.World.Facts["version"] = f
 		}, "version", fit.Blocks, "newer"},
-		{"rename", fit.ForRename, func(in *fit.Input) { in.Choices["folder-name"] = "bog" }, "folder-name", fit.Adjust, "becomes “bog” on disk"},
+		{
+			"rename",
+			fit.ForRename,
+			func(in *fit.Input) { in.Choices["folder-name"] = "bog" },
+			"folder-name",
+			fit.Adjust,
+			"becomes “bog” on disk",
+		},
 		{"rename to a taken name", fit.ForRename, func(in *fit.Input) {
 			in.Choices["folder-name"] = "bog"
 			in.Server.Folders = append(in.Server.Folders, "bog")
 		}, "folder-name", fit.Blocks, "is taken"},
-		{"rename a world that its server holds", fit.ForRename, func(in *fit.Input) { in.Choices["folder-name"] = "bog"; locked(in); in.Live.State = life.Running }, "locks", fit.Fits, ""},
+		{
+			"rename a world that its server holds",
+			fit.ForRename,
+			func(in *fit.Input) { in.Choices["folder-name"] = "bog"; locked(in); in.Live.State = life.Running },
+			"locks",
+			fit.Fits,
+			"",
+		},
 		{"beside, taken", fit.ForBeside, func(*fit.Input) {}, "folder-name", fit.Choose, "already has"},
-		{"beside", fit.ForBeside, func(in *fit.Input) { in.Choices["folder-name"] = "bog" }, "folder-name", fit.Fits, "stays the active world"},
+		{
+			"beside",
+			fit.ForBeside,
+			func(in *fit.Input) { in.Choices["folder-name"] = "bog" },
+			"folder-name",
+			fit.Fits,
+			"stays the active world",
+		},
 		{"beside, the world of a fixed name", fit.ForBeside, func(in *fit.Input) {
 			in.Choices["folder-name"] = "bog"
 			setting(in, "active-world", func(s *server.Setting) { s.Fixed = true })
 		}, "folder-name", fit.Fits, "The name is free"},
 		{"settings that travel", fit.ForPut, func(in *fit.Input) {
 			in.World.Settings = map[string]string{"welcome": "Mind the leeks"}
-			in.Server.Keys["welcome"] = server.Setting{Given: server.Given{In: "main", Key: "welcome", File: "q", Value: "hi"}, Found: true}
+			in.Server.Keys["welcome"] = server.Setting{
+				Given: server.Given{In: "main", Key: "welcome", File: "q", Value: "hi"},
+				Found: true,
+			}
 		}, "world-settings", fit.Choose, "welcome = Mind the leeks"},
-		{"a title", fit.ForPut, func(in *fit.Input) { in.Choices["title"] = "New" }, "title", fit.Adjust, "Write “New” into heart.cbor.gz"},
-		{"a title of two lines", fit.ForPut, func(in *fit.Input) { in.Choices["title"] = "a\nb" }, "title", fit.Blocks, "one line"},
+		{
+			"a title",
+			fit.ForPut,
+			func(in *fit.Input) { in.Choices["title"] = "New" },
+			"title",
+			fit.Adjust,
+			"Write “New” into heart.cbor.gz",
+		},
+		{
+			"a title of two lines",
+			fit.ForPut,
+			func(in *fit.Input) { in.Choices["title"] = "a\nb" },
+			"title",
+			fit.Blocks,
+			"one line",
+		},
 		{"a title that may not be edited", fit.ForPut, func(in *fit.Input) {
 			in.Choices["title"] = "New"
 			p := *in.Profile
@@ -135,7 +254,14 @@ func TestOtherPurposes(t *testing.T) {
 			in.Live.State, in.Live.Since = life.Running, time.Unix(100, 0)
 			in.Server.Settings[0].Modified = time.Unix(200, 0)
 		}, "settings", fit.Adjust, "will be lost"},
-		{"missing mods can be waited for", fit.ForPut, func(in *fit.Input) { in.Choices["mods"] = "install"; in.Server.Mods.Items = nil }, "mods", fit.Adjust, "wait with the switch"},
+		{
+			"missing mods can be waited for",
+			fit.ForPut,
+			func(in *fit.Input) { in.Choices["mods"] = "install"; in.Server.Mods.Items = nil },
+			"mods",
+			fit.Adjust,
+			"wait with the switch",
+		},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			t.Parallel()

@@ -35,9 +35,11 @@ var seedRule = Rule{Concern: "seed", Title: "Seed", check: func(in Input, r *Row
 	case setting.Value == seed.Text:
 		r.say("World and settings have the same seed.")
 	case game.SameSeed(seed.Text, setting.Value):
-		r.say("World and settings have the same seed: " + seed.Text + " and " + setting.Value + " are the same 64 bits.")
+		r.say("World and settings have the same seed: " + seed.Text + " and " + setting.Value +
+			" are the same 64 bits.")
 	case !numeric:
-		r.adjust("The settings hold a seed in words, which the game turns into a number of its own. It would decide what a later reset generates.",
+		r.adjust("The settings hold a seed in words, which the game turns into a number of its own. It would decide "+
+			"what a later reset generates.",
 			writeText(setting.Given, seed.Text))
 	default:
 		r.adjust("The settings hold another seed. It would decide what a later reset generates.",

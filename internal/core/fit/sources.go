@@ -32,17 +32,21 @@ var sourcesRule = Rule{Concern: "sources", Title: "Where settings come from", ch
 	}
 	moved := ""
 	if in.Server.Redirected {
-		moved = folder.Where() + " moves the worlds folder to " + in.Server.WorldsFolder + "/, and that is where the world goes. "
+		moved = folder.Where() + " moves the worlds folder to " + in.Server.WorldsFolder +
+			"/, and that is where the world goes. "
 	}
 	switch {
 	case differ && in.Alone:
-		r.choose(moved+"What a person edits is not what the server reads: "+list(beaten, 3)+".", "Let both say the same, or take one away.",
+		r.choose(moved+"What a person edits is not what the server reads: "+list(beaten, 3)+".",
+			"Let both say the same, or take one away.",
 			Option{Answer: "go-on", Say: "Leave it: " + "the first one counts."})
 		answered(in, r)
 	case differ && command:
-		r.adjust(moved+"What stands in a settings file does not count: "+list(beaten, 3)+".", "Write the world's name into the settings files; the start command stays as it is.")
+		r.adjust(moved+"What stands in a settings file does not count: "+list(beaten, 3)+".",
+			"Write the world's name into the settings files; the start command stays as it is.")
 	case differ:
-		r.adjust(moved+"What stands in one place is beaten by another: "+list(beaten, 3)+".", "Write the same into both, so that no edit of the hidden one surprises anybody.")
+		r.adjust(moved+"What stands in one place is beaten by another: "+list(beaten, 3)+".",
+			"Write the same into both, so that no edit of the hidden one surprises anybody.")
 	case len(beaten) > 0:
 		r.say(moved + "Two sources say the same: " + list(beaten, 2) + ".")
 	case moved != "":

@@ -12,14 +12,17 @@ var spaceRule = Rule{Concern: "space", Title: "Free space", check: func(in Input
 	switch {
 	case !in.Live.SameFilesystem:
 		r.Server = Cell{Text: "worlds on another file system"}
-		r.block("The worlds folder is on another file system than the folder above it, so a world cannot be placed by a rename.",
+		r.block("The worlds folder is on another file system than the folder above it, so a world cannot be placed "+
+			"by a rename.",
 			"Move the server so that both are on one file system.")
 	case in.Live.FreeBytes < 0:
 		r.Server = Cell{Text: "free space not known"}
 		r.say("The host does not tell how much is free; staging finds out before anything is stopped.")
 	case in.Live.FreeBytes < need+spareBytes:
 		r.Server = Cell{Text: humanize.IBytes(uint64(in.Live.FreeBytes)) + " free"}
-		r.block("The world is staged beside the live one, which is kept: that takes "+humanize.IBytes(uint64(need))+" and "+humanize.IBytes(spareBytes)+" to spare.",
+		r.block("The world is staged beside the live one, which is kept: that takes "+humanize.IBytes(
+			uint64(need))+" and "+humanize.IBytes(
+			spareBytes)+" to spare.",
 			"Free space on the server's disk.")
 	default:
 		r.Server = Cell{Text: humanize.IBytes(uint64(in.Live.FreeBytes)) + " free"}

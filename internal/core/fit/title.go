@@ -25,7 +25,8 @@ var titleRule = Rule{Concern: "title", Title: "Title", check: func(in Input, r *
 	case strings.ContainsAny(wish, "\r\n\x00"):
 		r.block("A title is one line, and this one is not.", "Give another.")
 	default:
-		r.adjust("The world is called "+quote(in.World.Title)+".", "Write "+quote(wish)+" into "+src.Read+" of the staged world; the library's copy keeps its title.")
+		r.adjust("The world is called "+quote(in.World.Title)+".",
+			"Write "+quote(wish)+" into "+src.Read+" of the staged world; the library's copy keeps its title.")
 	}
 }}
 
@@ -45,7 +46,9 @@ func (in Input) TitleSource() (game.Source, error) {
 
 // WriteTitle has the world's file that holds its title read and gives that file's path in
 // the world's folder, and its content with another title.
-func (in Input) WriteTitle(title string, read func(file string) ([]byte, error)) (file string, after []byte, err error) {
+func (in Input) WriteTitle(title string, read func(file string) ([]byte, error)) (
+	file string, after []byte, err error,
+) {
 	src, err := in.TitleSource()
 	if err != nil {
 		return "", nil, err

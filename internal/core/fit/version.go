@@ -45,11 +45,14 @@ var versionRule = Rule{Concern: "version", Title: "Version", check: func(in Inpu
 	case order == 0:
 		r.say("World and server have the same version.")
 	case rule.Version == "exact":
-		r.block("The world was written by "+wv.Text+"; the server opens worlds of exactly "+sv+".", "Bring the server to version "+wv.Text+".")
+		r.block("The world was written by "+wv.Text+"; the server opens worlds of exactly "+sv+".",
+			"Bring the server to version "+wv.Text+".")
 	case rule.Version == "same-minor" && minor(wv.Text) != minor(sv):
-		r.block("The world was written by "+wv.Text+"; the server opens worlds of "+minor(sv)+".* only.", "Bring the server to a version "+minor(wv.Text)+".*.")
+		r.block("The world was written by "+wv.Text+"; the server opens worlds of "+minor(sv)+".* only.",
+			"Bring the server to a version "+minor(wv.Text)+".*.")
 	case order > 0:
-		r.block("The world was written by "+wv.Text+", newer than the server's "+sv+": an older server cannot read it, or damages it.", "Bring the server to "+wv.Text+" or newer.")
+		r.block("The world was written by "+wv.Text+", newer than the server's "+sv+
+			": an older server cannot read it, or damages it.", "Bring the server to "+wv.Text+" or newer.")
 	case rule.Upgrades:
 		r.adjust("The server's "+sv+" is newer and upgrades the world for good when it opens it.",
 			"Nothing to write. The library's copy stays at "+wv.Text+"; there is no other way back to it.")
@@ -69,13 +72,15 @@ func listed(in Input, versions map[string][]string, wv, sv string, r *Row) {
 	sort.Strings(opens)
 	switch {
 	case len(opens) == 0:
-		r.choose("The game profile does not list what a server of "+sv+" opens.", "Find out, and add it to the profile; or go on at your own risk.",
+		r.choose("The game profile does not list what a server of "+sv+" opens.",
+			"Find out, and add it to the profile; or go on at your own risk.",
 			Option{Answer: "go-on", Say: "Let the server try to open it."})
 		answered(in, r)
 	case slices.ContainsFunc(opens, func(pattern string) bool { return world.Match(pattern, wv) }):
 		r.say("A server of " + sv + " opens worlds of " + wv + ".")
 	default:
-		r.block("The world is of version "+wv+"; a server of "+sv+" opens "+list(opens, 6)+".", "Bring the server to a version that opens "+wv+".")
+		r.block("The world is of version "+wv+"; a server of "+sv+" opens "+list(opens, 6)+".",
+			"Bring the server to a version that opens "+wv+".")
 	}
 }
 

@@ -9,7 +9,8 @@ import (
 func (in Input) travelling() []string {
 	var out []string
 	for _, key := range slices.Sorted(maps.Keys(in.World.Settings)) {
-		if s, ok := in.Server.Keys[key]; ok && s.In != "" && slices.Contains(in.Profile.Server.Travels, key) && s.Value != in.World.Settings[key] {
+		if s, ok := in.Server.Keys[key]; ok && s.In != "" && slices.Contains(in.Profile.Server.Travels, key) &&
+			s.Value != in.World.Settings[key] {
 			out = append(out, key)
 		}
 	}
@@ -32,7 +33,8 @@ var worldSettingsRule = Rule{Concern: "world-settings", Title: "Settings of the 
 	}
 	r.World = Cell{Text: list(brings, 4), From: "the server that it was copied from"}
 	r.Settings = Cell{Text: list(has, 4), From: in.Server.Keys[differ[0]].File}
-	r.choose("Where the world was copied from, settings that belong to it were other: "+list(brings, 4)+".", "Decide which hold.",
+	r.choose("Where the world was copied from, settings that belong to it were other: "+list(brings, 4)+".",
+		"Decide which hold.",
 		Option{Answer: "bring", Say: "Write the world's settings on this server too."},
 		Option{Answer: "leave", Say: "Leave this server's as they are."})
 	answered(in, r)

@@ -60,7 +60,9 @@ const longestProfile = 256 << 10
 // Lint reads a profile and gives everything that is wrong with it.
 func Lint(data []byte) (*Profile, []Complaint) {
 	if len(data) > longestProfile {
-		return nil, []Complaint{{What: fmt.Sprintf("a profile may have at most %d bytes, this one has %d", longestProfile, len(data))}}
+		return nil, []Complaint{
+			{What: fmt.Sprintf("a profile may have at most %d bytes, this one has %d", longestProfile, len(data))},
+		}
 	}
 	file, err := parser.ParseBytes(data, 0)
 	if err != nil {
@@ -205,7 +207,8 @@ func (l *linter) checkWorld(key string) {
 		rkey := at(key+".realms", name)
 		l.relative(rkey+".nested", r.Nested)
 		if !strings.Contains(r.Split, "{folder}") || strings.Contains(r.Split, "/") {
-			l.complain(rkey+".split", "the sibling folder's name must hold {folder} and no slash; this one is %q", r.Split)
+			l.complain(rkey+".split", "the sibling folder's name must hold {folder} and no slash; this one is %q",
+				r.Split)
 		}
 	}
 	if len(w.Realms) > 0 && w.Shape != ShapeFolder {
@@ -264,7 +267,8 @@ func (l *linter) checkShape(key string, w *World) {
 		before, after, ok := strings.Cut(f, "{name}")
 		_, err := path.Match(after, "x")
 		switch {
-		case !ok || strings.Contains(after, "{name}") || strings.Contains(f, "/") || strings.Contains(before, "*") || err != nil:
+		case !ok || strings.Contains(after, "{name}") || strings.Contains(f, "/") || strings.Contains(before, "*") ||
+			err != nil:
 			l.complain(fkey, "a file's name holds {name} once, no slash and no * before it; this one is %q", f)
 		case w.Shape == ShapeFile && strings.Contains(f, "*"):
 			l.complain(fkey, "a world that is one file has no *; several files of one name are the shape session")
@@ -404,8 +408,9 @@ var (
 	// Layers are the layers that are a word: first those that unwrap, then those
 	// that decode.
 	Unwraps  = []string{"gzip", "zlib", "zstd", "xz"}
-	Decoders = []string{"text", "json", "yaml", "toml", "xml", "cbor", "msgpack", "properties", "key-value", "ini", "env", "sqlite", "folders", "files"}
-	Types    = []string{"text", "int64", "float", "bool", "time", "version", "hex", "uuid", "list"}
+	Decoders = []string{"text", "json", "yaml", "toml", "xml", "cbor", "msgpack", "properties", "key-value", "ini",
+		"env", "sqlite", "folders", "files"}
+	Types = []string{"text", "int64", "float", "bool", "time", "version", "hex", "uuid", "list"}
 	// Numbers are the ways in which a binary number may stand.
 	Numbers = []string{
 		"u8", "i8", "u16le", "u16be", "i16le", "i16be", "u32le", "u32be", "i32le", "i32be",
@@ -438,7 +443,12 @@ func (l *linter) checkSource(key string, s *Source, fileGiven bool) {
 	if s.Type != "" {
 		l.oneOf(key+".type", s.Type, Types...)
 	}
-	for _, p := range []struct{ name, pointer string }{{"pick", s.Pick}, {"id", s.ID}, {"name", s.Name}, {"version", s.Version}} {
+	for _, p := range []struct{ name, pointer string }{
+		{"pick", s.Pick},
+		{"id", s.ID},
+		{"name", s.Name},
+		{"version", s.Version},
+	} {
 		if p.pointer != "" && !strings.HasPrefix(p.pointer, "/") {
 			l.complain(key+"."+p.name, "a pointer begins with a slash; this one is %q", p.pointer)
 		}
@@ -558,7 +568,8 @@ func (l *linter) checkServer(key string) {
 	}
 	for i, name := range s.Travels {
 		if _, ok := s.Keys[name]; !ok {
-			l.complain(fmt.Sprintf("%s[%d]", at(key, "travels"), i), "there is no key %q%s", name, meant(name, slices.Collect(maps.Keys(s.Keys))))
+			l.complain(fmt.Sprintf("%s[%d]", at(key, "travels"), i), "there is no key %q%s", name,
+				meant(name, slices.Collect(maps.Keys(s.Keys))))
 		}
 	}
 	l.checkNewWorld(key + ".new-world")

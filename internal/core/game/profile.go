@@ -16,15 +16,23 @@ import (
 // Language is the value of the first key of every profile of this language.
 const Language = "game/1"
 
-// Profile is one game, as its document says it. The doc tags are the words of
-// the JSON Schema and of the reference page.
+// Profile is one game, as its document says it. The comments above the
+// keys are the words of the JSON Schema and of the reference page.
 type Profile struct {
-	Reshard string           `yaml:"reshard" doc:"the language of the document: game/1" need:"yes"`
-	ID      string           `yaml:"id" doc:"the game's short name in commands: 1 to 40 of a-z, 0-9 and hyphen" need:"yes"`
-	Title   string           `yaml:"title" doc:"the game's name, as people write it" need:"yes"`
-	Store   map[string]Paths `yaml:"store" doc:"by operating system (windows, macos, linux): where a person's own computer keeps worlds; ~, %NAME% and $NAME are filled in, * stands for any name, {account} for the level of an account's id"`
-	World   World            `yaml:"world" doc:"how the game's worlds look on disk" need:"yes"`
-	Server  Server           `yaml:"server" doc:"how the game's servers look" need:"yes"`
+	// the language of the document: game/1
+	Reshard string `yaml:"reshard" need:"yes"`
+	// the game's short name in commands: 1 to 40 of a-z, 0-9 and hyphen
+	ID string `yaml:"id" need:"yes"`
+	// the game's name, as people write it
+	Title string `yaml:"title" need:"yes"`
+	// by operating system (windows, macos, linux): where a person's own computer keeps worlds;
+	// ~, %NAME% and $NAME are filled in, * stands for any name, {account} for the level of an
+	// account's id
+	Store map[string]Paths `yaml:"store"`
+	// how the game's worlds look on disk
+	World World `yaml:"world" need:"yes"`
+	// how the game's servers look
+	Server Server `yaml:"server" need:"yes"`
 }
 
 // Paths is one path or a list of them.
@@ -39,38 +47,64 @@ const (
 
 // World says how a game's worlds look on disk.
 type World struct {
-	Shape       string             `yaml:"shape" doc:"folder (with sibling folders where realms are split), file, or session: several files of one name" need:"yes"`
-	Files       []string           `yaml:"files" doc:"for file and session: names of the files, each with {name}, and * in those of a session; alternatives for a file, all that are there for a session"`
-	Recognise   Recognise          `yaml:"recognise" doc:"what marks a world"`
-	Packed      Packed             `yaml:"packed" doc:"exports of the game's own that are archives"`
-	FolderName  FolderName         `yaml:"folder-name" doc:"what the name on disk may be"`
-	Facts       map[string]Sources `yaml:"facts" doc:"what to read out of a world, by name: title, seed, version, family, mods, last-played and world-id are compared or used, others are shown"`
-	Realms      map[string]Realm   `yaml:"realms" doc:"parts of a world that some server software keeps in folders of their own"`
-	Players     *Players           `yaml:"players" doc:"where player records stand"`
-	LeaveBehind []string           `yaml:"leave-behind" doc:"files, as patterns, that are never carried"`
-	Locks       []string           `yaml:"locks" doc:"files that are there while the world is open; they are never carried"`
-	Steady      []string           `yaml:"steady" doc:"files, as patterns, that a server does not rewrite when it opens a world; the proof compares samples of them"`
-	Overrides   []Override         `yaml:"overrides" doc:"files inside a world that beat the server's settings"`
-	Picture     *Picture           `yaml:"picture" doc:"how to draw the world from above"`
+	// folder (with sibling folders where realms are split), file, or session: several files of
+	// one name
+	Shape string `yaml:"shape" need:"yes"`
+	// for file and session: names of the files, each with {name}, and * in those of a session;
+	// alternatives for a file, all that are there for a session
+	Files []string `yaml:"files"`
+	// what marks a world
+	Recognise Recognise `yaml:"recognise"`
+	// exports of the game's own that are archives
+	Packed Packed `yaml:"packed"`
+	// what the name on disk may be
+	FolderName FolderName `yaml:"folder-name"`
+	// what to read out of a world, by name: title, seed, version, family, mods, last-played
+	// and world-id are compared or used, others are shown
+	Facts map[string]Sources `yaml:"facts"`
+	// parts of a world that some server software keeps in folders of their own
+	Realms map[string]Realm `yaml:"realms"`
+	// where player records stand
+	Players *Players `yaml:"players"`
+	// files, as patterns, that are never carried
+	LeaveBehind []string `yaml:"leave-behind"`
+	// files that are there while the world is open; they are never carried
+	Locks []string `yaml:"locks"`
+	// files, as patterns, that a server does not rewrite when it opens a world; the proof
+	// compares samples of them
+	Steady []string `yaml:"steady"`
+	// files inside a world that beat the server's settings
+	Overrides []Override `yaml:"overrides"`
+	// how to draw the world from above
+	Picture *Picture `yaml:"picture"`
 }
 
 // Recognise says what marks a world. Names that end in "/" are folders.
 type Recognise struct {
-	Require []string `yaml:"require" doc:"files and folders (ending in /) that every world folder has"`
-	Expect  []string `yaml:"expect" doc:"files and folders that a world folder should have; a missing one is told"`
-	Begins  []string `yaml:"begins" doc:"for file and session: what the file begins with, one of these; text, or bytes as hex=4f545458"`
+	// files and folders (ending in /) that every world folder has
+	Require []string `yaml:"require"`
+	// files and folders that a world folder should have; a missing one is told
+	Expect []string `yaml:"expect"`
+	// for file and session: what the file begins with, one of these; text, or bytes as
+	// hex=4f545458
+	Begins []string `yaml:"begins"`
 }
 
 // Packed names the endings of exports that are archives.
 type Packed struct {
-	Endings []string `yaml:"endings" doc:"endings of files that hold a packed world, with their dot"`
+	// endings of files that hold a packed world, with their dot
+	Endings []string `yaml:"endings"`
 }
 
 // FolderName is the rule for a world's name on disk.
 type FolderName struct {
-	Allow   string `yaml:"allow" doc:"the allowed characters, as inside a regular expression's brackets; absent: any that a file system takes"`
-	Longest int    `yaml:"longest" doc:"the greatest length in characters; absent: 255 bytes"`
-	Pattern string `yaml:"pattern" doc:"a regular expression that the whole name must follow, such as [0-9A-F]{32}"`
+	// the allowed characters, as inside a regular expression's brackets; absent: any that a
+	// file system takes
+	Allow string `yaml:"allow"`
+	// the greatest length in characters; absent: 255 bytes
+	Longest int `yaml:"longest"`
+	// a regular expression that the whole name must follow, such as [0-9A-F]{32}
+	Pattern string `yaml:"pattern"`
 
 	allowed *regexp.Regexp
 	whole   *regexp.Regexp
@@ -78,8 +112,11 @@ type FolderName struct {
 
 // Realm is a part of a world that some server software keeps elsewhere.
 type Realm struct {
-	Nested string `yaml:"nested" doc:"the realm's path inside the world's folder" need:"yes"`
-	Split  string `yaml:"split" doc:"the name of the sibling folder that holds it on split servers; {folder} stands for the world's folder name" need:"yes"`
+	// the realm's path inside the world's folder
+	Nested string `yaml:"nested" need:"yes"`
+	// the name of the sibling folder that holds it on split servers; {folder} stands for the
+	// world's folder name
+	Split string `yaml:"split" need:"yes"`
 }
 
 // SplitFor gives the sibling folder's name for a world folder.
@@ -90,44 +127,68 @@ func (r Realm) SplitFor(folder string) string {
 // Players says where player records stand: a file each, rows of a query, or
 // items of a document.
 type Players struct {
-	Each       string      `yaml:"each" doc:"the path of one record, with {id} in its file name"`
-	Name       *Source     `yaml:"name" doc:"reads a player's name out of one record of each"`
-	Rows       *Source     `yaml:"rows" doc:"instead of each: a source whose rows or items are players; of a query the first column is the id and the last the name"`
-	ID         string      `yaml:"id" doc:"how an id is written: uuid, uuid-plain (no hyphens), hex, decimal or name"`
-	Host       string      `yaml:"host" doc:"the fixed id of who played alone: it means nothing on a server"`
-	Derive     *Derive     `yaml:"derive" doc:"how a server makes a player's id out of an account's"`
-	References []Reference `yaml:"references" doc:"where else in the world ids stand"`
+	// the path of one record, with {id} in its file name
+	Each string `yaml:"each"`
+	// reads a player's name out of one record of each
+	Name *Source `yaml:"name"`
+	// instead of each: a source whose rows or items are players; of a query the first column
+	// is the id and the last the name
+	Rows *Source `yaml:"rows"`
+	// how an id is written: uuid, uuid-plain (no hyphens), hex, decimal or name
+	ID string `yaml:"id"`
+	// the fixed id of who played alone: it means nothing on a server
+	Host string `yaml:"host"`
+	// how a server makes a player's id out of an account's
+	Derive *Derive `yaml:"derive"`
+	// where else in the world ids stand
+	References []Reference `yaml:"references"`
 }
 
 // Derive says how a server makes a player's id.
 type Derive struct {
-	UUID5 string `yaml:"uuid5" doc:"the namespace (a UUID) of a UUID of version 5, RFC 9562, made of the account's id" need:"yes"`
+	// the namespace (a UUID) of a UUID of version 5, RFC 9562, made of the account's id
+	UUID5 string `yaml:"uuid5" need:"yes"`
 }
 
 // Reference is a place that refers to players by id.
 type Reference struct {
-	Read    string  `yaml:"read" doc:"the files, as a pattern" need:"yes"`
-	Through []Layer `yaml:"through" doc:"how the file is unwrapped"`
-	Pick    string  `yaml:"pick" doc:"a pointer to the ids; * stands for every item"`
-	Bytes   int     `yaml:"bytes" doc:"instead of pick: ids stand as this many bytes, anywhere in what was unwrapped"`
+	// the files, as a pattern
+	Read string `yaml:"read" need:"yes"`
+	// how the file is unwrapped
+	Through []Layer `yaml:"through"`
+	// a pointer to the ids; * stands for every item
+	Pick string `yaml:"pick"`
+	// instead of pick: ids stand as this many bytes, anywhere in what was unwrapped
+	Bytes int `yaml:"bytes"`
 }
 
 // Override is a file inside a world that beats the server.
 type Override struct {
-	File string `yaml:"file" doc:"the file, from the world's root" need:"yes"`
-	Says string `yaml:"says" doc:"what it decides, for people: the rules of play" need:"yes"`
+	// the file, from the world's root
+	File string `yaml:"file" need:"yes"`
+	// what it decides, for people: the rules of play
+	Says string `yaml:"says" need:"yes"`
 }
 
 // Picture says how to draw a world from above, in one of three ways.
 type Picture struct {
-	Tiles   string   `yaml:"tiles" doc:"the path of one tile, with {x} and {z}"`
-	Through []Layer  `yaml:"through" doc:"how a tile is unwrapped"`
-	Colours *Colours `yaml:"colours" doc:"where a tile's colours stand; absent: a tile is as bright as its file is large"`
-	Query   *Source  `yaml:"query" doc:"a source whose query gives x, z and a value"`
-	Image   string   `yaml:"image" doc:"an image file (PNG or JPEG) in the world"`
-	Across  int      `yaml:"across" doc:"how many of the game's own units a tile, or a row of the query, is wide; absent: one for each colour"`
-	Z       string   `yaml:"z" doc:"which way z grows: south (absent) or north"`
-	Spawn   *Spot    `yaml:"spawn" doc:"where a new player appears, in the game's own units"`
+	// the path of one tile, with {x} and {z}
+	Tiles string `yaml:"tiles"`
+	// how a tile is unwrapped
+	Through []Layer `yaml:"through"`
+	// where a tile's colours stand; absent: a tile is as bright as its file is large
+	Colours *Colours `yaml:"colours"`
+	// a source whose query gives x, z and a value
+	Query *Source `yaml:"query"`
+	// an image file (PNG or JPEG) in the world
+	Image string `yaml:"image"`
+	// how many of the game's own units a tile, or a row of the query, is wide; absent: one for
+	// each colour
+	Across int `yaml:"across"`
+	// which way z grows: south (absent) or north
+	Z string `yaml:"z"`
+	// where a new player appears, in the game's own units
+	Spawn *Spot `yaml:"spawn"`
 }
 
 // OneFile is the one file that a picture is made of, "" when it is made of tiles.
@@ -140,40 +201,61 @@ func (p Picture) OneFile() string {
 
 // Spot is a place in a world, read from it.
 type Spot struct {
-	X Source `yaml:"x" doc:"a source of its number to the east" need:"yes"`
-	Z Source `yaml:"z" doc:"a source of its z, which grows as the picture says" need:"yes"`
+	// a source of its number to the east
+	X Source `yaml:"x" need:"yes"`
+	// a source of its z, which grows as the picture says
+	Z Source `yaml:"z" need:"yes"`
 }
 
 // Colours says where a tile's colours stand.
 type Colours struct {
-	At      int      `yaml:"at" doc:"the first byte"`
-	Width   int      `yaml:"width" doc:"colours in a row" need:"yes"`
-	Height  int      `yaml:"height" doc:"rows" need:"yes"`
-	Palette []string `yaml:"palette" doc:"colours as #rrggbb, by the byte's value; absent: a byte is a grey"`
+	// the first byte
+	At int `yaml:"at"`
+	// colours in a row
+	Width int `yaml:"width" need:"yes"`
+	// rows
+	Height int `yaml:"height" need:"yes"`
+	// colours as #rrggbb, by the byte's value; absent: a byte is a grey
+	Palette []string `yaml:"palette"`
 }
 
 // Source is one place where a fact may be read: a file, the layers it is
 // unwrapped through, and what to pick out of it.
 type Source struct {
-	Read    string  `yaml:"read" doc:"the file, from the root; {file} is a world's own file, {name} its name; with * the last match by name"`
-	Through []Layer `yaml:"through" doc:"layers, outermost first: compression, headers, then a decoder"`
-	Pick    string  `yaml:"pick" doc:"a JSON pointer (RFC 6901); the step * means every item"`
-	Match   Pattern `yaml:"match" doc:"a regular expression (RE2) over text, with a group named value; for a list every match is an item"`
-	Query   string  `yaml:"query" doc:"an SQL query for SQLite files; its first column is the value"`
-	Type    string  `yaml:"type" doc:"text (when absent), int64, float, bool, time, version, hex, uuid or list"`
-	ID      string  `yaml:"id" doc:"a pointer to the id within each item of a list"`
-	Name    string  `yaml:"name" doc:"a pointer to the name within each item of a list"`
-	Version string  `yaml:"version" doc:"a pointer to the version within each item of a list"`
+	// the file, from the root; {file} is a world's own file, {name} its name; with * the last
+	// match by name
+	Read string `yaml:"read"`
+	// layers, outermost first: compression, headers, then a decoder
+	Through []Layer `yaml:"through"`
+	// a JSON pointer (RFC 6901); the step * means every item
+	Pick string `yaml:"pick"`
+	// a regular expression (RE2) over text, with a group named value; for a list every match
+	// is an item
+	Match Pattern `yaml:"match"`
+	// an SQL query for SQLite files; its first column is the value
+	Query string `yaml:"query"`
+	// text (when absent), int64, float, bool, time, version, hex, uuid or list
+	Type string `yaml:"type"`
+	// a pointer to the id within each item of a list
+	ID string `yaml:"id"`
+	// a pointer to the name within each item of a list
+	Name string `yaml:"name"`
+	// a pointer to the version within each item of a list
+	Version string `yaml:"version"`
 	// Editable: Reshard may write another value in its place.
-	Editable bool `yaml:"editable" doc:"true: the title may be changed there; for text behind gzip, zlib, zstd and headers, in CBOR, in the formats of settings, or by match"`
+	// true: the title may be changed there; for text behind gzip, zlib, zstd and headers, in
+	// CBOR, in the formats of settings, or by match
+	Editable bool `yaml:"editable"`
 }
 
 // Layer is one step of unwrapping or decoding: a word, or a header to pass over,
 // or fields at fixed places.
 type Layer struct {
-	Word   string           `yaml:"-"`
-	Header *Header          `yaml:"header" doc:"passes over a header, and checks what it says of the rest"`
-	Fields map[string]Field `yaml:"fields" doc:"decodes bytes at fixed places, by name"`
+	Word string `yaml:"-"`
+	// passes over a header, and checks what it says of the rest
+	Header *Header `yaml:"header"`
+	// decodes bytes at fixed places, by name
+	Fields map[string]Field `yaml:"fields"`
 }
 
 func (l Layer) String() string {
@@ -188,38 +270,53 @@ func (l Layer) String() string {
 
 // Header is what stands before the rest of a file.
 type Header struct {
-	Size     Measure   `yaml:"size" doc:"bytes to pass over: a number, or where the number stands: {at: 4, as: u32le}" need:"yes"`
-	Checksum *Checksum `yaml:"checksum" doc:"a checksum of all that follows the header"`
-	Lengths  []Length  `yaml:"lengths" doc:"lengths that the header states"`
+	// bytes to pass over: a number, or where the number stands: {at: 4, as: u32le}
+	Size Measure `yaml:"size" need:"yes"`
+	// a checksum of all that follows the header
+	Checksum *Checksum `yaml:"checksum"`
+	// lengths that the header states
+	Lengths []Length `yaml:"lengths"`
 }
 
 // Measure is a number of bytes, given or to be read.
 type Measure struct {
-	Fixed int    `yaml:"-"`
-	At    int    `yaml:"at" doc:"where the number stands"`
-	As    string `yaml:"as" doc:"how it is written, such as u32le"`
+	Fixed int `yaml:"-"`
+	// where the number stands
+	At int `yaml:"at"`
+	// how it is written, such as u32le
+	As string `yaml:"as"`
 }
 
 // Checksum is a checksum within a header.
 type Checksum struct {
-	At   int    `yaml:"at" doc:"where it stands"`
-	As   string `yaml:"as" doc:"how it is written, such as u32le" need:"yes"`
-	Kind string `yaml:"kind" doc:"crc32 (IEEE), crc32c or adler32" need:"yes"`
+	// where it stands
+	At int `yaml:"at"`
+	// how it is written, such as u32le
+	As string `yaml:"as" need:"yes"`
+	// crc32 (IEEE), crc32c or adler32
+	Kind string `yaml:"kind" need:"yes"`
 }
 
 // Length is a length within a header.
 type Length struct {
-	At int    `yaml:"at" doc:"where it stands"`
-	As string `yaml:"as" doc:"how it is written, such as u32le" need:"yes"`
-	Of string `yaml:"of" doc:"follows (what follows the header, as stored) or inside (once unwrapped)" need:"yes"`
+	// where it stands
+	At int `yaml:"at"`
+	// how it is written, such as u32le
+	As string `yaml:"as" need:"yes"`
+	// follows (what follows the header, as stored) or inside (once unwrapped)
+	Of string `yaml:"of" need:"yes"`
 }
 
 // Field is a value at a fixed place.
 type Field struct {
-	At     int    `yaml:"at" doc:"the first byte"`
-	As     string `yaml:"as" doc:"u8, i8, u16le … i64be, f32le … f64be, text or hex" need:"yes"`
-	Width  int    `yaml:"width" doc:"for text and hex: how many bytes; text ends at a zero byte"`
-	Length string `yaml:"length" doc:"instead of width: the text follows its own length, written as this number"`
+	// the first byte
+	At int `yaml:"at"`
+	// u8, i8, u16le … i64be, f32le … f64be, text or hex
+	As string `yaml:"as" need:"yes"`
+	// for text and hex: how many bytes; text ends at a zero byte
+	Width int `yaml:"width"`
+	// instead of width: the text follows its own length, written as this number
+	Length string `yaml:"length"`
 }
 
 // Sources are alternatives; the first that reads wins. In YAML one source may
@@ -228,58 +325,96 @@ type Sources []Source
 
 // Server says how a game's servers look.
 type Server struct {
-	Kinds      map[string]Kind       `yaml:"kinds" doc:"the kinds of server software, by name" need:"yes"`
-	Version    Sources               `yaml:"version" doc:"where the server's version stands; else the console tells it, or a person declares it"`
-	Accepts    Accepts               `yaml:"accepts" doc:"which worlds a server of a version opens"`
-	Worlds     string                `yaml:"worlds" doc:"the folder below the server's root that holds the worlds" need:"yes"`
-	Mods       Sources               `yaml:"mods" doc:"where the server's mods stand"`
-	Settings   map[string]Settings   `yaml:"settings" doc:"the settings documents, by a name of your own"`
-	Keys       map[string][]KeyPlace `yaml:"keys" doc:"where settings stand, first source first: active-world, worlds-folder and seed are understood, others are shown" need:"yes"`
-	FirstStart []string              `yaml:"first-start" doc:"files and folders (ending in /) that only exist once the server has been started; a world cannot be put before"`
-	Console    Console               `yaml:"console" doc:"how a running server is understood and spoken to" need:"yes"`
-	Seeds      Seeds                 `yaml:"seeds" doc:"which seeds the setting of the key seed takes"`
-	NewWorld   NewWorld              `yaml:"new-world" doc:"how the server makes a new world where the settings name one that is not there"`
-	Travels    []string              `yaml:"travels" doc:"names of keys whose values belong to the world and may go with it to another server"`
-	Waits      Waits                 `yaml:"waits" doc:"how long to wait for the server"`
-	Join       KeyPlace              `yaml:"join" doc:"which setting holds the port that players connect to"`
+	// the kinds of server software, by name
+	Kinds map[string]Kind `yaml:"kinds" need:"yes"`
+	// where the server's version stands; else the console tells it, or a person declares it
+	Version Sources `yaml:"version"`
+	// which worlds a server of a version opens
+	Accepts Accepts `yaml:"accepts"`
+	// the folder below the server's root that holds the worlds
+	Worlds string `yaml:"worlds" need:"yes"`
+	// where the server's mods stand
+	Mods Sources `yaml:"mods"`
+	// the settings documents, by a name of your own
+	Settings map[string]Settings `yaml:"settings"`
+	// where settings stand, first source first: active-world, worlds-folder and seed are
+	// understood, others are shown
+	Keys map[string][]KeyPlace `yaml:"keys" need:"yes"`
+	// files and folders (ending in /) that only exist once the server has been started; a
+	// world cannot be put before
+	FirstStart []string `yaml:"first-start"`
+	// how a running server is understood and spoken to
+	Console Console `yaml:"console" need:"yes"`
+	// which seeds the setting of the key seed takes
+	Seeds Seeds `yaml:"seeds"`
+	// how the server makes a new world where the settings name one that is not there
+	NewWorld NewWorld `yaml:"new-world"`
+	// names of keys whose values belong to the world and may go with it to another server
+	Travels []string `yaml:"travels"`
+	// how long to wait for the server
+	Waits Waits `yaml:"waits"`
+	// which setting holds the port that players connect to
+	Join KeyPlace `yaml:"join"`
 }
 
 // Seeds says which seeds a server takes. Without it a seed is a number of 64 bits.
 type Seeds struct {
-	Text     bool `yaml:"text" doc:"true: words are taken too, and turned into a number by the game"`
-	Bits     int  `yaml:"bits" doc:"how wide a seed is: 64 (when absent) or 32"`
-	Unsigned bool `yaml:"unsigned" doc:"true: a seed has no sign"`
+	// true: words are taken too, and turned into a number by the game
+	Text bool `yaml:"text"`
+	// how wide a seed is: 64 (when absent) or 32
+	Bits int `yaml:"bits"`
+	// true: a seed has no sign
+	Unsigned bool `yaml:"unsigned"`
 }
 
 // NewWorld says how a server makes a new world.
 type NewWorld struct {
-	Named  string   `yaml:"named" doc:"settings (when absent): the new world has the name that the settings give; own: the server finds a name of its own and tells it in the line of opened"`
-	Save   Exchange `yaml:"save" doc:"has the new world written under the name that the settings give, where it stands in memory only; {name} and {file} are filled in"`
-	Ignore Pattern  `yaml:"ignore" doc:"lines of refused that are as they should be when a new world is wanted, such as that the old one is missing"`
+	// settings (when absent): the new world has the name that the settings give; own: the
+	// server finds a name of its own and tells it in the line of opened
+	Named string `yaml:"named"`
+	// has the new world written under the name that the settings give, where it stands in
+	// memory only; {name} and {file} are filled in
+	Save Exchange `yaml:"save"`
+	// lines of refused that are as they should be when a new world is wanted, such as that the
+	// old one is missing
+	Ignore Pattern `yaml:"ignore"`
 }
 
 // Kind is a kind of server software for one game.
 type Kind struct {
-	Realms string    `yaml:"realms" doc:"nested (when absent) or split"`
-	Reads  *[]string `yaml:"reads" doc:"the format families that the kind opens; absent: all"`
+	// nested (when absent) or split
+	Realms string `yaml:"realms"`
+	// the format families that the kind opens; absent: all
+	Reads *[]string `yaml:"reads"`
 }
 
 // Accepts is the version rule between a world and a server.
 type Accepts struct {
-	Version  string              `yaml:"version" doc:"any (when absent), exact, same-minor, not-newer or listed"`
-	Versions map[string][]string `yaml:"versions" doc:"for listed: by the server's version, the versions of worlds that it opens; * stands for any characters"`
-	Upgrades bool                `yaml:"upgrades" doc:"true: an older world is upgraded for good when it is opened"`
+	// any (when absent), exact, same-minor, not-newer or listed
+	Version string `yaml:"version"`
+	// for listed: by the server's version, the versions of worlds that it opens; * stands for
+	// any characters
+	Versions map[string][]string `yaml:"versions"`
+	// true: an older world is upgraded for good when it is opened
+	Upgrades bool `yaml:"upgrades"`
 }
 
 // Settings is one settings document of a server.
 type Settings struct {
-	File     PerSystem `yaml:"file" doc:"its path from the root; where it depends on the server's operating system, by system" need:"yes"`
-	Format   string    `yaml:"format" doc:"properties, key-value, ini, env, json, yaml, toml, xml, shell, batch or lines" need:"yes"`
-	Line     string    `yaml:"line" doc:"for lines: how a line looks, with {key} and {value}"`
-	Encoding string    `yaml:"encoding" doc:"utf-8, utf-16le, utf-16be or latin-1; absent: found out from the bytes"`
+	// its path from the root; where it depends on the server's operating system, by system
+	File PerSystem `yaml:"file" need:"yes"`
+	// properties, key-value, ini, env, json, yaml, toml, xml, shell, batch or lines
+	Format string `yaml:"format" need:"yes"`
+	// for lines: how a line looks, with {key} and {value}
+	Line string `yaml:"line"`
+	// utf-8, utf-16le, utf-16be or latin-1; absent: found out from the bytes
+	Encoding string `yaml:"encoding"`
 	// WritesBack: what is changed while the server runs is lost on its way down.
-	WritesBack bool    `yaml:"writes-back" doc:"true: the server writes the file anew when it stops, over what was changed meanwhile"`
-	Include    Pattern `yaml:"include" doc:"a regular expression for a line that takes in another file of the same format, whose path is in the group value"`
+	// true: the server writes the file anew when it stops, over what was changed meanwhile
+	WritesBack bool `yaml:"writes-back"`
+	// a regular expression for a line that takes in another file of the same format, whose
+	// path is in the group value
+	Include Pattern `yaml:"include"`
 }
 
 // Syntax says how the document is written.
@@ -312,18 +447,29 @@ func (p PerSystem) For(system string) string {
 // KeyPlace is one place where a setting may stand, or the value that the game
 // takes when it stands nowhere.
 type KeyPlace struct {
-	In      string      `yaml:"in" doc:"the settings document, or command: the start command that Reshard itself holds, which is read only"`
-	Key     string      `yaml:"key" doc:"the key within it"`
-	Writes  string      `yaml:"writes" doc:"how a world is named there: name (when absent), file (a name with its ending) or path (from the server's root)"`
-	With    []Companion `yaml:"with" doc:"values that must hold with it, such as a flag without which it is not looked at"`
-	Default string      `yaml:"default" doc:"instead of in and key: what holds when no other source gives a value; alone, the world always has this name and placing is renaming"`
+	// the settings document, or command: the start command that Reshard itself holds, which is
+	// read only
+	In string `yaml:"in"`
+	// the key within it
+	Key string `yaml:"key"`
+	// how a world is named there: name (when absent), file (a name with its ending) or path
+	// (from the server's root)
+	Writes string `yaml:"writes"`
+	// values that must hold with it, such as a flag without which it is not looked at
+	With []Companion `yaml:"with"`
+	// instead of in and key: what holds when no other source gives a value; alone, the world
+	// always has this name and placing is renaming
+	Default string `yaml:"default"`
 }
 
 // Companion is a value that must hold for another to count.
 type Companion struct {
-	In    string `yaml:"in" doc:"the settings document" need:"yes"`
-	Key   string `yaml:"key" doc:"the key within it" need:"yes"`
-	Value string `yaml:"value" doc:"the value it must have" need:"yes"`
+	// the settings document
+	In string `yaml:"in" need:"yes"`
+	// the key within it
+	Key string `yaml:"key" need:"yes"`
+	// the value it must have
+	Value string `yaml:"value" need:"yes"`
 }
 
 // The keys that Reshard itself understands.
@@ -338,27 +484,47 @@ const InCommand = "command"
 
 // Console says how a running server is understood and spoken to.
 type Console struct {
-	Log      string   `yaml:"log" doc:"the file, from the root, that the server writes its log to; absent: its standard output"`
-	Ready    Pattern  `yaml:"ready" doc:"the line after which players can join" need:"yes"`
-	Opened   Pattern  `yaml:"opened" doc:"the line that names the opened world, in a group world"`
-	Refused  Pattern  `yaml:"refused" doc:"lines that say that the server could not do what it was started for; in the proof one is a failure"`
-	Harmless Pattern  `yaml:"harmless" doc:"lines that look like refusals and are none, such as those of a first start"`
-	Stop     Stop     `yaml:"stop" doc:"the clean stop: a line to say, or a signal to send" need:"yes"`
-	Seed     Ask      `yaml:"seed" doc:"asks for the seed of the world that runs"`
-	Version  Ask      `yaml:"version" doc:"asks for the server's version; without say the log is searched for the answer"`
-	Hold     Exchange `yaml:"hold" doc:"holds writes back"`
-	Flush    Exchange `yaml:"flush" doc:"has all that is held in memory written; {name} and {file} of the active world are filled in"`
-	Quiet    bool     `yaml:"quiet" doc:"true: the server writes a world's files only when it is told to flush or to stop, so that they stand still in between"`
-	Release  Exchange `yaml:"release" doc:"lets writes go on"`
-	Load     Exchange `yaml:"load" doc:"loads another world while the server runs; {name} and {file} are filled in"`
+	// the file, from the root, that the server writes its log to; absent: its standard output
+	Log string `yaml:"log"`
+	// the line after which players can join
+	Ready Pattern `yaml:"ready" need:"yes"`
+	// the line that names the opened world, in a group world
+	Opened Pattern `yaml:"opened"`
+	// lines that say that the server could not do what it was started for; in the proof one is
+	// a failure
+	Refused Pattern `yaml:"refused"`
+	// lines that look like refusals and are none, such as those of a first start
+	Harmless Pattern `yaml:"harmless"`
+	// the clean stop: a line to say, or a signal to send
+	Stop Stop `yaml:"stop" need:"yes"`
+	// asks for the seed of the world that runs
+	Seed Ask `yaml:"seed"`
+	// asks for the server's version; without say the log is searched for the answer
+	Version Ask `yaml:"version"`
+	// holds writes back
+	Hold Exchange `yaml:"hold"`
+	// has all that is held in memory written; {name} and {file} of the active world are filled
+	// in
+	Flush Exchange `yaml:"flush"`
+	// true: the server writes a world's files only when it is told to flush or to stop, so
+	// that they stand still in between
+	Quiet bool `yaml:"quiet"`
+	// lets writes go on
+	Release Exchange `yaml:"release"`
+	// loads another world while the server runs; {name} and {file} are filled in
+	Load Exchange `yaml:"load"`
 }
 
 // Stop is the clean stop: a line to say, or a signal to send.
 type Stop struct {
-	Say    string  `yaml:"say" doc:"the line to say"`
-	Signal string  `yaml:"signal" doc:"SIGINT or SIGTERM"`
-	Loses  bool    `yaml:"loses" doc:"true: a stop does not save by itself, so that flush is said before"`
-	Expect Pattern `yaml:"expect" doc:"the line that says that everything was written"`
+	// the line to say
+	Say string `yaml:"say"`
+	// SIGINT or SIGTERM
+	Signal string `yaml:"signal"`
+	// true: a stop does not save by itself, so that flush is said before
+	Loses bool `yaml:"loses"`
+	// the line that says that everything was written
+	Expect Pattern `yaml:"expect"`
 }
 
 // Filled gives the exchange with a world's names filled in.
@@ -369,21 +535,28 @@ func (e Exchange) Filled(w World, name string) Exchange {
 
 // Ask is a question at the console; the answer's group "value" is the result.
 type Ask struct {
-	Say    string  `yaml:"say" doc:"the line to say"`
-	Answer Pattern `yaml:"answer" doc:"the line that answers, with a group named value"`
+	// the line to say
+	Say string `yaml:"say"`
+	// the line that answers, with a group named value
+	Answer Pattern `yaml:"answer"`
 }
 
 // Exchange is a command at the console and the line that confirms it.
 type Exchange struct {
-	Say    string  `yaml:"say" doc:"the line to say"`
-	Expect Pattern `yaml:"expect" doc:"the line that confirms it"`
+	// the line to say
+	Say string `yaml:"say"`
+	// the line that confirms it
+	Expect Pattern `yaml:"expect"`
 }
 
 // Waits bounds how long Reshard waits for a server.
 type Waits struct {
-	Start  time.Duration `yaml:"start" doc:"until it is ready; absent: 2m"`
-	Stop   time.Duration `yaml:"stop" doc:"until it has ended; absent: 2m"`
-	Settle time.Duration `yaml:"settle" doc:"still up this long after it said it was ready; absent: 1s"`
+	// until it is ready; absent: 2m
+	Start time.Duration `yaml:"start"`
+	// until it has ended; absent: 2m
+	Stop time.Duration `yaml:"stop"`
+	// still up this long after it said it was ready; absent: 1s
+	Settle time.Duration `yaml:"settle"`
 }
 
 // Pattern is a regular expression (RE2, linear time) and its source.

@@ -1,14 +1,21 @@
 package game
 
 import (
+	"embed"
 	"encoding/json"
 	"reflect"
 	"strings"
 	"sync"
 	"time"
 
+	"reshard/internal/core/fielddoc"
 	"reshard/internal/core/settings"
 )
+
+//go:embed profile.go
+var source embed.FS
+
+var docs = sync.OnceValue(func() fielddoc.Docs { return fielddoc.Of(source) })
 
 // Schema gives the JSON Schema (2020-12) of the language, made from the types that
 // read it, so that editors can complete and check a profile while it is written.
@@ -80,7 +87,11 @@ func (s schemaMaker) of(t reflect.Type) map[string]any {
 	case reflect.TypeFor[PerSystem]():
 		return map[string]any{"oneOf": []any{
 			map[string]any{"type": "string"},
-			map[string]any{"type": "object", "propertyNames": map[string]any{"enum": Systems}, "additionalProperties": map[string]any{"type": "string"}},
+			map[string]any{
+				"type":                 "object",
+				"propertyNames":        map[string]any{"enum": Systems},
+				"additionalProperties": map[string]any{"type": "string"},
+			},
 		}}
 	}
 	switch t.Kind() {
@@ -144,7 +155,12 @@ func (s schemaMaker) object(t reflect.Type) map[string]any {
 			required = append(required, k.Name)
 		}
 	}
-	return map[string]any{"type": "object", "additionalProperties": false, "properties": properties, "required": required}
+	return map[string]any{
+		"type":                 "object",
+		"additionalProperties": false,
+		"properties":           properties,
+		"required":             required,
+	}
 }
 
 // Key is one key of a mapping of the language.
@@ -161,7 +177,12 @@ func Keys(t reflect.Type) []Key {
 	for i := range t.NumField() {
 		f := t.Field(i)
 		if name := f.Tag.Get("yaml"); name != "" && name != "-" {
-			out = append(out, Key{Name: name, Doc: f.Tag.Get("doc"), Needed: f.Tag.Get("need") == "yes", Type: f.Type})
+			out = append(out, Key{
+				Name:   name,
+				Doc:    docs()[t.Name()+"."+f.Name],
+				Needed: f.Tag.Get("need") == "yes",
+				Type:   f.Type,
+			})
 		}
 	}
 	return out

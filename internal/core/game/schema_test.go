@@ -156,13 +156,15 @@ func TestEveryKeyIsTold(t *testing.T) {
 		seen[typ] = true
 		for _, k := range game.Keys(typ) {
 			assert.NotEmpty(t, k.Doc, typ.Name()+"."+k.Name)
-			assert.True(t, strings.Contains(string(reference), "`"+k.Name+"`"), "docs/profiles.md does not tell of "+k.Name+" ("+typ.Name()+")")
+			assert.True(t, strings.Contains(string(reference), "`"+k.Name+"`"),
+				"docs/profiles.md does not tell of "+k.Name+" ("+typ.Name()+")")
 			walk(k.Type)
 		}
 	}
 	walk(reflect.TypeFor[game.Profile]())
 	assert.Greater(t, len(seen), 20)
-	for _, words := range [][]string{game.Unwraps, game.Decoders, game.Types, game.Numbers, game.Checksums, game.IDFormats} {
+	for _, words := range [][]string{game.Unwraps, game.Decoders, game.Types, game.Numbers, game.Checksums,
+		game.IDFormats} {
 		for _, w := range words {
 			assert.True(t, strings.Contains(string(reference), "`"+w+"`"), "docs/profiles.md does not tell of "+w)
 		}

@@ -50,8 +50,10 @@ type Source struct {
 func (in Input) begin(kind string) Plan {
 	state := in.Fit.Server
 	p := Plan{
-		Kind: kind, Server: in.Server, World: in.Fit.World.Title, Folder: in.Sheet.Folder, Worlds: state.WorldsFolder, Work: in.Work,
-		Window: in.Window, Fingerprint: state.Fingerprint(), SetAside: []string{}, Notes: []string{}, Diffs: []Diff{}, Choices: in.Fit.Choices,
+		Kind: kind, Server: in.Server, World: in.Fit.World.Title, Folder: in.Sheet.Folder, Worlds: state.WorldsFolder,
+		Work:   in.Work,
+		Window: in.Window, Fingerprint: state.Fingerprint(), SetAside: []string{}, Notes: []string{}, Diffs: []Diff{},
+		Choices: in.Fit.Choices,
 	}
 	p.Window.Ours = oursEstimate
 	return p
@@ -71,7 +73,16 @@ func (in Input) stop(p *Plan) {
 func stopSteps(profile *game.Profile, active string) []Step {
 	stop := Step{Kind: Stop, Switch: true, Say: "Stop the server cleanly. Players are locked out from here."}
 	if profile.Server.Console.Stop.Loses {
-		return []Step{{Kind: Tell, Tell: "flush", World: active, Switch: true, Say: "Have the server save, which it does not do by itself when it stops."}, stop}
+		return []Step{
+			{
+				Kind:   Tell,
+				Tell:   "flush",
+				World:  active,
+				Switch: true,
+				Say:    "Have the server save, which it does not do by itself when it stops.",
+			},
+			stop,
+		}
 	}
 	return []Step{stop}
 }
@@ -98,9 +109,22 @@ func (in Input) goOver(p *Plan, name string) error {
 			return err
 		}
 		if in.Fit.Profile.Server.Console.Stop.Loses {
-			p.add(Step{Kind: Tell, Tell: "flush", World: in.Fit.Server.Active, Switch: true, Say: "Have the server save the world that it leaves."})
+			p.add(Step{
+				Kind:   Tell,
+				Tell:   "flush",
+				World:  in.Fit.Server.Active,
+				Switch: true,
+				Say:    "Have the server save the world that it leaves.",
+			})
 		}
-		p.add(Step{Kind: Tell, Tell: "load", World: name, Back: in.Fit.Server.Active, Switch: true, Say: "Have the running server load " + name + ". It is not stopped; players go over with it."}, proveStep())
+		p.add(Step{
+			Kind:   Tell,
+			Tell:   "load",
+			World:  name,
+			Back:   in.Fit.Server.Active,
+			Switch: true,
+			Say:    "Have the running server load " + name + ". It is not stopped; players go over with it.",
+		}, proveStep())
 		return nil
 	}
 	in.stop(p)
@@ -238,8 +262,9 @@ func (in Input) left(leave []string, added ...string) []string {
 func (in Input) expect(folder string, folders []string) Expect {
 	w := in.Fit.World
 	return Expect{
-		Folder: folder, Opened: openedForms(in.Fit.Live.Roots, in.Fit.Server.WorldsFolder, folder, in.Fit.Profile), Title: w.Title,
-		Seed: w.Fact("seed").Text, WorldID: w.Fact("world-id").Text, Folders: folders, Players: -1,
+		Folder: folder, Opened: openedForms(in.Fit.Live.Roots, in.Fit.Server.WorldsFolder, folder, in.Fit.Profile),
+		Title: w.Title,
+		Seed:  w.Fact("seed").Text, WorldID: w.Fact("world-id").Text, Folders: folders, Players: -1,
 	}
 }
 
@@ -272,7 +297,8 @@ func settled(sheet fit.Sheet) error {
 		for _, o := range rows[0].Options {
 			ways = append(ways, "--choose "+o.Choice+"="+o.Answer)
 		}
-		return fault.New(fault.NeedsChoice, "draft", "", "%s", name(rows)).With("Choose one of: " + strings.Join(ways, "   or   "))
+		return fault.New(fault.NeedsChoice, "draft", "", "%s", name(rows)).
+			With("Choose one of: " + strings.Join(ways, "   or   "))
 	}
 	return nil
 }
@@ -282,7 +308,8 @@ func (in Input) notes(p *Plan) {
 		p.Notes = append(p.Notes, fmt.Sprintf("%d players are joined now and will be disconnected.", n))
 	}
 	if len(p.SetAside) > 0 {
-		p.Notes = append(p.Notes, "What is set aside stays on the server's disk in "+path.Join(in.Work, "aside")+"; nothing is deleted. reshard undo brings it back.")
+		p.Notes = append(p.Notes, "What is set aside stays on the server's disk in "+path.Join(in.Work,
+			"aside")+"; nothing is deleted. reshard undo brings it back.")
 	}
 	for _, l := range in.Fit.Live.Can.Lacks() {
 		p.Notes = append(p.Notes, "Not promised on this host, for want of "+l.Name+": "+l.Say)

@@ -22,14 +22,22 @@ import (
 
 // input is what a changeover of a kind is drafted from; the world is one that stands
 // on the server.
-func (s scene) input(t *testing.T, profile *game.Profile, purpose fit.Purpose, name string, choices fit.Choices) plan.Input {
+func (s scene) input(t *testing.T, profile *game.Profile, purpose fit.Purpose, name string,
+	choices fit.Choices) plan.Input {
 	t.Helper()
 	if choices == nil {
 		choices = fit.Choices{}
 	}
 	in := fit.Input{
 		Profile: profile, Server: s.read(t), Purpose: purpose, Choices: choices,
-		Live: fit.Live{State: s.state, FreeBytes: -1, SameFilesystem: true, Can: capability.All(), Players: -1, Roots: []string{s.root}},
+		Live: fit.Live{
+			State:          s.state,
+			FreeBytes:      -1,
+			SameFilesystem: true,
+			Can:            capability.All(),
+			Players:        -1,
+			Roots:          []string{s.root},
+		},
 	}
 	found, err := world.Direct(s.tree(), "worlds", profile)
 	require.NoError(t, err)
@@ -39,7 +47,14 @@ func (s scene) input(t *testing.T, profile *game.Profile, purpose fit.Purpose, n
 			require.NoError(t, err)
 		}
 	}
-	return plan.Input{Fit: in, Sheet: fit.Compare(in), Server: "north", Work: ".reshard/7", Tree: s.tree(), Window: plan.Window{Stopping: 10, Starting: 20}}
+	return plan.Input{
+		Fit:    in,
+		Sheet:  fit.Compare(in),
+		Server: "north",
+		Work:   ".reshard/7",
+		Tree:   s.tree(),
+		Window: plan.Window{Stopping: 10, Starting: 20},
+	}
 }
 
 // told writes a plan's steps as brief does, with what is said and to whom.
@@ -77,7 +92,8 @@ func TestEveryKindIsAPlan(t *testing.T) {
 	t.Parallel()
 	plain, split := setup(t, "plain"), setup(t, "terrace")
 	for _, s := range []scene{plain, split} {
-		require.NoError(t, quarrymoss.Make(filepath.Join(s.root, "worlds", "old"), quarrymoss.Options{Title: "Old", Seed: 9, Tiles: 1, Version: "2.5.1"}))
+		require.NoError(t, quarrymoss.Make(filepath.Join(s.root, "worlds", "old"),
+			quarrymoss.Options{Title: "Old", Seed: 9, Tiles: 1, Version: "2.5.1"}))
 	}
 	require.NoError(t, os.Mkdir(filepath.Join(split.root, "worlds", "spring~aurora"), 0o755))
 	stopped := plain
@@ -92,18 +108,24 @@ func TestEveryKindIsAPlan(t *testing.T) {
 	}{
 		"reset, same name": {plain, func() (plan.Plan, error) {
 			return plan.DraftReset(plain.input(t, quarry(t, nil), fit.ForReset, "winter", fit.Choices{"seed": "-5"}))
-		}, []string{"sample worlds/winter", "| stop", "| move worlds/winter > .reshard/7/aside/winter", "| write world.seed=-5", "| start", "prove"}},
+		}, []string{"sample worlds/winter", "| stop", "| move worlds/winter > .reshard/7/aside/winter",
+			"| write world.seed=-5", "| start", "prove"}},
 		"reset, other name, realms lie about": {split, func() (plan.Plan, error) {
-			return plan.DraftReset(split.input(t, quarry(t, nil), fit.ForReset, "winter", fit.Choices{"seed": "as-set", "folder-name": "spring"}))
-		}, []string{"sample worlds/winter", "| stop", "| move worlds/spring~aurora > .reshard/7/aside/spring~aurora", "| write world.folder=spring", "| start", "prove"}},
+			return plan.DraftReset(
+				split.input(t, quarry(t, nil), fit.ForReset, "winter",
+					fit.Choices{"seed": "as-set", "folder-name": "spring"}))
+		}, []string{"sample worlds/winter", "| stop", "| move worlds/spring~aurora > .reshard/7/aside/spring~aurora",
+			"| write world.folder=spring", "| start", "prove"}},
 		"reset of a server that names worlds by itself": {plain, func() (plan.Plan, error) {
 			own := quarry(t, func(p *game.Profile) { p.Server.NewWorld.Named = "own"; noWriteBack(p) })
 			return plan.DraftReset(plain.input(t, own, fit.ForReset, "winter", fit.Choices{"seed": "-5"}))
-		}, []string{"sample worlds/winter", "| stop", "| move worlds/winter > .reshard/7/aside/winter", "| write world.seed=-5", "| start", "write world.folder=", "prove"}},
+		}, []string{"sample worlds/winter", "| stop", "| move worlds/winter > .reshard/7/aside/winter",
+			"| write world.seed=-5", "| start", "write world.folder=", "prove"}},
 		"reset of a server that keeps a new world in memory": {stopped, func() (plan.Plan, error) {
 			saves := quarry(t, func(p *game.Profile) { p.Server.NewWorld.Save = game.Exchange{Say: "save {name}"} })
 			return plan.DraftReset(stopped.input(t, saves, fit.ForReset, "winter", fit.Choices{"seed": "-5"}))
-		}, []string{"sample worlds/winter", "| move worlds/winter > .reshard/7/aside/winter", "| write world.seed=-5", "| start", "tell save", "prove"}},
+		}, []string{"sample worlds/winter", "| move worlds/winter > .reshard/7/aside/winter", "| write world.seed=-5",
+			"| start", "tell save", "prove"}},
 		"switch": {plain, func() (plan.Plan, error) {
 			return plan.DraftSwitch(plain.input(t, quarry(t, nil), fit.ForSwitch, "old", nil))
 		}, []string{"sample worlds/old", "| stop", "| write world.folder=old world.seed=9", "| start", "prove"}},
@@ -113,11 +135,14 @@ func TestEveryKindIsAPlan(t *testing.T) {
 				p.Server.Console.Load, p.Server.Console.Stop.Loses = game.Exchange{Say: "load {name}"}, true
 			})
 			return plan.DraftSwitch(plain.input(t, loads, fit.ForSwitch, "old", nil))
-		}, []string{"sample worlds/old", "| write world.folder=old world.seed=9", "| tell flush", "| tell load", "prove"}},
+		}, []string{"sample worlds/old", "| write world.folder=old world.seed=9", "| tell flush", "| tell load",
+			"prove"}},
 		"rename": {split, func() (plan.Plan, error) {
-			return plan.DraftRename(split.input(t, quarry(t, nil), fit.ForRename, "winter", fit.Choices{"folder-name": "spring"}))
+			return plan.DraftRename(
+				split.input(t, quarry(t, nil), fit.ForRename, "winter", fit.Choices{"folder-name": "spring"}))
 		}, []string{
-			"| stop", "| sample worlds/winter", "| move worlds/spring~aurora > .reshard/7/aside/spring~aurora", "| move worlds/winter > worlds/spring",
+			"| stop", "| sample worlds/winter", "| move worlds/spring~aurora > .reshard/7/aside/spring~aurora",
+			"| move worlds/winter > worlds/spring",
 			"| move worlds/winter~caverns > worlds/spring~caverns", "| write world.folder=spring", "| start", "prove",
 		}},
 		"take away": {plain, func() (plan.Plan, error) {
@@ -136,18 +161,24 @@ func TestEveryKindIsAPlan(t *testing.T) {
 			return plan.DraftTakeAway(in)
 		}, []string{"copy", "prove"}},
 		"clone": {plain, func() (plan.Plan, error) {
-			return plan.DraftPut(clone(plain.input(t, quarry(t, nil), fit.ForPut, "old", fit.Choices{"folder-name": "copy"})))
+			return plan.DraftPut(
+				clone(plain.input(t, quarry(t, nil), fit.ForPut, "old", fit.Choices{"folder-name": "copy"})))
 		}, []string{
-			"copy south first pass", "tell south hold", "tell south flush", "copy south", "tell south release", "stage", "sample .reshard/7/staged/copy", "| stop",
-			"| move worlds/winter > .reshard/7/aside/winter", "| move .reshard/7/staged/copy > worlds/copy", "| write world.folder=copy world.seed=9", "| start", "prove",
+			"copy south first pass", "tell south hold", "tell south flush", "copy south", "tell south release", "stage",
+			"sample .reshard/7/staged/copy", "| stop",
+			"| move worlds/winter > .reshard/7/aside/winter", "| move .reshard/7/staged/copy > worlds/copy",
+			"| write world.folder=copy world.seed=9", "| start", "prove",
 		}},
 		"clone with a stop of the source": {plain, func() (plan.Plan, error) {
-			return plan.DraftPut(clone(plain.input(t, quarry(t, noHold), fit.ForBeside, "old", fit.Choices{"folder-name": "copy"})))
-		}, []string{"copy south first pass", "stop south", "copy south", "start south again", "stage", "sample .reshard/7/staged/copy", "| move .reshard/7/staged/copy > worlds/copy", "prove"}},
+			return plan.DraftPut(
+				clone(plain.input(t, quarry(t, noHold), fit.ForBeside, "old", fit.Choices{"folder-name": "copy"})))
+		}, []string{"copy south first pass", "stop south", "copy south", "start south again", "stage",
+			"sample .reshard/7/staged/copy", "| move .reshard/7/staged/copy > worlds/copy", "prove"}},
 		"put with a title, when told": {plain, func() (plan.Plan, error) {
 			return plain.put(t, fit.Choices{"title": "Fen, newly titled", "switch": "when-told"})
 		}, []string{
-			"stage", "retitle Fen, newly titled", "sample .reshard/7/staged/fen", "wait word", "| stop", "| move worlds/winter > .reshard/7/aside/winter",
+			"stage", "retitle Fen, newly titled", "sample .reshard/7/staged/fen", "wait word", "| stop",
+			"| move worlds/winter > .reshard/7/aside/winter",
 			"| move .reshard/7/staged/fen > worlds/fen", "| write world.folder=fen world.seed=2", "| start", "prove",
 		}},
 	} {
@@ -161,7 +192,8 @@ func TestEveryKindIsAPlan(t *testing.T) {
 			assert.NotEqual(t, "worlds", step.From, "the folder of all worlds is never moved")
 			if step.Kind == plan.Move {
 				for _, end := range []string{step.From, step.To} {
-					assert.True(t, strings.HasPrefix(end, "worlds/") || strings.HasPrefix(end, ".reshard/7/"), "%s: %s", name, end)
+					assert.True(t, strings.HasPrefix(end, "worlds/") || strings.HasPrefix(end, ".reshard/7/"), "%s: %s",
+						name, end)
 				}
 			}
 		}

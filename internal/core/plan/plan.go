@@ -257,5 +257,6 @@ func (p Plan) StopsBefore(n int) bool {
 
 // LocksOut reports whether players are locked out while the plan is carried out.
 func (p Plan) LocksOut() bool {
-	return p.Kind != FirstStart && slices.ContainsFunc(p.Steps, func(s Step) bool { return s.Kind == Start && s.Server == "" })
+	return p.Kind != FirstStart &&
+		slices.ContainsFunc(p.Steps, func(s Step) bool { return s.Kind == Start && s.Server == "" })
 }

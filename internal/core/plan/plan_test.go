@@ -38,8 +38,17 @@ func setup(t *testing.T, kind string) scene {
 	root := filepath.Join(dir, "server")
 	require.NoError(t, quarrymoss.MakeServer(root, quarrymoss.Config{Version: "2.5.1", Kind: kind}, "winter", 1, 7000))
 	split := kind == "terrace"
-	require.NoError(t, quarrymoss.Make(filepath.Join(root, "worlds", "winter"), quarrymoss.Options{Title: "Winter", Seed: 1, Tiles: 1, Realms: []string{"caverns"}, Split: split}))
-	require.NoError(t, quarrymoss.Make(filepath.Join(dir, "fen"), quarrymoss.Options{Title: "Fen", Seed: 2, Tiles: 1, Version: "2.5.1", Realms: []string{"aurora"}, Split: split}))
+	require.NoError(t, quarrymoss.Make(filepath.Join(root, "worlds", "winter"),
+		quarrymoss.Options{Title: "Winter", Seed: 1, Tiles: 1, Realms: []string{"caverns"}, Split: split}))
+	require.NoError(t, quarrymoss.Make(filepath.Join(dir, "fen"),
+		quarrymoss.Options{
+			Title:   "Fen",
+			Seed:    2,
+			Tiles:   1,
+			Version: "2.5.1",
+			Realms:  []string{"aurora"},
+			Split:   split,
+		}))
 	w, _, err := world.Inspect(os.DirFS(dir), "fen", "fen", "", games.All())
 	require.NoError(t, err)
 	return scene{root: root, kind: kind, world: w, state: life.Running}
@@ -60,12 +69,35 @@ func (s scene) put(t *testing.T, choices fit.Choices) (plan.Plan, error) {
 	t.Helper()
 	p, err := games.Find("quarrymoss")
 	require.NoError(t, err)
-	in := fit.Input{Profile: p, World: s.world, Server: s.read(t), Choices: choices, Live: fit.Live{State: s.state, FreeBytes: -1, SameFilesystem: true, Can: capability.All(), Players: -1, Roots: []string{s.root}}}
+	in := fit.Input{
+		Profile: p,
+		World:   s.world,
+		Server:  s.read(t),
+		Choices: choices,
+		Live: fit.Live{
+			State:          s.state,
+			FreeBytes:      -1,
+			SameFilesystem: true,
+			Can:            capability.All(),
+			Players:        -1,
+			Roots:          []string{s.root},
+		},
+	}
 	parts := []string{""}
 	if s.world.Layout == "split" {
 		parts = append(parts, "aurora")
 	}
-	return plan.DraftPut(plan.Input{Kind: plan.Put, Fit: in, Sheet: fit.Compare(in), Server: "north", Copy: "c0ffee", Parts: parts, Work: ".reshard/7", Tree: s.tree(), Window: plan.Window{Stopping: 10, Starting: 20}})
+	return plan.DraftPut(plan.Input{
+		Kind:   plan.Put,
+		Fit:    in,
+		Sheet:  fit.Compare(in),
+		Server: "north",
+		Copy:   "c0ffee",
+		Parts:  parts,
+		Work:   ".reshard/7",
+		Tree:   s.tree(),
+		Window: plan.Window{Stopping: 10, Starting: 20},
+	})
 }
 
 // brief writes a plan's steps as lines to compare with.
@@ -156,7 +188,8 @@ func (s scene) carry(t *testing.T, p plan.Plan) map[string]string {
 			for _, route := range step.Routes {
 				to := route.To
 				require.NoError(t, os.MkdirAll(filepath.Join(s.root, to), 0o755))
-				require.NoError(t, quarrymoss.WriteHeart(filepath.Join(s.root, to), quarrymoss.Heart{Title: "Fen", Seed: 2}))
+				require.NoError(
+					t, quarrymoss.WriteHeart(filepath.Join(s.root, to), quarrymoss.Heart{Title: "Fen", Seed: 2}))
 			}
 		case plan.Move:
 			require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(s.root, step.To)), 0o755))
@@ -178,7 +211,17 @@ func (s scene) undo(t *testing.T, of plan.Plan, work string, after map[string]st
 	t.Helper()
 	p, err := games.Find("quarrymoss")
 	require.NoError(t, err)
-	return plan.DraftUndo(plan.UndoInput{Of: of, ID: 7, Profile: p, State: s.read(t), Live: fit.Live{State: life.Running, FreeBytes: -1, SameFilesystem: true, Can: capability.All(), Players: -1}, Server: "north", Work: work, Tree: s.tree(), After: after})
+	return plan.DraftUndo(plan.UndoInput{
+		Of:      of,
+		ID:      7,
+		Profile: p,
+		State:   s.read(t),
+		Live:    fit.Live{State: life.Running, FreeBytes: -1, SameFilesystem: true, Can: capability.All(), Players: -1},
+		Server:  "north",
+		Work:    work,
+		Tree:    s.tree(),
+		After:   after,
+	})
 }
 
 func TestUndoAndTheUndoOfAnUndo(t *testing.T) {
@@ -191,7 +234,8 @@ func TestUndoAndTheUndoOfAnUndo(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []string{
 		"sample .reshard/7/aside/winter", "| stop", "| move worlds/fen > .reshard/8/aside/fen",
-		"| move .reshard/7/aside/winter > worlds/winter", "| write world.folder=winter world.seed=1", "| start", "prove",
+		"| move .reshard/7/aside/winter > worlds/winter", "| write world.folder=winter world.seed=1", "| start",
+		"prove",
 	}, brief(undo))
 	assert.Equal(t, "winter", undo.Expect.Folder)
 	assert.Equal(t, "1", undo.Expect.Seed)

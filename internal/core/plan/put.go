@@ -28,13 +28,24 @@ func DraftPut(in Input) (Plan, error) {
 	}
 	staged := path.Join(in.Work, "staged")
 	stage, names := in.stage(staged)
-	sample := Step{Kind: Sample, Dir: path.Join(staged, folder), World: folder, Say: "Take samples of the staged files, to compare after the start."}
+	sample := Step{
+		Kind:  Sample,
+		Dir:   path.Join(staged, folder),
+		World: folder,
+		Say:   "Take samples of the staged files, to compare after the start.",
+	}
 	if len(in.Fit.World.Members) > 0 {
 		sample.Dir, sample.Names = staged, names
 	}
 	p.add(stage)
 	if title := in.Fit.Choices["title"]; title != "" && title != in.Fit.World.Title {
-		p.add(Step{Kind: Retitle, Dir: staged, World: folder, Title: title, Say: "Write the title “" + title + "” into the staged world."})
+		p.add(Step{
+			Kind:  Retitle,
+			Dir:   staged,
+			World: folder,
+			Title: title,
+			Say:   "Write the title “" + title + "” into the staged world.",
+		})
 		p.World = title
 	}
 	p.add(sample)
@@ -109,11 +120,19 @@ func (in Input) waits() []Step {
 	var out []Step
 	for _, row := range in.Sheet.Rows {
 		if row.Chosen == fit.Awaited {
-			out = append(out, Step{Kind: Wait, Until: row.Concern, Say: "Wait until this is done: " + strings.Join(row.Todo, " ") + " Reshard sees it by itself."})
+			out = append(out, Step{
+				Kind:  Wait,
+				Until: row.Concern,
+				Say:   "Wait until this is done: " + strings.Join(row.Todo, " ") + " Reshard sees it by itself.",
+			})
 		}
 	}
 	if in.Fit.Choices["switch"] == "when-told" {
-		out = append(out, Step{Kind: Wait, Until: Word, Say: "Wait for a person's word before the switch: all is staged, and people still play."})
+		out = append(out, Step{
+			Kind:  Wait,
+			Until: Word,
+			Say:   "Wait for a person's word before the switch: all is staged, and people still play.",
+		})
 	}
 	return out
 }
@@ -128,7 +147,8 @@ func (in Input) placeBeside(p *Plan, names []string, staged string) {
 	active := in.Fit.Server.Active
 	p.Expect = in.expect(active, in.left(nil, names...))
 	p.Expect.Placed, p.Expect.State, p.Expect.Seed, p.Expect.WorldID = in.Sheet.Folder, in.Fit.Live.State, "", ""
-	p.Notes = append(p.Notes, "Nobody is locked out, and "+orNo(active)+" stays the active world. reshard switch "+in.Server+" "+in.Sheet.Folder+" goes over to the new one.")
+	p.Notes = append(p.Notes, "Nobody is locked out, and "+orNo(active)+" stays the active world. reshard switch "+
+		in.Server+" "+in.Sheet.Folder+" goes over to the new one.")
 	in.worldNotes(p)
 }
 

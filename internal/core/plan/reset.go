@@ -36,7 +36,12 @@ func DraftReset(in Input) (Plan, error) {
 		in.adopt(&p)
 	}
 	if profile.Server.NewWorld.Save.Say != "" {
-		p.add(Step{Kind: Tell, Tell: "save", World: folder, Say: "Have the server write the new world under the name " + folder + "."})
+		p.add(Step{
+			Kind:  Tell,
+			Tell:  "save",
+			World: folder,
+			Say:   "Have the server write the new world under the name " + folder + ".",
+		})
 	}
 	prove := proveStep()
 	prove.Say = "Prove that a new world runs: its seed, and that its ground is new."
@@ -47,8 +52,9 @@ func DraftReset(in Input) (Plan, error) {
 	}
 	old := in.Fit.World
 	p.Expect = Expect{
-		Folder: folder, Opened: openedForms(in.Fit.Live.Roots, p.Worlds, folder, profile), Folders: in.left(leave), Players: -1,
-		Fresh: true, Own: own, OldSeed: old.Fact("seed").Text, OldID: old.Fact("world-id").Text,
+		Folder: folder, Opened: openedForms(in.Fit.Live.Roots, p.Worlds, folder, profile), Folders: in.left(leave),
+		Players: -1,
+		Fresh:   true, Own: own, OldSeed: old.Fact("seed").Text, OldID: old.Fact("world-id").Text,
 	}
 	if number {
 		p.Expect.Seed = seed
@@ -56,7 +62,9 @@ func DraftReset(in Input) (Plan, error) {
 		p.Expect.SeedText = seed
 	}
 	if there && folder != state.Active {
-		p.Notes = append(p.Notes, "“"+state.Active+"” stays where it is. reshard switch "+in.Server+" "+state.Active+" goes back to it.")
+		p.Notes = append(p.Notes, "“"+state.Active+"” stays where it is. reshard switch "+
+			in.Server+" "+state.Active+
+			" goes back to it.")
 	}
 	in.notes(&p)
 	return p, nil
@@ -72,7 +80,8 @@ func (in Input) adopt(p *Plan) {
 	for _, file := range slices.Sorted(maps.Keys(byFile)) {
 		step := Step{
 			Kind: Write, File: file, Syntax: in.Fit.Profile.Server.Settings[byFile[file][0].In].Syntax(),
-			Keep: path.Join(in.Work, "settings-adopted", file), Say: "Write the new world's name into " + file + ", as the server tells it.",
+			Keep: path.Join(in.Work, "settings-adopted", file),
+			Say:  "Write the new world's name into " + file + ", as the server tells it.",
 		}
 		for _, g := range byFile[file] {
 			was := server.ValueFor(g, p.Worlds, p.Folder, in.Fit.Profile)

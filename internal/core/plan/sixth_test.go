@@ -80,11 +80,12 @@ func wrackServer(t *testing.T) (root, own string) {
 	t.Helper()
 	root, own = filepath.Join(t.TempDir(), "server"), filepath.Join(t.TempDir(), "own")
 	files := map[string]string{
-		"conf/tide.toml":          "[drift]\r\nopen = 'tide.wrack' # which\r\nport = 1\r\n",
-		"conf/extra.yaml":         "# more\ndrift: {continue: no}\nmotto: \"Mind the weed\"\n",
-		"conf/tide.cfg":           utf16le("// lines\r\nset fresh 1\r\ninclude more/seed.cfg\r\n"),
-		"conf/more/seed.cfg":      utf16le("set seed \"-3\"\r\n"),
-		"start.bat":               "@echo off\r\nrem -drift no\r\ntidewrack.exe -port 4 ^\r\n -drift \"old one.wrack\"\r\n",
+		"conf/tide.toml":     "[drift]\r\nopen = 'tide.wrack' # which\r\nport = 1\r\n",
+		"conf/extra.yaml":    "# more\ndrift: {continue: no}\nmotto: \"Mind the weed\"\n",
+		"conf/tide.cfg":      utf16le("// lines\r\nset fresh 1\r\ninclude more/seed.cfg\r\n"),
+		"conf/more/seed.cfg": utf16le("set seed \"-3\"\r\n"),
+		"start.bat": "@echo off\r\nrem -drift no\r\ntidewrack.exe -port 4 ^\r\n -drift \"old " +
+			"one.wrack\"\r\n",
 		"tide.env":                "export DRIFT='data/drift/tide.wrack'\n",
 		"plugins.xml":             `<plugins><plugin id="nets" version="1"/><plugin id="buoys" version="3"/></plugins>`,
 		"data/drift/tide.wrack":   string(wrackFile(t, "Old Tide", 9)),
@@ -112,7 +113,8 @@ func TestSixthGameWorld(t *testing.T) {
 	assert.Equal(t, []string{"kelp.wrack"}, w.Members)
 	assert.Contains(t, w.Why, "hex=57524b31")
 	for name, want := range map[string]string{
-		"title": "Kelp Sound", "seed": "-5", "world-id": "11111111-1111-1111-1111-111111111122", "last-played": "2025-11-20T20:55:00Z", "depth": "2.5", "hard": "true", "version": "7",
+		"title": "Kelp Sound", "seed": "-5", "world-id": "11111111-1111-1111-1111-111111111122",
+		"last-played": "2025-11-20T20:55:00Z", "depth": "2.5", "hard": "true", "version": "7",
 	} {
 		assert.Equal(t, want, w.Fact(name).Text, name+": "+w.Fact(name).Why)
 	}
@@ -128,7 +130,12 @@ func TestSixthGameWorld(t *testing.T) {
 	assert.Equal(t, 1, hosts)
 	refs, warnings := world.References(os.DirFS(own), found, w.Players)
 	assert.Empty(t, warnings)
-	assert.Contains(t, refs, world.Reference{File: "kelp.wrack", Place: "bytes", ID: strings.Repeat("ff", 16), Count: 2})
+	assert.Contains(t, refs, world.Reference{
+		File:  "kelp.wrack",
+		Place: "bytes",
+		ID:    strings.Repeat("ff", 16),
+		Count: 2,
+	})
 	id, ok := p.World.Players.ServerID("ada@example")
 	assert.True(t, ok)
 	assert.True(t, game.ValidID("uuid", id))
@@ -154,10 +161,32 @@ func TestSixthGameServer(t *testing.T) {
 
 	w, _, err := world.Inspect(os.DirFS(own), ".", "x", "", []*game.Profile{p})
 	require.NoError(t, err)
-	in := fit.Input{Profile: p, World: w, Server: s, Choices: fit.Choices{"players": "keep"}, Live: fit.Live{State: life.Running, DeclaredVersion: "7", FreeBytes: -1, SameFilesystem: true, Can: capability.All(), Roots: machine.Roots}}
+	in := fit.Input{
+		Profile: p,
+		World:   w,
+		Server:  s,
+		Choices: fit.Choices{"players": "keep"},
+		Live: fit.Live{
+			State:           life.Running,
+			DeclaredVersion: "7",
+			FreeBytes:       -1,
+			SameFilesystem:  true,
+			Can:             capability.All(),
+			Roots:           machine.Roots,
+		},
+	}
 	in.Unwritable = plan.Unwritable(os.DirFS(root), in)
 	sheet := fit.Compare(in)
-	draft, err := plan.DraftPut(plan.Input{Kind: plan.Put, Fit: in, Sheet: sheet, Server: "sound", Copy: "c", Parts: []string{""}, Work: "data/.reshard/1", Tree: os.DirFS(root)})
+	draft, err := plan.DraftPut(plan.Input{
+		Kind:   plan.Put,
+		Fit:    in,
+		Sheet:  sheet,
+		Server: "sound",
+		Copy:   "c",
+		Parts:  []string{""},
+		Work:   "data/.reshard/1",
+		Tree:   os.DirFS(root),
+	})
 	require.NoError(t, err)
 	assert.Contains(t, brief(draft), "| move data/.reshard/1/staged/kelp.wrack > data/drift/kelp.wrack")
 	got := map[string]string{}
@@ -194,7 +223,8 @@ func TestSixthGameSourcesInTurn(t *testing.T) {
 	s := read(server.Machine{Command: []string{"tidewrack", "--drift=bay"}})
 	assert.Equal(t, "bay", s.Active)
 	assert.Equal(t, game.InCommand, s.Keys["active-world"].In)
-	require.NoError(t, os.WriteFile(filepath.Join(root, "start.bat"), []byte("tidewrack.exe -data other/place\r\n"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(root, "start.bat"), []byte("tidewrack.exe -data other/place\r\n"),
+		0o644))
 	s = read(server.Machine{})
 	assert.Equal(t, "tide", s.Active, "named by its path")
 	assert.Equal(t, "tide.env", s.Keys["active-world"].File)
@@ -210,22 +240,46 @@ func TestSixthGameSourcesInTurn(t *testing.T) {
 	assert.True(t, s.Keys["active-world"].Default)
 	assert.Equal(t, "tide", s.Active)
 	assert.False(t, s.Keys["active-world"].Fixed)
-	require.NoError(t, os.WriteFile(filepath.Join(root, "conf/tide-win.toml"), []byte("[drift]\nopen = 'w.wrack'\n"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(root, "conf/tide-win.toml"), []byte("[drift]\nopen = 'w.wrack'\n"),
+		0o644))
 	assert.Equal(t, "w", read(server.Machine{}).Active, "only the other system's file is there")
 }
 
 // A server that always opens one name: placing is renaming.
 func TestAFixedName(t *testing.T) {
 	t.Parallel()
-	p := tidewrack(t, "      - {in: command, key: --drift}\n      - {in: launch, key: -drift, writes: file}\n      - {in: env, key: DRIFT, writes: path}\n      - {in: main, key: /drift/open, writes: file, with: [{in: extra, key: /drift/continue, value: \"yes\"}, {in: lines, key: fresh, value: \"0\"}]}\n", "")
+	p := tidewrack(t, "      - {in: command, key: --drift}\n      - {in: launch, key: -drift, writes: file}\n      - "+
+		"{in: env, key: DRIFT, writes: path}\n      - {in: main, key: /drift/open, writes: file, with: [{in: extra, "+
+		"key: /drift/continue, value: \"yes\"}, {in: lines, key: fresh, value: \"0\"}]}\n", "")
 	root, own := wrackServer(t)
 	s, err := server.Read(os.DirFS(root), p, server.Machine{Kind: "buoy"})
 	require.NoError(t, err)
 	require.True(t, s.Keys["active-world"].Fixed)
 	w, _, err := world.Inspect(os.DirFS(own), ".", "x", "", []*game.Profile{p})
 	require.NoError(t, err)
-	in := fit.Input{Profile: p, World: w, Server: s, Choices: fit.Choices{"players": "keep"}, Live: fit.Live{State: life.Stopped, DeclaredVersion: "7", FreeBytes: -1, SameFilesystem: true, Can: capability.All()}}
-	draft, err := plan.DraftPut(plan.Input{Kind: plan.Put, Fit: in, Sheet: fit.Compare(in), Server: "sound", Copy: "c", Parts: []string{""}, Work: "data/.reshard/1", Tree: os.DirFS(root)})
+	in := fit.Input{
+		Profile: p,
+		World:   w,
+		Server:  s,
+		Choices: fit.Choices{"players": "keep"},
+		Live: fit.Live{
+			State:           life.Stopped,
+			DeclaredVersion: "7",
+			FreeBytes:       -1,
+			SameFilesystem:  true,
+			Can:             capability.All(),
+		},
+	}
+	draft, err := plan.DraftPut(plan.Input{
+		Kind:   plan.Put,
+		Fit:    in,
+		Sheet:  fit.Compare(in),
+		Server: "sound",
+		Copy:   "c",
+		Parts:  []string{""},
+		Work:   "data/.reshard/1",
+		Tree:   os.DirFS(root),
+	})
 	require.NoError(t, err)
 	assert.Equal(t, "tide", draft.Folder)
 	assert.Equal(t, []string{"data/drift/tide.wrack"}, draft.SetAside)
@@ -241,7 +295,9 @@ func TestAFixedName(t *testing.T) {
 // them back; a rename is refused.
 func TestSwitchOfAFixedName(t *testing.T) {
 	t.Parallel()
-	p := tidewrack(t, "      - {in: command, key: --drift}\n      - {in: launch, key: -drift, writes: file}\n      - {in: env, key: DRIFT, writes: path}\n      - {in: main, key: /drift/open, writes: file, with: [{in: extra, key: /drift/continue, value: \"yes\"}, {in: lines, key: fresh, value: \"0\"}]}\n", "")
+	p := tidewrack(t, "      - {in: command, key: --drift}\n      - {in: launch, key: -drift, writes: file}\n      - "+
+		"{in: env, key: DRIFT, writes: path}\n      - {in: main, key: /drift/open, writes: file, with: [{in: extra, "+
+		"key: /drift/continue, value: \"yes\"}, {in: lines, key: fresh, value: \"0\"}]}\n", "")
 	root, _ := wrackServer(t)
 	tree := os.DirFS(root)
 	s, err := server.Read(tree, p, server.Machine{Kind: "buoy"})
@@ -255,11 +311,32 @@ func TestSwitchOfAFixedName(t *testing.T) {
 			require.NoError(t, err)
 		}
 	}
-	live := fit.Live{State: life.Running, DeclaredVersion: "7", FreeBytes: -1, SameFilesystem: true, Can: capability.All()}
-	in := fit.Input{Profile: p, World: other, Server: s, Purpose: fit.ForSwitch, Live: live, Choices: fit.Choices{"completeness": "go-on", "version": "go-on", "seed": "go-on", "mods": "go-on"}}
-	draft, err := plan.DraftSwitch(plan.Input{Fit: in, Sheet: fit.Compare(in), Server: "sound", Work: "data/.reshard/1", Tree: tree})
+	live := fit.Live{
+		State:           life.Running,
+		DeclaredVersion: "7",
+		FreeBytes:       -1,
+		SameFilesystem:  true,
+		Can:             capability.All(),
+	}
+	in := fit.Input{
+		Profile: p,
+		World:   other,
+		Server:  s,
+		Purpose: fit.ForSwitch,
+		Live:    live,
+		Choices: fit.Choices{"completeness": "go-on", "version": "go-on", "seed": "go-on", "mods": "go-on"},
+	}
+	draft, err := plan.DraftSwitch(plan.Input{
+		Fit:    in,
+		Sheet:  fit.Compare(in),
+		Server: "sound",
+		Work:   "data/.reshard/1",
+		Tree:   tree,
+	})
 	require.NoError(t, err)
-	assert.Contains(t, strings.Join(brief(draft), " "), "| move data/drift/tide.wrack > data/drift/tide-2.wrack | move data/drift/b.wrack.bak > data/drift/tide.wrack.bak")
+	assert.Contains(t, strings.Join(brief(draft), " "),
+		"| move data/drift/tide.wrack > data/drift/tide-2.wrack | move data/drift/b.wrack.bak > "+
+			"data/drift/tide.wrack.bak")
 	assert.Empty(t, draft.SetAside)
 	for _, step := range draft.Steps {
 		if step.Kind == plan.Move {
@@ -268,11 +345,31 @@ func TestSwitchOfAFixedName(t *testing.T) {
 	}
 	now, err := server.Read(tree, p, server.Machine{Kind: "buoy"})
 	require.NoError(t, err)
-	undo, err := plan.DraftUndo(plan.UndoInput{Of: draft, ID: 1, Profile: p, State: now, Live: live, Server: "sound", Work: "data/.reshard/2", Tree: tree})
+	undo, err := plan.DraftUndo(plan.UndoInput{
+		Of:      draft,
+		ID:      1,
+		Profile: p,
+		State:   now,
+		Live:    live,
+		Server:  "sound",
+		Work:    "data/.reshard/2",
+		Tree:    tree,
+	})
 	require.NoError(t, err)
-	assert.Contains(t, strings.Join(brief(undo), " "), "| move data/drift/tide.wrack.bak > data/drift/b.wrack.bak | move data/drift/tide-2.wrack > data/drift/tide.wrack")
+	assert.Contains(t, strings.Join(brief(undo), " "),
+		"| move data/drift/tide.wrack.bak > data/drift/b.wrack.bak | move data/drift/tide-2.wrack > "+
+			"data/drift/tide.wrack")
 	require.NoError(t, os.Remove(filepath.Join(root, "data/drift/tide-2.wrack")))
-	_, err = plan.DraftUndo(plan.UndoInput{Of: draft, ID: 1, Profile: p, State: now, Live: live, Server: "sound", Work: "data/.reshard/2", Tree: tree})
+	_, err = plan.DraftUndo(plan.UndoInput{
+		Of:      draft,
+		ID:      1,
+		Profile: p,
+		State:   now,
+		Live:    live,
+		Server:  "sound",
+		Work:    "data/.reshard/2",
+		Tree:    tree,
+	})
 	assert.ErrorContains(t, err, "is no longer there")
 
 	in.Purpose, in.Choices = fit.ForRename, fit.Choices{"folder-name": "ebb"}
@@ -288,9 +385,11 @@ func TestSixthGameStores(t *testing.T) {
 	p := tidewrack(t, "", "")
 	vars := map[string]string{"USERPROFILE": `C:\Users\ada`, "XDG_DATA_HOME": "/home/ada/.data"}
 	get := func(name string) string { return vars[name] }
-	assert.Equal(t, []string{"C:/Users/ada/Tidewrack/*/*"}, p.Stores("windows", "", get), "a variable that is not set leaves its place out")
+	assert.Equal(t, []string{"C:/Users/ada/Tidewrack/*/*"}, p.Stores("windows", "", get),
+		"a variable that is not set leaves its place out")
 	assert.Equal(t, []string{"/Users/ada/Tidewrack/*/*"}, p.Stores("macos", "/Users/ada", get))
-	assert.Equal(t, []string{"/home/ada/.data/tidewrack/*", "/home/ada/.tidewrack/*"}, p.Stores("linux", "/home/ada", get))
+	assert.Equal(t, []string{"/home/ada/.data/tidewrack/*", "/home/ada/.tidewrack/*"},
+		p.Stores("linux", "/home/ada", get))
 }
 
 // Files that take in each other, or reach out of the server, are told and not read.
@@ -313,6 +412,7 @@ func TestIncludesAreBounded(t *testing.T) {
 			}
 		}
 	}
-	_, err := settings.Parse("f", settings.Syntax{Format: "lines", Line: "set {key} {value}", Encoding: "utf-16le"}, []byte("odd"))
+	_, err := settings.Parse("f", settings.Syntax{Format: "lines", Line: "set {key} {value}", Encoding: "utf-16le"},
+		[]byte("odd"))
 	assert.Error(t, err)
 }

@@ -17,8 +17,21 @@ func (in Input) copySteps(src Source, world string) (steps []Step, note string) 
 	}
 	console := in.Fit.Profile.Server.Console
 	tell := func(what, say string) Step { return Step{Kind: Tell, Tell: what, World: world, Server: of, Say: say} }
-	pass := Step{Kind: Copy, Server: of, Dir: src.Worlds, World: world, Pass: true, Say: "Copy what stands still into the library while people play."}
-	last := Step{Kind: Copy, Server: of, Dir: src.Worlds, World: world, Say: "Copy the world of " + src.Server + " into the library, whole and verified."}
+	pass := Step{
+		Kind:   Copy,
+		Server: of,
+		Dir:    src.Worlds,
+		World:  world,
+		Pass:   true,
+		Say:    "Copy what stands still into the library while people play.",
+	}
+	last := Step{
+		Kind:   Copy,
+		Server: of,
+		Dir:    src.Worlds,
+		World:  world,
+		Say:    "Copy the world of " + src.Server + " into the library, whole and verified.",
+	}
 	switch {
 	case !src.Running:
 		return []Step{last}, src.Server + " does not run: its world is copied as it stands."
@@ -27,9 +40,14 @@ func (in Input) copySteps(src Source, world string) (steps []Step, note string) 
 		if console.Flush.Say != "" {
 			steps = append(steps, tell("flush", "Have "+src.Server+" write all that it has in memory."))
 		}
-		return append(steps, last, tell("release", "Let "+src.Server+" write again.")), src.Server + " goes on running: its writes are held while the last of the world is copied."
+		return append(steps, last, tell("release",
+				"Let "+src.Server+" write again.")), src.Server +
+				" goes on running: its writes are held while the last of the world is copied."
 	case console.Quiet:
-		return []Step{tell("flush", "Have "+src.Server+" save."), last}, src.Server + " goes on running: it writes its world only when it is told to."
+		return []Step{
+			tell("flush", "Have "+src.Server+" save."),
+			last,
+		}, src.Server + " goes on running: it writes its world only when it is told to."
 	}
 	stop := stopSteps(in.Fit.Profile, world)
 	start := startStep()
@@ -42,7 +60,10 @@ func (in Input) copySteps(src Source, world string) (steps []Step, note string) 
 	}
 	start.Switch = own
 	last.Switch = own
-	return slices.Concat([]Step{pass}, stop, []Step{last, start}), src.Server + " cannot hold its writes: it is stopped for a moment, after most has been copied."
+	return slices.Concat([]Step{
+			pass,
+		}, stop, []Step{last, start}), src.Server +
+			" cannot hold its writes: it is stopped for a moment, after most has been copied."
 }
 
 // DraftTakeAway makes the plan that brings a server's world into the library, to be
@@ -54,7 +75,8 @@ func DraftTakeAway(in Input) (Plan, error) {
 	state, name := in.Fit.Server, in.Fit.World.Folder
 	p := in.begin(TakeAway)
 	p.Folder = name
-	steps, note := in.copySteps(Source{Server: in.Server, Worlds: p.Worlds, Running: in.running() && name == state.Active}, name)
+	steps, note := in.copySteps(
+		Source{Server: in.Server, Worlds: p.Worlds, Running: in.running() && name == state.Active}, name)
 	p.add(steps...)
 	prove := proveStep()
 	prove.Say = "Prove that the copy reads back, and that the server goes on as before."
@@ -83,7 +105,12 @@ func DraftFirstStart(in Input, then Then) (Plan, error) {
 	start := startStep()
 	start.Say = "Start the server for the first time and wait until it is ready."
 	p.add(start, stop, prove)
-	p.Expect = Expect{Folders: slices.Clone(in.Fit.Server.Folders), Players: -1, State: life.Stopped, There: slices.Clone(in.Fit.Server.NotYet)}
+	p.Expect = Expect{
+		Folders: slices.Clone(in.Fit.Server.Folders),
+		Players: -1,
+		State:   life.Stopped,
+		There:   slices.Clone(in.Fit.Server.NotYet),
+	}
 	p.Then = &then
 	p.Notes = append(p.Notes, "What the server makes for itself stays there. After it the fit is looked at again.")
 	return p, nil

@@ -39,20 +39,23 @@ type UndoInput struct {
 // It works on the plan of an undo too.
 func DraftUndo(in UndoInput) (Plan, error) {
 	base := Input{
-		Fit: fit.Input{Profile: in.Profile, Server: in.State, Live: in.Live, Choices: fit.Choices{}}, Server: in.Server, Work: in.Work, Tree: in.Tree, Window: in.Window,
+		Fit: fit.Input{Profile: in.Profile, Server: in.State, Live: in.Live, Choices: fit.Choices{}}, Server: in.Server,
+		Work: in.Work, Tree: in.Tree, Window: in.Window,
 	}
 	p := base.begin(Undo)
 	p.Worlds, p.Undoes = in.Of.Worlds, in.ID
 	out, back, renamed := in.sorted()
 	for _, s := range back {
 		if !stillThere(in, s) {
-			return Plan{}, fault.New(fault.Held, "draft undo of", fmt.Sprint(in.ID), "what was set aside is no longer in %s", s.To).
+			return Plan{}, fault.New(fault.Held, "draft undo of", fmt.Sprint(in.ID),
+				"what was set aside is no longer in %s", s.To).
 				With("Put the world there again from the library: reshard put WORLD SERVER.")
 		}
 	}
 	for _, s := range renamed {
 		if !stillThere(in, s) {
-			return Plan{}, fault.New(fault.Held, "draft undo of", fmt.Sprint(in.ID), "%s is no longer there", s.target()).
+			return Plan{}, fault.New(fault.Held, "draft undo of", fmt.Sprint(in.ID), "%s is no longer there",
+				s.target()).
 				With("Somebody has moved or renamed it since. Look at the server's worlds folder.")
 		}
 	}
@@ -63,7 +66,13 @@ func DraftUndo(in UndoInput) (Plan, error) {
 		return Plan{}, err
 	}
 	for _, f := range former {
-		p.add(Step{Kind: Sample, Dir: f.Root, World: f.Folder, Names: f.Files, Say: "Take samples of the former world, to compare after the start."})
+		p.add(Step{
+			Kind:  Sample,
+			Dir:   f.Root,
+			World: f.Folder,
+			Names: f.Files,
+			Say:   "Take samples of the former world, to compare after the start.",
+		})
 	}
 	steps := moves(in.Profile, leave, p.Worlds, path.Join(in.Work, "aside"))
 	for i := range steps {
@@ -83,7 +92,8 @@ func DraftUndo(in UndoInput) (Plan, error) {
 		return Plan{}, err
 	}
 	// The former active world has stood in its place all the time when nothing moves it.
-	if stood := !slices.ContainsFunc(former, func(f world.Found) bool { return f.Folder == active }) && len(renamed) == 0; stood && active != "" {
+	if stood := !slices.ContainsFunc(former, func(f world.Found) bool { return f.Folder == active }) &&
+		len(renamed) == 0; stood && active != "" {
 		if _, there := in.State.World(active); there {
 			p.add(base.sample(active, "Take samples of the former world, to compare afterwards."))
 		}
@@ -91,7 +101,8 @@ func DraftUndo(in UndoInput) (Plan, error) {
 	in.assemble(base, &p, steps, writes, active, leave)
 	in.expect(base, &p, leave, back, former, active)
 	if len(p.SetAside) > 0 {
-		p.Notes = append(p.Notes, "What was played since is kept in "+path.Join(in.Work, "aside")+"; nothing is deleted, and this undo can be undone.")
+		p.Notes = append(p.Notes, "What was played since is kept in "+path.Join(in.Work,
+			"aside")+"; nothing is deleted, and this undo can be undone.")
 	} else {
 		p.Notes = append(p.Notes, "Nothing is deleted, and this undo can be undone.")
 	}
@@ -105,10 +116,12 @@ func (in UndoInput) wouldBeMissing(active string, former []world.Found, renamed 
 	if active == "" || back || len(renamed) > 0 || len(in.State.Named(in.Profile, active)) == 0 {
 		return nil
 	}
-	if !slices.ContainsFunc(in.State.Named(in.Profile, active), func(name string) bool { return slices.Contains(leave, name) }) {
+	if !slices.ContainsFunc(in.State.Named(in.Profile, active),
+		func(name string) bool { return slices.Contains(leave, name) }) {
 		return nil
 	}
-	return fault.New(fault.WrongState, "draft undo of", fmt.Sprint(in.ID), "it placed “%s”, which is the active world now, and there is no other to go back to", active).
+	return fault.New(fault.WrongState, "draft undo of", fmt.Sprint(in.ID),
+		"it placed “%s”, which is the active world now, and there is no other to go back to", active).
 		With("Switch to another world first: reshard switch " + in.Server + " WORLD.")
 }
 
@@ -131,9 +144,22 @@ func (in UndoInput) assemble(base Input, p *Plan, steps, writes []Step, active s
 		p.Window = Window{}
 		p.add(writes...)
 		if in.Profile.Server.Console.Stop.Loses {
-			p.add(Step{Kind: Tell, Tell: "flush", World: in.State.Active, Switch: true, Say: "Have the server save the world that it leaves."})
+			p.add(Step{
+				Kind:   Tell,
+				Tell:   "flush",
+				World:  in.State.Active,
+				Switch: true,
+				Say:    "Have the server save the world that it leaves.",
+			})
 		}
-		p.add(Step{Kind: Tell, Tell: "load", World: active, Back: in.State.Active, Switch: true, Say: "Have the running server load " + active + " again. It is not stopped."}, proveStep())
+		p.add(Step{
+			Kind:   Tell,
+			Tell:   "load",
+			World:  active,
+			Back:   in.State.Active,
+			Switch: true,
+			Say:    "Have the running server load " + active + " again. It is not stopped.",
+		}, proveStep())
 	default:
 		base.stop(p)
 		if now := in.standsAs(active); now != active {
@@ -175,7 +201,12 @@ func (in UndoInput) renamedBack(s Step) []Step {
 			now := path.Join(in.Of.Worlds, split.SplitFor(to))
 			moved := slices.ContainsFunc(in.Of.Steps, func(o Step) bool { return o.Kind == Move && o.To == now })
 			if slices.Contains(in.State.Folders, split.SplitFor(to)) && !moved {
-				list = append(list, Step{Kind: Move, Switch: true, From: now, To: path.Join(in.Of.Worlds, split.SplitFor(from))})
+				list = append(list, Step{
+					Kind:   Move,
+					Switch: true,
+					From:   now,
+					To:     path.Join(in.Of.Worlds, split.SplitFor(from)),
+				})
 			}
 		}
 	}
@@ -307,7 +338,12 @@ func (in UndoInput) formerActive() string {
 
 func (in UndoInput) expect(base Input, p *Plan, leave []string, back []Step, former []world.Found, active string) {
 	p.Folder = active
-	p.Expect = Expect{Folder: active, Opened: openedForms(in.Live.Roots, p.Worlds, active, in.Profile), Folders: base.left(leave, active), Players: -1}
+	p.Expect = Expect{
+		Folder:  active,
+		Opened:  openedForms(in.Live.Roots, p.Worlds, active, in.Profile),
+		Folders: base.left(leave, active),
+		Players: -1,
+	}
 	if !slices.ContainsFunc(p.Steps, func(s Step) bool { return s.Kind == Start || s.Kind == Tell }) {
 		p.Expect.State = in.Live.State
 	}

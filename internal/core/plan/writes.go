@@ -24,7 +24,8 @@ func (in Input) writes(p *Plan) error {
 		for _, w := range wants[file] {
 			edits = append(edits, Edit{Key: w.Key, Value: w.To, Was: w.Value, WasSet: w.Found})
 		}
-		step, diff, err := WriteStep(in.Tree, file, in.Fit.Profile.Server.Settings[wants[file][0].In].Syntax(), edits, in.Work)
+		step, diff, err := WriteStep(in.Tree, file, in.Fit.Profile.Server.Settings[wants[file][0].In].Syntax(), edits,
+			in.Work)
 		if err != nil {
 			return err
 		}

@@ -87,13 +87,16 @@ func TestPathsAndFolders(t *testing.T) {
 	require.NoError(t, err)
 	roots := []string{"/srv/shed", "/mnt/disk/shed"}
 	for value, outside := range map[string]bool{
-		"worlds/a": false, "./worlds/a": false, "worlds/a/": false, `worlds\a`: false, "/srv/shed/worlds/a": false, "/mnt/disk/shed/worlds/a": false,
-		"a": true, "/a": true, "/srv/other/worlds/a": true, "../worlds/a": true, "worlds/a/b": true, "": false,
+		"worlds/a": false, "./worlds/a": false, "worlds/a/": false, `worlds\a`: false, "/srv/shed/worlds/a": false,
+		"/mnt/disk/shed/worlds/a": false,
+		"a":                       true, "/a": true, "/srv/other/worlds/a": true, "../worlds/a": true,
+		"worlds/a/b": true, "": false,
 	} {
 		assert.Equal(t, outside, server.Outside(set(value), "worlds", roots), value)
 	}
 	assert.Equal(t, "a", server.FolderOf(set("/srv/shed/worlds/a/").Given, p))
 	assert.Equal(t, "worlds/new", server.ValueFor(set("worlds/a").Given, "worlds", "new", p))
-	assert.Equal(t, "/srv/shed/worlds/new", server.ValueFor(set("/srv/shed/worlds/a").Given, "worlds", "new", p), "the way the file names it is kept")
+	assert.Equal(t, "/srv/shed/worlds/new", server.ValueFor(set("/srv/shed/worlds/a").Given, "worlds", "new", p),
+		"the way the file names it is kept")
 	assert.Equal(t, "new", server.ValueFor(server.Given{Writes: "name"}, "worlds", "new", p))
 }

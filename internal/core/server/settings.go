@@ -238,7 +238,8 @@ func Hash(data []byte) string {
 // effective finds the first place that gives a value and what it hides. When none
 // gives one, the result names the first place that can be written, which is where
 // a value would go.
-func effective(sources map[string]source, p *game.Profile, places []game.KeyPlace, choose func(game.PerSystem) string) Setting {
+func effective(sources map[string]source, p *game.Profile, places []game.KeyPlace,
+	choose func(game.PerSystem) string) Setting {
 	var out Setting
 	named := false // out names a place
 	for _, kp := range places {
@@ -279,7 +280,8 @@ func effective(sources map[string]source, p *game.Profile, places []game.KeyPlac
 	return out
 }
 
-func companions(sources map[string]source, p *game.Profile, with []game.Companion, choose func(game.PerSystem) string) []Held {
+func companions(sources map[string]source, p *game.Profile, with []game.Companion,
+	choose func(game.PerSystem) string) []Held {
 	var out []Held
 	for _, c := range with {
 		h := Held{Given: Given{Key: c.Key, In: c.In, File: choose(p.Server.Settings[c.In].File)}, Want: c.Value}

@@ -25,7 +25,13 @@ func (env) scan(data []byte) ([]Entry, error) {
 		if err != nil {
 			return nil, fmt.Errorf("line %d: %w", l.number, err)
 		}
-		out = append(out, Entry{Key: l.text[m[2]:m[3]], Value: envValue(raw), Line: l.number, start: l.start + m[1], end: l.start + m[1] + len(raw)})
+		out = append(out, Entry{
+			Key:   l.text[m[2]:m[3]],
+			Value: envValue(raw),
+			Line:  l.number,
+			start: l.start + m[1],
+			end:   l.start + m[1] + len(raw),
+		})
 	}
 	return out, nil
 }

@@ -47,7 +47,8 @@ func FuzzSetTOML(f *testing.F) {
 }
 
 func FuzzSetXML(f *testing.F) {
-	f.Add([]byte("<?xml version='1.0'?><a b=\"c\"><p name='k' v='1'/>x &amp; <!-- k --></a>"), "/a/p[@name='k']/@v", "<")
+	f.Add([]byte("<?xml version='1.0'?><a b=\"c\"><p name='k' v='1'/>x &amp; <!-- k --></a>"), "/a/p[@name='k']/@v",
+		"<")
 	fuzzSet(f, "xml")
 }
 

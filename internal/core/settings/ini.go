@@ -36,7 +36,13 @@ func (ini) scan(data []byte) ([]Entry, error) {
 		}
 		value := strings.TrimSpace(after)
 		start := l.start + len(key) + 1 + len(after) - len(strings.TrimLeft(after, " \t"))
-		out = append(out, Entry{Key: inSection(section, strings.TrimSpace(key)), Value: unquoteINI(value), Line: l.number, start: start, end: start + len(value)})
+		out = append(out, Entry{
+			Key:   inSection(section, strings.TrimSpace(key)),
+			Value: unquoteINI(value),
+			Line:  l.number,
+			start: start,
+			end:   start + len(value),
+		})
 	}
 	return out, nil
 }

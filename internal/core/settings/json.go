@@ -211,7 +211,8 @@ func (jsonc) encode(value, was string) (string, error) {
 		return "", fmt.Errorf("the value %q is not valid UTF-8", value)
 	}
 	// Where a number or a word stood, one that is written bare stays bare.
-	if was != "" && was[0] != '"' && json.Valid([]byte(value)) && strings.IndexByte("{[\" \t\r\n", value[0]) < 0 && strings.TrimSpace(value) == value {
+	if was != "" && was[0] != '"' && json.Valid([]byte(value)) && strings.IndexByte("{[\" \t\r\n", value[0]) < 0 &&
+		strings.TrimSpace(value) == value {
 		return value, nil
 	}
 	var b bytes.Buffer
@@ -250,7 +251,11 @@ func (f jsonc) add(data []byte, key, value, ending string) ([]byte, error) {
 	if o.last == 0 {
 		return bytes.Join([][]byte{data[:o.open], []byte(member), data[o.open:]}, nil), nil
 	}
-	return bytes.Join([][]byte{data[:o.last], []byte("," + indentBefore(data, o.first, ending) + member), data[o.last:]}, nil), nil
+	return bytes.Join([][]byte{
+		data[:o.last],
+		[]byte("," + indentBefore(data, o.first, ending) + member),
+		data[o.last:],
+	}, nil), nil
 }
 
 // indentBefore gives what stands between the line before a member and the

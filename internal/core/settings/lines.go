@@ -22,7 +22,9 @@ func newLines(pattern string) (format, error) {
 	if !ok || !ok2 || middle == "" || strings.Contains(after, "{key}") || strings.Contains(after, "{value}") {
 		return nil, fmt.Errorf("the line %q must hold {key}, then something between, then {value}", pattern)
 	}
-	re, err := regexp.Compile(`^[ \t]*` + blanks(before) + `(?P<key>[^ \t]+?)` + blanks(middle) + `(?P<value>.*?)[ \t]*` + blanks(after) + `[ \t]*$`)
+	re, err := regexp.Compile(`^[ \t]*` + blanks(before) + `(?P<key>[^ \t]+?)` + blanks(
+		middle) + `(?P<value>.*?)[ \t]*` + blanks(
+		after) + `[ \t]*$`)
 	if err != nil {
 		return nil, err
 	}

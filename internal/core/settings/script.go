@@ -97,7 +97,8 @@ func argument(words []word, i int) (key, raw string, at int, ok bool) {
 	}
 	if i+1 < len(words) && words[i+1].command == w.command {
 		next := words[i+1]
-		dash := len(next.raw) > 1 && (next.raw[0] == '-' || next.raw[0] == '+') && !strings.ContainsAny(next.raw[1:2], "0123456789.")
+		dash := len(next.raw) > 1 && (next.raw[0] == '-' || next.raw[0] == '+') &&
+			!strings.ContainsAny(next.raw[1:2], "0123456789.")
 		if !dash {
 			return w.raw, next.raw, next.start, true
 		}
@@ -136,7 +137,8 @@ func (s script) words(data []byte) (out []word, assigned []Entry, err error) {
 			command++
 		}
 		text := l.text
-		joined = strings.HasSuffix(text, s.dialect.continued) && !strings.HasSuffix(text, s.dialect.continued+s.dialect.continued)
+		joined = strings.HasSuffix(text, s.dialect.continued) &&
+			!strings.HasSuffix(text, s.dialect.continued+s.dialect.continued)
 		if joined {
 			text = strings.TrimSuffix(text, s.dialect.continued)
 		}
@@ -192,7 +194,13 @@ func (s script) assignment(l line, text string, m []int) (e Entry, rest int, who
 		}
 		raw = raw[:n]
 	}
-	e = Entry{Key: text[m[2]:m[3]], Value: s.unquote(raw), Line: l.number, start: l.start + start, end: l.start + start + len(raw)}
+	e = Entry{
+		Key:   text[m[2]:m[3]],
+		Value: s.unquote(raw),
+		Line:  l.number,
+		start: l.start + start,
+		end:   l.start + start + len(raw),
+	}
 	if s.dialect.name == "batch" {
 		e.Value, e.bare = raw, true
 	}
@@ -294,7 +302,8 @@ func (s script) add(data []byte, key, value, _ string) ([]byte, error) {
 		return nil, err
 	}
 	if key == "" || (key[0] != '-' && key[0] != '+') {
-		return nil, errors.New("the script has no " + key + ", and Reshard does not add variables to scripts; add it by hand")
+		return nil, errors.New(
+			"the script has no " + key + ", and Reshard does not add variables to scripts; add it by hand")
 	}
 	commands := map[int]int{} // where the last word of a command with arguments ends
 	for i := range words {
@@ -303,7 +312,8 @@ func (s script) add(data []byte, key, value, _ string) ([]byte, error) {
 		}
 	}
 	if len(commands) != 1 {
-		return nil, errors.New("the script has no " + key + ", and it is not clear which of its commands it belongs to; add it by hand")
+		return nil, errors.New(
+			"the script has no " + key + ", and it is not clear which of its commands it belongs to; add it by hand")
 	}
 	end := 0
 	for _, w := range words {

@@ -117,7 +117,8 @@ func Parse(name string, syntax Syntax, data []byte) (*Document, error) {
 		return nil, fault.Wrap(fault.BadSettings, "read settings", name, err)
 	}
 	if len(data) > longestDocument {
-		return nil, fault.New(fault.BadSettings, "read settings", name, "%d bytes are more than a settings file may have (%d)", len(data), longestDocument)
+		return nil, fault.New(fault.BadSettings, "read settings", name,
+			"%d bytes are more than a settings file may have (%d)", len(data), longestDocument)
 	}
 	d := &Document{name: name, format: f, data: data}
 	if d.text, d.body, err = decodeText(syntax.Encoding, data); err != nil {
@@ -256,7 +257,8 @@ func (d *Document) onlyChanged(next *Document, key, value string) error {
 		same = same && is[k] == v
 	}
 	if !same {
-		return fault.New(fault.BadSettings, "set "+key+" in", d.name, "the value %q would change how other lines read", value)
+		return fault.New(fault.BadSettings, "set "+key+" in", d.name, "the value %q would change how other lines read",
+			value)
 	}
 	return nil
 }

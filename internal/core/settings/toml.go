@@ -137,7 +137,8 @@ func (tomlFormat) encode(value, was string) (string, error) {
 	if bare && bareTOML.MatchString(value) {
 		return value, nil
 	}
-	if strings.HasPrefix(was, "'") && !strings.HasPrefix(was, "'''") && !strings.ContainsFunc(value, func(r rune) bool { return r == '\'' || r < ' ' || r == 0x7f }) {
+	if strings.HasPrefix(was, "'") && !strings.HasPrefix(was, "'''") &&
+		!strings.ContainsFunc(value, func(r rune) bool { return r == '\'' || r < ' ' || r == 0x7f }) {
 		return "'" + value + "'", nil
 	}
 	return quoteTOML(value), nil

@@ -166,7 +166,8 @@ func (f xmlFormat) add(data []byte, key, value, ending string) ([]byte, error) {
 	i := strings.LastIndexByte(key, '/')
 	name := key[i+1:]
 	if i < 1 || name == "" || strings.ContainsAny(name, "@[]'\" <>&=") {
-		return nil, fmt.Errorf("%q does not stand in the file, and only an element of a known parent can be added; add it by hand", key)
+		return nil, fmt.Errorf(
+			"%q does not stand in the file, and only an element of a known parent can be added; add it by hand", key)
 	}
 	raw, err := f.encode(value, "")
 	if err != nil {
@@ -196,7 +197,8 @@ func xmlParentEnd(data []byte, parent string) (int, error) {
 		if err != nil {
 			break
 		}
-		if _, end := tok.(xml.EndElement); end && len(s.open) > 0 && s.open[len(s.open)-1].path == parent && !s.open[len(s.open)-1].empty {
+		if _, end := tok.(xml.EndElement); end && len(s.open) > 0 && s.open[len(s.open)-1].path == parent &&
+			!s.open[len(s.open)-1].empty {
 			at = before
 		}
 		if err := s.token(tok, before, int(s.dec.InputOffset())); err != nil {

@@ -203,7 +203,8 @@ func yamlRaw(rest, value string) string {
 // collection; yamlOther matches what would then be no text.
 var (
 	yamlPlain = regexp.MustCompile(`^[A-Za-z0-9_./+][A-Za-z0-9_./+ -]*$`)
-	yamlOther = regexp.MustCompile(`(?i)^(true|false|yes|no|on|off|null|y|n|[-+.]?[0-9][-+0-9a-fxo_.:]*|[-+]?\.(inf|nan)|\.+)$`)
+	yamlOther = regexp.MustCompile(
+		`(?i)^(true|false|yes|no|on|off|null|y|n|[-+.]?[0-9][-+0-9a-fxo_.:]*|[-+]?\.(inf|nan)|\.+)$`)
 )
 
 func (yamlFormat) encode(value, was string) (string, error) {
@@ -222,7 +223,8 @@ func (yamlFormat) encode(value, was string) (string, error) {
 		return "'" + strings.ReplaceAll(value, "'", "''") + "'", nil
 	case quote == 0 && was != "" && yamlOther.MatchString(was) && yamlOther.MatchString(value):
 		return value, nil // where a number or a word stood, another stays bare
-	case quote == 0 && yamlPlain.MatchString(value) && strings.TrimSpace(value) == value && !yamlOther.MatchString(value):
+	case quote == 0 && yamlPlain.MatchString(value) && strings.TrimSpace(value) == value &&
+		!yamlOther.MatchString(value):
 		return value, nil
 	}
 	return quoteYAML(value), nil
@@ -231,7 +233,9 @@ func (yamlFormat) encode(value, was string) (string, error) {
 // quoteYAML writes a double-quoted scalar; YAML's escapes hold all of JSON's.
 func quoteYAML(value string) string {
 	raw, _ := json.Marshal(value) // a string always encodes
-	return strings.NewReplacer(`\u003c`, "<", `\u003e`, ">", `\u0026`, "&", "\x7f", `\x7f`, "\u0085", `\N`, "\ufeff", `\uFEFF`).Replace(string(raw))
+	return strings.NewReplacer(`\u003c`, "<", `\u003e`, ">", `\u0026`, "&", "\x7f", `\x7f`, "\u0085", `\N`, "\ufeff",
+		`\uFEFF`).Replace(
+		string(raw))
 }
 
 func (f yamlFormat) add(data []byte, key, value, ending string) ([]byte, error) {

@@ -78,7 +78,8 @@ func (d *drawing) writeWorld(line func(key, format string, args ...any)) {
 			line("world.recognise.begins", "  recognise: {begins: %s}", d.begins)
 		}
 	case len(d.expect) > 0:
-		line("world.recognise.require", "  recognise: {require: %s, expect: %s}", yamlList(d.require), yamlList(d.expect))
+		line("world.recognise.require", "  recognise: {require: %s, expect: %s}", yamlList(d.require),
+			yamlList(d.expect))
 	default:
 		line("world.recognise.require", "  recognise: {require: %s}", yamlList(d.require))
 	}
@@ -123,7 +124,8 @@ func (d *drawing) writeSettings(line func(key, format string, args ...any)) {
 func (d *drawing) writeConsole(line func(key, format string, args ...any)) {
 	line("", "  console:")
 	if d.logFile != "" {
-		line("", "    log: %s   # likely; leave it out when the server writes to its standard output", yamlText(d.logFile))
+		line("", "    log: %s   # likely; leave it out when the server writes to its standard output",
+			yamlText(d.logFile))
 	}
 	ready := d.console["ready"]
 	if ready == "" {

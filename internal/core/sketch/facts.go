@@ -86,7 +86,8 @@ func candidates(fsys fs.FS, start string) []string {
 					continue
 				}
 				info, err := e.Info()
-				if err != nil || info.Size() == 0 || info.Size() > largestFile || passing.MatchString(e.Name()) || (depth > 0 && taken == fewPerFolder) {
+				if err != nil || info.Size() == 0 || info.Size() > largestFile || passing.MatchString(e.Name()) ||
+					(depth > 0 && taken == fewPerFolder) {
 					continue
 				}
 				taken++
@@ -135,7 +136,8 @@ func (d *drawing) lookInto(fsys fs.FS, file, rel string, found map[string][]find
 
 // tryLayers decodes a file one way and collects what looks like a fact. It reports
 // whether the file decodes so.
-func (d *drawing) tryLayers(r *fact.Reader, file, rel string, layers []string, how string, found map[string][]finding) bool {
+func (d *drawing) tryLayers(r *fact.Reader, file, rel string, layers []string, how string,
+	found map[string][]finding) bool {
 	read := rel
 	if d.shape != game.ShapeFolder {
 		read = "{file}"
@@ -164,8 +166,10 @@ func (d *drawing) tryLayers(r *fact.Reader, file, rel string, layers []string, h
 		for name, score := range d.resembles(lastKey(pointer), value) {
 			words := strings.Join(append(append([]string{}, layers...), how), ", ")
 			found[name] = append(found[name], finding{
-				source: fmt.Sprintf("{read: %s, through: [%s], pick: %s%s}", yamlText(read), words, yamlText(pointer), typeOf(name)),
-				score:  score - strings.Count(rel, "/") - strings.Count(pointer, "/") + 1, where: rel + " " + pointer, value: value,
+				source: fmt.Sprintf("{read: %s, through: [%s], pick: %s%s}", yamlText(read), words, yamlText(pointer),
+					typeOf(name)),
+				score: score - strings.Count(rel, "/") - strings.Count(pointer, "/") + 1, where: rel + " " + pointer,
+				value: value,
 			})
 		}
 	})
@@ -176,7 +180,8 @@ func (d *drawing) tryLayers(r *fact.Reader, file, rel string, layers []string, h
 func decodersFor(file string) []string {
 	byEnding := map[string][]string{
 		".json": {"json"}, ".yaml": {"yaml"}, ".yml": {"yaml"}, ".toml": {"toml"}, ".xml": {"xml"}, ".ini": {"ini"},
-		".properties": {"properties"}, ".env": {"env"}, ".cbor": {"cbor"}, ".sqlite": nil, ".db": nil, ".png": nil, ".log": nil,
+		".properties": {"properties"}, ".env": {"env"}, ".cbor": {"cbor"}, ".sqlite": nil, ".db": nil, ".png": nil,
+		".log": nil,
 	}
 	if list, ok := byEnding[strings.ToLower(path.Ext(file))]; ok {
 		return list
@@ -232,13 +237,15 @@ func (d *drawing) resembles(key, value string) map[string]int {
 			out["title"] = 6
 		case len(name) > 3 && strings.Contains(strings.ToLower(value), strings.ToLower(name)):
 			out["title"] = 4
-		case key == "title" || key == "name" || strings.HasSuffix(key, "_name") || strings.HasSuffix(key, "name") && strings.Contains(key, "world"):
+		case key == "title" || key == "name" || strings.HasSuffix(key, "_name") ||
+			strings.HasSuffix(key, "name") && strings.Contains(key, "world"):
 			out["title"] = 5
 		case strings.Contains(key, "name"):
 			out["title"] = 2
 		}
 	}
-	if n, err := strconv.ParseInt(value, 10, 64); err == nil && n > 1_300_000_000 && n < 2_500_000_000 && out["seed"] == 0 {
+	if n, err := strconv.ParseInt(value, 10, 64); err == nil && n > 1_300_000_000 && n < 2_500_000_000 &&
+		out["seed"] == 0 {
 		out["last-played"] = 2 // a moment of these years, in seconds
 	}
 	if strings.Contains(key, "played") || strings.Contains(key, "saved") || strings.Contains(key, "modified") {

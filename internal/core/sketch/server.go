@@ -24,8 +24,10 @@ type document struct {
 
 // formatsByEnding are the formats to try for a file.
 var formatsByEnding = map[string][]string{
-	".properties": {"properties"}, ".ini": {"ini"}, ".cfg": {"ini", "key-value"}, ".conf": {"key-value", "ini"}, ".json": {"json"},
-	".yaml": {"yaml"}, ".yml": {"yaml"}, ".toml": {"toml"}, ".xml": {"xml"}, ".env": {"env"}, ".sh": {"shell"}, ".bat": {"batch"}, ".cmd": {"batch"},
+	".properties": {"properties"}, ".ini": {"ini"}, ".cfg": {"ini", "key-value"}, ".conf": {"key-value", "ini"},
+	".json": {"json"},
+	".yaml": {"yaml"}, ".yml": {"yaml"}, ".toml": {"toml"}, ".xml": {"xml"}, ".env": {"env"}, ".sh": {"shell"},
+	".bat": {"batch"}, ".cmd": {"batch"},
 	".txt": {"key-value"},
 }
 
@@ -127,7 +129,8 @@ func (d *drawing) settingsFile(p string, e fs.DirEntry) {
 var notWord = regexp.MustCompile(`[^a-z0-9]+`)
 
 func docName(file string) string {
-	name := strings.Trim(notWord.ReplaceAllString(strings.ToLower(strings.TrimSuffix(path.Base(file), path.Ext(file))), "-"), "-")
+	name := strings.Trim(notWord.ReplaceAllString(strings.ToLower(strings.TrimSuffix(path.Base(file), path.Ext(file))),
+		"-"), "-")
 	if name == "" || name == game.InCommand {
 		name = "settings"
 	}
@@ -200,7 +203,8 @@ func (d *drawing) search() {
 			place += ", writes: " + h.writes
 		}
 		d.keys["active-world"] = append(d.keys["active-world"], place+"}")
-		d.note("server.keys.active-world", doc.file+" "+h.key, sure, fmt.Sprintf("it holds %q, a world's %s; places that hold one: %d", h.value, h.writes, len(hits)))
+		d.note("server.keys.active-world", doc.file+" "+h.key, sure,
+			fmt.Sprintf("it holds %q, a world's %s; places that hold one: %d", h.value, h.writes, len(hits)))
 	}
 	if len(hits) == 0 {
 		d.note("server.keys.active-world", "", Guess, "no settings-like file holds a world's name or path")
@@ -249,7 +253,8 @@ func (d *drawing) otherKeys(doc *document, e settings.Entry) {
 			d.note("server.join", doc.file+" "+e.Key, Likely, "its name says so")
 		}
 	case last == "version" && d.version == "" && dotted.MatchString(e.Value) && doc.format == "json":
-		d.version = fmt.Sprintf("{read: %s, through: [json], pick: %s, type: version}", yamlText(doc.file), yamlText(e.Key))
+		d.version = fmt.Sprintf("{read: %s, through: [json], pick: %s, type: version}", yamlText(doc.file),
+			yamlText(e.Key))
 		d.note("server.version", d.version, Likely, fmt.Sprintf("it holds %q", e.Value))
 	}
 }
@@ -272,7 +277,8 @@ func (d *drawing) readLogs(logs []string) {
 			for _, v := range values {
 				if d.console["opened"] == "" && len(v) > 2 && strings.Contains(text, v) {
 					before, after, _ := strings.Cut(text, v)
-					d.console["opened"] = expression(before) + `(?P<world>` + notAfter(after) + `+)` + expression(firstWord(after))
+					d.console["opened"] = expression(before) + `(?P<world>` + notAfter(after) + `+)` + expression(
+						firstWord(after))
 					d.note("server.console.opened", d.console["opened"], Likely, file+" has the line: "+text)
 					d.logFile = file
 				}

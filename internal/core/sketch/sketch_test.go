@@ -50,11 +50,14 @@ func part(t *testing.T, p sketch.Proposal, key string) sketch.Part {
 func TestSketchReadsWhatTheShippedProfileReads(t *testing.T) {
 	t.Parallel()
 	root := filepath.Join(t.TempDir(), "mossgame")
-	require.NoError(t, quarrymoss.MakeServer(root, quarrymoss.Config{Version: "2.5.1", Kind: "plain"}, "winter-beds", 7, 7000))
+	require.NoError(t, quarrymoss.MakeServer(root, quarrymoss.Config{Version: "2.5.1", Kind: "plain"}, "winter-beds", 7,
+		7000))
 	for _, name := range []string{"winter-beds", "spring"} {
-		require.NoError(t, quarrymoss.Make(filepath.Join(root, "worlds", name), quarrymoss.Options{Title: "Winter Beds", Seed: -7, Tiles: 100, Folk: []string{"Ada"}}))
+		require.NoError(t, quarrymoss.Make(filepath.Join(root, "worlds", name),
+			quarrymoss.Options{Title: "Winter Beds", Seed: -7, Tiles: 100, Folk: []string{"Ada"}}))
 	}
-	log := "12:00:01.123 opening world \"winter-beds\"\n12:00:02.000 ready on port 7000\n12:01:00.000 all tiles written\n"
+	log := "12:00:01.123 opening world \"winter-beds\"\n12:00:02.000 ready on port 7000\n12:01:00.000 all tiles " +
+		"written\n"
 	require.NoError(t, os.WriteFile(filepath.Join(root, "server.log"), []byte(log), 0o644))
 	p, w, s := draw(t, root, "worlds/winter-beds")
 	assert.Contains(t, p.Profile, "id: mossgame")
@@ -79,7 +82,8 @@ func TestSketchOfASession(t *testing.T) {
 	t.Parallel()
 	root := filepath.Join(t.TempDir(), "ember")
 	require.NoError(t, emberlode.MakeServer(root, "/x", "frostfall", true, 3, 7000, "--load frostfall"))
-	require.NoError(t, emberlode.Make(filepath.Join(root, "saves/host"), "frostfall", emberlode.Save{Expedition: "Frost Fall", Seed: 3}, 2))
+	require.NoError(t, emberlode.Make(filepath.Join(root, "saves/host"), "frostfall",
+		emberlode.Save{Expedition: "Frost Fall", Seed: 3}, 2))
 	p, w, s := draw(t, root, "saves/host/frostfall.001.ember")
 	assert.Equal(t, []string{"frostfall.001.ember", "frostfall.002.ember"}, w.Members)
 	assert.Equal(t, "Frost Fall", w.Title, "it resembles the file's name")
@@ -93,7 +97,8 @@ func TestSketchSeesBehindAHeader(t *testing.T) {
 	t.Parallel()
 	root := filepath.Join(t.TempDir(), "marsh")
 	require.NoError(t, saltmarch.MakeServer(root, "1.3.2"))
-	name, err := saltmarch.Make(filepath.Join(root, saltmarch.WorldsFolder), saltmarch.Options{Name: "Old Quay", Seed: 5})
+	name, err := saltmarch.Make(filepath.Join(root, saltmarch.WorldsFolder),
+		saltmarch.Options{Name: "Old Quay", Seed: 5})
 	require.NoError(t, err)
 	require.NoError(t, saltmarch.WriteSettings(root, name, 7000))
 	_, w, s := draw(t, root, saltmarch.WorldsFolder+"/"+name)

@@ -215,7 +215,13 @@ func (s *Search) files(fsys fs.FS, dir, only string, profiles []*game.Profile) {
 			}
 			if file := path.Join(dir, e.Name()); !begins(fsys, file, p.World.Recognise.Marks()) {
 				if only == "" || only == e.Name() {
-					s.Near = append(s.Near, Near{Game: p.ID, Folder: file, Has: []string{"the name"}, Missing: []string{"such beginning as " + beginnings(p) + " (it may be cut short)"}})
+					s.Near = append(
+						s.Near, Near{
+							Game:    p.ID,
+							Folder:  file,
+							Has:     []string{"the name"},
+							Missing: []string{"such beginning as " + beginnings(p) + " (it may be cut short)"},
+						})
 				}
 				continue
 			}
@@ -225,7 +231,14 @@ func (s *Search) files(fsys fs.FS, dir, only string, profiles []*game.Profile) {
 				continue
 			}
 			byName[name] = len(s.Worlds)
-			s.Worlds = append(s.Worlds, Found{Game: p, Root: dir, Folder: name, Files: []string{e.Name()}, Wrappers: wrappersOf(dir), Realms: map[string]string{}})
+			s.Worlds = append(s.Worlds, Found{
+				Game:     p,
+				Root:     dir,
+				Folder:   name,
+				Files:    []string{e.Name()},
+				Wrappers: wrappersOf(dir),
+				Realms:   map[string]string{},
+			})
 		}
 	}
 	if only != "" {
@@ -307,7 +320,8 @@ func (s Search) Only(what, root string, profiles []*game.Profile) (Found, error)
 				return w, nil
 			}
 		}
-		return Found{}, fault.New(fault.NotFound, "choose a world in", what, "there is no world at %q; there is %s", root, s.roots())
+		return Found{}, fault.New(fault.NotFound, "choose a world in", what, "there is no world at %q; there is %s",
+			root, s.roots())
 	}
 	switch len(s.Worlds) {
 	case 1:
@@ -425,7 +439,9 @@ func (s Search) notAWorld(what string, profiles []*game.Profile) error {
 		if i == 3 {
 			break
 		}
-		text += ". " + n.Folder + " is nearly a world of " + n.Game + ": it has " + strings.Join(n.Has, ", ") + " but no " + strings.Join(n.Missing, ", ")
+		text += ". " + n.Folder + " is nearly a world of " + n.Game + ": it has " + strings.Join(n.Has,
+			", ") + " but no " + strings.Join(
+			n.Missing, ", ")
 	}
 	return fault.New(fault.NotAWorld, "recognise", what, "%s", text)
 }

@@ -54,7 +54,11 @@ func NewListing(files []Listed) *Listing {
 	l := &Listing{Tree: filetree.New(), needs: map[string]int64{}}
 	for _, f := range files {
 		if f.Size >= 0 {
-			l.Add(f.Path, filetree.File{Size: f.Size, Modified: f.Modified, Open: func() io.Reader { return &listedReader{l: l, f: f} }})
+			l.Add(f.Path, filetree.File{
+				Size:     f.Size,
+				Modified: f.Modified,
+				Open:     func() io.Reader { return &listedReader{l: l, f: f} },
+			})
 		}
 	}
 	l.Sort()
@@ -109,7 +113,8 @@ func (f *listedReader) Read(p []byte) (int, error) {
 
 // LookAtListing looks for worlds in a listing. What is needed to go on is in needs; the
 // survey says what is known so far. Worlds are pictured once their facts are known.
-func LookAtListing(l *Listing, name string, profiles []*game.Profile, now time.Time) (s Survey, grounds map[string]Ground, needs []Need, err error) {
+func LookAtListing(l *Listing, name string, profiles []*game.Profile,
+	now time.Time) (s Survey, grounds map[string]Ground, needs []Need, err error) {
 	if s, err = Look(l, ".", name, profiles, now); err != nil {
 		return s, nil, nil, err
 	}

@@ -23,14 +23,16 @@ func TestLookAtListing(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir() + "/saves"
 	require.NoError(t, os.MkdirAll(dir, 0o755))
-	require.NoError(t, quarrymoss.Make(filepath.Join(dir, "fen"), quarrymoss.Options{Title: "Fen", Seed: 7, Tiles: 30, TileBytes: 20_000, Folk: []string{"Ada"}}))
+	require.NoError(t, quarrymoss.Make(filepath.Join(dir, "fen"),
+		quarrymoss.Options{Title: "Fen", Seed: 7, Tiles: 30, TileBytes: 20_000, Folk: []string{"Ada"}}))
 	content := map[string][]byte{}
 	var listed []world.Listed
 	for _, f := range packtest.Read(t, dir, "") {
 		content[f.Name] = f.Content
 		listed = append(listed, world.Listed{Path: f.Name, Size: int64(len(f.Content)), Modified: time.Unix(1e9, 0)})
 	}
-	listed = append(listed, world.Listed{Path: "../up", Size: 1}, world.Listed{Path: "fen/huge.log", Size: 1 << 40}, listed[0])
+	listed = append(listed, world.Listed{Path: "../up", Size: 1}, world.Listed{Path: "fen/huge.log", Size: 1 << 40},
+		listed[0])
 	sent := int64(0)
 	for round := 1; ; round++ {
 		require.LessOrEqual(t, round, 5)
@@ -74,7 +76,9 @@ func TestAPictureOfOneFileInAListing(t *testing.T) {
 	require.NoError(t, db.Close())
 	data, err := os.ReadFile(filepath.Join(dir, "m.sqlite"))
 	require.NoError(t, err)
-	profiles := []*game.Profile{pictured(t, `{query: {read: m.sqlite, through: [sqlite], query: "SELECT x, z, v FROM m"}}`)}
+	profiles := []*game.Profile{
+		pictured(t, `{query: {read: m.sqlite, through: [sqlite], query: "SELECT x, z, v FROM m"}}`),
+	}
 	look := func(size int64, begin []byte) (map[string]world.Ground, []world.Need) {
 		l := world.NewListing([]world.Listed{{Path: "w/a"}, {Path: "w/m.sqlite", Size: size, Begin: begin}})
 		s, grounds, needs, err := world.LookAtListing(l, "saves", profiles, time.Now())

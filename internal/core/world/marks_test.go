@@ -16,7 +16,8 @@ import (
 func TestPlaceOf(t *testing.T) {
 	t.Parallel()
 	for text, want := range map[string]world.Point{
-		"120 / -30": {X: 120, Z: -30}, "120, 64, -30": {X: 120, Z: -30}, "x=1.5 z=-2": {X: 1.5, Z: -2}, "-7 8": {X: -7, Z: 8},
+		"120 / -30": {X: 120, Z: -30}, "120, 64, -30": {X: 120, Z: -30}, "x=1.5 z=-2": {X: 1.5, Z: -2},
+		"-7 8": {X: -7, Z: 8},
 	} {
 		got, ok := world.PlaceOf(text)
 		assert.True(t, ok, text)
@@ -36,7 +37,8 @@ func groundOf(t *testing.T, files map[string]string) world.Ground {
 	for name, data := range files {
 		require.NoError(t, os.WriteFile(dir+"/"+name, []byte(data), 0o600))
 	}
-	_, found, err := world.Inspect(os.DirFS(dir), ".", "w", "", []*game.Profile{pictured(t, `{tiles: "t.{x}.{z}", colours: {width: 8, height: 8}, across: 32}`)})
+	_, found, err := world.Inspect(os.DirFS(dir), ".", "w", "",
+		[]*game.Profile{pictured(t, `{tiles: "t.{x}.{z}", colours: {width: 8, height: 8}, across: 32}`)})
 	require.NoError(t, err)
 	g, err := world.ReadGround(os.DirFS(dir), found)
 	require.NoError(t, err)
@@ -62,7 +64,11 @@ func TestMapAndMarks(t *testing.T) {
 	assert.True(t, shown)
 	_, _, shown = m.At(world.Point{X: 64, Z: 0})
 	assert.False(t, shown)
-	marked := world.Marked(img, m, []world.Mark{{Point: world.Point{X: 32, Z: 16}}, {Point: world.Point{X: 1e9, Z: 0}}, {Point: world.Point{X: -20, Z: 16}, Spawn: true}})
+	marked := world.Marked(img, m, []world.Mark{
+		{Point: world.Point{X: 32, Z: 16}},
+		{Point: world.Point{X: 1e9, Z: 0}},
+		{Point: world.Point{X: -20, Z: 16}, Spawn: true},
+	})
 	white := color.RGBA{255, 255, 255, 255}
 	assert.Equal(t, white, marked.At(16, 4), "the middle of a cross")
 	assert.NotEqual(t, white, marked.At(3, 4), "a ring is open in its middle")
@@ -84,7 +90,8 @@ func TestDrawDifference(t *testing.T) {
 	assert.Equal(t, corner(2), img.(*image.RGBA).At(19, 3), "what is lost is crossed out")
 	_, _, d, err = world.DrawDifference(before, after, func(file string) bool { return file != "t.0.0" })
 	require.NoError(t, err)
-	assert.Equal(t, world.Differences{Added: 1, Changed: 1, Lost: 1, Same: 1}, d, "what the files hold counts, not what is seen")
+	assert.Equal(t, world.Differences{Added: 1, Changed: 1, Lost: 1, Same: 1}, d,
+		"what the files hold counts, not what is seen")
 	_, _, _, err = world.DrawDifference(world.Ground{}, world.Ground{}, nil)
 	assert.Error(t, err)
 }

@@ -291,7 +291,10 @@ func (g *Ground) readRows(r *fact.Reader, s game.Source) error {
 		if err != nil || zerr != nil {
 			return fmt.Errorf("%q, %q are no coordinates", row[0], row[1])
 		}
-		g.tiles[Tile{x, z}] = groundTile{value: values[i], pixels: [][]color.RGBA{{grey(255 * max(0, values[i]) / most)}}}
+		g.tiles[Tile{x, z}] = groundTile{
+			value:  values[i],
+			pixels: [][]color.RGBA{{grey(255 * max(0, values[i]) / most)}},
+		}
 	}
 	return nil
 }
@@ -341,7 +344,8 @@ func (g *Ground) readTiles(root fs.FS, r *fact.Reader, p *game.Picture) error {
 	group.SetLimit(readersAtOnce)
 	for i := range found {
 		group.Go(func() error {
-			found[i].pixels, _ = tilePixels(root, r, p, found[i].file) // a damaged tile leaves a hole, and the rest is still to be seen
+			// a damaged tile leaves a hole, and the rest is still to be seen
+			found[i].pixels, _ = tilePixels(root, r, p, found[i].file)
 			return nil
 		})
 	}

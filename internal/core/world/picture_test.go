@@ -69,7 +69,9 @@ func rgb(img image.Image, x, y int) color.RGBA {
 
 func TestPicturesAreDrawnFromTiles(t *testing.T) {
 	t.Parallel()
-	img, err := draw(t, `{tiles: "g/t.{x}.{z}.q", colours: {at: 2, width: 2, height: 1, palette: ["#ff0000", "#00ff00"]}}`, map[string]string{
+	img, err := draw(t, `{
+		tiles: "g/t.{x}.{z}.q", colours: {at: 2, width: 2, height: 1, palette: ["#ff0000", "#00ff00"]}
+	}`, map[string]string{
 		"g/t.-1.0.q": "##\x00\x01", "g/t.0.1.q": "##\x01\x03", "g/t.0.0.q": "##", "g/other": "", "g/t.x.1.q": "",
 	})
 	require.NoError(t, err)
@@ -82,13 +84,16 @@ func TestPicturesAreDrawnFromTiles(t *testing.T) {
 
 func TestPicturesAreDrawnFromSizesRowsAndImages(t *testing.T) {
 	t.Parallel()
-	img, err := draw(t, `{tiles: "r.{x}.{z}.bin"}`, map[string]string{"r.0.0.bin": strings.Repeat("x", 100), "r.1.0.bin": strings.Repeat("x", 50)})
+	img, err := draw(t, `{tiles: "r.{x}.{z}.bin"}`,
+		map[string]string{"r.0.0.bin": strings.Repeat("x", 100), "r.1.0.bin": strings.Repeat("x", 50)})
 	require.NoError(t, err)
 	assert.Equal(t, color.RGBA{255, 255, 255, 255}, rgb(img, 0, 0))
-	assert.Equal(t, color.RGBA{255, 255, 255, 255}, rgb(img, 15, 15), "a tile of one colour is shown as more than a pixel")
+	assert.Equal(t, color.RGBA{255, 255, 255, 255}, rgb(img, 15, 15),
+		"a tile of one colour is shown as more than a pixel")
 	assert.Equal(t, color.RGBA{127, 127, 127, 255}, rgb(img, 16, 0))
 
-	img, err = draw(t, `{query: {read: m.sqlite, through: [sqlite], query: "SELECT x, z, v FROM m WHERE z != 'far'"}}`, nil)
+	img, err = draw(t, `{query: {read: m.sqlite, through: [sqlite], query: "SELECT x, z, v FROM m WHERE z != 'far'"}}`,
+		nil)
 	require.NoError(t, err)
 	assert.Equal(t, image.Rect(0, 0, 48, 48), img.Bounds())
 	assert.Equal(t, color.RGBA{255, 255, 255, 255}, rgb(img, 40, 40))
@@ -103,7 +108,12 @@ func TestPicturesAreDrawnFromSizesRowsAndImages(t *testing.T) {
 
 func TestPicturesAreBoundedAndSayWhyThereIsNone(t *testing.T) {
 	t.Parallel()
-	img, err := draw(t, `{tiles: "t.{x}.{z}"}`, map[string]string{"t.-2000000000.0": "x", "t.2000000000.5": "x", fmt.Sprintf("t.%s.1", strings.Repeat("9", 30)): "x"})
+	img, err := draw(t, `{tiles: "t.{x}.{z}"}`,
+		map[string]string{
+			"t.-2000000000.0": "x",
+			"t.2000000000.5":  "x",
+			fmt.Sprintf("t.%s.1", strings.Repeat("9", 30)): "x",
+		})
 	require.NoError(t, err)
 	assert.LessOrEqual(t, img.Bounds().Dx(), 2048, "far apart is drawn small")
 	for picture, why := range map[string]string{
@@ -129,7 +139,10 @@ func TestNorthIsAtTheTop(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, db.Close())
 	ground := func(z string) world.Ground {
-		profile := pictured(t, `{z: `+z+`, across: 10, query: {read: m.sqlite, through: [sqlite], query: "SELECT x, z, v FROM m"}, spawn: {x: {read: a, through: [text], match: "^(?P<value>\\S+)"}, z: {read: a, through: [text], match: "(?P<value>\\S+)$"}}}`)
+		profile := pictured(t, `{z: `+z+
+			`, across: 10, query: {read: m.sqlite, through: [sqlite], query: "SELECT x, z, v FROM m"},
+			spawn: {x: {read: a, through: [text], match: "^(?P<value>\\S+)"},
+				z: {read: a, through: [text], match: "(?P<value>\\S+)$"}}}`)
 		_, found, err := world.Inspect(os.DirFS(dir), ".", "w", "", []*game.Profile{profile})
 		require.NoError(t, err)
 		g, err := world.ReadGround(os.DirFS(dir), found)
@@ -138,7 +151,16 @@ func TestNorthIsAtTheTop(t *testing.T) {
 	}
 	img, m, err := ground("north").Draw()
 	require.NoError(t, err)
-	assert.Equal(t, world.Map{Width: 48, Height: 64, Left: -10, Top: 20, Scale: 0.625, Down: -0.625, Tiles: 2, Spawn: &world.Point{X: 4.5, Z: 20}}, m)
+	assert.Equal(t, world.Map{
+		Width:  48,
+		Height: 64,
+		Left:   -10,
+		Top:    20,
+		Scale:  0.625,
+		Down:   -0.625,
+		Tiles:  2,
+		Spawn:  &world.Point{X: 4.5, Z: 20},
+	}, m)
 	assert.Equal(t, color.RGBA{255, 255, 255, 255}, rgb(img, 40, 0), "the tile with the greatest z")
 	assert.Equal(t, color.RGBA{127, 127, 127, 255}, rgb(img, 0, 63))
 	x, y, shown := m.At(world.Point{X: 15, Z: 15})

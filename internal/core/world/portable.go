@@ -48,7 +48,8 @@ func elsewhere(folder string, entries []Entry) (warnings []string) {
 }
 
 func takenByWindows(name string) bool {
-	return !reserved.MatchString(name) && !strings.ContainsAny(name, `<>:"|?*\`) && !strings.HasSuffix(name, ".") && !strings.HasSuffix(name, " ") &&
+	return !reserved.MatchString(name) && !strings.ContainsAny(name, `<>:"|?*\`) && !strings.HasSuffix(name, ".") &&
+		!strings.HasSuffix(name, " ") &&
 		!strings.ContainsFunc(name, func(r rune) bool { return r < 32 })
 }
 

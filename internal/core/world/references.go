@@ -61,7 +61,8 @@ func References(fsys fs.FS, f Found, players []Player) (refs []Reference, warnin
 	return refs, warnings
 }
 
-func refer(r *fact.Reader, ref game.Reference, file string, pl *game.Players, players []Player) (map[string]int, error) {
+func refer(r *fact.Reader, ref game.Reference, file string, pl *game.Players,
+	players []Player) (map[string]int, error) {
 	counts := map[string]int{}
 	if ref.Bytes == 0 {
 		list := r.Read("ids", game.Sources{{Read: file, Through: ref.Through, Pick: ref.Pick, Type: "list", ID: "/"}})

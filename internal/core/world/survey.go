@@ -56,7 +56,12 @@ func Look(fsys fs.FS, start, name string, profiles []*game.Profile, now time.Tim
 		out.see(fsys, f, now)
 	}
 	for _, n := range search.Near {
-		out.Unfamiliar = append(out.Unfamiliar, Unfamiliar{n.Folder, "nearly a world of " + n.Game + ": it has " + strings.Join(n.Has, ", ") + " but no " + strings.Join(n.Missing, ", ")})
+		out.Unfamiliar = append(out.Unfamiliar,
+			Unfamiliar{
+				n.Folder,
+				"nearly a world of " + n.Game + ": it has " + strings.Join(n.Has, ", ") + " but no " + strings.Join(
+					n.Missing, ", "),
+			})
 	}
 	out.order()
 	return out, nil
@@ -97,7 +102,11 @@ func LookInStore(fsys fs.FS, dir string, p *game.Profile, now time.Time) (Survey
 			}
 			out.Unfamiliar = append(out.Unfamiliar, Unfamiliar{at, why})
 		case !e.IsDir() && p.World.Shape != game.ShapeFolder && IsFile(e.Name(), []*game.Profile{p}):
-			out.Unfamiliar = append(out.Unfamiliar, Unfamiliar{at, "it has the name of a world but does not begin with " + beginnings(p) + ": it may be cut short"})
+			out.Unfamiliar = append(out.Unfamiliar,
+				Unfamiliar{
+					at,
+					"it has the name of a world but does not begin with " + beginnings(p) + ": it may be cut short",
+				})
 		}
 	}
 	out.order()

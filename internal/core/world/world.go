@@ -208,7 +208,8 @@ func (w *World) warn(root fs.FS, f Found) {
 		w.Locks = append(w.Locks, found...)
 	}
 	if len(w.Locks) > 0 {
-		w.Warnings = append(w.Warnings, strings.Join(w.Locks, ", ")+" is there: the world may be open in the game, or was not closed cleanly. It is not carried")
+		w.Warnings = append(w.Warnings, strings.Join(w.Locks,
+			", ")+" is there: the world may be open in the game, or was not closed cleanly. It is not carried")
 	}
 	for _, o := range f.Game.World.Overrides {
 		if _, err := fs.Stat(root, o.File); err == nil {
@@ -220,12 +221,14 @@ func (w *World) warn(root fs.FS, f Found) {
 	}
 	for _, r := range w.Folder {
 		if !unicode.IsPrint(r) {
-			w.Warnings = append(w.Warnings, fmt.Sprintf("the folder name %+q holds characters that cannot be seen", w.Folder))
+			w.Warnings = append(
+				w.Warnings, fmt.Sprintf("the folder name %+q holds characters that cannot be seen", w.Folder))
 			break
 		}
 	}
 	if f.Layout == "mixed" {
-		w.Warnings = append(w.Warnings, "realms stand both inside and beside the world: one of the sets may be a leftover")
+		w.Warnings = append(w.Warnings, "realms stand both inside and beside the world: one of the sets may be a "+
+			"leftover")
 	}
 }
 
@@ -300,7 +303,8 @@ func Parts(fsys fs.FS, f Found) ([]Entry, error) {
 }
 
 func notPlain(name string, m fs.FileMode) error {
-	return fault.New(fault.Invalid, "read world", name, "it is a %s; a world is made of files and folders only", kindOf(m)).
+	return fault.New(fault.Invalid, "read world", name, "it is a %s; a world is made of files and folders only",
+		kindOf(m)).
 		With("Replace it by what it points at, or take it out of the world, and try again.")
 }
 
@@ -393,7 +397,8 @@ func Inspect(fsys fs.FS, start, name, root string, profiles []*game.Profile) (Wo
 	}
 	w, err := Read(fsys, found)
 	if err == nil && len(found.Wrappers) > 0 && start == "." {
-		w.Warnings = append(w.Warnings, fmt.Sprintf("the world stands inside other folders (%s): they are not carried", path.Join(found.Wrappers...)))
+		w.Warnings = append(w.Warnings, fmt.Sprintf("the world stands inside other folders (%s): they are not carried",
+			path.Join(found.Wrappers...)))
 	}
 	return w, found, err
 }

@@ -29,8 +29,9 @@ func made(t *testing.T, folder string, o quarrymoss.Options) string {
 func TestInspectReadsEveryFact(t *testing.T) {
 	t.Parallel()
 	dir := made(t, "Fen", quarrymoss.Options{
-		Title: "Fen Garden", Seed: -9223372036854775808, Version: "2.4.0", Folk: []string{"Ada", "Bryn"}, Realms: []string{"caverns", "aurora"},
-		Mods: []quarrymoss.Mod{{Name: "rain-butts", Version: "0.9"}, {Name: "marrow-scales", Version: "1.2"}},
+		Title: "Fen Garden", Seed: -9223372036854775808, Version: "2.4.0", Folk: []string{"Ada", "Bryn"},
+		Realms: []string{"caverns", "aurora"},
+		Mods:   []quarrymoss.Mod{{Name: "rain-butts", Version: "0.9"}, {Name: "marrow-scales", Version: "1.2"}},
 	})
 	w, found, err := world.Inspect(os.DirFS(dir), "Fen", "Fen", "", games.All())
 	require.NoError(t, err)
@@ -95,21 +96,22 @@ func zipFS(t *testing.T, root string, names ...string) fs.FS {
 	var b bytes.Buffer
 	z := zip.NewWriter(&b)
 	for _, folder := range names {
-		require.NoError(t, filepath.WalkDir(filepath.Join(root, filepath.Base(folder)), func(p string, d fs.DirEntry, err error) error {
-			if err != nil || d.IsDir() {
+		require.NoError(t, filepath.WalkDir(filepath.Join(root, filepath.Base(folder)),
+			func(p string, d fs.DirEntry, err error) error {
+				if err != nil || d.IsDir() {
+					return err
+				}
+				rel, _ := filepath.Rel(filepath.Join(root, filepath.Base(folder)), p)
+				w, err := z.Create(filepath.Join(folder, rel))
+				if err != nil {
+					return err
+				}
+				data, err := os.ReadFile(p)
+				if err == nil {
+					_, err = w.Write(data)
+				}
 				return err
-			}
-			rel, _ := filepath.Rel(filepath.Join(root, filepath.Base(folder)), p)
-			w, err := z.Create(filepath.Join(folder, rel))
-			if err != nil {
-				return err
-			}
-			data, err := os.ReadFile(p)
-			if err == nil {
-				_, err = w.Write(data)
-			}
-			return err
-		}))
+			}))
 	}
 	require.NoError(t, z.Close())
 	r, err := zip.NewReader(bytes.NewReader(b.Bytes()), int64(b.Len()))
@@ -150,7 +152,8 @@ func TestWhatIsNoWorldIsExplained(t *testing.T) {
 	tree := fstest.MapFS{"holiday/beach.jpg": {}, "shed/world.mt": {}}
 	_, _, err := world.Inspect(tree, ".", "pictures.zip", "", games.All())
 	assert.ErrorIs(t, err, fault.NotAWorld.As())
-	for _, words := range []string{"heart.cbor.gz", "Found instead: holiday/, shed/", "shed is nearly a world of minetest: it has world.mt but no map_meta.txt"} {
+	for _, words := range []string{"heart.cbor.gz", "Found instead: holiday/, shed/",
+		"shed is nearly a world of minetest: it has world.mt but no map_meta.txt"} {
 		assert.ErrorContains(t, err, words)
 	}
 }
@@ -158,8 +161,12 @@ func TestWhatIsNoWorldIsExplained(t *testing.T) {
 func TestMinetestFacts(t *testing.T) {
 	t.Parallel()
 	tree := fstest.MapFS{
-		"shed/world.mt":                    {Data: []byte("gameid = minetest\nworld_name = the shed\nload_mod_x = true\n")},
-		"shed/map_meta.txt":                {Data: []byte("mgv7_np = {\n\tseed = 52534\n}\nseed = 18446744073709551615\n[end_of_params]\n")},
+		"shed/world.mt": {
+			Data: []byte("gameid = minetest\nworld_name = the shed\nload_mod_x = true\n"),
+		},
+		"shed/map_meta.txt": {
+			Data: []byte("mgv7_np = {\n\tseed = 52534\n}\nseed = 18446744073709551615\n[end_of_params]\n"),
+		},
 		"shed/map.sqlite":                  {},
 		"shed/worldmods/rockeries/mod.cfg": {},
 		"shed/players.sqlite":              {Data: []byte("not a database")},
@@ -180,7 +187,8 @@ func TestMatch(t *testing.T) {
 		want          bool
 	}{
 		{"held.lock", "held.lock", true}, {"held.lock", "a/held.lock", false}, {"ground/**", "ground/t.0.0.qt", true},
-		{"ground/**", "ground/a/b", true}, {"**/x", "x", true}, {"**/x", "a/b/x", true}, {"*.qt", "a/b.qt", false}, {"a/*/c", "a/b/c", true},
+		{"ground/**", "ground/a/b", true}, {"**/x", "x", true}, {"**/x", "a/b/x", true}, {"*.qt", "a/b.qt", false},
+		{"a/*/c", "a/b/c", true},
 	} {
 		assert.Equal(t, c.want, world.Match(c.pattern, c.name), c.pattern+" "+c.name)
 	}

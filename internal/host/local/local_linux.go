@@ -54,7 +54,8 @@ func Identity() string {
 // Root implements host.Driver. A log may name the folder with links resolved.
 func (machine) Root(_ context.Context, name string) (root string, others []string, err error) {
 	if info, err := os.Stat(name); !filepath.IsAbs(name) || err != nil || !info.IsDir() {
-		return "", nil, fault.New(fault.Invalid, "look at", name, "%q is not an absolute path of a folder on this host", name)
+		return "", nil, fault.New(fault.Invalid, "look at", name, "%q is not an absolute path of a folder on this host",
+			name)
 	}
 	root = filepath.Clean(name)
 	if real, err := filepath.EvalSymlinks(root); err == nil && real != root {
@@ -134,7 +135,8 @@ func (machine) Bound(_ context.Context, port uint16) ([]netip.Addr, error) {
 		_ = f.Close() // only read
 	}
 	if read == 0 {
-		return nil, fault.New(fault.Refused, "look at", "/proc/net", "the kernel's tables of connections cannot be read")
+		return nil, fault.New(fault.Refused, "look at", "/proc/net",
+			"the kernel's tables of connections cannot be read")
 	}
 	return out, nil
 }

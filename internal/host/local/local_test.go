@@ -35,7 +35,8 @@ func TestKernelAddresses(t *testing.T) {
 
 func open(t *testing.T) host.Driver {
 	t.Helper()
-	h, err := host.Kinds{Kind: Open}.Open(context.Background(), host.Spec{Name: "local", Kind: Kind, Data: t.TempDir(), Identity: "test"})
+	h, err := host.Kinds{Kind: Open}.Open(context.Background(),
+		host.Spec{Name: "local", Kind: Kind, Data: t.TempDir(), Identity: "test"})
 	require.NoError(t, err)
 	return h
 }

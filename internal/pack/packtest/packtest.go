@@ -82,7 +82,14 @@ func Tar(t testing.TB, files []File) []byte {
 	var b bytes.Buffer
 	w := tar.NewWriter(&b)
 	for _, f := range files {
-		h := tar.Header{Name: f.Name, Mode: 0o644, ModTime: stamp, Format: tar.FormatPAX, Typeflag: tar.TypeReg, Size: int64(len(f.Content))}
+		h := tar.Header{
+			Name:     f.Name,
+			Mode:     0o644,
+			ModTime:  stamp,
+			Format:   tar.FormatPAX,
+			Typeflag: tar.TypeReg,
+			Size:     int64(len(f.Content)),
+		}
 		switch {
 		case strings.HasSuffix(f.Name, "/"):
 			h.Typeflag = tar.TypeDir
@@ -142,7 +149,8 @@ func Tool(t testing.TB, files []File, command ...string) []byte {
 		require.NoError(t, os.Chtimes(at, stamp, stamp))
 	}
 	out := filepath.Join(dir, "out.packed")
-	cmd := exec.Command("sh", append([]string{"-c", `cd "$0" && out=$1 && shift && "$@" >&2`, in, out}, replaced(command, out)...)...)
+	cmd := exec.Command("sh", append([]string{"-c", `cd "$0" && out=$1 && shift && "$@" >&2`, in, out},
+		replaced(command, out)...)...)
 	said, err := cmd.CombinedOutput()
 	require.NoError(t, err, string(said))
 	data, err := os.ReadFile(out)

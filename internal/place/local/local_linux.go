@@ -65,7 +65,8 @@ func class(err error) error {
 		code = fault.NotFound // below a file there is nothing
 	case errors.Is(err, syscall.ENOTSUP), errors.Is(err, syscall.ENOSYS):
 		code = fault.Unsupported
-	case errors.Is(err, syscall.ESTALE), errors.Is(err, syscall.ENOTCONN), errors.Is(err, syscall.EHOSTDOWN), errors.Is(err, syscall.ETIMEDOUT):
+	case errors.Is(err, syscall.ESTALE), errors.Is(err, syscall.ENOTCONN), errors.Is(err, syscall.EHOSTDOWN),
+		errors.Is(err, syscall.ETIMEDOUT):
 		code = fault.Unreachable // a file system of another machine
 	default:
 		return err // not there, there already, not allowed: io/fs tells
@@ -87,7 +88,8 @@ func bare(err error) error {
 func (f *Files) Capabilities(ctx context.Context) (capability.Set, error) {
 	return capability.Set{
 		AtomicReplace: true, Exclusive: true, RenameFolders: true, Sync: true, FreeSpace: true, Commands: true,
-		Owners: os.Geteuid() == 0, Account: fmt.Sprintf("%d:%d", os.Geteuid(), os.Getegid()), Modes: true, ExactCase: true, TimePrecision: time.Millisecond, Pace: 20 * time.Millisecond,
+		Owners: os.Geteuid() == 0, Account: fmt.Sprintf("%d:%d", os.Geteuid(), os.Getegid()), Modes: true,
+		ExactCase: true, TimePrecision: time.Millisecond, Pace: 20 * time.Millisecond,
 	}, ctx.Err()
 }
 

@@ -39,7 +39,8 @@ func TestConformance(t *testing.T) {
 	placetest.Run(t, placetest.Harness{
 		Can: capability.Set{
 			AtomicReplace: true, Exclusive: true, RenameFolders: true, Sync: true, FreeSpace: true, Commands: true,
-			Owners: os.Geteuid() == 0, Account: fmt.Sprintf("%d:%d", os.Geteuid(), os.Getegid()), Modes: true, ExactCase: true, TimePrecision: time.Millisecond, Pace: 20 * time.Millisecond,
+			Owners: os.Geteuid() == 0, Account: fmt.Sprintf("%d:%d", os.Geteuid(), os.Getegid()), Modes: true,
+			ExactCase: true, TimePrecision: time.Millisecond, Pace: 20 * time.Millisecond,
 		},
 		Open: func(t *testing.T) place.Driver {
 			dir := t.TempDir()

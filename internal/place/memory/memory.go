@@ -74,10 +74,21 @@ func (f *Files) Put(name string, data []byte) {
 	now := time.Now()
 	for dir := path.Dir(name); dir != "."; dir = path.Dir(dir) {
 		if _, there := f.nodes[dir]; !there {
-			f.nodes[dir] = &node{info: place.Info{Named: path.Base(dir), Modes: fs.ModeDir | 0o755, Modified: now, Account: f.Account}}
+			f.nodes[dir] = &node{
+				info: place.Info{Named: path.Base(dir), Modes: fs.ModeDir | 0o755, Modified: now, Account: f.Account},
+			}
 		}
 	}
-	f.nodes[name] = &node{info: place.Info{Named: path.Base(name), Bytes: int64(len(data)), Modes: 0o644, Modified: now, Account: f.Account}, data: data}
+	f.nodes[name] = &node{
+		info: place.Info{
+			Named:    path.Base(name),
+			Bytes:    int64(len(data)),
+			Modes:    0o644,
+			Modified: now,
+			Account:  f.Account,
+		},
+		data: data,
+	}
 	f.used += int64(len(data))
 }
 
@@ -94,7 +105,9 @@ func (f *Files) Load(from fs.FS) error {
 		if err != nil {
 			return err
 		}
-		n := &node{info: place.Info{Named: path.Base(name), Modes: info.Mode(), Modified: info.ModTime(), Account: f.Account}}
+		n := &node{
+			info: place.Info{Named: path.Base(name), Modes: info.Mode(), Modified: info.ModTime(), Account: f.Account},
+		}
 		if !d.IsDir() {
 			if n.data, err = fs.ReadFile(from, name); err != nil {
 				return err
@@ -349,7 +362,9 @@ func (f *Files) Mkdir(ctx context.Context, name string) error {
 			return fs.ErrExist
 		}
 		now := time.Now()
-		f.nodes[name] = &node{info: place.Info{Named: path.Base(name), Modes: fs.ModeDir | 0o755, Modified: now, Account: f.Account}}
+		f.nodes[name] = &node{
+			info: place.Info{Named: path.Base(name), Modes: fs.ModeDir | 0o755, Modified: now, Account: f.Account},
+		}
 		dir.info.Modified = now
 		return nil
 	})

@@ -52,7 +52,12 @@ func TestConformance(t *testing.T) {
 // A host that can do little is still one.
 func TestConformanceOfAPoorHost(t *testing.T) {
 	t.Parallel()
-	placetest.Run(t, harness(capability.Set{AtomicReplace: true, RenameFolders: true, TimePrecision: time.Second, Pace: time.Second}))
+	placetest.Run(t, harness(capability.Set{
+		AtomicReplace: true,
+		RenameFolders: true,
+		TimePrecision: time.Second,
+		Pace:          time.Second,
+	}))
 }
 
 // A host that never answers is given up after the place's patience, and what it was

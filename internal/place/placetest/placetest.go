@@ -162,7 +162,16 @@ func (s *suite) missing() {
 
 func (s *suite) absence() {
 	s.write("a/file", "x")
-	for name, want := range map[string]bool{".": true, "a": true, "a/file": true, "b": false, "a/b": false, "b/c/d": false, "a/file/below": false, "a/file/b/c": false} {
+	for name, want := range map[string]bool{
+		".":            true,
+		"a":            true,
+		"a/file":       true,
+		"b":            false,
+		"a/b":          false,
+		"b/c/d":        false,
+		"a/file/below": false,
+		"a/file/b/c":   false,
+	} {
 		there, err := s.place.Exists(s.ctx, name)
 		require.NoError(s, err, name)
 		assert.Equal(s, want, there, name)
@@ -182,7 +191,8 @@ func (s *suite) outside() {
 
 func (s *suite) oddNames() {
 	long := strings.Repeat("n", 255)
-	names := []string{"-rf", " leading", "trailing ", "new\nline", "back\\slash", "star*", "ünï", "u\u0308n\u0131", "quote'\"", "colon:", long, "..."}
+	names := []string{"-rf", " leading", "trailing ", "new\nline", "back\\slash", "star*", "ünï", "u\u0308n\u0131",
+		"quote'\"", "colon:", long, "..."}
 	for _, name := range names {
 		require.NoError(s, s.place.Replace(s.ctx, name, []byte(name)), name)
 		require.NoError(s, s.place.Replace(s.ctx, name, []byte(name+" again")), name)
@@ -252,7 +262,14 @@ func (s *suite) moveTaken() {
 	require.NoError(s, s.place.MkdirAll(s.ctx, "empty", place.Attributes{}))
 	s.write("file", "file")
 	s.write("other", "other")
-	for _, pair := range [][2]string{{"a", "b"}, {"a", "empty"}, {"a", "file"}, {"file", "other"}, {"file", "a"}, {"file", "empty"}} {
+	for _, pair := range [][2]string{
+		{"a", "b"},
+		{"a", "empty"},
+		{"a", "file"},
+		{"file", "other"},
+		{"file", "a"},
+		{"file", "empty"},
+	} {
 		err := s.place.Move(s.ctx, pair[0], pair[1])
 		assert.ErrorIs(s, err, fault.Exists.As(), "%v", pair)
 	}

@@ -67,63 +67,128 @@ async function taken<T>(call: Promise<Result<T>>): Promise<T> {
 }
 
 export const api = {
-  signIn: (name: string, password: string) => taken(client.POST("/v1/sign-in", { body: { name, password, kind: "session" } })),
+  signIn: (name: string, password: string) =>
+    taken(client.POST("/v1/sign-in", { body: { name, password, kind: "session" } })),
   signOut: () => taken(client.POST("/v1/sign-out")),
   me: (signal?: AbortSignal) => taken(client.GET("/v1/me", { signal })),
   servers: (signal?: AbortSignal) => taken(client.GET("/v1/servers", { signal })),
-  server: (server: string, signal?: AbortSignal) => taken(client.GET("/v1/servers/{server}", { params: { path: { server } }, signal })),
-  start: (server: string) => taken(client.POST("/v1/servers/{server}/start", { params: { path: { server } } })),
-  sayStopped: (server: string) => taken(client.POST("/v1/servers/{server}/stopped", { params: { path: { server } } })),
+  server: (server: string, signal?: AbortSignal) =>
+    taken(client.GET("/v1/servers/{server}", { params: { path: { server } }, signal })),
+  start: (server: string) =>
+    taken(client.POST("/v1/servers/{server}/start", { params: { path: { server } } })),
+  sayStopped: (server: string) =>
+    taken(client.POST("/v1/servers/{server}/stopped", { params: { path: { server } } })),
   stop: (server: string) => taken(client.POST("/v1/servers/{server}/stop", { params: { path: { server } } })),
   addServer: (body: Schemas["NewServer"]) => taken(client.POST("/v1/servers", { body })),
-  removeServer: (server: string) => taken(client.DELETE("/v1/servers/{server}", { params: { path: { server } } })),
+  removeServer: (server: string) =>
+    taken(client.DELETE("/v1/servers/{server}", { params: { path: { server } } })),
   games: (signal?: AbortSignal) => taken(client.GET("/v1/games", { signal })),
-  gameVersions: (game: string, signal?: AbortSignal) => taken(client.GET("/v1/games/{game}/versions", { params: { path: { game } }, signal })),
-  saveGame: (profile: string, override: boolean) => taken(client.POST("/v1/games", { body: { profile, override } })),
+  gameVersions: (game: string, signal?: AbortSignal) =>
+    taken(client.GET("/v1/games/{game}/versions", { params: { path: { game } }, signal })),
+  saveGame: (profile: string, override: boolean) =>
+    taken(client.POST("/v1/games", { body: { profile, override } })),
   withdrawGame: (game: string) => taken(client.DELETE("/v1/games/{game}", { params: { path: { game } } })),
   lintGame: (profile: string) => taken(client.POST("/v1/games/lint", { body: { profile } })),
-  tryGame: (profile: string, world: string, server: string, kind: string) => taken(client.POST("/v1/games/try", { body: { profile, world, server, kind } })),
-  sketchGame: (world: string, server: string) => taken(client.POST("/v1/games/sketch", { body: { world, server } })),
+  tryGame: (profile: string, world: string, server: string, kind: string) =>
+    taken(client.POST("/v1/games/try", { body: { profile, world, server, kind } })),
+  sketchGame: (world: string, server: string) =>
+    taken(client.POST("/v1/games/sketch", { body: { world, server } })),
   users: (signal?: AbortSignal) => taken(client.GET("/v1/users", { signal })),
   addUser: (name: string, password: string) => taken(client.POST("/v1/users", { body: { name, password } })),
-  setPassword: (name: string, password: string) => taken(client.PUT("/v1/users/{name}/password", { params: { path: { name } }, body: { password } })),
+  setPassword: (name: string, password: string) =>
+    taken(client.PUT("/v1/users/{name}/password", { params: { path: { name } }, body: { password } })),
   removeUser: (name: string) => taken(client.DELETE("/v1/users/{name}", { params: { path: { name } } })),
-  worlds: (wanted: Wanted, signal?: AbortSignal) => taken(client.GET("/v1/worlds", { params: { query: wanted }, signal })),
-  changeWorld: (world: string, body: Schemas["ChangeWorld"]) => taken(client.PATCH("/v1/worlds/{world}", { params: { path: { world } }, body })),
-  changeCopy: (copy: string, body: Schemas["ChangeCopy"]) => taken(client.PATCH("/v1/copies/{copy}", { params: { path: { copy } }, body })),
+  worlds: (wanted: Wanted, signal?: AbortSignal) =>
+    taken(client.GET("/v1/worlds", { params: { query: wanted }, signal })),
+  changeWorld: (world: string, body: Schemas["ChangeWorld"]) =>
+    taken(client.PATCH("/v1/worlds/{world}", { params: { path: { world } }, body })),
+  changeCopy: (copy: string, body: Schemas["ChangeCopy"]) =>
+    taken(client.PATCH("/v1/copies/{copy}", { params: { path: { copy } }, body })),
   splitCopy: (copy: string) => taken(client.POST("/v1/copies/{copy}/split", { params: { path: { copy } } })),
-  joinWorlds: (world: string, into: string) => taken(client.POST("/v1/worlds/{world}/join", { params: { path: { world } }, body: { into } })),
-  sayApart: (world: string, from: string) => taken(client.POST("/v1/worlds/{world}/apart", { params: { path: { world } }, body: { from } })),
-  lineage: (world: string, signal?: AbortSignal) => taken(client.GET("/v1/worlds/{world}/lineage", { params: { path: { world } }, signal })),
-  map: (world: string, signal?: AbortSignal) => taken(client.GET("/v1/worlds/{world}/map", { params: { path: { world } }, signal })),
-  compare: (before: string, after: string, signal?: AbortSignal) => taken(client.GET("/v1/compare", { params: { query: { before, after } }, signal })),
+  joinWorlds: (world: string, into: string) =>
+    taken(client.POST("/v1/worlds/{world}/join", { params: { path: { world } }, body: { into } })),
+  sayApart: (world: string, from: string) =>
+    taken(client.POST("/v1/worlds/{world}/apart", { params: { path: { world } }, body: { from } })),
+  lineage: (world: string, signal?: AbortSignal) =>
+    taken(client.GET("/v1/worlds/{world}/lineage", { params: { path: { world } }, signal })),
+  map: (world: string, signal?: AbortSignal) =>
+    taken(client.GET("/v1/worlds/{world}/map", { params: { path: { world } }, signal })),
+  compare: (before: string, after: string, signal?: AbortSignal) =>
+    taken(client.GET("/v1/compare", { params: { query: { before, after } }, signal })),
   recognise: (body: Listing) => taken(client.POST("/v1/arrivals/recognise", { body })),
   arrivals: (signal?: AbortSignal) => taken(client.GET("/v1/arrivals", { signal })),
-  takeArrival: (id: string, root: string, hash: string) => taken(client.POST("/v1/arrivals/{id}/take", { params: { path: { id } }, body: { root, hash } })),
+  takeArrival: (id: string, root: string, hash: string) =>
+    taken(client.POST("/v1/arrivals/{id}/take", { params: { path: { id } }, body: { root, hash } })),
   dropArrival: (id: string) => taken(client.DELETE("/v1/arrivals/{id}", { params: { path: { id } } })),
   vault: (signal?: AbortSignal) => taken(client.GET("/v1/vault", { signal })),
-  workOnVault: (kind: "check" | "collect" | "rebuild") => taken(kind === "check" ? client.POST("/v1/vault/check") : kind === "collect" ? client.POST("/v1/vault/collect") : client.POST("/v1/vault/rebuild")),
+  workOnVault: (kind: "check" | "collect" | "rebuild") =>
+    taken(
+      kind === "check"
+        ? client.POST("/v1/vault/check")
+        : kind === "collect"
+          ? client.POST("/v1/vault/collect")
+          : client.POST("/v1/vault/rebuild"),
+    ),
   text: async (world: string, path: string, signal?: AbortSignal) => {
-    const answer = await globalThis.fetch(`/api/v1/worlds/${encodeURIComponent(world)}/file?${new URLSearchParams({ path }).toString()}`, { signal });
+    const answer = await globalThis.fetch(
+      `/api/v1/worlds/${encodeURIComponent(world)}/file?${new URLSearchParams({ path }).toString()}`,
+      { signal },
+    );
     if (!answer.ok) throw new Problem((await answer.json()) as Partial<Schemas["Problem"]>, answer.status);
     return new Uint8Array(await answer.arrayBuffer());
   },
-  world: (world: string, signal?: AbortSignal) => taken(client.GET("/v1/worlds/{world}", { params: { path: { world } }, signal })),
-  files: (world: string, signal?: AbortSignal) => taken(client.GET("/v1/worlds/{world}/files", { params: { path: { world } }, signal })),
+  world: (world: string, signal?: AbortSignal) =>
+    taken(client.GET("/v1/worlds/{world}", { params: { path: { world } }, signal })),
+  files: (world: string, signal?: AbortSignal) =>
+    taken(client.GET("/v1/worlds/{world}/files", { params: { path: { world } }, signal })),
   verify: (world: string) => taken(client.POST("/v1/worlds/{world}/verify", { params: { path: { world } } })),
   sheet: ({ kind, world, server, from, beside, choices }: Wish, signal?: AbortSignal) =>
-    taken(client.GET("/v1/fit", { params: { query: { kind: kind as "put", world, server, from, beside, choose: Object.entries(choices ?? {}).map(([k, v]) => `${k}=${v}`) } }, signal })),
-  check: (server: string, signal?: AbortSignal) => taken(client.GET("/v1/fit", { params: { query: { server } }, signal })),
+    taken(
+      client.GET("/v1/fit", {
+        params: {
+          query: {
+            kind: kind as "put",
+            world,
+            server,
+            from,
+            beside,
+            choose: Object.entries(choices ?? {}).map(([k, v]) => `${k}=${v}`),
+          },
+        },
+        signal,
+      }),
+    ),
+  check: (server: string, signal?: AbortSignal) =>
+    taken(client.GET("/v1/fit", { params: { query: { server } }, signal })),
   draft: (body: Wish) => taken(client.POST("/v1/changeovers", { body })),
-  tick: (id: number, landmark: number, seen: boolean) => taken(client.PUT("/v1/changeovers/{id}/landmarks/{landmark}", { params: { path: { id, landmark } }, body: { seen } })),
-  landmarks: (world: string, signal?: AbortSignal) => taken(client.GET("/v1/worlds/{world}/landmarks", { params: { path: { world } }, signal })),
-  addLandmark: (world: string, say: string, place: string) => taken(client.POST("/v1/worlds/{world}/landmarks", { params: { path: { world } }, body: { say, place } })),
-  removeLandmark: (world: string, landmark: number) => taken(client.DELETE("/v1/worlds/{world}/landmarks/{landmark}", { params: { path: { world, landmark } } })),
-  aside: (server: string, signal?: AbortSignal) => taken(client.GET("/v1/servers/{server}/aside", { params: { path: { server } }, signal })),
-  tidy: (server: string, changeover: number, confirm: string) => taken(client.DELETE("/v1/servers/{server}/aside/{changeover}", { params: { path: { server, changeover }, query: { confirm } } })),
+  tick: (id: number, landmark: number, seen: boolean) =>
+    taken(
+      client.PUT("/v1/changeovers/{id}/landmarks/{landmark}", {
+        params: { path: { id, landmark } },
+        body: { seen },
+      }),
+    ),
+  landmarks: (world: string, signal?: AbortSignal) =>
+    taken(client.GET("/v1/worlds/{world}/landmarks", { params: { path: { world } }, signal })),
+  addLandmark: (world: string, say: string, place: string) =>
+    taken(client.POST("/v1/worlds/{world}/landmarks", { params: { path: { world } }, body: { say, place } })),
+  removeLandmark: (world: string, landmark: number) =>
+    taken(
+      client.DELETE("/v1/worlds/{world}/landmarks/{landmark}", { params: { path: { world, landmark } } }),
+    ),
+  aside: (server: string, signal?: AbortSignal) =>
+    taken(client.GET("/v1/servers/{server}/aside", { params: { path: { server } }, signal })),
+  tidy: (server: string, changeover: number, confirm: string) =>
+    taken(
+      client.DELETE("/v1/servers/{server}/aside/{changeover}", {
+        params: { path: { server, changeover }, query: { confirm } },
+      }),
+    ),
   draftUndo: (undoes: number) => taken(client.POST("/v1/changeovers", { body: { kind: "undo", undoes } })),
-  changeovers: (server?: string, signal?: AbortSignal) => taken(client.GET("/v1/changeovers", { params: { query: { server } }, signal })),
-  changeover: (id: number, signal?: AbortSignal) => taken(client.GET("/v1/changeovers/{id}", { params: { path: { id } }, signal })),
+  changeovers: (server?: string, signal?: AbortSignal) =>
+    taken(client.GET("/v1/changeovers", { params: { query: { server } }, signal })),
+  changeover: (id: number, signal?: AbortSignal) =>
+    taken(client.GET("/v1/changeovers/{id}", { params: { path: { id } }, signal })),
   act: (id: number, verb: "start" | "go-on" | "cancel" | "retry" | "settle") =>
     verb === "start"
       ? taken(client.POST("/v1/changeovers/{id}/start", { params: { path: { id } } }))
@@ -131,9 +196,9 @@ export const api = {
         ? taken(client.POST("/v1/changeovers/{id}/cancel", { params: { path: { id } } }))
         : verb === "go-on"
           ? taken(client.POST("/v1/changeovers/{id}/go-on", { params: { path: { id } } }))
-        : verb === "settle"
-          ? taken(client.POST("/v1/changeovers/{id}/settle", { params: { path: { id } } }))
-          : taken(client.POST("/v1/changeovers/{id}/retry", { params: { path: { id } } })),
+          : verb === "settle"
+            ? taken(client.POST("/v1/changeovers/{id}/settle", { params: { path: { id } } }))
+            : taken(client.POST("/v1/changeovers/{id}/retry", { params: { path: { id } } })),
 };
 
 /** Listens to server-sent events of one name until closed; the browser reconnects by itself. */

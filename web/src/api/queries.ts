@@ -3,24 +3,86 @@ import { api, type Wanted, type Wish } from "./client";
 
 // One factory an endpoint; a page that is left cancels what it asked for.
 export const queries = {
-  me: () => queryOptions({ queryKey: ["me"], queryFn: ({ signal }) => api.me(signal), retry: false, staleTime: 60_000 }),
-  servers: () => queryOptions({ queryKey: ["servers"], queryFn: ({ signal }) => api.servers(signal), refetchInterval: 3000 }),
-  server: (name: string) => queryOptions({ queryKey: ["servers", name], queryFn: ({ signal }) => api.server(name, signal), refetchInterval: 3000 }),
-  games: () => queryOptions({ queryKey: ["games"], queryFn: ({ signal }) => api.games(signal), staleTime: 60_000 }),
-  gameVersions: (game: string) => queryOptions({ queryKey: ["games", game], queryFn: ({ signal }) => api.gameVersions(game, signal) }),
+  me: () =>
+    queryOptions({
+      queryKey: ["me"],
+      queryFn: ({ signal }) => api.me(signal),
+      retry: false,
+      staleTime: 60_000,
+    }),
+  servers: () =>
+    queryOptions({
+      queryKey: ["servers"],
+      queryFn: ({ signal }) => api.servers(signal),
+      refetchInterval: 3000,
+    }),
+  server: (name: string) =>
+    queryOptions({
+      queryKey: ["servers", name],
+      queryFn: ({ signal }) => api.server(name, signal),
+      refetchInterval: 3000,
+    }),
+  games: () =>
+    queryOptions({ queryKey: ["games"], queryFn: ({ signal }) => api.games(signal), staleTime: 60_000 }),
+  gameVersions: (game: string) =>
+    queryOptions({ queryKey: ["games", game], queryFn: ({ signal }) => api.gameVersions(game, signal) }),
   users: () => queryOptions({ queryKey: ["users"], queryFn: ({ signal }) => api.users(signal) }),
-  worlds: (wanted: Wanted = {}) => queryOptions({ queryKey: ["worlds", "all", wanted], queryFn: ({ signal }) => api.worlds(wanted, signal) }),
-  lineage: (world: string) => queryOptions({ queryKey: ["worlds", world, "lineage"], queryFn: ({ signal }) => api.lineage(world, signal) }),
-  map: (copy: string) => queryOptions({ queryKey: ["map", copy], queryFn: ({ signal }) => api.map(copy, signal), retry: false }),
-  compare: (before: string, after: string) => queryOptions({ queryKey: ["compare", before, after], queryFn: ({ signal }) => api.compare(before, after, signal), staleTime: Infinity }),
-  arrivals: () => queryOptions({ queryKey: ["arrivals"], queryFn: ({ signal }) => api.arrivals(signal), refetchInterval: 10_000 }),
-  vault: () => queryOptions({ queryKey: ["vault"], queryFn: ({ signal }) => api.vault(signal), refetchInterval: (q) => (q.state.data?.work && !q.state.data.work.ended ? 1000 : 10_000) }),
-  world: (name: string) => queryOptions({ queryKey: ["worlds", name], queryFn: ({ signal }) => api.world(name, signal) }),
-  sheet: (wish: Wish) => queryOptions({ queryKey: ["fit", wish], queryFn: ({ signal }) => api.sheet(wish, signal), staleTime: 0 }),
-  files: (world: string) => queryOptions({ queryKey: ["files", world], queryFn: ({ signal }) => api.files(world, signal), staleTime: Infinity }),
-  landmarks: (world: string) => queryOptions({ queryKey: ["landmarks", world], queryFn: ({ signal }) => api.landmarks(world, signal) }),
-  aside: (server: string) => queryOptions({ queryKey: ["aside", server], queryFn: ({ signal }) => api.aside(server, signal) }),
-  check: (server: string) => queryOptions({ queryKey: ["fit", "", server], queryFn: ({ signal }) => api.check(server, signal), staleTime: 0 }),
-  changeovers: (server?: string) => queryOptions({ queryKey: ["changeovers", server ?? ""], queryFn: ({ signal }) => api.changeovers(server, signal), refetchInterval: 5000 }),
-  changeover: (id: number) => queryOptions({ queryKey: ["changeover", id], queryFn: ({ signal }) => api.changeover(id, signal) }),
+  worlds: (wanted: Wanted = {}) =>
+    queryOptions({
+      queryKey: ["worlds", "all", wanted],
+      queryFn: ({ signal }) => api.worlds(wanted, signal),
+    }),
+  lineage: (world: string) =>
+    queryOptions({
+      queryKey: ["worlds", world, "lineage"],
+      queryFn: ({ signal }) => api.lineage(world, signal),
+    }),
+  map: (copy: string) =>
+    queryOptions({ queryKey: ["map", copy], queryFn: ({ signal }) => api.map(copy, signal), retry: false }),
+  compare: (before: string, after: string) =>
+    queryOptions({
+      queryKey: ["compare", before, after],
+      queryFn: ({ signal }) => api.compare(before, after, signal),
+      staleTime: Infinity,
+    }),
+  arrivals: () =>
+    queryOptions({
+      queryKey: ["arrivals"],
+      queryFn: ({ signal }) => api.arrivals(signal),
+      refetchInterval: 10_000,
+    }),
+  vault: () =>
+    queryOptions({
+      queryKey: ["vault"],
+      queryFn: ({ signal }) => api.vault(signal),
+      refetchInterval: (q) => (q.state.data?.work && !q.state.data.work.ended ? 1000 : 10_000),
+    }),
+  world: (name: string) =>
+    queryOptions({ queryKey: ["worlds", name], queryFn: ({ signal }) => api.world(name, signal) }),
+  sheet: (wish: Wish) =>
+    queryOptions({ queryKey: ["fit", wish], queryFn: ({ signal }) => api.sheet(wish, signal), staleTime: 0 }),
+  files: (world: string) =>
+    queryOptions({
+      queryKey: ["files", world],
+      queryFn: ({ signal }) => api.files(world, signal),
+      staleTime: Infinity,
+    }),
+  landmarks: (world: string) =>
+    queryOptions({ queryKey: ["landmarks", world], queryFn: ({ signal }) => api.landmarks(world, signal) }),
+  aside: (server: string) =>
+    queryOptions({ queryKey: ["aside", server], queryFn: ({ signal }) => api.aside(server, signal) }),
+  check: (server: string) =>
+    queryOptions({
+      queryKey: ["fit", "", server],
+      queryFn: ({ signal }) => api.check(server, signal),
+      staleTime: 0,
+    }),
+  changeovers: (server?: string) =>
+    queryOptions({
+      queryKey: ["changeovers", server ?? ""],
+      queryFn: ({ signal }) => api.changeovers(server, signal),
+      refetchInterval: 5000,
+    }),
+  changeover: (id: number) =>
+    queryOptions({ queryKey: ["changeover", id], queryFn: ({ signal }) => api.changeover(id, signal) }),
 };

@@ -1063,6 +1063,7 @@ export interface components {
             ignored: string[];
             /** @description false when the library had this content already */
             new: boolean;
+            /** @description worlds of the library that this may be another state of */
             same?: components["schemas"]["SameWorld"][];
         };
         Aside: {
@@ -1157,10 +1158,13 @@ export interface components {
             failure?: components["schemas"]["Failure"];
             /** Format: int64 */
             id: number;
+            /** @description where to go and look, when it is done; JoinNote from where that works */
             join?: string;
             joinNote?: string;
             kind: string;
+            /** @description what to look for there */
             landmarks?: components["schemas"]["Sighting"][];
+            /** @description the changeovers to undo before this one, newest first */
             later?: number[];
             plan: components["schemas"]["Plan"];
             /** @description while it is running */
@@ -1173,12 +1177,14 @@ export interface components {
             /** @enum {string} */
             state: "drafted" | "staging" | "waiting" | "switching" | "proving" | "done" | "undoing" | "undone" | "held";
             steps: components["schemas"]["Step"][];
+            /** @description says whether it can be undone now; WhyNot why not */
             undoable: boolean;
             /** Format: int64 */
             undoes?: number;
             /** Format: int64 */
             undoneBy?: number;
             whyNot?: string;
+            /** @description how long players were locked out, split into its parts */
             window?: components["schemas"]["Window"];
         };
         ChangeoverProgress: {
@@ -1390,7 +1396,10 @@ export interface components {
             savedAt?: string;
             savedBy?: string;
             title: string;
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description Of an uploaded profile: its version, who saved it when, and the origin of the one that it overrides
+             */
             version?: number;
         };
         GameComplaint: {
@@ -1678,9 +1687,12 @@ export interface components {
         Problem: {
             code: string;
             detail: string;
+            /** @description locate problems in a request's fields */
             errors?: components["schemas"]["FieldError"][];
+            /** @description say what each of Options is, in the same order */
             labels?: string[];
             next?: string;
+            /** @description the answers to choose from, such as the worlds of an archive */
             options?: string[];
             /** Format: int64 */
             status: number;
@@ -1717,12 +1729,18 @@ export interface components {
             from: string;
         };
         Server: {
+            /** @description the name on disk that the settings name, ActiveTitle its title */
             active: string;
             activeTitle: string;
+            /** @description what its host can do, absent while that is not known, and Lacks what is therefore not promised, in words */
             can?: components["schemas"]["CapabilitySet"];
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description that holds the server now; 0: none
+             */
             changeover?: number;
             command: string[];
+            /** @description says that the game profile says how to draw its worlds from above */
             drawn: boolean;
             env: {
                 [key: string]: string;
@@ -1733,6 +1751,7 @@ export interface components {
             exitedAt?: string;
             game: string;
             host: string;
+            /** @description where players connect, when the settings say; JoinNote from where that works */
             join?: string;
             joinNote?: string;
             kind: string;
@@ -1742,15 +1761,26 @@ export interface components {
             /** Format: int64 */
             lastStopMs: number;
             name: string;
+            /** @description says why its state cannot be told, or whose word for it is taken */
             note?: string;
+            /** @description the world that the running server's log names */
             opened?: string;
+            /** @description names the running process */
             process?: string;
             root: string;
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description when it was started, or from when on it has been unknown
+             */
             since?: string;
-            /** @enum {string} */
+            /**
+             * @description running, starting, stopping or stopped; exited: it should run and does not; unknown: it cannot be told whether it runs; unreachable: its folder cannot be opened. Note and Trouble say why
+             * @enum {string}
+             */
             state: "running" | "starting" | "stopping" | "stopped" | "exited" | "unknown" | "unreachable";
+            /** @description says why the server's files cannot be read; "" when they can */
             trouble?: string;
+            /** @description the server's, and VersionFrom who says so: a file, its log, or a person */
             version?: string;
             versionFrom?: string;
         };
@@ -1871,7 +1901,7 @@ export interface components {
         };
         SignInInputBody: {
             /**
-             * @description session: a cookie for the console; token: a secret for programs
+             * @description a cookie, or for programs
              * @default session
              * @enum {string}
              */
@@ -1901,6 +1931,7 @@ export interface components {
             /** Format: date-time */
             doneAt?: string;
             kind: string;
+            /** @description what a person should know of how it went */
             note?: string;
             say: string;
             /** @enum {string} */
@@ -1913,7 +1944,7 @@ export interface components {
             tookMs: number;
         };
         "Take-arrivalRequest": {
-            /** @description of all bytes, blake3:HEX; or sha256-4m:HEX, the SHA-256 over the SHA-256s of every 4 MiB */
+            /** @description blake3:HEX, or sha256-4m:HEX; docs/api.md */
             hash?: string;
             /** @description which world, when the archive holds several */
             root?: string;
@@ -2026,7 +2057,7 @@ export interface components {
             rewritten: number;
             /**
              * Format: int64
-             * @description packs that the index does not know and that may be needed: rebuild takes them in
+             * @description packs unknown to the index: rebuild takes them in
              */
             strays: number;
         };
@@ -2096,8 +2127,9 @@ export interface components {
             /** @description unique, for commands and addresses */
             name: string;
             note?: string;
-            /** @description worlds that may be the same one */
+            /** @description of one world that is asked for: worlds that may be the same one */
             same?: components["schemas"]["SameWorld"][];
+            /** @description those where the world has been brought to, or was taken from */
             servers: string[];
             tags: string[];
             /** @description the name players see */
@@ -2519,7 +2551,6 @@ export interface operations {
                         landmarks?: components["schemas"]["Sighting"][];
                         later?: number[];
                         plan: components["schemas"]["Plan"];
-                        /** @description while it is running */
                         progress?: components["schemas"]["ChangeoverProgress"];
                         proof?: components["schemas"]["PlanProof"];
                         server: string;
@@ -2882,7 +2913,7 @@ export interface operations {
     fit: {
         parameters: {
             query: {
-                /** @description what the sheet is for; left out: a put, or the server alone when there is no world either */
+                /** @description left out: put */
                 kind?: "put" | "restore" | "clone" | "reset" | "switch" | "rename";
                 /** @description as in a draft */
                 world?: string;
@@ -3883,7 +3914,7 @@ export interface operations {
     "list-worlds": {
         parameters: {
             query?: {
-                /** @description words that a world must all have in its names, facts, players, notes, tags or where it came from */
+                /** @description words, all of which must stand in what is told of a world */
                 search?: string;
                 game?: string;
                 /** @description that it was brought onto, or taken from */
@@ -4096,7 +4127,7 @@ export interface operations {
     "get-world-archive": {
         parameters: {
             query?: {
-                /** @description as the game's own program takes it, or as an archive; the same copy gives the same bytes */
+                /** @description as the game takes it, or an archive */
                 as?: "game" | "zip" | "tar.zst";
             };
             header?: never;
@@ -4390,7 +4421,7 @@ export interface operations {
     "get-world-picture": {
         parameters: {
             query?: {
-                /** @description the longest side in pixels, for a small one; 0: as it is drawn */
+                /** @description longest side in pixels; 0: as it is drawn */
                 side?: number;
                 /** @description with spawn and landmarks on it */
                 marks?: boolean;

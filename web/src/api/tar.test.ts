@@ -9,8 +9,18 @@ import { record, tarOf } from "./tar";
 test("what is packed is unpacked by tar, names of any length and script included", async () => {
   const dir = mkdtempSync(join(tmpdir(), "reshard-tar-"));
   const deep = `fen/${"deep/".repeat(30)}end`;
-  const entries = [["fen/heart", "beats"], ["fen/Gärten/Ünde.txt", "x".repeat(1000)], [deep, "y".repeat(512)], ["fen/empty", ""]] as const;
-  const blob = tarOf(entries.map(([path, text]) => ({ path, file: new File([text], "f", { lastModified: 1_750_000_000_000 }) })));
+  const entries = [
+    ["fen/heart", "beats"],
+    ["fen/Gärten/Ünde.txt", "x".repeat(1000)],
+    [deep, "y".repeat(512)],
+    ["fen/empty", ""],
+  ] as const;
+  const blob = tarOf(
+    entries.map(([path, text]) => ({
+      path,
+      file: new File([text], "f", { lastModified: 1_750_000_000_000 }),
+    })),
+  );
   expect(blob.size % 512).toBe(0);
   writeFileSync(join(dir, "a.tar"), Buffer.from(await blob.arrayBuffer()));
   execFileSync("tar", ["-xf", "a.tar"], { cwd: dir });

@@ -24,7 +24,14 @@ function header(name: string, size: number, seconds: number, kind: "0" | "x"): U
   field(block, 148, "        ");
   field(block, 156, kind);
   field(block, 257, "ustar\u000000");
-  field(block, 148, `${block.reduce((sum, b) => sum + b, 0).toString(8).padStart(6, "0")}\0 `);
+  field(
+    block,
+    148,
+    `${block
+      .reduce((sum, b) => sum + b, 0)
+      .toString(8)
+      .padStart(6, "0")}\0 `,
+  );
   return block;
 }
 
@@ -51,7 +58,11 @@ export function tarOf(entries: Entry[]): Blob {
       const bytes = encoder.encode(told);
       parts.push(header("pax", bytes.length, seconds, "x") as BlobPart, bytes, padding(bytes.length));
     }
-    parts.push(header(name.length > 100 ? "long" : path, file.size, seconds, "0") as BlobPart, file, padding(file.size));
+    parts.push(
+      header(name.length > 100 ? "long" : path, file.size, seconds, "0") as BlobPart,
+      file,
+      padding(file.size),
+    );
   }
   parts.push(new Uint8Array(1024));
   return new Blob(parts);

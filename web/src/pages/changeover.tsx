@@ -12,9 +12,14 @@ import { bytes, millis, when } from "../words";
 import { changeoverTitle } from "./changeovers";
 import { Log } from "./server";
 
-const resting = (c: Changeover | undefined) => !c || c.state === "done" || c.state === "undone" || c.state === "held" || c.state === "drafted";
+const resting = (c: Changeover | undefined) =>
+  !c || c.state === "done" || c.state === "undone" || c.state === "held" || c.state === "drafted";
 
-const Big = styled.p`font-size: 1.35rem; font-weight: 650; font-variant-numeric: tabular-nums;`;
+const Big = styled.p`
+  font-size: 1.35rem;
+  font-weight: 650;
+  font-variant-numeric: tabular-nums;
+`;
 
 /** Counts while players are locked out. */
 function Clock({ since, until }: { since: string; until?: string }) {
@@ -42,14 +47,33 @@ function Under({ c }: { c: Changeover }) {
   return (
     <Panel aria-live="polite">
       <h2>{p.going === "back" ? "Going back" : c.state === "waiting" ? "Waiting for you" : "Under way"}</h2>
-      <p>{p.going === "back" && "Taking back: "}{p.say}</p>
+      <p>
+        {p.going === "back" && "Taking back: "}
+        {p.say}
+      </p>
       {(p.stepKind === "stage" || p.stepKind === "copy") && p.going === "forward" && (
         <Progress
-          label={p.stepKind === "stage" ? "Staging" : "Copying"} done={p.bytes} all={p.totalBytes}
-          below={<>{bytes(p.bytes)} of {bytes(p.totalBytes)}{p.files > 0 && `, ${p.files} of ${p.totalFiles} files`}{rate(p.bytes, p.totalBytes, p.since)}. Players still play.</>}
+          label={p.stepKind === "stage" ? "Staging" : "Copying"}
+          done={p.bytes}
+          all={p.totalBytes}
+          below={
+            <>
+              {bytes(p.bytes)} of {bytes(p.totalBytes)}
+              {p.files > 0 && `, ${p.files} of ${p.totalFiles} files`}
+              {rate(p.bytes, p.totalBytes, p.since)}. Players still play.
+            </>
+          }
         />
       )}
-      {p.stoppedAt && <Big>Players locked out for <Clock since={p.stoppedAt} until={p.readyAt} /></Big>}
+      {p.stoppedAt && (
+        <Big>
+          Players locked out for{" "}
+          <Clock
+            since={p.stoppedAt}
+            until={p.readyAt}
+          />
+        </Big>
+      )}
       {p.waiting && <p>‖ {p.waiting}</p>}
     </Panel>
   );
@@ -61,21 +85,97 @@ function Outcome({ c }: { c: Changeover }) {
     return (
       <Panel>
         <h2>Done</h2>
-        {c.window && <p>Players were locked out for <b>{millis(c.window.totalMs)}</b>: game stopping {millis(Math.max(0, c.window.stoppingMs))}, ours {millis(c.window.oursMs)}, game starting {millis(c.window.startingMs)}.</p>}
-        {c.join && c.kind !== "take-away" && c.kind !== "first-start" && <p>Go and look: <code>{c.join}</code> {c.joinNote && <Muted as="span">({c.joinNote})</Muted>}</p>}
-        {c.kind === "take-away" && c.copy && <p><a href={`/api/v1/worlds/${c.copy}/archive`} download>Download it</a> to play it alone: realms inside the world, as the game's own program takes it. The copy stays in the library.</p>}
-        {c.plan.then && <p>The first start is made. <Link to="/change" search={{ kind: c.plan.then.kind as "put", world: c.plan.then.world, server: c.server }}>Go on with what you wanted</Link>.</p>}
-        {c.later && c.later.length > 0 && <p>To take it back, undo what came after it first: {c.later.map((id) => <Link key={id} to="/changeovers/$id" params={{ id: String(id) }}>{id} </Link>)}</p>}
-        {c.undoneBy ? <p>Undone by changeover <Link to="/changeovers/$id" params={{ id: String(c.undoneBy) }}>{c.undoneBy}</Link>.</p> : !c.undoable && c.whyNot && c.kind !== "take-away" && c.kind !== "first-start" && <Muted>Cannot be undone now: {c.whyNot}.</Muted>}
+        {c.window && (
+          <p>
+            Players were locked out for <b>{millis(c.window.totalMs)}</b>: game stopping{" "}
+            {millis(Math.max(0, c.window.stoppingMs))}, ours {millis(c.window.oursMs)}, game starting{" "}
+            {millis(c.window.startingMs)}.
+          </p>
+        )}
+        {c.join && c.kind !== "take-away" && c.kind !== "first-start" && (
+          <p>
+            Go and look: <code>{c.join}</code> {c.joinNote && <Muted as="span">({c.joinNote})</Muted>}
+          </p>
+        )}
+        {c.kind === "take-away" && c.copy && (
+          <p>
+            <a
+              href={`/api/v1/worlds/${c.copy}/archive`}
+              download
+            >
+              Download it
+            </a>{" "}
+            to play it alone: realms inside the world, as the game's own program takes it. The copy stays in
+            the library.
+          </p>
+        )}
+        {c.plan.then && (
+          <p>
+            The first start is made.{" "}
+            <Link
+              to="/change"
+              search={{ kind: c.plan.then.kind as "put", world: c.plan.then.world, server: c.server }}
+            >
+              Go on with what you wanted
+            </Link>
+            .
+          </p>
+        )}
+        {c.later && c.later.length > 0 && (
+          <p>
+            To take it back, undo what came after it first:{" "}
+            {c.later.map((id) => (
+              <Link
+                key={id}
+                to="/changeovers/$id"
+                params={{ id: String(id) }}
+              >
+                {id}{" "}
+              </Link>
+            ))}
+          </p>
+        )}
+        {c.undoneBy ? (
+          <p>
+            Undone by changeover{" "}
+            <Link
+              to="/changeovers/$id"
+              params={{ id: String(c.undoneBy) }}
+            >
+              {c.undoneBy}
+            </Link>
+            .
+          </p>
+        ) : (
+          !c.undoable &&
+          c.whyNot &&
+          c.kind !== "take-away" &&
+          c.kind !== "first-start" && <Muted>Cannot be undone now: {c.whyNot}.</Muted>
+        )}
       </Panel>
     );
   }
   if (c.state === "undone" || c.state === "held" || c.state === "undoing") {
     return (
       <Panel role="alert">
-        <h2>{c.state === "held" ? "Held: it could not go back by itself. Nothing was deleted." : c.state === "undone" ? "Undone: what was there before is there again." : "Going back to what was there before."}</h2>
-        {c.window && <p>Players were locked out for <b>{millis(c.window.totalMs)}</b>.</p>}
-        {c.failure && <><p>{c.failure.what}</p><Muted>{c.failure.next}</Muted></>}
+        <h2>
+          {c.state === "held"
+            ? "Held: it could not go back by itself. Nothing was deleted."
+            : c.state === "undone"
+              ? "Undone: what was there before is there again."
+              : "Going back to what was there before."}
+        </h2>
+        {c.window && (
+          <p>
+            Players were locked out for <b>{millis(c.window.totalMs)}</b>.
+          </p>
+        )}
+        {c.failure && (
+          <>
+            <p>{c.failure.what}</p>
+            <Muted>{c.failure.next}</Muted>
+          </>
+        )}
       </Panel>
     );
   }
@@ -83,10 +183,20 @@ function Outcome({ c }: { c: Changeover }) {
 }
 
 const Looking = styled.ul`
-  display: grid; gap: 0.5rem;
-  li { display: flex; gap: 0.7rem; align-items: center; flex-wrap: wrap; }
-  li > span:first-child { margin-right: auto; }
-  small { color: var(--muted); }
+  display: grid;
+  gap: 0.5rem;
+  li {
+    display: flex;
+    gap: 0.7rem;
+    align-items: center;
+    flex-wrap: wrap;
+  }
+  li > span:first-child {
+    margin-right: auto;
+  }
+  small {
+    color: var(--muted);
+  }
 `;
 
 /** Landmarks to look for in the game, each to be ticked. */
@@ -98,11 +208,35 @@ function Landmarks({ c, onTick }: { c: Changeover; onTick: (landmark: number, se
       <Looking aria-label="Landmarks">
         {c.landmarks.map((l) => (
           <li key={l.id}>
-            <span>{l.say}{l.place && <small> at {l.place}</small>}</span>
-            {l.seen !== undefined && <Mark of={l.seen ? "fits" : "blocks"} quiet>{l.seen ? "seen" : "missing"}</Mark>}
+            <span>
+              {l.say}
+              {l.place && <small> at {l.place}</small>}
+            </span>
+            {l.seen !== undefined && (
+              <Mark
+                of={l.seen ? "fits" : "blocks"}
+                quiet
+              >
+                {l.seen ? "seen" : "missing"}
+              </Mark>
+            )}
             {l.seen !== undefined && <small>{l.toldBy}</small>}
-            {l.seen !== true && <Button onPress={() => onTick(l.id, true)} aria-label={`I have seen: ${l.say}`}>It is there</Button>}
-            {l.seen !== false && <Button onPress={() => onTick(l.id, false)} aria-label={`Missing: ${l.say}`}>It is missing</Button>}
+            {l.seen !== true && (
+              <Button
+                onPress={() => onTick(l.id, true)}
+                aria-label={`I have seen: ${l.say}`}
+              >
+                It is there
+              </Button>
+            )}
+            {l.seen !== false && (
+              <Button
+                onPress={() => onTick(l.id, false)}
+                aria-label={`Missing: ${l.say}`}
+              >
+                It is missing
+              </Button>
+            )}
           </li>
         ))}
       </Looking>
@@ -111,9 +245,18 @@ function Landmarks({ c, onTick }: { c: Changeover; onTick: (landmark: number, se
 }
 
 const Cols = styled.div`
-  display: grid; gap: 1.2rem; grid-template-columns: minmax(0, 1.35fr) minmax(0, 1fr); align-items: start;
-  & > div { display: grid; gap: 1.2rem; grid-template-columns: minmax(0, 1fr); }
-  @media (max-width: 900px) { grid-template-columns: minmax(0, 1fr); }
+  display: grid;
+  gap: 1.2rem;
+  grid-template-columns: minmax(0, 1.35fr) minmax(0, 1fr);
+  align-items: start;
+  & > div {
+    display: grid;
+    gap: 1.2rem;
+    grid-template-columns: minmax(0, 1fr);
+  }
+  @media (max-width: 900px) {
+    grid-template-columns: minmax(0, 1fr);
+  }
 `;
 
 export function ChangeoverPage() {
@@ -149,37 +292,123 @@ export function ChangeoverPage() {
     mutationFn: () => api.draftUndo(id),
     onSuccess: (draft) => navigate({ to: "/changeovers/$id", params: { id: String(draft.id) } }),
   });
-  if (query.isError) return <Page><Failure error={query.error} /></Page>;
-  if (!c) return <Page><Muted>Reading …</Muted></Page>;
+  if (query.isError)
+    return (
+      <Page>
+        <Failure error={query.error} />
+      </Page>
+    );
+  if (!c)
+    return (
+      <Page>
+        <Muted>Reading …</Muted>
+      </Page>
+    );
   return (
     <Page>
       <div>
-        <Crumb><Link to="/servers/$server" params={{ server: c.server }}>{c.server}</Link></Crumb>
+        <Crumb>
+          <Link
+            to="/servers/$server"
+            params={{ server: c.server }}
+          >
+            {c.server}
+          </Link>
+        </Crumb>
         <Head>
           <h1>{changeoverTitle(c)}</h1>
           <Mark of={c.state} />
-          {c.state === "drafted" && <Button look="main" isDisabled={act.isPending} onPress={() => act.mutate("start")}>Carry it out on {c.server}</Button>}
-          {c.state === "waiting" && <Button look="main" isDisabled={act.isPending} onPress={() => act.mutate("go-on")}>Go on: switch now</Button>}
-          {(c.state === "staging" || c.state === "waiting") && <Button isDisabled={act.isPending} onPress={() => act.mutate("cancel")}>Cancel</Button>}
-          {c.state === "held" && <Button look="main" isDisabled={act.isPending} onPress={() => act.mutate("retry")}>Try to go back once more</Button>}
-          {c.state === "held" && <Button isDisabled={act.isPending} onPress={() => act.mutate("settle")}>I have put it right by hand</Button>}
-          {c.undoable && <Button look="grave" isDisabled={undo.isPending} onPress={() => undo.mutate()}>Undo …</Button>}
+          {c.state === "drafted" && (
+            <Button
+              look="main"
+              isDisabled={act.isPending}
+              onPress={() => act.mutate("start")}
+            >
+              Carry it out on {c.server}
+            </Button>
+          )}
+          {c.state === "waiting" && (
+            <Button
+              look="main"
+              isDisabled={act.isPending}
+              onPress={() => act.mutate("go-on")}
+            >
+              Go on: switch now
+            </Button>
+          )}
+          {(c.state === "staging" || c.state === "waiting") && (
+            <Button
+              isDisabled={act.isPending}
+              onPress={() => act.mutate("cancel")}
+            >
+              Cancel
+            </Button>
+          )}
+          {c.state === "held" && (
+            <Button
+              look="main"
+              isDisabled={act.isPending}
+              onPress={() => act.mutate("retry")}
+            >
+              Try to go back once more
+            </Button>
+          )}
+          {c.state === "held" && (
+            <Button
+              isDisabled={act.isPending}
+              onPress={() => act.mutate("settle")}
+            >
+              I have put it right by hand
+            </Button>
+          )}
+          {c.undoable && (
+            <Button
+              look="grave"
+              isDisabled={undo.isPending}
+              onPress={() => undo.mutate()}
+            >
+              Undo …
+            </Button>
+          )}
         </Head>
-        <Muted>Changeover {c.id}, by {c.createdBy}, {when(c.startedAt ?? c.createdAt)}</Muted>
+        <Muted>
+          Changeover {c.id}, by {c.createdBy}, {when(c.startedAt ?? c.createdAt)}
+        </Muted>
       </div>
       {act.isError && <Failure error={act.error} />}
       {undo.isError && <Failure error={undo.error} />}
       <Cols>
         <div>
           <Outcome c={c} />
-          <Landmarks c={c} onTick={(landmark, seen) => tick.mutate({ landmark, seen })} />
+          <Landmarks
+            c={c}
+            onTick={(landmark, seen) => tick.mutate({ landmark, seen })}
+          />
           {tick.isError && <Failure error={tick.error} />}
           {!rests && <Under c={c} />}
-          <Panel><h2>{c.state === "drafted" ? "Plan: nothing is touched until you carry it out" : "Steps"}</h2><PlanView plan={c.plan} steps={c.state === "drafted" ? undefined : c.steps} /></Panel>
+          <Panel>
+            <h2>{c.state === "drafted" ? "Plan: nothing is touched until you carry it out" : "Steps"}</h2>
+            <PlanView
+              plan={c.plan}
+              steps={c.state === "drafted" ? undefined : c.steps}
+            />
+          </Panel>
         </div>
         <div>
-          {c.proof && <Panel><h2>Proof</h2><ProofList proof={c.proof} /></Panel>}
-          <Panel><h2>Log of {c.server}</h2><Log key={c.server} server={c.server} height="17rem" /></Panel>
+          {c.proof && (
+            <Panel>
+              <h2>Proof</h2>
+              <ProofList proof={c.proof} />
+            </Panel>
+          )}
+          <Panel>
+            <h2>Log of {c.server}</h2>
+            <Log
+              key={c.server}
+              server={c.server}
+              height="17rem"
+            />
+          </Panel>
         </div>
       </Cols>
     </Page>

@@ -9,13 +9,20 @@ import { millis, quoted, when } from "../words";
 export function changeoverTitle(c: Changeover): string {
   const world = quoted(c.plan.world || c.plan.folder);
   switch (c.kind) {
-    case "undo": return `Undo of ${c.undoes}: ${world} back`;
-    case "reset": return c.plan.expect.own ? "Reset: a new world" : `Reset: a new world ${quoted(c.plan.folder)}`;
-    case "clone": return `Clone ${world} from ${c.plan.from}`;
-    case "rename": return `Rename ${world} to ${quoted(c.plan.folder)}`;
-    case "take-away": return `Take away ${world}`;
-    case "first-start": return "First start";
-    default: return `${c.kind.charAt(0).toUpperCase()}${c.kind.slice(1)} ${world}${c.plan.expect.placed ? " beside" : ""}`;
+    case "undo":
+      return `Undo of ${c.undoes}: ${world} back`;
+    case "reset":
+      return c.plan.expect.own ? "Reset: a new world" : `Reset: a new world ${quoted(c.plan.folder)}`;
+    case "clone":
+      return `Clone ${world} from ${c.plan.from}`;
+    case "rename":
+      return `Rename ${world} to ${quoted(c.plan.folder)}`;
+    case "take-away":
+      return `Take away ${world}`;
+    case "first-start":
+      return "First start";
+    default:
+      return `${c.kind.charAt(0).toUpperCase()}${c.kind.slice(1)} ${world}${c.plan.expect.placed ? " beside" : ""}`;
   }
 }
 
@@ -23,13 +30,38 @@ export function ChangeoverTable({ list }: { list: Changeover[] }) {
   if (list.length === 0) return <Muted>Nothing has been changed yet.</Muted>;
   return (
     <Table>
-      <thead><tr><th>No.</th><th>State</th><th>What</th><th>Server</th><th>When</th><th>By</th><th>Locked out</th><th><span className="unseen">Undo</span></th></tr></thead>
+      <thead>
+        <tr>
+          <th>No.</th>
+          <th>State</th>
+          <th>What</th>
+          <th>Server</th>
+          <th>When</th>
+          <th>By</th>
+          <th>Locked out</th>
+          <th>
+            <span className="unseen">Undo</span>
+          </th>
+        </tr>
+      </thead>
       <tbody>
         {list.map((c) => (
           <tr key={c.id}>
-            <td>{c.id}</td><td><Mark of={c.state} /></td>
-            <td><Link to="/changeovers/$id" params={{ id: String(c.id) }}>{changeoverTitle(c)}</Link></td>
-            <td>{c.server}</td><td>{when(c.startedAt ?? c.createdAt)}</td><td>{c.createdBy}</td>
+            <td>{c.id}</td>
+            <td>
+              <Mark of={c.state} />
+            </td>
+            <td>
+              <Link
+                to="/changeovers/$id"
+                params={{ id: String(c.id) }}
+              >
+                {changeoverTitle(c)}
+              </Link>
+            </td>
+            <td>{c.server}</td>
+            <td>{when(c.startedAt ?? c.createdAt)}</td>
+            <td>{c.createdBy}</td>
             <td>{c.window ? millis(c.window.totalMs) : "–"}</td>
             <td>{c.undoneBy ? `undone by ${c.undoneBy}` : c.undoable ? "can be undone" : ""}</td>
           </tr>
@@ -43,9 +75,15 @@ export function Changeovers() {
   const list = useQuery(queries.changeovers());
   return (
     <Page>
-      <Head><h1>Changeovers</h1></Head>
+      <Head>
+        <h1>Changeovers</h1>
+      </Head>
       {list.isError && <Failure error={list.error} />}
-      {list.data && <Panel><ChangeoverTable list={list.data} /></Panel>}
+      {list.data && (
+        <Panel>
+          <ChangeoverTable list={list.data} />
+        </Panel>
+      )}
     </Page>
   );
 }

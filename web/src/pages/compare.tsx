@@ -8,23 +8,63 @@ import { MapOf } from "../parts/map";
 import { bytes, quoted, when } from "../words";
 
 const Sides = styled.div`
-  display: grid; gap: 1.2rem; grid-template-columns: repeat(2, minmax(0, 1fr)); align-items: start;
-  @media (max-width: 860px) { grid-template-columns: minmax(0, 1fr); }
+  display: grid;
+  gap: 1.2rem;
+  grid-template-columns: repeat(2, minmax(0, 1fr));
+  align-items: start;
+  @media (max-width: 860px) {
+    grid-template-columns: minmax(0, 1fr);
+  }
 `;
 const Words = styled.ul`
-  display: grid; gap: 0.3rem; font-size: 1.05rem;
+  display: grid;
+  gap: 0.3rem;
+  font-size: 1.05rem;
 `;
 const Key = styled.p`
-  display: flex; gap: 1.1rem; flex-wrap: wrap; margin-top: 0.6rem; color: var(--muted);
-  span::before { content: ""; display: inline-block; width: 0.9rem; height: 0.9rem; margin-right: 0.35rem; vertical-align: -2px; border: 3px solid; border-radius: 2px; }
-  .new::before { border-color: #3abe5c; } .changed::before { border-color: #f0b428; }
-  .lost::before { border-color: #e23e32; background: linear-gradient(45deg, transparent 44%, #e23e32 44% 56%, transparent 56%); }
+  display: flex;
+  gap: 1.1rem;
+  flex-wrap: wrap;
+  margin-top: 0.6rem;
+  color: var(--muted);
+  span::before {
+    content: "";
+    display: inline-block;
+    width: 0.9rem;
+    height: 0.9rem;
+    margin-right: 0.35rem;
+    vertical-align: -2px;
+    border: 3px solid;
+    border-radius: 2px;
+  }
+  .new::before {
+    border-color: #3abe5c;
+  }
+  .changed::before {
+    border-color: #f0b428;
+  }
+  .lost::before {
+    border-color: #e23e32;
+    background: linear-gradient(45deg, transparent 44%, #e23e32 44% 56%, transparent 56%);
+  }
 `;
-const Scrolling = styled.section`max-height: 24rem; overflow: auto;`;
+const Scrolling = styled.section`
+  max-height: 24rem;
+  overflow: auto;
+`;
 
 function Side({ name, copy }: { name: string; copy: Copy }) {
   return (
-    <p><b>{name}</b>: <Link to="/library/$world" params={{ world: copy.world }}>{quoted(copy.facts.title)}</Link>, copy <code>{copy.id.slice(0, 12)}</code>, {copy.kind} from {copy.source}, {when(copy.createdAt)}</p>
+    <p>
+      <b>{name}</b>:{" "}
+      <Link
+        to="/library/$world"
+        params={{ world: copy.world }}
+      >
+        {quoted(copy.facts.title)}
+      </Link>
+      , copy <code>{copy.id.slice(0, 12)}</code>, {copy.kind} from {copy.source}, {when(copy.createdAt)}
+    </p>
   );
 }
 
@@ -38,44 +78,137 @@ export function Compare() {
   const src = `/api/v1/compare/picture?${new URLSearchParams({ before, after }).toString()}`;
   return (
     <Page>
-      <div><Crumb>{c ? <Link to="/library/$world" params={{ world: c.after.world }}>{quoted(c.after.facts.title)}</Link> : <Link to="/library">Library</Link>}</Crumb><Head><h1>What has changed</h1></Head></div>
+      <div>
+        <Crumb>
+          {c ? (
+            <Link
+              to="/library/$world"
+              params={{ world: c.after.world }}
+            >
+              {quoted(c.after.facts.title)}
+            </Link>
+          ) : (
+            <Link to="/library">Library</Link>
+          )}
+        </Crumb>
+        <Head>
+          <h1>What has changed</h1>
+        </Head>
+      </div>
       {got.isError && <Failure error={got.error} />}
       {got.isPending && <Muted>Comparing …</Muted>}
       {c && (
         <>
-          <Panel><Side name="Before" copy={c.before} /><Side name="After" copy={c.after} /></Panel>
-          <Panel><h2>In words</h2><Words>{c.words.map((w) => <li key={w}>{w}</li>)}</Words></Panel>
+          <Panel>
+            <Side
+              name="Before"
+              copy={c.before}
+            />
+            <Side
+              name="After"
+              copy={c.after}
+            />
+          </Panel>
+          <Panel>
+            <h2>In words</h2>
+            <Words>
+              {c.words.map((w) => (
+                <li key={w}>{w}</li>
+              ))}
+            </Words>
+          </Panel>
           <Sides>
             {d && d.added + d.changed + d.lost > 0 && (
               <Panel>
                 <h2>On the map</h2>
-                <DifferenceMap src={src} title={c.after.facts.title} />
-                <Key><span className="new">{d.added} new</span><span className="changed">{d.changed} changed</span><span className="lost">{d.lost} lost</span>as they were: {d.same}, pale</Key>
+                <DifferenceMap
+                  src={src}
+                  title={c.after.facts.title}
+                />
+                <Key>
+                  <span className="new">{d.added} new</span>
+                  <span className="changed">{d.changed} changed</span>
+                  <span className="lost">{d.lost} lost</span>as they were: {d.same}, pale
+                </Key>
               </Panel>
             )}
             <Panel>
               <h2>Files</h2>
               <Table>
-                <thead><tr><th>What</th><th>Files</th><th>Size</th></tr></thead>
-                <tbody>{([["new", c.files.added], ["changed", c.files.changed], ["lost", c.files.lost], ["the same", c.files.same]] as const).map(([what, n]) => <tr key={what}><td>{what}</td><td>{n.files}</td><td>{bytes(n.bytes)}</td></tr>)}</tbody>
+                <thead>
+                  <tr>
+                    <th>What</th>
+                    <th>Files</th>
+                    <th>Size</th>
+                  </tr>
+                </thead>
+                <tbody>
+                  {(
+                    [
+                      ["new", c.files.added],
+                      ["changed", c.files.changed],
+                      ["lost", c.files.lost],
+                      ["the same", c.files.same],
+                    ] as const
+                  ).map(([what, n]) => (
+                    <tr key={what}>
+                      <td>{what}</td>
+                      <td>{n.files}</td>
+                      <td>{bytes(n.bytes)}</td>
+                    </tr>
+                  ))}
+                </tbody>
               </Table>
             </Panel>
             {c.facts.length + c.settings.length > 0 && (
               <Panel>
                 <h2>What it says of itself</h2>
                 <Table>
-                  <thead><tr><th>What</th><th>Before</th><th>After</th></tr></thead>
-                  <tbody>{[...c.facts, ...c.settings].map((f) => <tr key={f.name}><td>{f.name}</td><td>{f.before || "–"}</td><td>{f.after || "–"}</td></tr>)}</tbody>
+                  <thead>
+                    <tr>
+                      <th>What</th>
+                      <th>Before</th>
+                      <th>After</th>
+                    </tr>
+                  </thead>
+                  <tbody>
+                    {[...c.facts, ...c.settings].map((f) => (
+                      <tr key={f.name}>
+                        <td>{f.name}</td>
+                        <td>{f.before || "–"}</td>
+                        <td>{f.after || "–"}</td>
+                      </tr>
+                    ))}
+                  </tbody>
                 </Table>
               </Panel>
             )}
             {c.changes.length > 0 && (
               <Panel>
                 <h2>Files that differ</h2>
-                <Scrolling tabIndex={0} aria-label="Files that differ">
+                <Scrolling
+                  tabIndex={0}
+                  aria-label="Files that differ"
+                >
                   <Table>
-                    <thead><tr><th>File</th><th>What</th><th>Before</th><th>After</th></tr></thead>
-                    <tbody>{c.changes.map((f) => <tr key={f.path}><td>{f.path}</td><td>{f.what}</td><td>{size(f.before)}</td><td>{size(f.after)}</td></tr>)}</tbody>
+                    <thead>
+                      <tr>
+                        <th>File</th>
+                        <th>What</th>
+                        <th>Before</th>
+                        <th>After</th>
+                      </tr>
+                    </thead>
+                    <tbody>
+                      {c.changes.map((f) => (
+                        <tr key={f.path}>
+                          <td>{f.path}</td>
+                          <td>{f.what}</td>
+                          <td>{size(f.before)}</td>
+                          <td>{size(f.after)}</td>
+                        </tr>
+                      ))}
+                    </tbody>
                   </Table>
                 </Scrolling>
               </Panel>
@@ -90,14 +223,23 @@ export function Compare() {
 /** The picture tells its own size; places of the world are not marked on it. */
 function DifferenceMap({ src, title }: { src: string; title: string }) {
   const loaded = useQuery({
-    queryKey: ["picture size", src], staleTime: Infinity, retry: false,
-    queryFn: () => new Promise<{ width: number; height: number }>((resolve, reject) => {
-      const img = new Image();
-      img.addEventListener("load", () => resolve({ width: img.naturalWidth, height: img.naturalHeight }));
-      img.addEventListener("error", () => reject(new Error("there is no picture")));
-      img.src = src;
-    }),
+    queryKey: ["picture size", src],
+    staleTime: Infinity,
+    retry: false,
+    queryFn: () =>
+      new Promise<{ width: number; height: number }>((resolve, reject) => {
+        const img = new Image();
+        img.addEventListener("load", () => resolve({ width: img.naturalWidth, height: img.naturalHeight }));
+        img.addEventListener("error", () => reject(new Error("there is no picture")));
+        img.src = src;
+      }),
   });
   if (!loaded.data) return <Muted>Drawing it …</Muted>;
-  return <MapOf map={{ ...loaded.data, left: 0, top: 0, scale: 0, down: 0, tiles: 0, landmarks: [] }} src={src} title={title} />;
+  return (
+    <MapOf
+      map={{ ...loaded.data, left: 0, top: 0, scale: 0, down: 0, tiles: 0, landmarks: [] }}
+      src={src}
+      title={title}
+    />
+  );
 }

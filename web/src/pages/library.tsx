@@ -11,9 +11,17 @@ import { Choice } from "../parts/choice";
 import { bytes, quoted, when } from "../words";
 
 const Tag = styled.span`
-  display: inline-block; font-size: 0.8rem; padding: 0 0.4rem; margin-left: 0.35rem; border: 1px solid var(--line-strong); border-radius: 9px; color: var(--muted);
+  display: inline-block;
+  font-size: 0.8rem;
+  padding: 0 0.4rem;
+  margin-left: 0.35rem;
+  border: 1px solid var(--line-strong);
+  border-radius: 9px;
+  color: var(--muted);
 `;
-const About = styled.p`color: var(--muted);`;
+const About = styled.p`
+  color: var(--muted);
+`;
 
 /** How many worlds are listed at a time; the rest when somebody asks. */
 const atATime = 100;
@@ -24,7 +32,12 @@ export function Library() {
   const [server, setServer] = useState("");
   const [aside, setAside] = useState(false);
   const [shown, setShown] = useState(atATime);
-  const wanted = { search: search.trim() || undefined, game: game || undefined, server: server || undefined, aside: aside || undefined };
+  const wanted = {
+    search: search.trim() || undefined,
+    game: game || undefined,
+    server: server || undefined,
+    aside: aside || undefined,
+  };
   const looksFor = Object.values(wanted).some(Boolean);
   const all = useQuery(queries.worlds());
   const worlds = useQuery({ ...queries.worlds(wanted), placeholderData: (old) => old });
@@ -33,41 +46,127 @@ export function Library() {
   const servers = [...new Set(all.data?.flatMap((w) => w.servers))].toSorted();
   return (
     <Page>
-      <Head><h1>Library</h1>{!filters && <Button onPress={() => setAside(true)}>What is set aside</Button>}<Link to="/vault">The vault</Link></Head>
+      <Head>
+        <h1>Library</h1>
+        {!filters && <Button onPress={() => setAside(true)}>What is set aside</Button>}
+        <Link to="/vault">The vault</Link>
+      </Head>
       <Arrivals />
       {worlds.isError && <Failure error={worlds.error} />}
       {filters && (
         <Panel>
           <Columns onSubmit={(e) => e.preventDefault()}>
-            <Field label="Search" hint="words of a title, folder, seed, version, player, note, tag, or where it came from" value={search} onChange={setSearch} />
-            <Choice label="Game" all="all games" options={games} value={game} onChange={setGame} />
-            <Choice label="Server" all="anywhere" options={servers} value={server} onChange={setServer} />
-            <Switch isSelected={aside} onChange={setAside} style={{ paddingTop: "1.5rem" }}>Only what is set aside</Switch>
+            <Field
+              label="Search"
+              hint="words of a title, folder, seed, version, player, note, tag, or where it came from"
+              value={search}
+              onChange={setSearch}
+            />
+            <Choice
+              label="Game"
+              all="all games"
+              options={games}
+              value={game}
+              onChange={setGame}
+            />
+            <Choice
+              label="Server"
+              all="anywhere"
+              options={servers}
+              value={server}
+              onChange={setServer}
+            />
+            <Switch
+              isSelected={aside}
+              onChange={setAside}
+              style={{ paddingTop: "1.5rem" }}
+            >
+              Only what is set aside
+            </Switch>
           </Columns>
         </Panel>
       )}
-      {worlds.data?.length === 0 && looksFor && <Panel><Muted>{aside ? "Nothing is set aside." : "No world of the library has all of that."}</Muted></Panel>}
-      {worlds.data?.length === 0 && !looksFor && <Panel><Muted>The library is empty. Nothing can be put onto a server before a world is here.</Muted></Panel>}
+      {worlds.data?.length === 0 && looksFor && (
+        <Panel>
+          <Muted>{aside ? "Nothing is set aside." : "No world of the library has all of that."}</Muted>
+        </Panel>
+      )}
+      {worlds.data?.length === 0 && !looksFor && (
+        <Panel>
+          <Muted>The library is empty. Nothing can be put onto a server before a world is here.</Muted>
+        </Panel>
+      )}
       {worlds.data && worlds.data.length > 0 && (
         <Panel>
-          {worlds.data.length > atATime && <About>{worlds.data.length} worlds{looksFor ? " have all of that" : ""}.</About>}
+          {worlds.data.length > atATime && (
+            <About>
+              {worlds.data.length} worlds{looksFor ? " have all of that" : ""}.
+            </About>
+          )}
           <Table>
-            <thead><tr><th><span className="unseen">Picture</span></th><th>World</th><th>Game</th><th>Version</th><th>Seed</th><th>Players</th><th>Size</th><th>Last played</th><th>Copies</th><th>Came</th></tr></thead>
+            <thead>
+              <tr>
+                <th>
+                  <span className="unseen">Picture</span>
+                </th>
+                <th>World</th>
+                <th>Game</th>
+                <th>Version</th>
+                <th>Seed</th>
+                <th>Players</th>
+                <th>Size</th>
+                <th>Last played</th>
+                <th>Copies</th>
+                <th>Came</th>
+              </tr>
+            </thead>
             <tbody>
               {worlds.data.slice(0, shown).map((w) => {
                 const c = w.copies[0];
                 return (
                   <tr key={w.name}>
-                    <td><Picture size={48} src={c?.drawn ? copyPicture(c.id, 96) : undefined} of={w.title} /></td>
-                    <td><Link to="/library/$world" params={{ world: aside && c ? c.id : w.name }}><b>{quoted(w.title)}</b></Link>{w.tags.map((t) => <Tag key={t}>{t}</Tag>)}<br /><code>{w.name}</code></td>
-                    <td>{w.game}</td><td>{c?.facts.facts.version?.text || "–"}</td><td><code>{c?.facts.facts.seed?.text || "–"}</code></td>
-                    <td>{c?.facts.players.length ?? 0}</td><td>{bytes(c?.bytes ?? -1)}</td><td>{when(c?.facts.lastPlayed)}</td><td>{w.copies.length}</td><td>{when(c?.createdAt)}</td>
+                    <td>
+                      <Picture
+                        size={48}
+                        src={c?.drawn ? copyPicture(c.id, 96) : undefined}
+                        of={w.title}
+                      />
+                    </td>
+                    <td>
+                      <Link
+                        to="/library/$world"
+                        params={{ world: aside && c ? c.id : w.name }}
+                      >
+                        <b>{quoted(w.title)}</b>
+                      </Link>
+                      {w.tags.map((t) => (
+                        <Tag key={t}>{t}</Tag>
+                      ))}
+                      <br />
+                      <code>{w.name}</code>
+                    </td>
+                    <td>{w.game}</td>
+                    <td>{c?.facts.facts.version?.text || "–"}</td>
+                    <td>
+                      <code>{c?.facts.facts.seed?.text || "–"}</code>
+                    </td>
+                    <td>{c?.facts.players.length ?? 0}</td>
+                    <td>{bytes(c?.bytes ?? -1)}</td>
+                    <td>{when(c?.facts.lastPlayed)}</td>
+                    <td>{w.copies.length}</td>
+                    <td>{when(c?.createdAt)}</td>
                   </tr>
                 );
               })}
             </tbody>
           </Table>
-          {worlds.data.length > shown && <p style={{ marginTop: "0.8rem" }}><Button onPress={() => setShown(shown + atATime)}>Show {Math.min(atATime, worlds.data.length - shown)} more</Button></p>}
+          {worlds.data.length > shown && (
+            <p style={{ marginTop: "0.8rem" }}>
+              <Button onPress={() => setShown(shown + atATime)}>
+                Show {Math.min(atATime, worlds.data.length - shown)} more
+              </Button>
+            </p>
+          )}
         </Panel>
       )}
     </Page>

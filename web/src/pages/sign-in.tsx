@@ -8,11 +8,39 @@ import { Button } from "../parts/controls";
 import { Failure, Muted } from "../parts/layout";
 
 const Whole = styled.main`
-  min-height: 100vh; display: grid; place-content: center; padding: 1.5rem;
-  form { width: min(24rem, 90vw); background: var(--sheet); border: 1px solid var(--line); border-radius: 8px; padding: 1.6rem; display: grid; gap: 0.9rem; box-shadow: var(--shadow); }
-  label { font-weight: 600; display: block; margin-bottom: 0.2rem; }
-  input { font: inherit; width: 100%; padding: 0.45rem 0.6rem; border: 1px solid var(--line-strong); border-radius: 5px; background: var(--raised); color: var(--ink); }
-  img { width: 34px; vertical-align: -8px; margin-right: 0.5rem; }
+  min-height: 100vh;
+  display: grid;
+  place-content: center;
+  padding: 1.5rem;
+  form {
+    width: min(24rem, 90vw);
+    background: var(--sheet);
+    border: 1px solid var(--line);
+    border-radius: 8px;
+    padding: 1.6rem;
+    display: grid;
+    gap: 0.9rem;
+    box-shadow: var(--shadow);
+  }
+  label {
+    font-weight: 600;
+    display: block;
+    margin-bottom: 0.2rem;
+  }
+  input {
+    font: inherit;
+    width: 100%;
+    padding: 0.45rem 0.6rem;
+    border: 1px solid var(--line-strong);
+    border-radius: 5px;
+    background: var(--raised);
+    color: var(--ink);
+  }
+  img {
+    width: 34px;
+    vertical-align: -8px;
+    margin-right: 0.5rem;
+  }
 `;
 
 export function SignIn() {
@@ -29,13 +57,51 @@ export function SignIn() {
   });
   return (
     <Whole>
-      <Form onSubmit={(e) => { e.preventDefault(); signIn.mutate(); }}>
-        <h1><img src="/mark.svg" alt="" />Reshard</h1>
-        <Muted>Worlds of game servers: every mismatch seen before the server stops, every step undone on request.</Muted>
-        <TextField value={name} onChange={setName} isRequired name="name" autoComplete="username"><Label>Name</Label><Input /></TextField>
-        <TextField value={password} onChange={setPassword} isRequired type="password" name="password" autoComplete="current-password"><Label>Password</Label><Input /></TextField>
+      <Form
+        onSubmit={(e) => {
+          e.preventDefault();
+          signIn.mutate();
+        }}
+      >
+        <h1>
+          <img
+            src="/mark.svg"
+            alt=""
+          />
+          Reshard
+        </h1>
+        <Muted>
+          Worlds of game servers: every mismatch seen before the server stops, every step undone on request.
+        </Muted>
+        <TextField
+          value={name}
+          onChange={setName}
+          isRequired
+          name="name"
+          autoComplete="username"
+        >
+          <Label>Name</Label>
+          <Input />
+        </TextField>
+        <TextField
+          value={password}
+          onChange={setPassword}
+          isRequired
+          type="password"
+          name="password"
+          autoComplete="current-password"
+        >
+          <Label>Password</Label>
+          <Input />
+        </TextField>
         {signIn.isError && <Failure error={signIn.error} />}
-        <Button look="main" type="submit" isDisabled={signIn.isPending}>{signIn.isPending ? "Signing in …" : "Sign in"}</Button>
+        <Button
+          look="main"
+          type="submit"
+          isDisabled={signIn.isPending}
+        >
+          {signIn.isPending ? "Signing in …" : "Sign in"}
+        </Button>
       </Form>
     </Whole>
   );

@@ -22,20 +22,49 @@ export function Users() {
       return client.invalidateQueries({ queryKey: ["users"] });
     },
   });
-  const remove = useMutation({ mutationFn: api.removeUser, onSettled: () => client.invalidateQueries({ queryKey: ["users"] }) });
+  const remove = useMutation({
+    mutationFn: api.removeUser,
+    onSettled: () => client.invalidateQueries({ queryKey: ["users"] }),
+  });
   return (
     <Page>
-      <Head><h1>Users</h1></Head>
+      <Head>
+        <h1>Users</h1>
+      </Head>
       {users.isError && <Failure error={users.error} />}
       {remove.isError && <Failure error={remove.error} />}
       <Panel>
         <Table>
-          <thead><tr><th>User</th><th>Since</th><th><span className="unseen">Remove</span></th></tr></thead>
+          <thead>
+            <tr>
+              <th>User</th>
+              <th>Since</th>
+              <th>
+                <span className="unseen">Remove</span>
+              </th>
+            </tr>
+          </thead>
           <tbody>
             {users.data?.map((u) => (
               <tr key={u.name}>
-                <td><b>{u.name}</b></td><td>{when(u.createdAt)}</td>
-                <td style={{ textAlign: "right" }}>{u.name === me.data?.name ? <Muted as="span">you</Muted> : <Button look="grave" isDisabled={remove.isPending} onPress={() => remove.mutate(u.name)} aria-label={`Remove ${u.name}`}>Remove</Button>}</td>
+                <td>
+                  <b>{u.name}</b>
+                </td>
+                <td>{when(u.createdAt)}</td>
+                <td style={{ textAlign: "right" }}>
+                  {u.name === me.data?.name ? (
+                    <Muted as="span">you</Muted>
+                  ) : (
+                    <Button
+                      look="grave"
+                      isDisabled={remove.isPending}
+                      onPress={() => remove.mutate(u.name)}
+                      aria-label={`Remove ${u.name}`}
+                    >
+                      Remove
+                    </Button>
+                  )}
+                </td>
               </tr>
             ))}
           </tbody>
@@ -43,13 +72,45 @@ export function Users() {
       </Panel>
       <Panel>
         <h2>Add a user, or set a password</h2>
-        <Columns onSubmit={(e) => { e.preventDefault(); save.mutate(); }}>
-          <Field label="User name" value={name} onChange={setName} autoComplete="off" />
-          <Field label="New password" type="password" value={password} onChange={setPassword} autoComplete="new-password" hint="At least 10 characters. Every user may do everything." />
-          <div className="wide"><Button look="main" type="submit" isDisabled={!name || password.length < 10 || save.isPending}>{known ? "Set the password and end their sessions" : "Add the user"}</Button></div>
+        <Columns
+          onSubmit={(e) => {
+            e.preventDefault();
+            save.mutate();
+          }}
+        >
+          <Field
+            label="User name"
+            value={name}
+            onChange={setName}
+            autoComplete="off"
+          />
+          <Field
+            label="New password"
+            type="password"
+            value={password}
+            onChange={setPassword}
+            autoComplete="new-password"
+            hint="At least 10 characters. Every user may do everything."
+          />
+          <div className="wide">
+            <Button
+              look="main"
+              type="submit"
+              isDisabled={!name || password.length < 10 || save.isPending}
+            >
+              {known ? "Set the password and end their sessions" : "Add the user"}
+            </Button>
+          </div>
         </Columns>
         {save.isError && <Failure error={save.error} />}
-        {save.isSuccess && <p aria-live="polite" style={{ marginTop: "0.6rem" }}>Saved.</p>}
+        {save.isSuccess && (
+          <p
+            aria-live="polite"
+            style={{ marginTop: "0.6rem" }}
+          >
+            Saved.
+          </p>
+        )}
       </Panel>
     </Page>
   );

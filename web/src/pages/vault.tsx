@@ -9,9 +9,16 @@ import { Mark } from "../parts/marks";
 import { bytes, count, when } from "../words";
 
 const Works = styled.ul`
-  display: grid; gap: 0.8rem;
-  li { display: flex; gap: 1rem; align-items: center; }
-  span { flex: 1; }
+  display: grid;
+  gap: 0.8rem;
+  li {
+    display: flex;
+    gap: 1rem;
+    align-items: center;
+  }
+  span {
+    flex: 1;
+  }
 `;
 
 const names = { check: "Check", collect: "Collection", rebuild: "Rebuild" };
@@ -19,27 +26,75 @@ const names = { check: "Check", collect: "Collection", rebuild: "Rebuild" };
 export function Vault() {
   const client = useQueryClient();
   const vault = useQuery(queries.vault());
-  const work = useMutation({ mutationFn: api.workOnVault, onSettled: () => client.invalidateQueries({ queryKey: ["vault"] }) });
+  const work = useMutation({
+    mutationFn: api.workOnVault,
+    onSettled: () => client.invalidateQueries({ queryKey: ["vault"] }),
+  });
   const v = vault.data;
   const busy = !!v?.work && !v.work.ended;
   return (
     <Page>
-      <div><Crumb><Link to="/library">Library</Link></Crumb><Head><h1>The vault</h1></Head></div>
+      <div>
+        <Crumb>
+          <Link to="/library">Library</Link>
+        </Crumb>
+        <Head>
+          <h1>The vault</h1>
+        </Head>
+      </div>
       {vault.isError && <Failure error={vault.error} />}
       {v && (
         <Panel>
           <Facts>
-            <dt>Copies</dt><dd>{count(v.copies, "copy", "copies")}, {bytes(v.content)} unpacked</dd>
-            <dt>On disk</dt><dd>{bytes(v.bytes)} in {count(v.packs, "pack", "packs")}{v.bytes < v.content && `: ${Math.round((100 * v.bytes) / v.content)} %, since what copies share is stored once`}</dd>
+            <dt>Copies</dt>
+            <dd>
+              {count(v.copies, "copy", "copies")}, {bytes(v.content)} unpacked
+            </dd>
+            <dt>On disk</dt>
+            <dd>
+              {bytes(v.bytes)} in {count(v.packs, "pack", "packs")}
+              {v.bytes < v.content &&
+                `: ${Math.round((100 * v.bytes) / v.content)} %, since what copies share is stored once`}
+            </dd>
           </Facts>
         </Panel>
       )}
       <Panel>
         <h2>Look after it</h2>
         <Works>
-          <li><span><b>Check</b>: read everything back, and name the copies that damage touches.</span><Button isDisabled={busy} onPress={() => work.mutate("check")}>Check it</Button></li>
-          <li><span><b>Collect</b>: remove what no copy of the library needs. It happens by itself each day.</span><Button isDisabled={busy} onPress={() => work.mutate("collect")}>Collect</Button></li>
-          <li><span><b>Rebuild</b>: make the index anew from the packs, after a loss of the database.</span><Button isDisabled={busy} onPress={() => work.mutate("rebuild")}>Rebuild</Button></li>
+          <li>
+            <span>
+              <b>Check</b>: read everything back, and name the copies that damage touches.
+            </span>
+            <Button
+              isDisabled={busy}
+              onPress={() => work.mutate("check")}
+            >
+              Check it
+            </Button>
+          </li>
+          <li>
+            <span>
+              <b>Collect</b>: remove what no copy of the library needs. It happens by itself each day.
+            </span>
+            <Button
+              isDisabled={busy}
+              onPress={() => work.mutate("collect")}
+            >
+              Collect
+            </Button>
+          </li>
+          <li>
+            <span>
+              <b>Rebuild</b>: make the index anew from the packs, after a loss of the database.
+            </span>
+            <Button
+              isDisabled={busy}
+              onPress={() => work.mutate("rebuild")}
+            >
+              Rebuild
+            </Button>
+          </li>
         </Works>
         {work.isError && <Failure error={work.error} />}
       </Panel>
@@ -54,7 +109,9 @@ function Work({ of }: { of: NonNullable<VaultState["work"]> }) {
     return (
       <Panel aria-live="polite">
         <Progress
-          label={name} done={of.done} all={of.all}
+          label={name}
+          done={of.done}
+          all={of.all}
           above={`${name} by ${of.by}: ${of.kind === "check" ? `${bytes(of.done)} of ${bytes(of.all)}` : `pack ${of.done} of ${of.all}`}`}
         />
       </Panel>
@@ -64,14 +121,47 @@ function Work({ of }: { of: NonNullable<VaultState["work"]> }) {
   const touched = of.checked?.touched ?? [];
   return (
     <Panel aria-live="polite">
-      <h2>{name} of {when(of.ended)}, by {of.by}</h2>
+      <h2>
+        {name} of {when(of.ended)}, by {of.by}
+      </h2>
       {of.failure && <Failure error={new Error(`${of.failure.what}. ${of.failure.next}`)} />}
-      {of.checked && !of.failure && damaged.length + touched.length === 0 && <p><Mark of="fits">everything is as it was stored</Mark> {count(of.checked.entries, "entry", "entries")}, {bytes(of.checked.bytes)}</p>}
-      {of.collected && !of.failure && <p>{bytes(of.collected.bytes)} freed; {count(of.collected.removed, "pack", "packs")} removed, {count(of.collected.rewritten, "pack", "packs")} written anew, {count(of.collected.joined, "small pack", "small packs")} joined.{of.collected.strays > 0 && ` ${count(of.collected.strays, "pack", "packs")} the index does not know: rebuild it.`}</p>}
-      {of.rebuilt && !of.failure && <p>{count(of.rebuilt.entries, "entry", "entries")} in {count(of.rebuilt.packs, "pack", "packs")}, {count(of.rebuilt.copies.length, "copy", "copies")}.</p>}
-      {damaged.slice(0, 10).map((d) => <p key={d.pack + (d.name ?? "")}><Mark of="blocks">damaged</Mark> pack <code>{d.pack.slice(0, 12)}</code>: {d.why}</p>)}
-      {touched.map((t) => <p key={t.copy}>! copy <code>{t.copy.slice(0, 12)}</code>: {t.count > 0 ? `${count(t.count, "file", "files")}: ${t.files.slice(0, 3).join(", ")}` : "its list of files does not read"}</p>)}
-      {touched.length > 0 && <Muted>Send those worlds again from their sources: that stores what is damaged anew.</Muted>}
+      {of.checked && !of.failure && damaged.length + touched.length === 0 && (
+        <p>
+          <Mark of="fits">everything is as it was stored</Mark>{" "}
+          {count(of.checked.entries, "entry", "entries")}, {bytes(of.checked.bytes)}
+        </p>
+      )}
+      {of.collected && !of.failure && (
+        <p>
+          {bytes(of.collected.bytes)} freed; {count(of.collected.removed, "pack", "packs")} removed,{" "}
+          {count(of.collected.rewritten, "pack", "packs")} written anew,{" "}
+          {count(of.collected.joined, "small pack", "small packs")} joined.
+          {of.collected.strays > 0 &&
+            ` ${count(of.collected.strays, "pack", "packs")} the index does not know: rebuild it.`}
+        </p>
+      )}
+      {of.rebuilt && !of.failure && (
+        <p>
+          {count(of.rebuilt.entries, "entry", "entries")} in {count(of.rebuilt.packs, "pack", "packs")},{" "}
+          {count(of.rebuilt.copies.length, "copy", "copies")}.
+        </p>
+      )}
+      {damaged.slice(0, 10).map((d) => (
+        <p key={d.pack + (d.name ?? "")}>
+          <Mark of="blocks">damaged</Mark> pack <code>{d.pack.slice(0, 12)}</code>: {d.why}
+        </p>
+      ))}
+      {touched.map((t) => (
+        <p key={t.copy}>
+          ! copy <code>{t.copy.slice(0, 12)}</code>:{" "}
+          {t.count > 0
+            ? `${count(t.count, "file", "files")}: ${t.files.slice(0, 3).join(", ")}`
+            : "its list of files does not read"}
+        </p>
+      ))}
+      {touched.length > 0 && (
+        <Muted>Send those worlds again from their sources: that stores what is damaged anew.</Muted>
+      )}
     </Panel>
   );
 }

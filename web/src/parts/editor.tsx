@@ -9,8 +9,14 @@ import styled from "styled-components";
 import { api, type Complaint } from "../api/client";
 
 const Box = styled.div`
-  border: 1px solid var(--line-strong); border-radius: 5px; overflow: hidden; background: var(--raised);
-  &:focus-within { outline: 2px solid var(--focus); outline-offset: 1px; }
+  border: 1px solid var(--line-strong);
+  border-radius: 5px;
+  overflow: hidden;
+  background: var(--raised);
+  &:focus-within {
+    outline: 2px solid var(--focus);
+    outline-offset: 1px;
+  }
 `;
 
 const look = EditorView.theme({
@@ -21,11 +27,23 @@ const look = EditorView.theme({
   ".cm-content": { caretColor: "var(--ink)" },
   ".cm-cursor": { borderLeftColor: "var(--ink)" },
   ".cm-activeLine": { background: "color-mix(in srgb, var(--accent) 6%, transparent)" },
-  ".cm-selectionBackground, &.cm-focused .cm-selectionBackground": { background: "color-mix(in srgb, var(--accent) 22%, transparent) !important" },
+  ".cm-selectionBackground, &.cm-focused .cm-selectionBackground": {
+    background: "color-mix(in srgb, var(--accent) 22%, transparent) !important",
+  },
   // In place of the pictures that the library would load from data: addresses.
   ".cm-lint-marker": { width: "0.75em", height: "0.75em" },
-  ".cm-lint-marker-error": { content: "''", background: "var(--blocks)", borderRadius: "2px", transform: "rotate(45deg)", margin: "0.4em auto 0" },
-  ".cm-lintRange-error": { backgroundImage: "none", textDecoration: "underline wavy var(--blocks)", textUnderlineOffset: "3px" },
+  ".cm-lint-marker-error": {
+    content: "''",
+    background: "var(--blocks)",
+    borderRadius: "2px",
+    transform: "rotate(45deg)",
+    margin: "0.4em auto 0",
+  },
+  ".cm-lintRange-error": {
+    backgroundImage: "none",
+    textDecoration: "underline wavy var(--blocks)",
+    textUnderlineOffset: "3px",
+  },
   ".cm-tooltip": { background: "var(--sheet)", border: "1px solid var(--line-strong)", color: "var(--ink)" },
 });
 
@@ -42,11 +60,21 @@ function diagnostics(view: EditorView, complaints: Complaint[]): Diagnostic[] {
 }
 
 /** A profile's text; each complaint of the service's lint stands at its place. */
-export default function Editor({ text, onChange, onComplaints }: { text: string; onChange: (text: string) => void; onComplaints: (c: Complaint[]) => void }) {
+export default function Editor({
+  text,
+  onChange,
+  onComplaints,
+}: {
+  text: string;
+  onChange: (text: string) => void;
+  onComplaints: (c: Complaint[]) => void;
+}) {
   const box = useRef<HTMLDivElement>(null);
   const told = useRef({ onChange, onComplaints });
   const view = useRef<EditorView>(undefined);
-  useEffect(() => { told.current = { onChange, onComplaints }; });
+  useEffect(() => {
+    told.current = { onChange, onComplaints };
+  });
   useEffect(() => {
     if (!box.current) return;
     const made = new EditorView({
@@ -54,15 +82,29 @@ export default function Editor({ text, onChange, onComplaints }: { text: string;
       state: EditorState.create({
         doc: text,
         extensions: [
-          EditorView.cspNonce.of(nonce()), look, lineNumbers(), lintGutter(), history(), drawSelection(), highlightActiveLine(), yaml(),
-          syntaxHighlighting(defaultHighlightStyle), EditorView.lineWrapping, keymap.of([...defaultKeymap, ...historyKeymap, indentWithTab]),
+          EditorView.cspNonce.of(nonce()),
+          look,
+          lineNumbers(),
+          lintGutter(),
+          history(),
+          drawSelection(),
+          highlightActiveLine(),
+          yaml(),
+          syntaxHighlighting(defaultHighlightStyle),
+          EditorView.lineWrapping,
+          keymap.of([...defaultKeymap, ...historyKeymap, indentWithTab]),
           EditorView.contentAttributes.of({ "aria-label": "Profile", tabindex: "0" }),
-          EditorView.updateListener.of((u) => { if (u.docChanged) told.current.onChange(u.state.doc.toString()); }),
-          linter(async (v) => {
-            const complaints = await api.lintGame(v.state.doc.toString());
-            told.current.onComplaints(complaints);
-            return diagnostics(v, complaints);
-          }, { delay: 350 }),
+          EditorView.updateListener.of((u) => {
+            if (u.docChanged) told.current.onChange(u.state.doc.toString());
+          }),
+          linter(
+            async (v) => {
+              const complaints = await api.lintGame(v.state.doc.toString());
+              told.current.onComplaints(complaints);
+              return diagnostics(v, complaints);
+            },
+            { delay: 350 },
+          ),
         ],
       }),
     });
@@ -72,7 +114,8 @@ export default function Editor({ text, onChange, onComplaints }: { text: string;
   }, []);
   useEffect(() => {
     const v = view.current;
-    if (v && v.state.doc.toString() !== text) v.dispatch({ changes: { from: 0, to: v.state.doc.length, insert: text } });
+    if (v && v.state.doc.toString() !== text)
+      v.dispatch({ changes: { from: 0, to: v.state.doc.length, insert: text } });
   }, [text]);
   return <Box ref={box} />;
 }

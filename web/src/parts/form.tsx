@@ -2,10 +2,26 @@ import { Input, Label, Text, TextField, type TextFieldProps } from "react-aria-c
 import styled from "styled-components";
 
 const Styled = styled(TextField)`
-  display: grid; gap: 0.15rem;
-  label { font-weight: 600; font-size: 0.9rem; }
-  input { font: inherit; padding: 0.38rem 0.55rem; border: 1px solid var(--line-strong); border-radius: 5px; background: var(--raised); color: var(--ink); min-width: 0; width: 100%; }
-  [slot="description"] { color: var(--muted); font-size: 0.85rem; }
+  display: grid;
+  gap: 0.15rem;
+  label {
+    font-weight: 600;
+    font-size: 0.9rem;
+  }
+  input {
+    font: inherit;
+    padding: 0.38rem 0.55rem;
+    border: 1px solid var(--line-strong);
+    border-radius: 5px;
+    background: var(--raised);
+    color: var(--ink);
+    min-width: 0;
+    width: 100%;
+  }
+  [slot="description"] {
+    color: var(--muted);
+    font-size: 0.85rem;
+  }
 `;
 
 /** A labelled line of text. */
@@ -20,6 +36,11 @@ export function Field({ label, hint, ...props }: TextFieldProps & { label: strin
 }
 
 export const Columns = styled.form`
-  display: grid; grid-template-columns: repeat(auto-fit, minmax(15rem, 1fr)); gap: 0.8rem 1.1rem; align-items: start;
-  .wide { grid-column: 1 / -1; }
+  display: grid;
+  grid-template-columns: repeat(auto-fit, minmax(15rem, 1fr));
+  gap: 0.8rem 1.1rem;
+  align-items: start;
+  .wide {
+    grid-column: 1 / -1;
+  }
 `;

@@ -4,61 +4,152 @@ import styled from "styled-components";
 import { Problem } from "../api/client";
 
 export const Page = styled.main`
-  max-width: 1240px; margin: 0 auto; padding: 1.4rem 1.6rem 4rem; display: grid; gap: 1.2rem; grid-template-columns: minmax(0, 1fr);
+  max-width: 1240px;
+  margin: 0 auto;
+  padding: 1.4rem 1.6rem 4rem;
+  display: grid;
+  gap: 1.2rem;
+  grid-template-columns: minmax(0, 1fr);
 `;
 
 export const Head = styled.header`
-  display: flex; align-items: center; gap: 1rem; flex-wrap: wrap; min-height: 2.35rem;
-  h1 { margin-right: auto; }
+  display: flex;
+  align-items: center;
+  gap: 1rem;
+  flex-wrap: wrap;
+  min-height: 2.35rem;
+  h1 {
+    margin-right: auto;
+  }
 `;
 
 export const Panel = styled.section`
-  background: var(--sheet); border: 1px solid var(--line); border-radius: 7px; padding: 1rem 1.15rem; box-shadow: var(--shadow); min-width: 0;
-  & > h2 { margin-bottom: 0.65rem; }
+  background: var(--sheet);
+  border: 1px solid var(--line);
+  border-radius: 7px;
+  padding: 1rem 1.15rem;
+  box-shadow: var(--shadow);
+  min-width: 0;
+  & > h2 {
+    margin-bottom: 0.65rem;
+  }
 `;
 
 const Bar = styled.div`
-  height: 9px; background: var(--line); border-radius: 5px; overflow: hidden; margin: 0.45rem 0;
-  div { height: 100%; background: var(--accent); }
+  height: 9px;
+  background: var(--line);
+  border-radius: 5px;
+  overflow: hidden;
+  margin: 0.45rem 0;
+  div {
+    height: 100%;
+    background: var(--accent);
+  }
 `;
 
 /** How much of something is done, with what is said above and below the bar. */
-export function Progress({ label, done, all, above, below }: { label: string; done: number; all: number; above?: ReactNode; below?: ReactNode }) {
+export function Progress({
+  label,
+  done,
+  all,
+  above,
+  below,
+}: {
+  label: string;
+  done: number;
+  all: number;
+  above?: ReactNode;
+  below?: ReactNode;
+}) {
   return (
-    <ProgressBar aria-label={label} value={(100 * done) / Math.max(1, all)}>
-      {({ percentage }) => <>{above && <p>{above}</p>}<Bar><div style={{ width: `${percentage}%` }} /></Bar>{below && <p>{below}</p>}</>}
+    <ProgressBar
+      aria-label={label}
+      value={(100 * done) / Math.max(1, all)}
+    >
+      {({ percentage }) => (
+        <>
+          {above && <p>{above}</p>}
+          <Bar>
+            <div style={{ width: `${percentage}%` }} />
+          </Bar>
+          {below && <p>{below}</p>}
+        </>
+      )}
     </ProgressBar>
   );
 }
 
-export const Muted = styled.p`color: var(--muted);`;
+export const Muted = styled.p`
+  color: var(--muted);
+`;
 
 /** The way back up; it holds a link. */
 export const Crumb = styled.p`
   font-size: 0.92rem;
-  a { color: var(--muted); text-decoration: none; }
-  a:hover { text-decoration: underline; }
+  a {
+    color: var(--muted);
+    text-decoration: none;
+  }
+  a:hover {
+    text-decoration: underline;
+  }
 `;
 
 export const Table = styled.table`
-  width: 100%; border-collapse: collapse; font-variant-numeric: tabular-nums;
-  th { text-align: left; font-weight: 600; color: var(--muted); font-size: 0.87rem; padding: 0.3rem 0.8rem 0.4rem 0; border-bottom: 1px solid var(--line-strong); white-space: nowrap; }
-  td { padding: 0.55rem 0.8rem 0.55rem 0; border-bottom: 1px solid var(--line); vertical-align: top; }
-  tr:last-child td { border-bottom: 0; }
-  td:last-child, th:last-child { padding-right: 0; }
+  width: 100%;
+  border-collapse: collapse;
+  font-variant-numeric: tabular-nums;
+  th {
+    text-align: left;
+    font-weight: 600;
+    color: var(--muted);
+    font-size: 0.87rem;
+    padding: 0.3rem 0.8rem 0.4rem 0;
+    border-bottom: 1px solid var(--line-strong);
+    white-space: nowrap;
+  }
+  td {
+    padding: 0.55rem 0.8rem 0.55rem 0;
+    border-bottom: 1px solid var(--line);
+    vertical-align: top;
+  }
+  tr:last-child td {
+    border-bottom: 0;
+  }
+  td:last-child,
+  th:last-child {
+    padding-right: 0;
+  }
 `;
 
 export const Facts = styled.dl`
-  display: grid; grid-template-columns: max-content minmax(0, 1fr); gap: 0.28rem 1.2rem;
-  dt { color: var(--muted); }
-  dd { overflow-wrap: anywhere; }
-  small { color: var(--muted); margin-left: 0.5rem; }
+  display: grid;
+  grid-template-columns: max-content minmax(0, 1fr);
+  gap: 0.28rem 1.2rem;
+  dt {
+    color: var(--muted);
+  }
+  dd {
+    overflow-wrap: anywhere;
+  }
+  small {
+    color: var(--muted);
+    margin-left: 0.5rem;
+  }
 `;
 
 const Trouble = styled.div`
-  border: 1px solid var(--blocks); border-left-width: 5px; background: var(--blocks-soft); border-radius: 6px; padding: 0.7rem 0.95rem;
-  p + p { margin-top: 0.25rem; }
-  strong { color: var(--blocks); }
+  border: 1px solid var(--blocks);
+  border-left-width: 5px;
+  background: var(--blocks-soft);
+  border-radius: 6px;
+  padding: 0.7rem 0.95rem;
+  p + p {
+    margin-top: 0.25rem;
+  }
+  strong {
+    color: var(--blocks);
+  }
 `;
 
 /** An error as a person needs it: what happened, and what to do next. */
@@ -66,27 +157,55 @@ export function Failure({ error }: { error: unknown }) {
   const next = error instanceof Problem ? error.next : "";
   return (
     <Trouble role="alert">
-      <p><strong>✕</strong> {error instanceof Error ? error.message : String(error)}</p>
+      <p>
+        <strong>✕</strong> {error instanceof Error ? error.message : String(error)}
+      </p>
       {next && <p>{next}</p>}
     </Trouble>
   );
 }
 
 const Frame = styled.div<{ $size: number }>`
-  width: ${(p) => p.$size}px; height: ${(p) => p.$size}px; flex: none; border-radius: 6px; border: 1px solid var(--line-strong);
+  width: ${(p) => p.$size}px;
+  height: ${(p) => p.$size}px;
+  flex: none;
+  border-radius: 6px;
+  border: 1px solid var(--line-strong);
   background: repeating-linear-gradient(135deg, var(--ground) 0 6px, var(--raised) 6px 12px);
 `;
 
 const Drawn = styled.img`
-  flex: none; border-radius: 6px; border: 1px solid var(--line-strong); object-fit: contain; image-rendering: pixelated; background: var(--ground);
+  flex: none;
+  border-radius: 6px;
+  border: 1px solid var(--line-strong);
+  object-fit: contain;
+  image-rendering: pixelated;
+  background: var(--ground);
 `;
 
 /** A world from above, as its game's profile draws it; an empty frame where it draws none. */
 export function Picture({ size = 52, src, of }: { size?: number; src?: string; of?: string }) {
   const [none, setNone] = useState("");
-  if (!src || none === src) return <Frame $size={size} aria-hidden="true" />;
-  return <Drawn src={src} width={size} height={size} alt={of ? `${of} from above` : ""} loading="lazy" onError={() => setNone(src)} />;
+  if (!src || none === src)
+    return (
+      <Frame
+        $size={size}
+        aria-hidden="true"
+      />
+    );
+  return (
+    <Drawn
+      src={src}
+      width={size}
+      height={size}
+      alt={of ? `${of} from above` : ""}
+      loading="lazy"
+      onError={() => setNone(src)}
+    />
+  );
 }
 
-export const copyPicture = (copy: string | undefined, side = 0) => (copy ? `/api/v1/worlds/${copy}/picture${side ? `?side=${side}` : ""}` : undefined);
-export const serverPicture = (server: string, world: string, at: string | undefined) => `/api/v1/servers/${server}/picture?${new URLSearchParams({ world, at: at ?? "" }).toString()}`;
+export const copyPicture = (copy: string | undefined, side = 0) =>
+  copy ? `/api/v1/worlds/${copy}/picture${side ? `?side=${side}` : ""}` : undefined;
+export const serverPicture = (server: string, world: string, at: string | undefined) =>
+  `/api/v1/servers/${server}/picture?${new URLSearchParams({ world, at: at ?? "" }).toString()}`;

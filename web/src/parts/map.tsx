@@ -8,16 +8,46 @@ import { Button } from "./controls";
 import { copyPicture, Muted } from "./layout";
 
 const View = styled.div`
-  position: relative; height: 26rem; overflow: hidden; border: 1px solid var(--line-strong); border-radius: 6px; background: var(--ground); touch-action: none; cursor: grab;
-  &:active { cursor: grabbing; }
-  &:focus-visible { outline: 2px solid var(--focus); outline-offset: 2px; }
-  svg { display: block; width: 100%; height: 100%; }
-  image { image-rendering: pixelated; }
-  text { font: 600 12px var(--text); fill: #fff; paint-order: stroke; stroke: #101614; stroke-width: 3px; }
+  position: relative;
+  height: 26rem;
+  overflow: hidden;
+  border: 1px solid var(--line-strong);
+  border-radius: 6px;
+  background: var(--ground);
+  touch-action: none;
+  cursor: grab;
+  &:active {
+    cursor: grabbing;
+  }
+  &:focus-visible {
+    outline: 2px solid var(--focus);
+    outline-offset: 2px;
+  }
+  svg {
+    display: block;
+    width: 100%;
+    height: 100%;
+  }
+  image {
+    image-rendering: pixelated;
+  }
+  text {
+    font: 600 12px var(--text);
+    fill: #fff;
+    paint-order: stroke;
+    stroke: #101614;
+    stroke-width: 3px;
+  }
 `;
 const Tools = styled.div`
-  display: flex; gap: 0.5rem; align-items: center; margin-top: 0.5rem; flex-wrap: wrap;
-  p { margin-right: auto; }
+  display: flex;
+  gap: 0.5rem;
+  align-items: center;
+  margin-top: 0.5rem;
+  flex-wrap: wrap;
+  p {
+    margin-right: auto;
+  }
 `;
 
 /** What of the picture is seen: its middle in pixels of the picture, and how many screen pixels one of them has. */
@@ -32,7 +62,11 @@ const clamp = (v: number, low: number, high: number) => Math.min(high, Math.max(
 
 /** Keeps the middle within the picture and the zoom between all of it and a few pixels. */
 export function held(s: Seen, m: { width: number; height: number }, fit: number): Seen {
-  return { x: clamp(s.x, 0, m.width), y: clamp(s.y, 0, m.height), zoom: clamp(s.zoom, fit, Math.max(fit, closest)) };
+  return {
+    x: clamp(s.x, 0, m.width),
+    y: clamp(s.y, 0, m.height),
+    zoom: clamp(s.zoom, fit, Math.max(fit, closest)),
+  };
 }
 
 /** A world from above, to be moved and zoomed by mouse, touch or keys, with spawn and landmarks. */
@@ -40,7 +74,13 @@ export function WorldMapView({ copy, title, src }: { copy: string; title: string
   const map = useQuery(queries.map(copy));
   if (map.isError) return <Muted>There is no picture: {map.error.message}</Muted>;
   if (!map.data) return <Muted>Drawing it …</Muted>;
-  return <MapOf map={map.data} src={src ?? copyPicture(copy) ?? ""} title={title} />;
+  return (
+    <MapOf
+      map={map.data}
+      src={src ?? copyPicture(copy) ?? ""}
+      title={title}
+    />
+  );
 }
 
 /** The part of the map that needs its size known. */
@@ -53,10 +93,19 @@ export function MapOf({ map, src, title }: { map: WorldMap; src: string; title: 
   const go = (s: Partial<Seen>) => setSeen((old) => held({ ...old, ...s }, map, fit));
   const by = (factor: number) => setSeen((old) => held({ ...old, zoom: old.zoom * factor }, map, fit));
   const keys: Record<string, () => void> = {
-    "+": () => by(1.5), "=": () => by(1.5), "-": () => by(1 / 1.5), "0": () => go({ x: map.width / 2, y: map.height / 2, zoom: fit }),
-    ArrowLeft: () => go({ x: seen.x - 60 / seen.zoom }), ArrowRight: () => go({ x: seen.x + 60 / seen.zoom }), ArrowUp: () => go({ y: seen.y - 60 / seen.zoom }), ArrowDown: () => go({ y: seen.y + 60 / seen.zoom }),
+    "+": () => by(1.5),
+    "=": () => by(1.5),
+    "-": () => by(1 / 1.5),
+    "0": () => go({ x: map.width / 2, y: map.height / 2, zoom: fit }),
+    ArrowLeft: () => go({ x: seen.x - 60 / seen.zoom }),
+    ArrowRight: () => go({ x: seen.x + 60 / seen.zoom }),
+    ArrowUp: () => go({ y: seen.y - 60 / seen.zoom }),
+    ArrowDown: () => go({ y: seen.y + 60 / seen.zoom }),
   };
-  const at = (x: number, z: number) => ({ x: width / 2 + ((x - map.left) / map.scale - seen.x) * seen.zoom, y: height / 2 + ((z - map.top) / map.down - seen.y) * seen.zoom });
+  const at = (x: number, z: number) => ({
+    x: width / 2 + ((x - map.left) / map.scale - seen.x) * seen.zoom,
+    y: height / 2 + ((z - map.top) / map.down - seen.y) * seen.zoom,
+  });
   const right = map.left + map.width * map.scale;
   const bottom = map.top + map.height * map.down;
   const spawn = map.spawn && map.scale > 0 ? at(map.spawn.x, map.spawn.z) : undefined;
@@ -64,10 +113,21 @@ export function MapOf({ map, src, title }: { map: WorldMap; src: string; title: 
   return (
     <>
       <View
-        tabIndex={0} role="application" aria-label={`Map of ${title}: arrow keys move it, plus and minus zoom, 0 shows all of it`}
-        onKeyDown={(e) => { const act = keys[e.key]; if (act) { e.preventDefault(); act(); } }}
+        tabIndex={0}
+        role="application"
+        aria-label={`Map of ${title}: arrow keys move it, plus and minus zoom, 0 shows all of it`}
+        onKeyDown={(e) => {
+          const act = keys[e.key];
+          if (act) {
+            e.preventDefault();
+            act();
+          }
+        }}
         onWheel={(e) => by(e.deltaY < 0 ? 1.2 : 1 / 1.2)}
-        onPointerDown={(e) => { from.current = { id: e.pointerId, x: e.clientX, y: e.clientY }; e.currentTarget.setPointerCapture(e.pointerId); }}
+        onPointerDown={(e) => {
+          from.current = { id: e.pointerId, x: e.clientX, y: e.clientY };
+          e.currentTarget.setPointerCapture(e.pointerId);
+        }}
         onPointerMove={(e) => {
           const f = from.current;
           if (!f || f.id !== e.pointerId) return;
@@ -77,21 +137,96 @@ export function MapOf({ map, src, title }: { map: WorldMap; src: string; title: 
           from.current = { id: f.id, x: e.clientX, y: e.clientY };
           setSeen((old) => held({ ...old, x: old.x - dx / old.zoom, y: old.y - dy / old.zoom }, map, fit));
         }}
-        onPointerUp={() => { from.current = null; }}
+        onPointerUp={() => {
+          from.current = null;
+        }}
       >
-        <svg viewBox={`0 0 ${width} ${height}`} preserveAspectRatio="xMidYMid slice" aria-hidden="true">
-          <image href={src} x={width / 2 - seen.x * seen.zoom} y={height / 2 - seen.y * seen.zoom} width={map.width * seen.zoom} height={map.height * seen.zoom} preserveAspectRatio="none" />
-          {spawn && <g><circle cx={spawn.x} cy={spawn.y} r="7" fill="none" stroke="#101614" strokeWidth="5" /><circle cx={spawn.x} cy={spawn.y} r="7" fill="none" stroke="#fff" strokeWidth="2.500" /><text x={spawn.x + 12} y={spawn.y + 4}>spawn</text></g>}
-          {map.scale > 0 && map.landmarks.filter((l) => l.shown).map((l) => {
-            const p = at(l.x, l.z);
-            return <g key={l.id}><path d={`M${p.x - 6} ${p.y - 6}l12 12m0-12l-12 12`} stroke="#101614" strokeWidth="5.500" /><path d={`M${p.x - 6} ${p.y - 6}l12 12m0-12l-12 12`} stroke="#fff" strokeWidth="2.500" /><text x={p.x + 10} y={p.y + 4}>{l.say}</text></g>;
-          })}
+        <svg
+          viewBox={`0 0 ${width} ${height}`}
+          preserveAspectRatio="xMidYMid slice"
+          aria-hidden="true"
+        >
+          <image
+            href={src}
+            x={width / 2 - seen.x * seen.zoom}
+            y={height / 2 - seen.y * seen.zoom}
+            width={map.width * seen.zoom}
+            height={map.height * seen.zoom}
+            preserveAspectRatio="none"
+          />
+          {spawn && (
+            <g>
+              <circle
+                cx={spawn.x}
+                cy={spawn.y}
+                r="7"
+                fill="none"
+                stroke="#101614"
+                strokeWidth="5"
+              />
+              <circle
+                cx={spawn.x}
+                cy={spawn.y}
+                r="7"
+                fill="none"
+                stroke="#fff"
+                strokeWidth="2.500"
+              />
+              <text
+                x={spawn.x + 12}
+                y={spawn.y + 4}
+              >
+                spawn
+              </text>
+            </g>
+          )}
+          {map.scale > 0 &&
+            map.landmarks
+              .filter((l) => l.shown)
+              .map((l) => {
+                const p = at(l.x, l.z);
+                return (
+                  <g key={l.id}>
+                    <path
+                      d={`M${p.x - 6} ${p.y - 6}l12 12m0-12l-12 12`}
+                      stroke="#101614"
+                      strokeWidth="5.500"
+                    />
+                    <path
+                      d={`M${p.x - 6} ${p.y - 6}l12 12m0-12l-12 12`}
+                      stroke="#fff"
+                      strokeWidth="2.500"
+                    />
+                    <text
+                      x={p.x + 10}
+                      y={p.y + 4}
+                    >
+                      {l.say}
+                    </text>
+                  </g>
+                );
+              })}
         </svg>
       </View>
       <Tools>
-        <Muted>{map.tiles > 0 && `${count(map.tiles, "tile", "tiles")} explored`}{map.scale > 0 && `, from ${Math.round(map.left)} / ${Math.round(map.top)} to ${Math.round(right)} / ${Math.round(bottom)}`}{hidden.length > 0 && `; beyond it: ${hidden.map((l) => l.say).join(", ")}`}</Muted>
-        <Button onPress={() => by(1.5)} aria-label="Zoom in">+</Button>
-        <Button onPress={() => by(1 / 1.5)} aria-label="Zoom out">−</Button>
+        <Muted>
+          {map.tiles > 0 && `${count(map.tiles, "tile", "tiles")} explored`}
+          {map.scale > 0 &&
+            `, from ${Math.round(map.left)} / ${Math.round(map.top)} to ${Math.round(right)} / ${Math.round(bottom)}`}
+          {hidden.length > 0 && `; beyond it: ${hidden.map((l) => l.say).join(", ")}`}
+        </Muted>
+        <Button
+          onPress={() => by(1.5)}
+          aria-label="Zoom in"
+        >
+          +
+        </Button>
+        <Button
+          onPress={() => by(1 / 1.5)}
+          aria-label="Zoom out"
+        >
+          −
+        </Button>
         <Button onPress={() => go({ x: map.width / 2, y: map.height / 2, zoom: fit })}>All of it</Button>
       </Tools>
     </>

@@ -1,7 +1,8 @@
 import styled from "styled-components";
 
 type Tone = "fits" | "adjust" | "choose" | "blocks" | "muted" | "accent";
-type Shape = "tick" | "arrow" | "question" | "cross" | "play" | "square" | "ring" | "half" | "back" | "pause" | "dot";
+type Shape =
+  "tick" | "arrow" | "question" | "cross" | "play" | "square" | "ring" | "half" | "back" | "pause" | "dot";
 
 const paths: Record<Shape, string> = {
   tick: "M3 8.5 6.5 12 13 4.5",
@@ -18,27 +19,68 @@ const paths: Record<Shape, string> = {
 };
 
 const meanings: Record<string, { shape: Shape; tone: Tone }> = {
-  fits: { shape: "tick", tone: "fits" }, adjust: { shape: "arrow", tone: "adjust" }, choose: { shape: "question", tone: "choose" }, blocks: { shape: "cross", tone: "blocks" },
-  running: { shape: "play", tone: "fits" }, starting: { shape: "ring", tone: "adjust" }, stopping: { shape: "ring", tone: "adjust" }, stopped: { shape: "square", tone: "muted" }, exited: { shape: "cross", tone: "blocks" },
-  unknown: { shape: "question", tone: "choose" }, unreachable: { shape: "cross", tone: "blocks" },
-  drafted: { shape: "dot", tone: "muted" }, staging: { shape: "ring", tone: "accent" }, waiting: { shape: "question", tone: "choose" }, switching: { shape: "half", tone: "adjust" }, proving: { shape: "half", tone: "accent" },
-  done: { shape: "tick", tone: "fits" }, undoing: { shape: "back", tone: "adjust" }, undone: { shape: "back", tone: "muted" }, held: { shape: "pause", tone: "blocks" },
-  planned: { shape: "dot", tone: "muted" }, intended: { shape: "half", tone: "accent" },
+  fits: { shape: "tick", tone: "fits" },
+  adjust: { shape: "arrow", tone: "adjust" },
+  choose: { shape: "question", tone: "choose" },
+  blocks: { shape: "cross", tone: "blocks" },
+  running: { shape: "play", tone: "fits" },
+  starting: { shape: "ring", tone: "adjust" },
+  stopping: { shape: "ring", tone: "adjust" },
+  stopped: { shape: "square", tone: "muted" },
+  exited: { shape: "cross", tone: "blocks" },
+  unknown: { shape: "question", tone: "choose" },
+  unreachable: { shape: "cross", tone: "blocks" },
+  drafted: { shape: "dot", tone: "muted" },
+  staging: { shape: "ring", tone: "accent" },
+  waiting: { shape: "question", tone: "choose" },
+  switching: { shape: "half", tone: "adjust" },
+  proving: { shape: "half", tone: "accent" },
+  done: { shape: "tick", tone: "fits" },
+  undoing: { shape: "back", tone: "adjust" },
+  undone: { shape: "back", tone: "muted" },
+  held: { shape: "pause", tone: "blocks" },
+  planned: { shape: "dot", tone: "muted" },
+  intended: { shape: "half", tone: "accent" },
 };
 
 const Pill = styled.span<{ $tone: Tone; $quiet?: boolean }>`
-  display: inline-flex; align-items: center; gap: 0.35em; white-space: nowrap; font-weight: 600; font-size: 0.9rem;
-  color: var(--${(p) => p.$tone}); padding: ${(p) => (p.$quiet ? "0" : "0.08rem 0.55rem 0.08rem 0.4rem")};
-  background: ${(p) => (p.$quiet || p.$tone === "muted" ? "transparent" : `var(--${p.$tone}-soft)`)}; border-radius: 4px;
-  svg { width: 1.05em; height: 1.05em; flex: none; fill: none; stroke: currentColor; stroke-width: 2; stroke-linecap: round; stroke-linejoin: round; }
+  display: inline-flex;
+  align-items: center;
+  gap: 0.35em;
+  white-space: nowrap;
+  font-weight: 600;
+  font-size: 0.9rem;
+  color: var(--${(p) => p.$tone});
+  padding: ${(p) => (p.$quiet ? "0" : "0.08rem 0.55rem 0.08rem 0.4rem")};
+  background: ${(p) => (p.$quiet || p.$tone === "muted" ? "transparent" : `var(--${p.$tone}-soft)`)};
+  border-radius: 4px;
+  svg {
+    width: 1.05em;
+    height: 1.05em;
+    flex: none;
+    fill: none;
+    stroke: currentColor;
+    stroke-width: 2;
+    stroke-linecap: round;
+    stroke-linejoin: round;
+  }
 `;
 
 /** A state or verdict: always a shape and a word. */
 export function Mark({ of, quiet, children }: { of: string; quiet?: boolean; children?: React.ReactNode }) {
   const m = meanings[of] ?? { shape: "dot" as Shape, tone: "muted" as Tone };
   return (
-    <Pill $tone={m.tone} $quiet={quiet} data-mark={of}>
-      <svg viewBox="0 0 16 16" aria-hidden="true"><path d={paths[m.shape]} /></svg>
+    <Pill
+      $tone={m.tone}
+      $quiet={quiet}
+      data-mark={of}
+    >
+      <svg
+        viewBox="0 0 16 16"
+        aria-hidden="true"
+      >
+        <path d={paths[m.shape]} />
+      </svg>
       <span>{children ?? of}</span>
     </Pill>
   );

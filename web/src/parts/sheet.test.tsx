@@ -6,18 +6,43 @@ import { FitSheet } from "./sheet";
 
 afterEach(cleanup);
 
-const row = (r: Partial<Row>): Row => ({ concern: "seed", title: "Seed", world: { text: "1" }, settings: { text: "" }, server: { text: "2", from: "server.json" }, verdict: "fits", say: "Said.", options: [], ...r });
+const row = (r: Partial<Row>): Row => ({
+  concern: "seed",
+  title: "Seed",
+  world: { text: "1" },
+  settings: { text: "" },
+  server: { text: "2", from: "server.json" },
+  verdict: "fits",
+  say: "Said.",
+  options: [],
+  ...r,
+});
 
 const sheet = (rows: Row[]): Sheet["sheet"] => ({ rows, verdict: "choose", folder: "fen" });
 
 test("what is broken stands first, whatever the order it came in", () => {
-  render(<FitSheet choices={{}} sheet={sheet([row({ concern: "a", title: "A" }), row({ concern: "b", title: "B", verdict: "adjust" }), row({ concern: "c", title: "C", verdict: "choose" }), row({ concern: "d", title: "D", verdict: "blocks" })])} />);
+  render(
+    <FitSheet
+      choices={{}}
+      sheet={sheet([
+        row({ concern: "a", title: "A" }),
+        row({ concern: "b", title: "B", verdict: "adjust" }),
+        row({ concern: "c", title: "C", verdict: "choose" }),
+        row({ concern: "d", title: "D", verdict: "blocks" }),
+      ])}
+    />,
+  );
   const titles = [...document.querySelectorAll("tbody")].map((b) => b.dataset["concern"]);
   expect(titles).toEqual(["d", "c", "b", "a"]);
 });
 
 test("a verdict is a shape and a word, and an empty cell says so", () => {
-  render(<FitSheet choices={{}} sheet={sheet([row({ verdict: "blocks" })])} />);
+  render(
+    <FitSheet
+      choices={{}}
+      sheet={sheet([row({ verdict: "blocks" })])}
+    />,
+  );
   expect(document.querySelector('[data-mark="blocks"] svg')).not.toBeNull();
   expect(screen.getByText("blocks")).toBeDefined();
   expect(screen.getByLabelText("says nothing")).toBeDefined();
@@ -27,7 +52,13 @@ test("a verdict is a shape and a word, and an empty cell says so", () => {
 test("an answer keeps the answers that were given before", () => {
   const onChoose = vi.fn();
   const options = [{ choice: "mods", answer: "go-on", say: "Go on." }];
-  render(<FitSheet choices={{ "folder-name": "fen" }} onChoose={onChoose} sheet={sheet([row({ concern: "mods", title: "Mods", verdict: "choose", options })])} />);
+  render(
+    <FitSheet
+      choices={{ "folder-name": "fen" }}
+      onChoose={onChoose}
+      sheet={sheet([row({ concern: "mods", title: "Mods", verdict: "choose", options })])}
+    />,
+  );
   fireEvent.click(screen.getByRole("radio"));
   expect(onChoose).toHaveBeenCalledWith({ "folder-name": "fen", mods: "go-on" });
 });
@@ -35,7 +66,16 @@ test("an answer keeps the answers that were given before", () => {
 test("a folder name of one's own can be given, and only where a name is asked for", () => {
   const onChoose = vi.fn();
   const options = [{ choice: "folder-name", answer: "Orchard", say: "Use it." }];
-  const { container } = render(<FitSheet choices={{}} onChoose={onChoose} sheet={sheet([row({ concern: "characters", verdict: "choose", options }), row({ concern: "mods", verdict: "choose", options: [{ choice: "mods", answer: "go-on", say: "" }] })])} />);
+  const { container } = render(
+    <FitSheet
+      choices={{}}
+      onChoose={onChoose}
+      sheet={sheet([
+        row({ concern: "characters", verdict: "choose", options }),
+        row({ concern: "mods", verdict: "choose", options: [{ choice: "mods", answer: "go-on", say: "" }] }),
+      ])}
+    />,
+  );
   expect(screen.getAllByLabelText("Another folder name")).toHaveLength(1);
   const part = container.querySelector<HTMLElement>('[data-concern="characters"]');
   if (!part) throw new Error("no row");
@@ -46,21 +86,52 @@ test("a folder name of one's own can be given, and only where a name is asked fo
 });
 
 test("without somebody to answer nothing can be answered", () => {
-  render(<FitSheet choices={{}} sheet={sheet([row({ verdict: "choose", options: [{ choice: "x", answer: "y", say: "z" }] })])} />);
+  render(
+    <FitSheet
+      choices={{}}
+      sheet={sheet([row({ verdict: "choose", options: [{ choice: "x", answer: "y", say: "z" }] })])}
+    />,
+  );
   expect(screen.queryByRole("radio")).toBeNull();
 });
 
 test("what does not apply is named in a line, and what a person may do is a list", () => {
-  render(<FitSheet choices={{}} sheet={sheet([row({ concern: "mods", title: "Mods", verdict: "choose", todo: ["Install sheds 2.", "Install butts 1."] }), row({ concern: "flags", title: "Flags beside it", idle: true }), row({ concern: "locks", title: "Lock files", idle: true, verdict: "choose" })])} />);
+  render(
+    <FitSheet
+      choices={{}}
+      sheet={sheet([
+        row({
+          concern: "mods",
+          title: "Mods",
+          verdict: "choose",
+          todo: ["Install sheds 2.", "Install butts 1."],
+        }),
+        row({ concern: "flags", title: "Flags beside it", idle: true }),
+        row({ concern: "locks", title: "Lock files", idle: true, verdict: "choose" }),
+      ])}
+    />,
+  );
   expect(screen.getByText("Nothing to compare: flags beside it.")).toBeDefined();
   expect([...document.querySelectorAll("tbody")].map((b) => b.dataset["concern"])).toEqual(["mods", "locks"]);
-  expect(screen.getAllByRole("listitem").map((i) => i.textContent)).toEqual(["Install sheds 2.", "Install butts 1."]);
+  expect(screen.getAllByRole("listitem").map((i) => i.textContent)).toEqual([
+    "Install sheds 2.",
+    "Install butts 1.",
+  ]);
 });
 
 test("an answer that was given can be changed", () => {
   const onChoose = vi.fn();
-  const options = [{ choice: "players", answer: "keep", say: "Keep." }, { choice: "players", answer: "strip", say: "Leave." }];
-  render(<FitSheet choices={{ players: "keep" }} onChoose={onChoose} sheet={sheet([row({ concern: "players", verdict: "adjust", chosen: "keep", options })])} />);
+  const options = [
+    { choice: "players", answer: "keep", say: "Keep." },
+    { choice: "players", answer: "strip", say: "Leave." },
+  ];
+  render(
+    <FitSheet
+      choices={{ players: "keep" }}
+      onChoose={onChoose}
+      sheet={sheet([row({ concern: "players", verdict: "adjust", chosen: "keep", options })])}
+    />,
+  );
   const radios = screen.getAllByRole<HTMLInputElement>("radio");
   expect(radios.map((r) => r.checked)).toEqual([true, false]);
   fireEvent.click(radios[1]!);

@@ -6,67 +6,210 @@ import { Mark } from "./marks";
 import { Button } from "./controls";
 
 const Grid = styled.table`
-  width: 100%; border-collapse: collapse; table-layout: fixed;
-  th { text-align: left; font-weight: 600; color: var(--muted); font-size: 0.87rem; padding: 0.3rem 0.9rem 0.45rem 0; border-bottom: 1px solid var(--line-strong); }
-  th:first-child { width: 6.6rem; } th:nth-child(2) { width: 9.5rem; }
-  td { padding: 0.55rem 0.9rem 0.35rem 0; vertical-align: top; overflow-wrap: anywhere; }
-  tbody { border-bottom: 1px solid var(--line); }
-  tbody[data-open] { background: color-mix(in srgb, var(--choose-soft) 45%, transparent); }
-  tbody[data-blocked] { background: color-mix(in srgb, var(--blocks-soft) 45%, transparent); }
-  tbody:last-of-type { border-bottom: 0; }
-  tr.say td { padding: 0 0.9rem 0.65rem 6.6rem; color: var(--muted); }
-  small { display: block; color: var(--muted); font-size: 0.84rem; }
-  td:first-child { padding-left: 0.35rem; }
-  b { color: var(--ink); font-weight: 600; }
-  ul { margin: 0.3rem 0 0 1.1rem; list-style: square; }
+  width: 100%;
+  border-collapse: collapse;
+  table-layout: fixed;
+  th {
+    text-align: left;
+    font-weight: 600;
+    color: var(--muted);
+    font-size: 0.87rem;
+    padding: 0.3rem 0.9rem 0.45rem 0;
+    border-bottom: 1px solid var(--line-strong);
+  }
+  th:first-child {
+    width: 6.6rem;
+  }
+  th:nth-child(2) {
+    width: 9.5rem;
+  }
+  td {
+    padding: 0.55rem 0.9rem 0.35rem 0;
+    vertical-align: top;
+    overflow-wrap: anywhere;
+  }
+  tbody {
+    border-bottom: 1px solid var(--line);
+  }
+  tbody[data-open] {
+    background: color-mix(in srgb, var(--choose-soft) 45%, transparent);
+  }
+  tbody[data-blocked] {
+    background: color-mix(in srgb, var(--blocks-soft) 45%, transparent);
+  }
+  tbody:last-of-type {
+    border-bottom: 0;
+  }
+  tr.say td {
+    padding: 0 0.9rem 0.65rem 6.6rem;
+    color: var(--muted);
+  }
+  small {
+    display: block;
+    color: var(--muted);
+    font-size: 0.84rem;
+  }
+  td:first-child {
+    padding-left: 0.35rem;
+  }
+  b {
+    color: var(--ink);
+    font-weight: 600;
+  }
+  ul {
+    margin: 0.3rem 0 0 1.1rem;
+    list-style: square;
+  }
 `;
 
 const order: Record<string, number> = { blocks: 0, choose: 1, adjust: 2, fits: 3 };
 
 function CellText({ cell }: { cell: Row["world"] }) {
   if (!cell.text) return <span aria-label="says nothing">–</span>;
-  return (<>{cell.text}{cell.from && <small>{cell.from}</small>}</>);
-}
-
-/** World, settings and server side by side; the broken pairs at the top, the questions answered in place. */
-export function FitSheet({ sheet, choices, onChoose }: { sheet: Sheet["sheet"]; choices: Choices; onChoose?: (c: Choices) => void }) {
-  const idle = sheet.rows.filter((r) => r.idle && r.verdict === "fits");
-  const rows = sheet.rows.filter((r) => !idle.includes(r)).toSorted((a, b) => (order[a.verdict] ?? 9) - (order[b.verdict] ?? 9));
   return (
-    <><Grid aria-label="Fit sheet">
-      <thead><tr><th scope="col">Verdict</th><th scope="col">Concern</th><th scope="col">World says</th><th scope="col">Settings say</th><th scope="col">Server has</th></tr></thead>
-      {rows.map((r) => (
-        <tbody key={r.concern} data-concern={r.concern} data-open={r.verdict === "choose" || undefined} data-blocked={r.verdict === "blocks" || undefined}>
-          <tr>
-            <td><Mark of={r.verdict} /></td><td><b>{r.title}</b></td>
-            <td><CellText cell={r.world} /></td><td><CellText cell={r.settings} /></td><td><CellText cell={r.server} /></td>
-          </tr>
-          <tr className="say"><td colSpan={5}>
-            {r.say} {r.mend && <b>{r.mend}</b>}
-            {(r.todo?.length ?? 0) > 0 && <ul>{r.todo?.map((t) => <li key={t}>{t}</li>)}</ul>}
-            {r.options.length > 0 && onChoose && <Answers row={r} choices={choices} onChoose={onChoose} />}
-          </td></tr>
-        </tbody>
-      ))}
-    </Grid>
-    {idle.length > 0 && <Idle>Nothing to compare: {idle.map((r) => r.title.toLowerCase()).join(", ")}.</Idle>}</>
+    <>
+      {cell.text}
+      {cell.from && <small>{cell.from}</small>}
+    </>
   );
 }
 
-const Idle = styled.p`color: var(--muted); font-size: 0.9rem; margin: 0.7rem 0 0 0.35rem;`;
+/** World, settings and server side by side; the broken pairs at the top, the questions answered in place. */
+export function FitSheet({
+  sheet,
+  choices,
+  onChoose,
+}: {
+  sheet: Sheet["sheet"];
+  choices: Choices;
+  onChoose?: (c: Choices) => void;
+}) {
+  const idle = sheet.rows.filter((r) => r.idle && r.verdict === "fits");
+  const rows = sheet.rows
+    .filter((r) => !idle.includes(r))
+    .toSorted((a, b) => (order[a.verdict] ?? 9) - (order[b.verdict] ?? 9));
+  return (
+    <>
+      <Grid aria-label="Fit sheet">
+        <thead>
+          <tr>
+            <th scope="col">Verdict</th>
+            <th scope="col">Concern</th>
+            <th scope="col">World says</th>
+            <th scope="col">Settings say</th>
+            <th scope="col">Server has</th>
+          </tr>
+        </thead>
+        {rows.map((r) => (
+          <tbody
+            key={r.concern}
+            data-concern={r.concern}
+            data-open={r.verdict === "choose" || undefined}
+            data-blocked={r.verdict === "blocks" || undefined}
+          >
+            <tr>
+              <td>
+                <Mark of={r.verdict} />
+              </td>
+              <td>
+                <b>{r.title}</b>
+              </td>
+              <td>
+                <CellText cell={r.world} />
+              </td>
+              <td>
+                <CellText cell={r.settings} />
+              </td>
+              <td>
+                <CellText cell={r.server} />
+              </td>
+            </tr>
+            <tr className="say">
+              <td colSpan={5}>
+                {r.say} {r.mend && <b>{r.mend}</b>}
+                {(r.todo?.length ?? 0) > 0 && (
+                  <ul>
+                    {r.todo?.map((t) => (
+                      <li key={t}>{t}</li>
+                    ))}
+                  </ul>
+                )}
+                {r.options.length > 0 && onChoose && (
+                  <Answers
+                    row={r}
+                    choices={choices}
+                    onChoose={onChoose}
+                  />
+                )}
+              </td>
+            </tr>
+          </tbody>
+        ))}
+      </Grid>
+      {idle.length > 0 && (
+        <Idle>Nothing to compare: {idle.map((r) => r.title.toLowerCase()).join(", ")}.</Idle>
+      )}
+    </>
+  );
+}
+
+const Idle = styled.p`
+  color: var(--muted);
+  font-size: 0.9rem;
+  margin: 0.7rem 0 0 0.35rem;
+`;
 
 const Group = styled(RadioGroup)`
-  margin: 0.5rem 0 0.3rem; display: grid; gap: 0.3rem;
-  [data-rac].answer { display: flex; gap: 0.55rem; align-items: baseline; cursor: pointer; padding: 0.25rem 0.5rem; border: 1px solid var(--line); border-radius: 5px; background: var(--raised); color: var(--ink); }
-  .answer::before { content: ""; width: 0.8em; height: 0.8em; flex: none; border: 2px solid var(--line-strong); border-radius: 50%; transform: translateY(0.1em); }
-  .answer[data-selected]::before { border: 0.26em solid var(--accent); }
-  .answer[data-focus-visible] { outline: 2px solid var(--focus); }
+  margin: 0.5rem 0 0.3rem;
+  display: grid;
+  gap: 0.3rem;
+  [data-rac].answer {
+    display: flex;
+    gap: 0.55rem;
+    align-items: baseline;
+    cursor: pointer;
+    padding: 0.25rem 0.5rem;
+    border: 1px solid var(--line);
+    border-radius: 5px;
+    background: var(--raised);
+    color: var(--ink);
+  }
+  .answer::before {
+    content: "";
+    width: 0.8em;
+    height: 0.8em;
+    flex: none;
+    border: 2px solid var(--line-strong);
+    border-radius: 50%;
+    transform: translateY(0.1em);
+  }
+  .answer[data-selected]::before {
+    border: 0.26em solid var(--accent);
+  }
+  .answer[data-focus-visible] {
+    outline: 2px solid var(--focus);
+  }
 `;
 
 const Own = styled.form`
-  display: flex; gap: 0.5rem; align-items: end; margin-top: 0.4rem;
-  label { display: block; font-size: 0.87rem; }
-  input { font: inherit; font-family: var(--mono); padding: 0.3rem 0.5rem; border: 1px solid var(--line-strong); border-radius: 4px; background: var(--raised); color: var(--ink); width: 18rem; }
+  display: flex;
+  gap: 0.5rem;
+  align-items: end;
+  margin-top: 0.4rem;
+  label {
+    display: block;
+    font-size: 0.87rem;
+  }
+  input {
+    font: inherit;
+    font-family: var(--mono);
+    padding: 0.3rem 0.5rem;
+    border: 1px solid var(--line-strong);
+    border-radius: 4px;
+    background: var(--raised);
+    color: var(--ink);
+    width: 18rem;
+  }
 `;
 
 function Answers({ row, choices, onChoose }: { row: Row; choices: Choices; onChoose: (c: Choices) => void }) {
@@ -75,18 +218,52 @@ function Answers({ row, choices, onChoose }: { row: Row; choices: Choices; onCho
   const current = row.options.findIndex((o) => (choices[o.choice] ?? row.chosen) === o.answer);
   return (
     <>
-      <Group aria-label={`Answer for ${row.title}`} value={current < 0 ? null : String(current)} onChange={(i) => {
-        const o = row.options[Number(i)];
-        if (o) onChoose({ ...choices, [o.choice]: o.answer });
-      }}>
+      <Group
+        aria-label={`Answer for ${row.title}`}
+        value={current < 0 ? null : String(current)}
+        onChange={(i) => {
+          const o = row.options[Number(i)];
+          if (o) onChoose({ ...choices, [o.choice]: o.answer });
+        }}
+      >
         {row.options.map((o, i) => (
-          <Radio key={o.choice + o.answer} value={String(i)} className="answer"><span><b><code>{o.answer}</code></b> {o.say}</span></Radio>
+          <Radio
+            key={o.choice + o.answer}
+            value={String(i)}
+            className="answer"
+          >
+            <span>
+              <b>
+                <code>{o.answer}</code>
+              </b>{" "}
+              {o.say}
+            </span>
+          </Radio>
         ))}
       </Group>
       {named && (
-        <Own onSubmit={(e) => { e.preventDefault(); onChoose({ ...choices, "folder-name": own }); }}>
-          <TextField value={own} onChange={setOwn}><Label>Another folder name</Label><Input spellCheck="false" autoComplete="off" /></TextField>
-          <Button type="submit" isDisabled={own === ""}>Use this name</Button>
+        <Own
+          onSubmit={(e) => {
+            e.preventDefault();
+            onChoose({ ...choices, "folder-name": own });
+          }}
+        >
+          <TextField
+            value={own}
+            onChange={setOwn}
+          >
+            <Label>Another folder name</Label>
+            <Input
+              spellCheck="false"
+              autoComplete="off"
+            />
+          </TextField>
+          <Button
+            type="submit"
+            isDisabled={own === ""}
+          >
+            Use this name
+          </Button>
         </Own>
       )}
     </>
