@@ -242,7 +242,6 @@ type Source struct {
 	Name string `yaml:"name"`
 	// a pointer to the version within each item of a list
 	Version string `yaml:"version"`
-	// Editable: Reshard may write another value in its place.
 	// true: the title may be changed there; for text behind gzip, zlib, zstd and headers, in
 	// CBOR, in the formats of settings, or by match
 	Editable bool `yaml:"editable"`
@@ -409,7 +408,6 @@ type Settings struct {
 	Line string `yaml:"line"`
 	// utf-8, utf-16le, utf-16be or latin-1; absent: found out from the bytes
 	Encoding string `yaml:"encoding"`
-	// WritesBack: what is changed while the server runs is lost on its way down.
 	// true: the server writes the file anew when it stops, over what was changed meanwhile
 	WritesBack bool `yaml:"writes-back"`
 	// a regular expression for a line that takes in another file of the same format, whose
