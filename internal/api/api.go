@@ -173,7 +173,7 @@ func (a *API) authenticate(next http.Handler) http.Handler {
 			a.write(w, fault.New(fault.Denied, "sign in", "", "this needs a session or a token"))
 			return
 		}
-		name, err := a.service.UserOf(r.Context(), secret)
+		name, err := a.service.Accounts.UserOf(r.Context(), secret)
 		if err != nil {
 			a.write(w, err)
 			return

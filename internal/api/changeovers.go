@@ -26,7 +26,7 @@ func (a *API) changeoverRoutes() {
 		"changeovers"), func(ctx context.Context, in *struct {
 		Server string `query:"server" doc:"only of this server"`
 	}) (*answer[[]wire.Changeover], error) {
-		list, err := a.service.Changeovers(ctx, in.Server)
+		list, err := a.service.Changeovers.List(ctx, in.Server)
 		return &answer[[]wire.Changeover]{list}, a.failed(err)
 	})
 	for _, c := range []struct {
@@ -38,28 +38,36 @@ func (a *API) changeoverRoutes() {
 			http.MethodGet,
 			"",
 			"Get a changeover with plan, steps, proof and stop window",
-			func(ctx context.Context, id int64) (wire.Changeover, error) { return a.service.Changeover(ctx, id) },
+			func(ctx context.Context, id int64) (wire.Changeover, error) {
+				return a.service.Changeovers.Get(ctx, id)
+			},
 		},
 		{
 			"start-changeover",
 			http.MethodPost,
 			"/start",
 			"Start a drafted changeover",
-			func(ctx context.Context, id int64) (wire.Changeover, error) { return a.service.Start(ctx, id) },
+			func(ctx context.Context, id int64) (wire.Changeover, error) {
+				return a.service.Changeovers.Start(ctx, id)
+			},
 		},
 		{
 			"cancel-changeover",
 			http.MethodPost,
 			"/cancel",
 			"Cancel a changeover that is staging or waiting",
-			func(ctx context.Context, id int64) (wire.Changeover, error) { return a.service.Cancel(ctx, id) },
+			func(ctx context.Context, id int64) (wire.Changeover, error) {
+				return a.service.Changeovers.Cancel(ctx, id)
+			},
 		},
 		{
 			"retry-changeover",
 			http.MethodPost,
 			"/retry",
 			"Go on going back with a held changeover",
-			func(ctx context.Context, id int64) (wire.Changeover, error) { return a.service.Retry(ctx, id) },
+			func(ctx context.Context, id int64) (wire.Changeover, error) {
+				return a.service.Changeovers.Retry(ctx, id)
+			},
 		},
 		{
 			"go-on-changeover",
@@ -67,7 +75,7 @@ func (a *API) changeoverRoutes() {
 			"/go-on",
 			"Give a changeover the word that it waits for",
 			func(ctx context.Context, id int64) (wire.Changeover, error) {
-				return a.service.GoOn(ctx, id, userOf(ctx))
+				return a.service.Changeovers.GoOn(ctx, id, userOf(ctx))
 			},
 		},
 		{
@@ -76,7 +84,7 @@ func (a *API) changeoverRoutes() {
 			"/settle",
 			"Close a held changeover that was put right by hand; no file is touched",
 			func(ctx context.Context, id int64) (wire.Changeover, error) {
-				return a.service.Settle(ctx, id, userOf(ctx))
+				return a.service.Changeovers.Settle(ctx, id, userOf(ctx))
 			},
 		},
 	} {
@@ -94,18 +102,18 @@ func (a *API) changeoverRoutes() {
 			Seen bool `json:"seen" doc:"false: it is not there"`
 		}
 	}) (*answer[wire.Changeover], error) {
-		c, err := a.service.Sight(ctx, in.ID, in.Landmark, in.Body.Seen, userOf(ctx))
+		c, err := a.service.Changeovers.Sight(ctx, in.ID, in.Landmark, in.Body.Seen, userOf(ctx))
 		return &answer[wire.Changeover]{c}, a.failed(err)
 	})
 	huma.Register(a.huma, streams[wire.Changeover](a.huma,
 		op("watch-changeover", http.MethodGet, "/changeovers/{id}/events",
 			"Watch a changeover: an event a change, each the whole state, until it rests", "changeovers")), func(
 		ctx context.Context, in *changeoverInput) (*huma.StreamResponse, error) {
-		if _, err := a.service.Changeover(ctx, in.ID); err != nil {
+		if _, err := a.service.Changeovers.Get(ctx, in.ID); err != nil {
 			return nil, a.failed(err)
 		}
 		return stream(func(hctx huma.Context, e *events) {
-			err := a.service.Watch(hctx.Context(), in.ID,
+			err := a.service.Changeovers.Watch(hctx.Context(), in.ID,
 				func(c wire.Changeover) error { return e.send("changeover", c) })
 			if err != nil {
 				a.log.Debug("event stream ended", "error", err)
@@ -133,5 +141,5 @@ func (a *API) draft(ctx context.Context, wish wire.NewChangeover) (wire.Changeov
 	if missing != "" {
 		return wire.Changeover{}, fault.New(fault.Invalid, "draft", wish.Kind, "%s", missing)
 	}
-	return a.service.Draft(ctx, wish, userOf(ctx))
+	return a.service.Changeovers.Draft(ctx, wish, userOf(ctx))
 }

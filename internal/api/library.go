@@ -10,8 +10,9 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"reshard/internal/arrivals"
 	"reshard/internal/core/world"
-	"reshard/internal/service"
+	"reshard/internal/library"
 	"reshard/internal/wire"
 )
 
@@ -34,7 +35,7 @@ func (i *sendInput) Resolve(ctx huma.Context) []error {
 }
 
 // hand sends what leaves the library.
-func (a *API) hand(export service.Export) *huma.StreamResponse {
+func (a *API) hand(export library.Export) *huma.StreamResponse {
 	return &huma.StreamResponse{Body: func(hctx huma.Context) {
 		hctx.SetHeader("Content-Type", export.Type)
 		hctx.SetHeader("Content-Disposition", mime.FormatMediaType("attachment",
@@ -91,7 +92,7 @@ func (a *API) worldRoutes() {
 		Player  string `query:"player" doc:"name or id"`
 		Aside   bool   `query:"aside" doc:"only copies that are set aside"`
 	}) (*answer[[]wire.World], error) {
-		worlds, err := a.service.Worlds(ctx, service.Search{
+		worlds, err := a.service.Library.Worlds(ctx, library.Search{
 			Words: in.Search, Game: in.Game, Server: in.Server, Tag: in.Tag, Seed: in.Seed, Version: in.Version,
 			Player: in.Player, Aside: in.Aside,
 		})
@@ -101,7 +102,7 @@ func (a *API) worldRoutes() {
 		"Get a world by name or by the beginning of a copy's id", "library"), func(ctx context.Context, in *struct {
 		World string `path:"world"`
 	}) (*answer[wire.World], error) {
-		w, err := a.service.World(ctx, in.World)
+		w, err := a.service.Library.World(ctx, in.World)
 		return &answer[wire.World]{w}, a.failed(err)
 	})
 	send := op("send-world", http.MethodPost, "/worlds", "Send a world as an archive, streamed", "library")
@@ -110,15 +111,17 @@ func (a *API) worldRoutes() {
 		"application/octet-stream": {Schema: &huma.Schema{Type: huma.TypeString, Format: "binary"}},
 	}}
 	huma.Register(a.huma, send, func(ctx context.Context, in *sendInput) (*answer[wire.Arrival], error) {
-		arrival, err := a.service.Receive(ctx,
-			service.Incoming{Name: in.Name, Root: in.Root, By: userOf(ctx), Size: in.size, Body: in.body})
+		arrival, err := a.service.Arrivals.Receive(ctx,
+			arrivals.Incoming{
+				Incoming: library.Incoming{Name: in.Name, Root: in.Root, By: userOf(ctx)}, Size: in.size, Body: in.body,
+			})
 		return &answer[wire.Arrival]{arrival}, a.failed(err)
 	})
 	huma.Register(a.huma, op("verify-world", http.MethodPost, "/worlds/{world}/verify",
 		"Read a copy back from the vault and verify every byte", "library"), func(ctx context.Context, in *struct {
 		World string `path:"world"`
 	}) (*answer[wire.Copy], error) {
-		c, err := a.service.VerifyCopy(ctx, in.World)
+		c, err := a.service.Library.VerifyCopy(ctx, in.World)
 		return &answer[wire.Copy]{c}, a.failed(err)
 	})
 	out := op("get-world-archive", http.MethodGet, "/worlds/{world}/archive",
@@ -134,7 +137,7 @@ func (a *API) worldRoutes() {
 		World string `path:"world"`
 		As    string `query:"as" enum:"game,zip,tar.zst" default:"game" doc:"as the game takes it, or an archive"`
 	}) (*huma.StreamResponse, error) {
-		export, err := a.service.Export(ctx, in.World, in.As)
+		export, err := a.service.Library.Export(ctx, in.World, in.As)
 		if err != nil {
 			return nil, a.failed(err)
 		}
@@ -144,7 +147,7 @@ func (a *API) worldRoutes() {
 		"library"), func(ctx context.Context, in *struct {
 		World string `path:"world"`
 	}) (*answer[[]wire.CopyFile], error) {
-		list, err := a.service.CopyFiles(ctx, in.World)
+		list, err := a.service.Library.CopyFiles(ctx, in.World)
 		return &answer[[]wire.CopyFile]{list}, a.failed(err)
 	})
 	one := op("get-world-file", http.MethodGet, "/worlds/{world}/file", "Get one file of a copy", "library")
@@ -160,7 +163,7 @@ func (a *API) worldRoutes() {
 		World string `path:"world"`
 		Path  string `query:"path" required:"true" doc:"as it is listed"`
 	}) (*huma.StreamResponse, error) {
-		export, err := a.service.CopyFile(ctx, in.World, in.Path)
+		export, err := a.service.Library.CopyFile(ctx, in.World, in.Path)
 		if err != nil {
 			return nil, a.failed(err)
 		}
@@ -174,14 +177,14 @@ func (a *API) worldRoutes() {
 			Side  int    `query:"side" minimum:"0" maximum:"2048" doc:"longest side in pixels; 0: as it is drawn"`
 			Marks bool   `query:"marks" doc:"with spawn and landmarks on it"`
 		}) (*pictureAnswer, error) {
-		return a.pictured(a.service.CopyPicture(ctx, in.World, service.Look{Side: in.Side, Marks: in.Marks}))
+		return a.pictured(a.service.Library.CopyPicture(ctx, in.World, library.Look{Side: in.Side, Marks: in.Marks}))
 	})
 	huma.Register(a.huma, op("get-world-map", http.MethodGet, "/worlds/{world}/map",
 		"Where a copy's picture stands in the world, with spawn and landmarks", "library"),
 		func(ctx context.Context, in *struct {
 			World string `path:"world"`
 		}) (*answer[wire.Map], error) {
-			m, err := a.service.CopyMap(ctx, in.World)
+			m, err := a.service.Library.CopyMap(ctx, in.World)
 			return &answer[wire.Map]{m}, a.failed(err)
 		})
 	a.shelfRoutes()
@@ -190,7 +193,7 @@ func (a *API) worldRoutes() {
 		"List what to look for in a world", "library"), func(ctx context.Context, in *struct {
 		World string `path:"world"`
 	}) (*answer[[]wire.Landmark], error) {
-		list, err := a.service.Landmarks(ctx, in.World)
+		list, err := a.service.Library.Landmarks(ctx, in.World)
 		return &answer[[]wire.Landmark]{list}, a.failed(err)
 	})
 	huma.Register(a.huma, op("add-landmark", http.MethodPost, "/worlds/{world}/landmarks",
@@ -198,7 +201,7 @@ func (a *API) worldRoutes() {
 		World string `path:"world"`
 		Body  wire.NewLandmark
 	}) (*answer[[]wire.Landmark], error) {
-		list, err := a.service.AddLandmark(ctx, in.World, in.Body, userOf(ctx))
+		list, err := a.service.Library.AddLandmark(ctx, in.World, in.Body, userOf(ctx))
 		return &answer[[]wire.Landmark]{list}, a.failed(err)
 	})
 	huma.Register(a.huma, op("remove-landmark", http.MethodDelete, "/worlds/{world}/landmarks/{landmark}",
@@ -206,6 +209,6 @@ func (a *API) worldRoutes() {
 		World    string `path:"world"`
 		Landmark int64  `path:"landmark"`
 	}) (*struct{}, error) {
-		return nil, a.failed(a.service.RemoveLandmark(ctx, in.World, in.Landmark))
+		return nil, a.failed(a.service.Library.RemoveLandmark(ctx, in.World, in.Landmark))
 	})
 }

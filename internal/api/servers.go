@@ -20,13 +20,13 @@ type serverInput struct {
 func (a *API) serverRoutes() {
 	huma.Register(a.huma, op("list-servers", http.MethodGet, "/servers", "List servers with their states", "servers"),
 		func(ctx context.Context, _ *struct{}) (*answer[[]wire.Server], error) {
-			servers, err := a.service.Servers(ctx)
+			servers, err := a.service.Fleet.List(ctx)
 			return &answer[[]wire.Server]{servers}, a.failed(err)
 		})
 	huma.Register(a.huma, op("add-server", http.MethodPost, "/servers",
 		"Add a server of this host. Its command runs with the rights of the service", "servers"),
 		func(ctx context.Context, in *struct{ Body wire.NewServer }) (*answer[wire.ServerFacts], error) {
-			s, err := a.service.AddServer(ctx, in.Body)
+			s, err := a.service.Fleet.Add(ctx, in.Body)
 			return &answer[wire.ServerFacts]{s}, a.failed(err)
 		})
 	for _, c := range []struct {
@@ -38,21 +38,21 @@ func (a *API) serverRoutes() {
 			http.MethodGet,
 			"",
 			"Get a server with what its files say",
-			func(ctx context.Context, n string) (wire.ServerFacts, error) { return a.service.Server(ctx, n) },
+			func(ctx context.Context, n string) (wire.ServerFacts, error) { return a.service.Fleet.Server(ctx, n) },
 		},
 		{
 			"start-server",
 			http.MethodPost,
 			"/start",
 			"Start a server and wait until it is ready",
-			func(ctx context.Context, n string) (wire.ServerFacts, error) { return a.service.StartServer(ctx, n) },
+			func(ctx context.Context, n string) (wire.ServerFacts, error) { return a.service.Fleet.Start(ctx, n) },
 		},
 		{
 			"stop-server",
 			http.MethodPost,
 			"/stop",
 			"Stop a server cleanly and wait for its end; it is never killed",
-			func(ctx context.Context, n string) (wire.ServerFacts, error) { return a.service.StopServer(ctx, n) },
+			func(ctx context.Context, n string) (wire.ServerFacts, error) { return a.service.Fleet.Stop(ctx, n) },
 		},
 	} {
 		huma.Register(a.huma, op(c.id, c.method, "/servers/{server}"+c.path, c.summary, "servers"),
@@ -65,13 +65,13 @@ func (a *API) serverRoutes() {
 		"Say that a server is stopped of which that cannot be told. Your word stands in for it, is named in proofs, "+
 			"and counts until the server can be seen again", "servers"), func(
 		ctx context.Context, in *serverInput) (*answer[wire.ServerFacts], error) {
-		s, err := a.service.TakeWord(ctx, in.Server, userOf(ctx))
+		s, err := a.service.Fleet.TakeWord(ctx, in.Server, userOf(ctx))
 		return &answer[wire.ServerFacts]{s}, a.failed(err)
 	})
 	huma.Register(a.huma, op("remove-server", http.MethodDelete, "/servers/{server}",
 		"Forget a stopped server; its files stay where they are", "servers"),
 		func(ctx context.Context, in *serverInput) (*struct{}, error) {
-			return nil, a.failed(a.service.RemoveServer(ctx, in.Server))
+			return nil, a.failed(a.service.Fleet.Remove(ctx, in.Server))
 		})
 	huma.Register(a.huma, picture(
 		op("get-server-picture", http.MethodGet, "/servers/{server}/picture",
@@ -80,12 +80,12 @@ func (a *API) serverRoutes() {
 			Server string `path:"server"`
 			World  string `query:"world" doc:"its name on disk; the active one if left out"`
 		}) (*pictureAnswer, error) {
-		return a.pictured(a.service.ServerPicture(ctx, in.Server, in.World))
+		return a.pictured(a.service.Fleet.Picture(ctx, in.Server, in.World))
 	})
 	huma.Register(a.huma, op("list-aside", http.MethodGet, "/servers/{server}/aside",
 		"List what changeovers have set aside on a server, with size, age and the rule that removes it", "servers"),
 		func(ctx context.Context, in *serverInput) (*answer[[]wire.Aside], error) {
-			list, err := a.service.Aside(ctx, in.Server)
+			list, err := a.service.Changeovers.Aside(ctx, in.Server)
 			return &answer[[]wire.Aside]{list}, a.failed(err)
 		})
 	huma.Register(a.huma, op("tidy-aside", http.MethodDelete, "/servers/{server}/aside/{changeover}",
@@ -94,7 +94,7 @@ func (a *API) serverRoutes() {
 		Changeover int64  `path:"changeover"`
 		Confirm    string `query:"confirm" required:"true" doc:"its name, SERVER/CHANGEOVER, typed by a person"`
 	}) (*answer[wire.Aside], error) {
-		gone, err := a.service.Tidy(ctx, in.Server, in.Changeover, in.Confirm, userOf(ctx))
+		gone, err := a.service.Changeovers.Tidy(ctx, in.Server, in.Changeover, in.Confirm, userOf(ctx))
 		return &answer[wire.Aside]{gone}, a.failed(err)
 	})
 	huma.Register(a.huma, streams[[]control.Line](a.huma,
@@ -104,11 +104,11 @@ func (a *API) serverRoutes() {
 			Server string `path:"server"`
 			Last   int    `query:"last" default:"200" minimum:"0" maximum:"5000" doc:"lines to begin with"`
 		}) (*huma.StreamResponse, error) {
-		if _, err := a.service.Server(ctx, in.Server); err != nil {
+		if _, err := a.service.Fleet.Server(ctx, in.Server); err != nil {
 			return nil, a.failed(err)
 		}
 		return stream(func(hctx huma.Context, e *events) {
-			err := a.service.FollowLog(hctx.Context(), in.Server, in.Last, func(lines []control.Line) error {
+			err := a.service.Fleet.FollowLog(hctx.Context(), in.Server, in.Last, func(lines []control.Line) error {
 				if lines == nil {
 					lines = []control.Line{}
 				}
@@ -134,13 +134,13 @@ func (a *API) serverRoutes() {
 				return nil, a.failed(err)
 			}
 			if in.World == "" && in.Kind == "" {
-				sheet, err := a.service.CheckServer(ctx, in.Server)
+				sheet, err := a.service.Fleet.Check(ctx, in.Server)
 				return &answer[wire.Sheet]{sheet}, a.failed(err)
 			}
 			if in.Kind == "" {
 				in.Kind = plan.Put
 			}
-			sheet, err := a.service.Sheet(ctx,
+			sheet, err := a.service.Changeovers.Sheet(ctx,
 				wire.NewChangeover{
 					Kind:    in.Kind,
 					World:   in.World,

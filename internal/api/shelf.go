@@ -16,14 +16,14 @@ func (a *API) shelfRoutes() {
 		World string `path:"world"`
 		Body  wire.ChangeWorld
 	}) (*answer[wire.World], error) {
-		w, err := a.service.ChangeWorld(ctx, in.World, in.Body, userOf(ctx))
+		w, err := a.service.Library.ChangeWorld(ctx, in.World, in.Body, userOf(ctx))
 		return &answer[wire.World]{w}, a.failed(err)
 	})
 	huma.Register(a.huma, op("get-world-lineage", http.MethodGet, "/worlds/{world}/lineage",
 		"Where a world's copies came from and where they went", "library"), func(ctx context.Context, in *struct {
 		World string `path:"world"`
 	}) (*answer[wire.Lineage], error) {
-		l, err := a.service.Lineage(ctx, in.World)
+		l, err := a.service.Library.Lineage(ctx, in.World)
 		return &answer[wire.Lineage]{l}, a.failed(err)
 	})
 	huma.Register(a.huma, op("join-worlds", http.MethodPost, "/worlds/{world}/join",
@@ -34,7 +34,7 @@ func (a *API) shelfRoutes() {
 				Into string `json:"into"`
 			}
 		}) (*answer[wire.World], error) {
-			w, err := a.service.JoinWorlds(ctx, in.World, in.Body.Into)
+			w, err := a.service.Library.JoinWorlds(ctx, in.World, in.Body.Into)
 			return &answer[wire.World]{w}, a.failed(err)
 		})
 	huma.Register(a.huma, op("say-apart", http.MethodPost, "/worlds/{world}/apart",
@@ -45,7 +45,7 @@ func (a *API) shelfRoutes() {
 				From string `json:"from"`
 			}
 		}) (*struct{}, error) {
-			return nil, a.failed(a.service.SayApart(ctx, in.World, in.Body.From, userOf(ctx)))
+			return nil, a.failed(a.service.Library.SayApart(ctx, in.World, in.Body.From, userOf(ctx)))
 		})
 	huma.Register(a.huma, op("change-copy", http.MethodPatch, "/copies/{copy}",
 		"Change a copy's note, pin it, set it aside or bring it back", "library"),
@@ -53,14 +53,14 @@ func (a *API) shelfRoutes() {
 			Copy string `path:"copy" doc:"the beginning of its id"`
 			Body wire.ChangeCopy
 		}) (*answer[wire.Copy], error) {
-			c, err := a.service.ChangeCopy(ctx, in.Copy, in.Body, userOf(ctx))
+			c, err := a.service.Library.ChangeCopy(ctx, in.Copy, in.Body, userOf(ctx))
 			return &answer[wire.Copy]{c}, a.failed(err)
 		})
 	huma.Register(a.huma, op("split-copy", http.MethodPost, "/copies/{copy}/split", "Give a copy a world of its own",
 		"library"), func(ctx context.Context, in *struct {
 		Copy string `path:"copy" doc:"the beginning of its id"`
 	}) (*answer[wire.World], error) {
-		w, err := a.service.SplitCopy(ctx, in.Copy)
+		w, err := a.service.Library.SplitCopy(ctx, in.Copy)
 		return &answer[wire.World]{w}, a.failed(err)
 	})
 }
@@ -73,7 +73,7 @@ type compareInput struct {
 func (a *API) compareRoutes() {
 	huma.Register(a.huma, op("compare", http.MethodGet, "/compare", "In what two copies differ, the earlier one first",
 		"library"), func(ctx context.Context, in *compareInput) (*answer[wire.Compared], error) {
-		c, err := a.service.Compare(ctx, in.Before, in.After)
+		c, err := a.service.Library.Compare(ctx, in.Before, in.After)
 		return &answer[wire.Compared]{c}, a.failed(err)
 	})
 	huma.Register(a.huma, picture(
@@ -81,14 +81,14 @@ func (a *API) compareRoutes() {
 			"The map of the later copy with added tiles framed green, changed ones yellow, lost ones red and crossed "+
 				"out", "library")), func(
 		ctx context.Context, in *compareInput) (*pictureAnswer, error) {
-		return a.pictured(a.service.ComparePicture(ctx, in.Before, in.After))
+		return a.pictured(a.service.Library.ComparePicture(ctx, in.Before, in.After))
 	})
 }
 
 func (a *API) vaultRoutes() {
 	huma.Register(a.huma, op("get-vault", http.MethodGet, "/vault", "What the vault holds and what it is doing",
 		"vault"), func(ctx context.Context, _ *struct{}) (*answer[wire.Vault], error) {
-		v, err := a.service.Vault(ctx)
+		v, err := a.service.Upkeep.Vault(ctx)
 		return &answer[wire.Vault]{v}, a.failed(err)
 	})
 	for kind, summary := range map[string]string{
@@ -97,7 +97,7 @@ func (a *API) vaultRoutes() {
 	} {
 		huma.Register(a.huma, op(kind+"-vault", http.MethodPost, "/vault/"+kind, summary+"; it goes on by itself",
 			"vault"), func(ctx context.Context, _ *struct{}) (*answer[wire.Vault], error) {
-			v, err := a.service.WorkOnVault(ctx, kind, userOf(ctx))
+			v, err := a.service.Upkeep.WorkOn(ctx, kind, userOf(ctx))
 			return &answer[wire.Vault]{v}, a.failed(err)
 		})
 	}

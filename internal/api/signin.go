@@ -36,7 +36,7 @@ func (a *API) signInRoutes() {
 	signIn := op("sign-in", http.MethodPost, "/sign-in", "Sign in", "users")
 	signIn.Security = []map[string][]string{}
 	huma.Register(a.huma, signIn, func(ctx context.Context, in *signInInput) (*signInOutput, error) {
-		token, err := a.service.SignIn(ctx, in.Body.Name, in.Body.Password, in.Body.Kind, in.Body.Label)
+		token, err := a.service.Accounts.SignIn(ctx, in.Body.Name, in.Body.Password, in.Body.Kind, in.Body.Label)
 		if err != nil {
 			return nil, a.failed(err)
 		}
@@ -61,7 +61,7 @@ func (a *API) signInRoutes() {
 			SetCookie http.Cookie `header:"Set-Cookie"`
 		}, error) {
 			secret, _ := ctx.Value(secretKey{}).(string)
-			if err := a.service.SignOut(ctx, secret); err != nil {
+			if err := a.service.Accounts.SignOut(ctx, secret); err != nil {
 				return nil, a.failed(err)
 			}
 			return &struct {
@@ -82,7 +82,7 @@ func (a *API) signInRoutes() {
 		})
 	huma.Register(a.huma, op("list-users", http.MethodGet, "/users", "List users", "users"),
 		func(ctx context.Context, _ *struct{}) (*answer[[]wire.User], error) {
-			users, err := a.service.Users(ctx)
+			users, err := a.service.Accounts.List(ctx)
 			return &answer[[]wire.User]{users}, a.failed(err)
 		})
 	huma.Register(a.huma, op("add-user", http.MethodPost, "/users", "Add a user", "users"),
@@ -92,13 +92,13 @@ func (a *API) signInRoutes() {
 				Password string `json:"password" minLength:"10" maxLength:"1024"`
 			}
 		}) (*struct{}, error) {
-			return nil, a.failed(a.service.AddUser(ctx, in.Body.Name, in.Body.Password))
+			return nil, a.failed(a.service.Accounts.Add(ctx, in.Body.Name, in.Body.Password))
 		})
 	huma.Register(a.huma, op("remove-user", http.MethodDelete, "/users/{name}",
 		"Remove a user with all of their sessions and tokens", "users"), func(ctx context.Context, in *struct {
 		Name string `path:"name"`
 	}) (*struct{}, error) {
-		return nil, a.failed(a.service.RemoveUser(ctx, in.Name, userOf(ctx)))
+		return nil, a.failed(a.service.Accounts.Remove(ctx, in.Name, userOf(ctx)))
 	})
 	huma.Register(a.huma, op("set-password", http.MethodPut, "/users/{name}/password",
 		"Set a user's password and end all of their sessions and tokens", "users"),
@@ -108,6 +108,6 @@ func (a *API) signInRoutes() {
 				Password string `json:"password" minLength:"10" maxLength:"1024"`
 			}
 		}) (*struct{}, error) {
-			return nil, a.failed(a.service.SetPassword(ctx, in.Name, in.Body.Password))
+			return nil, a.failed(a.service.Accounts.SetPassword(ctx, in.Name, in.Body.Password))
 		})
 }

@@ -24,7 +24,7 @@ const uploadsPath = "/api/v1/uploads"
 // uploads mounts the upload protocol.
 func (a *API) uploads(r chi.Router) error {
 	store := handler.NewStoreComposer()
-	files := filestore.New(a.service.ArrivalsFolder())
+	files := filestore.New(a.service.Arrivals.Folder())
 	store.UseCore(files)
 	store.UseTerminater(files)
 	memorylocker.New().UseIn(store) // one service holds the folder
@@ -32,11 +32,11 @@ func (a *API) uploads(r chi.Router) error {
 		StoreComposer: store, BasePath: uploadsPath + "/", DisableDownload: true, RespectForwardedHeaders: true,
 		Cors: &handler.CorsConfig{Disable: true}, Logger: slog.New(slog.NewTextHandler(io.Discard, nil)),
 		PreUploadCreateCallback: func(hook handler.HookEvent) (handler.HTTPResponse, handler.FileInfoChanges, error) {
-			noted, err := a.service.Admit(hook.Upload.MetaData, hook.Upload.Size, userOf(hook.Context))
+			noted, err := a.service.Arrivals.Admit(hook.Upload.MetaData, hook.Upload.Size, userOf(hook.Context))
 			return handler.HTTPResponse{}, handler.FileInfoChanges{MetaData: noted}, a.refused(err)
 		},
 		PreFinishResponseCallback: func(hook handler.HookEvent) (handler.HTTPResponse, error) {
-			return handler.HTTPResponse{}, a.refused(a.service.Finished(hook.Context, hook.Upload.ID))
+			return handler.HTTPResponse{}, a.refused(a.service.Arrivals.Finished(hook.Context, hook.Upload.ID))
 		},
 	})
 	if err != nil {
@@ -68,7 +68,7 @@ func (a *API) refused(err error) error {
 func (a *API) arrivalRoutes() {
 	huma.Register(a.huma, op("list-arrivals", http.MethodGet, "/arrivals", "List uploads that have not become a copy",
 		"arrivals"), func(ctx context.Context, _ *struct{}) (*answer[[]wire.Unfinished], error) {
-		list, err := a.service.Arrivals(ctx)
+		list, err := a.service.Arrivals.List(ctx)
 		return &answer[[]wire.Unfinished]{list}, a.failed(err)
 	})
 	huma.Register(a.huma, op("take-arrival", http.MethodPost, "/arrivals/{id}/take",
@@ -80,21 +80,21 @@ func (a *API) arrivalRoutes() {
 				Hash string `json:"hash,omitempty" maxLength:"100" doc:"blake3:HEX, or sha256-4m:HEX; docs/api.md"`
 			}
 		}) (*answer[wire.Arrival], error) {
-			arrival, err := a.service.TakeArrival(ctx, in.ID, in.Body.Root, in.Body.Hash, userOf(ctx))
+			arrival, err := a.service.Arrivals.Take(ctx, in.ID, in.Body.Root, in.Body.Hash, userOf(ctx))
 			return &answer[wire.Arrival]{arrival}, a.failed(err)
 		})
 	huma.Register(a.huma, op("drop-arrival", http.MethodDelete, "/arrivals/{id}",
 		"Remove an upload that has not become a copy", "arrivals"), func(ctx context.Context, in *struct {
 		ID string `path:"id"`
 	}) (*struct{}, error) {
-		return nil, a.failed(a.service.DropArrival(ctx, in.ID))
+		return nil, a.failed(a.service.Arrivals.Drop(ctx, in.ID))
 	})
 	huma.Register(a.huma, op("check-room", http.MethodGet, "/arrivals/room", "Whether so many bytes can be stored",
 		"arrivals"), func(_ context.Context, in *struct {
 		Bytes int64  `query:"bytes" minimum:"0" required:"true"`
 		Name  string `query:"name" doc:"of what is to come, for the answer"`
 	}) (*struct{}, error) {
-		return nil, a.failed(a.service.Room(in.Name, in.Bytes, 1))
+		return nil, a.failed(a.service.Arrivals.Room(in.Name, in.Bytes, 1))
 	})
 	huma.Register(a.huma, op("find-lacking-chunks", http.MethodPost, "/chunks/lacking",
 		"Which of some chunks the vault does not have; docs/vault.md tells how files are cut", "arrivals"),
@@ -103,7 +103,7 @@ func (a *API) arrivalRoutes() {
 				Hashes []string `json:"hashes" maxItems:"10000"`
 			}
 		}) (*answer[wire.Lacking], error) {
-			lacking, err := a.service.Lacking(ctx, in.Body.Hashes)
+			lacking, err := a.service.Arrivals.Lacking(ctx, in.Body.Hashes)
 			return &answer[wire.Lacking]{wire.Lacking{Hashes: lacking}}, a.failed(err)
 		})
 	recognise := op("recognise", http.MethodPost, "/arrivals/recognise",
@@ -111,7 +111,7 @@ func (a *API) arrivalRoutes() {
 	recognise.MaxBodyBytes = 128 << 20
 	huma.Register(a.huma, recognise, func(ctx context.Context,
 		in *struct{ Body wire.Listing }) (*answer[wire.Recognised], error) {
-		got, err := a.service.Recognise(ctx, in.Body)
+		got, err := a.service.Library.Recognise(ctx, in.Body)
 		return &answer[wire.Recognised]{got}, a.failed(err)
 	})
 	assemble := op("assemble-world", http.MethodPost, "/worlds/assemble", "Store a world whose chunks are in the vault",
@@ -119,7 +119,7 @@ func (a *API) arrivalRoutes() {
 	assemble.MaxBodyBytes = 256 << 20
 	huma.Register(a.huma, assemble, func(ctx context.Context,
 		in *struct{ Body wire.Assembly }) (*answer[wire.Arrival], error) {
-		arrival, err := a.service.Assemble(ctx, in.Body, userOf(ctx))
+		arrival, err := a.service.Arrivals.Assemble(ctx, in.Body, userOf(ctx))
 		return &answer[wire.Arrival]{arrival}, a.failed(err)
 	})
 }

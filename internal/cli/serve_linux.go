@@ -413,19 +413,19 @@ func (d *Daemon) Close() error {
 }
 
 func firstUser(ctx context.Context, s *service.Service, c ServeConfig) (file string, err error) {
-	users, err := s.Users(ctx)
+	users, err := s.Accounts.List(ctx)
 	if err != nil || len(users) > 0 {
 		return "", err
 	}
 	if c.FirstUser != "" {
-		return "", s.AddUser(ctx, c.FirstUser, c.FirstPassword)
+		return "", s.Accounts.Add(ctx, c.FirstUser, c.FirstPassword)
 	}
 	password := randomPassword()
 	file = filepath.Join(c.Data, "first-sign-in.txt")
 	if err := os.WriteFile(file, []byte("user      admin\npassword  "+password+"\n"), 0o600); err != nil {
 		return "", fault.Wrap(fault.Internal, "write", file, err)
 	}
-	return file, s.AddUser(ctx, "admin", password)
+	return file, s.Accounts.Add(ctx, "admin", password)
 }
 
 func randomPassword() string {

@@ -17,9 +17,9 @@ import (
 	"reshard/internal/control"
 	"reshard/internal/core/fault"
 	"reshard/internal/core/plan"
+	"reshard/internal/fleet"
 	"reshard/internal/host"
 	"reshard/internal/place"
-	"reshard/internal/service"
 	"reshard/internal/wire"
 )
 
@@ -77,7 +77,7 @@ func TestADeadHostsServersAreUnknown(t *testing.T) {
 	require.NoError(t, conn.Close(ctx))
 
 	asked := &atomic.Int64{}
-	kinds := service.Kinds()
+	kinds := fleet.Kinds()
 	kinds["silent"] = func(context.Context, host.Spec) (host.Driver, error) { return silent{asked}, nil }
 	c := b.config()
 	c.Kinds, c.StartServers = kinds, true
@@ -178,7 +178,7 @@ func TestAHostThatGoesAwayIsMissed(t *testing.T) {
 	pid := b.pid("north")
 	require.NoError(t, b.daemon.Close())
 	away := &atomic.Bool{}
-	kinds := service.Kinds()
+	kinds := fleet.Kinds()
 	local := kinds["local"]
 	kinds["local"] = func(ctx context.Context, s host.Spec) (host.Driver, error) {
 		d, err := local(ctx, s)

@@ -1,4 +1,4 @@
-package service
+package library
 
 import (
 	"context"
@@ -12,15 +12,16 @@ import (
 	"reshard/internal/core/fault"
 	"reshard/internal/core/game"
 	"reshard/internal/core/world"
+	"reshard/internal/drawing"
 	"reshard/internal/records"
 	"reshard/internal/vault"
 	"reshard/internal/wire"
 )
 
 // pair finds two copies to compare.
-func (s *Service) pair(ctx context.Context, before, after string) (a, b records.Copy, err error) {
-	a, errA := s.records.FindCopy(ctx, before)
-	b, errB := s.records.FindCopy(ctx, after)
+func (lib *Library) pair(ctx context.Context, before, after string) (a, b records.Copy, err error) {
+	a, errA := lib.records.FindCopy(ctx, before)
+	b, errB := lib.records.FindCopy(ctx, after)
 	if err := errors.Join(errA, errB); err != nil {
 		return a, b, err
 	}
@@ -32,36 +33,36 @@ func (s *Service) pair(ctx context.Context, before, after string) (a, b records.
 }
 
 // Compare tells in what two copies of one game differ, the earlier one first.
-func (s *Service) Compare(ctx context.Context, before, after string) (wire.Compared, error) {
-	a, b, err := s.pair(ctx, before, after)
+func (lib *Library) Compare(ctx context.Context, before, after string) (wire.Compared, error) {
+	a, b, err := lib.pair(ctx, before, after)
 	if err != nil {
 		return wire.Compared{}, err
 	}
-	profile, err := s.profile(a.Facts.V.Game)
+	profile, err := lib.games.Profile(a.Facts.V.Game)
 	if err != nil {
 		return wire.Compared{}, err
 	}
-	first, err := s.stateOf(ctx, a, profile)
+	first, err := lib.stateOf(ctx, a, profile)
 	if err != nil {
 		return wire.Compared{}, err
 	}
-	second, err := s.stateOf(ctx, b, profile)
+	second, err := lib.stateOf(ctx, b, profile)
 	if err != nil {
 		return wire.Compared{}, err
 	}
 	c := compare.Of(first, second, profile)
 	if profile.World.Picture != nil {
-		if d, err := s.drawnDifference(ctx, a, b, profile, first, second); err == nil {
+		if d, err := lib.drawnDifference(ctx, a, b, profile, first, second); err == nil {
 			c.Map = &d
 		}
 	}
 	c.Say()
-	return wire.Compared{Before: s.wireCopy(a), After: s.wireCopy(b), Comparison: c}, nil
+	return wire.Compared{Before: lib.wireCopy(a), After: lib.wireCopy(b), Comparison: c}, nil
 }
 
 // stateOf lists a copy's files with what tells their content apart.
-func (s *Service) stateOf(ctx context.Context, rec records.Copy, profile *game.Profile) (compare.State, error) {
-	stored, err := s.vault.Load(ctx, rec.ID)
+func (lib *Library) stateOf(ctx context.Context, rec records.Copy, profile *game.Profile) (compare.State, error) {
+	stored, err := lib.vault.Load(ctx, rec.ID)
 	if err != nil {
 		return compare.State{}, err
 	}
@@ -83,25 +84,25 @@ func contentOf(f vault.File) string {
 }
 
 // drawnDifference draws in what two copies differ, if that has not been done, and keeps the picture.
-func (s *Service) drawnDifference(ctx context.Context, a, b records.Copy, profile *game.Profile,
+func (lib *Library) drawnDifference(ctx context.Context, a, b records.Copy, profile *game.Profile,
 	first, second compare.State) (world.Differences, error) {
-	file := s.differenceFile(a, b, profile)
+	file := lib.differenceFile(a, b, profile)
 	if d, ok := keptBeside[world.Differences](file); ok {
 		return d, nil
 	}
-	release, err := s.mayDraw(ctx, b.World)
+	release, err := lib.board.Take(ctx, b.World)
 	if err != nil {
 		return world.Differences{}, err
 	}
 	defer release()
 	grounds := [2]world.Ground{}
 	for i, rec := range []records.Copy{a, b} {
-		tree, found, err := s.groundTree(ctx, rec, profile)
+		tree, found, err := lib.groundTree(ctx, rec, profile)
 		if err != nil {
 			return world.Differences{}, err
 		}
 		if grounds[i], err = world.ReadGround(tree, found); err != nil {
-			return world.Differences{}, noPicture(rec.World, err)
+			return world.Differences{}, drawing.None(rec.World, err)
 		}
 	}
 	picture, _, d, err := world.DrawDifference(grounds[0], grounds[1],
@@ -109,45 +110,45 @@ func (s *Service) drawnDifference(ctx context.Context, a, b records.Copy, profil
 	if err != nil {
 		return d, fault.New(fault.NotFound, "compare", b.World, "%v", err)
 	}
-	data, err := encodePicture(picture)
+	data, err := drawing.PNG(picture)
 	if err != nil {
 		return d, err
 	}
 	return d, keepBeside(file, data, d)
 }
 
-func (s *Service) differenceFile(a, b records.Copy, profile *game.Profile) string {
-	return filepath.Join(s.config.Data, "pictures",
-		fmt.Sprintf("%s-from-%s", filepath.Base(s.pictureFile(b.ID, profile))[:32],
-			filepath.Base(s.pictureFile(a.ID, profile))))
+func (lib *Library) differenceFile(a, b records.Copy, profile *game.Profile) string {
+	return filepath.Join(lib.pictures,
+		fmt.Sprintf("%s-from-%s", filepath.Base(lib.pictureFile(b.ID, profile))[:32],
+			filepath.Base(lib.pictureFile(a.ID, profile))))
 }
 
 // ComparePicture draws in what two copies differ, as PNG.
-func (s *Service) ComparePicture(ctx context.Context, before, after string) ([]byte, error) {
-	a, b, err := s.pair(ctx, before, after)
+func (lib *Library) ComparePicture(ctx context.Context, before, after string) ([]byte, error) {
+	a, b, err := lib.pair(ctx, before, after)
 	if err != nil {
 		return nil, err
 	}
-	profile, err := s.profile(a.Facts.V.Game)
+	profile, err := lib.games.Profile(a.Facts.V.Game)
 	if err != nil {
 		return nil, err
 	}
-	file := s.differenceFile(a, b, profile)
+	file := lib.differenceFile(a, b, profile)
 	if data, err := os.ReadFile(file); err == nil {
 		return data, nil
 	}
 	if profile.World.Picture == nil {
 		return nil, fault.New(fault.NotFound, "draw", b.World, "the game profile does not say how to draw a world")
 	}
-	first, err := s.stateOf(ctx, a, profile)
+	first, err := lib.stateOf(ctx, a, profile)
 	if err != nil {
 		return nil, err
 	}
-	second, err := s.stateOf(ctx, b, profile)
+	second, err := lib.stateOf(ctx, b, profile)
 	if err != nil {
 		return nil, err
 	}
-	if _, err := s.drawnDifference(ctx, a, b, profile, first, second); err != nil {
+	if _, err := lib.drawnDifference(ctx, a, b, profile, first, second); err != nil {
 		return nil, err
 	}
 	data, err := os.ReadFile(file)

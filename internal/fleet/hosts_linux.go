@@ -1,4 +1,4 @@
-package service
+package fleet
 
 import (
 	"context"
@@ -16,23 +16,23 @@ var kinds = host.Kinds{local.Kind: local.Open}
 // Kinds gives the kinds of hosts that a service knows when it is told of no others.
 func Kinds() host.Kinds { return maps.Clone(kinds) }
 
-// openHosts opens every host on record. A host that cannot be opened is left out: its
+// Open opens every host on record. A host that cannot be opened is left out: its
 // servers say why.
-func (s *Service) openHosts(ctx context.Context) error {
-	list, err := s.records.Hosts(ctx)
+func (fl *Fleet) Open(ctx context.Context) error {
+	list, err := fl.records.Hosts(ctx)
 	if err != nil {
 		return err
 	}
 	for _, rec := range list {
 		h := &openHost{rec: rec}
-		s.hosts[rec.Name] = h
+		fl.hosts[rec.Name] = h
 		if rec.Kind == local.Kind {
-			if h.err = s.settle(ctx, rec); h.err != nil {
+			if h.err = fl.settle(ctx, rec); h.err != nil {
 				return h.err
 			}
 		}
-		h.Driver, h.err = s.config.Kinds.Open(ctx,
-			host.Spec{Name: rec.Name, Kind: rec.Kind, Data: s.config.Data, Identity: s.identity})
+		h.Driver, h.err = fl.Kinds.Open(ctx,
+			host.Spec{Name: rec.Name, Kind: rec.Kind, Data: fl.Data, Identity: fl.Identity})
 	}
 	return nil
 }
@@ -48,22 +48,22 @@ type openHost struct {
 // the records belong to one data folder, which may be moved and then comes along with
 // its identity. Records that were brought to another machine without it would find no
 // process of theirs, and take running servers for stopped.
-func (s *Service) settle(ctx context.Context, rec records.Host) error {
+func (fl *Fleet) settle(ctx context.Context, rec records.Host) error {
 	machine := local.Identity()
 	switch {
-	case rec.Data == s.identity && rec.Machine == machine:
+	case rec.Data == fl.Identity && rec.Machine == machine:
 		return nil
-	case rec.Data != "" && rec.Data != s.identity && !s.config.MoveHere:
+	case rec.Data != "" && rec.Data != fl.Identity && !fl.MoveHere:
 		return fault.New(fault.WrongState, "open", "database",
-			"its records belong to another data folder than %s: what runs there would not be seen here", s.config.Data).
+			"its records belong to another data folder than %s: what runs there would not be seen here", fl.Data).
 			With("Give the service the data folder that these records were made with. When that is lost, or all " +
 				"servers of it are stopped for good, begin with this one: reshard serve --move-here.")
 	}
-	return s.records.SettleHost(ctx, rec.ID, machine, s.identity)
+	return fl.records.SettleHost(ctx, rec.ID, machine, fl.Identity)
 }
 
-func (s *Service) host(name string) (*openHost, error) {
-	h, ok := s.hosts[name]
+func (fl *Fleet) host(name string) (*openHost, error) {
+	h, ok := fl.hosts[name]
 	if !ok {
 		return nil, fault.New(fault.NotFound, "find", "host", "there is no host %q", name)
 	}

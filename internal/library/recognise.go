@@ -1,4 +1,4 @@
-package service
+package library
 
 import (
 	"context"
@@ -6,18 +6,19 @@ import (
 
 	"reshard/internal/core/fault"
 	"reshard/internal/core/world"
+	"reshard/internal/drawing"
 	"reshard/internal/wire"
 )
 
 // Recognise looks for worlds in a listing of files, before any of them is sent. It says
 // what of which files it needs to go on; a sender asks again with that.
-func (s *Service) Recognise(ctx context.Context, in wire.Listing) (wire.Recognised, error) {
-	if limit := s.config.Limits.Defaults().Entries; len(in.Files) > limit {
+func (lib *Library) Recognise(ctx context.Context, in wire.Listing) (wire.Recognised, error) {
+	if limit := lib.limits.Defaults().Entries; len(in.Files) > limit {
 		return wire.Recognised{}, fault.New(fault.TooLarge, "look at", in.Name, "it lists %d files; %d are the limit",
 			len(in.Files), limit)
 	}
 	listing := world.NewListing(in.Files)
-	survey, grounds, needs, err := world.LookAtListing(listing, in.Name, s.games.profiles(), s.now())
+	survey, grounds, needs, err := world.LookAtListing(listing, in.Name, lib.games.Profiles(), lib.now())
 	if err != nil {
 		return wire.Recognised{}, err
 	}
@@ -26,7 +27,7 @@ func (s *Service) Recognise(ctx context.Context, in wire.Listing) (wire.Recognis
 		return out, nil
 	}
 	for at, g := range grounds {
-		release, err := s.mayDraw(ctx, at)
+		release, err := lib.board.Take(ctx, at)
 		if err != nil {
 			return out, err
 		}
@@ -36,9 +37,9 @@ func (s *Service) Recognise(ctx context.Context, in wire.Listing) (wire.Recognis
 			continue // there is nothing to draw yet
 		}
 		if max(picture.Bounds().Dx(), picture.Bounds().Dy()) > thumbnail {
-			picture = scaled(picture, thumbnail)
+			picture = drawing.Scaled(picture, thumbnail)
 		}
-		if data, err := encodePicture(picture); err == nil {
+		if data, err := drawing.PNG(picture); err == nil {
 			out.Pictures[at] = base64.StdEncoding.EncodeToString(data)
 		}
 	}

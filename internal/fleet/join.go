@@ -1,4 +1,4 @@
-package service
+package fleet
 
 import (
 	"context"
@@ -10,9 +10,9 @@ import (
 	"reshard/internal/host"
 )
 
-// join is where players connect, and from where that works. It is seen on the host
+// Join is where players connect, and from where that works. It is seen on the host
 // itself: what its network lets through nobody here can know.
-func (s *Service) join(ctx context.Context, l *live) (address, note string) {
+func (fl *Fleet) Join(ctx context.Context, l *Server) (address, note string) {
 	n, err := strconv.ParseUint(portOf(ctx, l), 10, 16)
 	if err != nil {
 		return "", ""
@@ -65,14 +65,14 @@ func outward(ip netip.Addr, addresses []netip.Addr, port uint16) (address, note 
 }
 
 // portOf is the port that the settings name, "" if none do.
-func portOf(ctx context.Context, l *live) string {
-	join := l.profile.Server.Join
-	conf, ok := l.profile.Server.Settings[join.In]
+func portOf(ctx context.Context, l *Server) string {
+	join := l.Profile.Server.Join
+	conf, ok := l.Profile.Server.Settings[join.In]
 	if !ok {
 		return ""
 	}
-	file := conf.File.For(l.machine.System)
-	data, err := fs.ReadFile(l.place.At(ctx), file)
+	file := conf.File.For(l.Machine.System)
+	data, err := fs.ReadFile(l.Place.At(ctx), file)
 	if err != nil {
 		return ""
 	}

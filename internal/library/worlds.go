@@ -1,4 +1,4 @@
-package service
+package library
 
 import (
 	"bytes"
@@ -19,19 +19,19 @@ import (
 )
 
 // worldRecord finds a world by what a person says.
-func (s *Service) worldRecord(ctx context.Context, ref string) (records.World, records.Copy, error) {
-	c, err := s.records.FindCopy(ctx, ref)
+func (lib *Library) worldRecord(ctx context.Context, ref string) (records.World, records.Copy, error) {
+	c, err := lib.records.FindCopy(ctx, ref)
 	if err != nil {
 		return records.World{}, c, err
 	}
-	all, err := s.records.Worlds(ctx)
+	all, err := lib.records.Worlds(ctx)
 	return all[c.WorldID], c, err
 }
 
 // ChangeWorld records what a person says of a world. Another title is written into the
 // world itself, which makes a copy.
-func (s *Service) ChangeWorld(ctx context.Context, ref string, change wire.ChangeWorld, by string) (wire.World, error) {
-	w, newest, err := s.worldRecord(ctx, ref)
+func (lib *Library) ChangeWorld(ctx context.Context, ref string, change wire.ChangeWorld, by string) (wire.World, error) {
+	w, newest, err := lib.worldRecord(ctx, ref)
 	if err != nil {
 		return wire.World{}, err
 	}
@@ -44,15 +44,15 @@ func (s *Service) ChangeWorld(ctx context.Context, ref string, change wire.Chang
 		}
 	}
 	if change.Title != nil && *change.Title != newest.Facts.V.Title {
-		if err := s.retitle(ctx, newest, strings.TrimSpace(*change.Title), by); err != nil {
+		if err := lib.retitle(ctx, newest, strings.TrimSpace(*change.Title), by); err != nil {
 			return wire.World{}, err
 		}
 		w.Title = strings.TrimSpace(*change.Title)
 	}
-	if err := s.records.SetWorld(ctx, w); err != nil {
+	if err := lib.records.SetWorld(ctx, w); err != nil {
 		return wire.World{}, err
 	}
-	return s.World(ctx, w.Name)
+	return lib.World(ctx, w.Name)
 }
 
 // cleanTags makes tags of what people write: without blanks around them, each once.
@@ -74,8 +74,8 @@ func cleanTags(in []string) ([]string, error) {
 }
 
 // retitle makes a copy that differs from another one in its title alone.
-func (s *Service) retitle(ctx context.Context, of records.Copy, title, by string) error {
-	stored, profile, err := s.stored(ctx, of.ID)
+func (lib *Library) retitle(ctx context.Context, of records.Copy, title, by string) error {
+	stored, profile, err := lib.stored(ctx, of.ID)
 	if err != nil {
 		return err
 	}
@@ -90,7 +90,7 @@ func (s *Service) retitle(ctx context.Context, of records.Copy, title, by string
 		case stored.Files[titled].Size > fit.LongestTitled:
 			return nil, fmt.Errorf("%s has more than %d bytes", file, fit.LongestTitled)
 		}
-		return io.ReadAll(s.vault.Read(ctx, stored.Files[titled]))
+		return io.ReadAll(lib.vault.Read(ctx, stored.Files[titled]))
 	})
 	if err != nil {
 		return refused(err)
@@ -99,16 +99,16 @@ func (s *Service) retitle(ctx context.Context, of records.Copy, title, by string
 	for i, f := range stored.Files {
 		files[i] = vault.Source{Part: f.Part, Path: f.Path, Modified: f.Modified, Known: f.Chunks}
 		if !f.Dir() {
-			files[i].Open = func() (io.ReadCloser, error) { return io.NopCloser(s.vault.Read(ctx, f)), nil }
+			files[i].Open = func() (io.ReadCloser, error) { return io.NopCloser(lib.vault.Read(ctx, f)), nil }
 		}
 	}
-	files[titled].Known, files[titled].Modified = nil, s.now()
+	files[titled].Known, files[titled].Modified = nil, lib.now()
 	files[titled].Open = func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(after)), nil }
-	made, err := s.vault.Store(ctx, files, nil)
+	made, err := lib.vault.Store(ctx, files, nil)
 	if err != nil {
 		return err
 	}
-	facts, err := s.readCopy(ctx, made, w.Folder, w.Game)
+	facts, err := lib.readCopy(ctx, made, w.Folder, w.Game)
 	if err != nil {
 		return err
 	}
@@ -116,7 +116,7 @@ func (s *Service) retitle(ctx context.Context, of records.Copy, title, by string
 		return refused(fmt.Errorf("it was written and reads as %q", facts.Title))
 	}
 	facts.Settings = w.Settings
-	_, _, err = s.records.AddCopy(ctx, records.Copy{
+	_, _, err = lib.records.AddCopy(ctx, records.Copy{
 		ID: made.ID, WorldID: of.WorldID, Kind: "edited", Facts: records.JSON[world.World]{V: facts}, Bytes: made.Bytes,
 		Files:  int64(len(made.Files)),
 		Source: fmt.Sprintf("copy %s with another title", of.ID[:12]), CreatedBy: by, MadeOf: &of.ID,
@@ -125,14 +125,14 @@ func (s *Service) retitle(ctx context.Context, of records.Copy, title, by string
 }
 
 // readCopy reads what a stored copy says of itself; only "" is any game.
-func (s *Service) readCopy(ctx context.Context, c vault.Copy, folder, only string) (world.World, error) {
-	s.vault.Expect(ctx, c)
+func (lib *Library) readCopy(ctx context.Context, c vault.Copy, folder, only string) (world.World, error) {
+	lib.vault.Expect(ctx, c)
 	var failed error
-	for _, p := range s.games.profiles() {
+	for _, p := range lib.games.Profiles() {
 		if only != "" && p.ID != only {
 			continue
 		}
-		tree := s.vault.Tree(ctx, c, func(part, name string) string {
+		tree := lib.vault.Tree(ctx, c, func(part, name string) string {
 			if part == "" {
 				return path.Join(folder, name)
 			}
@@ -148,8 +148,8 @@ func (s *Service) readCopy(ctx context.Context, c vault.Copy, folder, only strin
 }
 
 // ChangeCopy records what a person says of a copy.
-func (s *Service) ChangeCopy(ctx context.Context, ref string, change wire.ChangeCopy, by string) (wire.Copy, error) {
-	c, err := s.records.FindCopy(ctx, ref)
+func (lib *Library) ChangeCopy(ctx context.Context, ref string, change wire.ChangeCopy, by string) (wire.Copy, error) {
+	c, err := lib.records.FindCopy(ctx, ref)
 	if err != nil {
 		return wire.Copy{}, err
 	}
@@ -165,7 +165,7 @@ func (s *Service) ChangeCopy(ctx context.Context, ref string, change wire.Change
 			return wire.Copy{}, fault.New(fault.WrongState, "set aside", c.ID[:12], "the copy is pinned").
 				With("Unpin it first: reshard worlds unpin " + c.ID[:12] + ".")
 		case *change.Aside:
-			now := s.now()
+			now := lib.now()
 			c.AsideAt, c.AsideBy = &now, by
 		default:
 			c.AsideAt, c.AsideBy = nil, ""
@@ -175,20 +175,20 @@ func (s *Service) ChangeCopy(ctx context.Context, ref string, change wire.Change
 		return wire.Copy{}, fault.New(fault.WrongState, "pin", c.ID[:12], "the copy is set aside").
 			With("Bring it back first: reshard worlds bring-back " + c.ID[:12] + ".")
 	}
-	if err := s.records.SetCopy(ctx, c); err != nil {
+	if err := lib.records.SetCopy(ctx, c); err != nil {
 		return wire.Copy{}, err
 	}
-	return s.wireCopy(c), nil
+	return lib.wireCopy(c), nil
 }
 
 // JoinWorlds makes the copies of one world those of another. Both must be of one game;
 // a copy can be split off again.
-func (s *Service) JoinWorlds(ctx context.Context, ref, into string) (wire.World, error) {
-	from, a, err := s.worldRecord(ctx, ref)
+func (lib *Library) JoinWorlds(ctx context.Context, ref, into string) (wire.World, error) {
+	from, a, err := lib.worldRecord(ctx, ref)
 	if err != nil {
 		return wire.World{}, err
 	}
-	to, b, err := s.worldRecord(ctx, into)
+	to, b, err := lib.worldRecord(ctx, into)
 	if err != nil {
 		return wire.World{}, err
 	}
@@ -204,39 +204,39 @@ func (s *Service) JoinWorlds(ctx context.Context, ref, into string) (wire.World,
 		return wire.World{}, err
 	}
 	to.Note = strings.TrimSpace(to.Note + "\n" + from.Note)
-	if err := s.records.Join(ctx, from, to); err != nil {
+	if err := lib.records.Join(ctx, from, to); err != nil {
 		return wire.World{}, err
 	}
-	return s.World(ctx, to.Name)
+	return lib.World(ctx, to.Name)
 }
 
 // SplitCopy gives a copy a world of its own.
-func (s *Service) SplitCopy(ctx context.Context, ref string) (wire.World, error) {
-	c, err := s.records.FindCopy(ctx, ref)
+func (lib *Library) SplitCopy(ctx context.Context, ref string) (wire.World, error) {
+	c, err := lib.records.FindCopy(ctx, ref)
 	if err != nil {
 		return wire.World{}, err
 	}
-	w, err := s.World(ctx, c.World)
+	w, err := lib.World(ctx, c.World)
 	if err != nil {
 		return wire.World{}, err
 	}
 	if len(w.Copies) == 1 {
 		return wire.World{}, fault.New(fault.WrongState, "split off", c.ID[:12], "it is the only copy of %s", c.World)
 	}
-	name, err := s.records.Split(ctx, c)
+	name, err := lib.records.Split(ctx, c)
 	if err != nil {
 		return wire.World{}, err
 	}
-	return s.World(ctx, name)
+	return lib.World(ctx, name)
 }
 
 // SayApart records that two worlds are not the same, so that it is not asked again.
-func (s *Service) SayApart(ctx context.Context, ref, other, by string) error {
-	a, _, err := s.worldRecord(ctx, ref)
+func (lib *Library) SayApart(ctx context.Context, ref, other, by string) error {
+	a, _, err := lib.worldRecord(ctx, ref)
 	if err != nil {
 		return err
 	}
-	b, _, err := s.worldRecord(ctx, other)
+	b, _, err := lib.worldRecord(ctx, other)
 	if err != nil {
 		return err
 	}
@@ -244,7 +244,7 @@ func (s *Service) SayApart(ctx context.Context, ref, other, by string) error {
 		return fault.New(fault.Invalid, "tell apart", ref,
 			"it is one world; reshard worlds split gives a copy a world of its own")
 	}
-	return s.records.SayApart(ctx, a.ID, b.ID, by)
+	return lib.records.SayApart(ctx, a.ID, b.ID, by)
 }
 
 // sameEnough is the share of content, in percent, from which two worlds whose ids are
@@ -256,16 +256,16 @@ const (
 
 // sameAs gives the worlds of the library that a copy may be a state of, the likeliest
 // first: by the world's own id, else by what content they share. Nothing is joined.
-func (s *Service) sameAs(ctx context.Context, c records.Copy) ([]wire.SameWorld, error) {
-	all, err := s.records.Copies(ctx)
+func (lib *Library) sameAs(ctx context.Context, c records.Copy) ([]wire.SameWorld, error) {
+	all, err := lib.records.Copies(ctx)
 	if err != nil {
 		return nil, err
 	}
-	apart, err := s.records.Apart(ctx)
+	apart, err := lib.records.Apart(ctx)
 	if err != nil {
 		return nil, err
 	}
-	mine, err := s.vault.Load(ctx, c.ID)
+	mine, err := lib.vault.Load(ctx, c.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -277,7 +277,7 @@ func (s *Service) sameAs(ctx context.Context, c records.Copy) ([]wire.SameWorld,
 			continue
 		}
 		seen[other.WorldID] = true // its newest copy is enough
-		if why, share := s.alike(ctx, c, other, mine); why != "" {
+		if why, share := lib.alike(ctx, c, other, mine); why != "" {
 			out = append(out, wire.SameWorld{World: other.World, Title: other.Facts.V.Title, Why: why, Share: share})
 		}
 	}
@@ -285,7 +285,7 @@ func (s *Service) sameAs(ctx context.Context, c records.Copy) ([]wire.SameWorld,
 	return out, nil
 }
 
-func (s *Service) alike(ctx context.Context, c, other records.Copy, mine vault.Copy) (why string, share int) {
+func (lib *Library) alike(ctx context.Context, c, other records.Copy, mine vault.Copy) (why string, share int) {
 	known := func(name string) (a, b string, both bool) {
 		fa, fb := c.Facts.V.Fact(name), other.Facts.V.Fact(name)
 		return fa.Text, fb.Text, fa.Known() && fb.Known() && fa.Text != "" && fb.Text != ""
@@ -295,7 +295,7 @@ func (s *Service) alike(ctx context.Context, c, other records.Copy, mine vault.C
 	if ids && id != otherID || !ids && seeds && seed != otherSeed {
 		return "", 0
 	}
-	if theirs, err := s.vault.Load(ctx, other.ID); err == nil {
+	if theirs, err := lib.vault.Load(ctx, other.ID); err == nil {
 		share = shared(mine, theirs)
 	}
 	switch {
@@ -328,12 +328,12 @@ func shared(a, b vault.Copy) int {
 }
 
 // Lineage tells where a world's copies came from and where they went.
-func (s *Service) Lineage(ctx context.Context, ref string) (wire.Lineage, error) {
-	w, _, err := s.worldRecord(ctx, ref)
+func (lib *Library) Lineage(ctx context.Context, ref string) (wire.Lineage, error) {
+	w, _, err := lib.worldRecord(ctx, ref)
 	if err != nil {
 		return wire.Lineage{}, err
 	}
-	copies, err := s.records.CopiesOf(ctx, w.ID)
+	copies, err := lib.records.CopiesOf(ctx, w.ID)
 	if err != nil {
 		return wire.Lineage{}, err
 	}
@@ -341,7 +341,7 @@ func (s *Service) Lineage(ctx context.Context, ref string) (wire.Lineage, error)
 	for _, c := range copies {
 		out.Steps = append(out.Steps, pastOf(c))
 	}
-	journeys, err := s.records.Journeys(ctx, w.ID)
+	journeys, err := lib.records.Journeys(ctx, w.ID)
 	if err != nil {
 		return wire.Lineage{}, err
 	}
@@ -357,7 +357,7 @@ func (s *Service) Lineage(ctx context.Context, ref string) (wire.Lineage, error)
 		if j.EndedAt != nil {
 			p.At = *j.EndedAt
 		} else {
-			p.At = s.now()
+			p.At = lib.now()
 		}
 		p.Say = map[bool]string{
 			true:  "brought onto " + j.Server,
@@ -398,14 +398,14 @@ func pastOf(c records.Copy) wire.Past {
 	return p
 }
 
-// tidyLibrary marks copies as gone that have been set aside for long enough.
-func (s *Service) tidyLibrary(ctx context.Context) (gone int, err error) {
-	if s.config.KeepAside <= 0 {
+// Tidy marks copies as gone that have been set aside for long enough.
+func (lib *Library) Tidy(ctx context.Context) (gone int, err error) {
+	if lib.keepAside <= 0 {
 		return 0, nil
 	}
-	ids, err := s.records.CopiesGone(ctx, s.now().Add(-s.config.KeepAside))
+	ids, err := lib.records.CopiesGone(ctx, lib.now().Add(-lib.keepAside))
 	for _, id := range ids {
-		s.log.Info("a copy that was set aside is gone", "copy", id)
+		lib.log.Info("a copy that was set aside is gone", "copy", id)
 	}
 	return len(ids), err
 }

@@ -1,7 +1,9 @@
-package service
+// Package catalogue knows the games: the profiles that are in use, and their versions.
+package catalogue
 
 import (
 	"context"
+	"log/slog"
 	"path/filepath"
 	"sort"
 	"strings"
@@ -15,17 +17,39 @@ import (
 	"reshard/internal/wire"
 )
 
-// catalogue holds the profiles in use: those of the start, under what users have
-// uploaded.
-type catalogue struct {
-	mu    sync.Mutex
-	base  map[string]wire.Game
+// Records is what the catalogue needs of the records; see records.Records.
+type Records interface {
+	CurrentProfiles(ctx context.Context) ([]records.Profile, error)
+	Profiles(ctx context.Context, game string) ([]records.Profile, error)
+	AddProfile(ctx context.Context, game, document, by string) (records.Profile, error)
+	WithdrawProfiles(ctx context.Context, game string) error
+	Servers(ctx context.Context) ([]records.Server, error)
+}
+
+// Users are those who work with profiles: they are asked before one changes. Under is
+// refused while something is at work under the game's profile; after lets them take up
+// the new one, nil when there is none any more.
+type Users interface {
+	Under(ctx context.Context, game string, next *game.Profile) (after func(now *game.Profile), err error)
+}
+
+// Catalogue holds the profiles in use: those that the service was started with, under
+// what users have uploaded. It is safe for concurrent use.
+type Catalogue struct {
+	records Records
+	log     *slog.Logger
+	base    map[string]wire.Game
+	// Used is asked before a profile changes; nil: nobody.
+	Used Users
+
+	mu    sync.Mutex // held for moments only
 	inUse map[string]wire.Game
 	read  map[string]*game.Profile
 }
 
-func newCatalogue(docs []game.Document) *catalogue {
-	c := &catalogue{base: map[string]wire.Game{}}
+// New makes a catalogue of documents; Load takes in what users have uploaded.
+func New(docs []game.Document, r Records, log *slog.Logger) *Catalogue {
+	c := &Catalogue{records: r, log: log, base: map[string]wire.Game{}}
 	for _, d := range docs {
 		c.base[d.Profile.ID] = wire.Game{
 			ID:      d.Profile.ID,
@@ -40,7 +64,7 @@ func newCatalogue(docs []game.Document) *catalogue {
 
 // load takes the uploaded profiles in. One that no longer reads, because the
 // language has changed, is left out and told.
-func (c *catalogue) load(uploaded []records.Profile) (left []error) {
+func (c *Catalogue) load(uploaded []records.Profile) (left []error) {
 	inUse, read := map[string]wire.Game{}, map[string]*game.Profile{}
 	take := func(g wire.Game) error {
 		p, err := game.Parse(g.ID, []byte(g.Profile))
@@ -76,8 +100,8 @@ func (c *catalogue) load(uploaded []records.Profile) (left []error) {
 	return left
 }
 
-// profiles gives all profiles in use, in the order of their ids.
-func (c *catalogue) profiles() []*game.Profile {
+// Profiles gives all profiles in use, in the order of their ids.
+func (c *Catalogue) Profiles() []*game.Profile {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	out := make([]*game.Profile, 0, len(c.read))
@@ -88,7 +112,7 @@ func (c *catalogue) profiles() []*game.Profile {
 	return out
 }
 
-func (c *catalogue) game(id string) (wire.Game, bool) {
+func (c *Catalogue) game(id string) (wire.Game, bool) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	g, ok := c.inUse[id]
@@ -96,20 +120,20 @@ func (c *catalogue) game(id string) (wire.Game, bool) {
 }
 
 // Games lists the games that the service knows.
-func (s *Service) Games() []wire.Game {
+func (c *Catalogue) Games() []wire.Game {
 	out := []wire.Game{}
-	for _, p := range s.games.profiles() {
-		if g, ok := s.games.game(p.ID); ok {
+	for _, p := range c.Profiles() {
+		if g, ok := c.game(p.ID); ok {
 			out = append(out, g)
 		}
 	}
 	return out
 }
 
-// profile gives a game's profile by its id.
-func (s *Service) profile(id string) (*game.Profile, error) {
+// Profile gives a game's profile by its id.
+func (c *Catalogue) Profile(id string) (*game.Profile, error) {
 	var ids []string
-	for _, p := range s.games.profiles() {
+	for _, p := range c.Profiles() {
 		if p.ID == id {
 			return p, nil
 		}
@@ -119,39 +143,39 @@ func (s *Service) profile(id string) (*game.Profile, error) {
 		strings.Join(ids, ", "))
 }
 
-// SaveGame makes a document the profile of its game, as the next version. A game
+// Save makes a document the profile of its game, as the next version. A game
 // that the service was started with is only replaced when override says so.
-func (s *Service) SaveGame(ctx context.Context, document string, override bool, by string) (wire.Game, error) {
+func (c *Catalogue) Save(ctx context.Context, document string, override bool, by string) (wire.Game, error) {
 	p, err := game.Parse("the document", []byte(document))
 	if err != nil {
 		return wire.Game{}, err
 	}
-	if base, there := s.games.base[p.ID]; there && !override {
-		if now, _ := s.games.game(p.ID); now.Origin != game.OriginUploaded {
+	if base, there := c.base[p.ID]; there && !override {
+		if now, _ := c.game(p.ID); now.Origin != game.OriginUploaded {
 			return wire.Game{}, fault.New(fault.Exists, "save profile", p.ID,
 				"a profile of that id is there already (%s)", base.Origin).
 				With("Give it another id, or say that it may override that one (--override).")
 		}
 	}
-	if err := s.refresh(ctx, p.ID, p, func() error {
-		_, err := s.records.AddProfile(ctx, p.ID, document, by)
+	if err := c.refresh(ctx, p.ID, p, func() error {
+		_, err := c.records.AddProfile(ctx, p.ID, document, by)
 		return err
 	}); err != nil {
 		return wire.Game{}, err
 	}
-	g, _ := s.games.game(p.ID)
+	g, _ := c.game(p.ID)
 	return g, nil
 }
 
-// WithdrawGame takes what users have uploaded for a game out of use; what it was
+// Withdraw takes what users have uploaded for a game out of use; what it was
 // over counts again.
-func (s *Service) WithdrawGame(ctx context.Context, id string) error {
-	g, ok := s.games.game(id)
+func (c *Catalogue) Withdraw(ctx context.Context, id string) error {
+	g, ok := c.game(id)
 	if !ok || g.Origin != game.OriginUploaded {
 		return fault.New(fault.NotFound, "withdraw profile", id, "no profile of that name has been uploaded").
 			With("reshard games lists where each comes from.")
 	}
-	base, there := s.games.base[id]
+	base, there := c.base[id]
 	var p *game.Profile
 	if there {
 		var err error
@@ -159,7 +183,7 @@ func (s *Service) WithdrawGame(ctx context.Context, id string) error {
 			return err
 		}
 	} else {
-		servers, err := s.records.Servers(ctx)
+		servers, err := c.records.Servers(ctx)
 		if err != nil {
 			return err
 		}
@@ -170,68 +194,47 @@ func (s *Service) WithdrawGame(ctx context.Context, id string) error {
 			}
 		}
 	}
-	return s.refresh(ctx, id, p, func() error { return s.records.WithdrawProfiles(ctx, id) })
+	return c.refresh(ctx, id, p, func() error { return c.records.WithdrawProfiles(ctx, id) })
 }
 
 // refresh records a change of a game's profile, and has its servers opened anew
 // with it. It is refused while something is at work on one of them: what has begun
 // under one profile ends under it.
-func (s *Service) refresh(ctx context.Context, id string, p *game.Profile, record func() error) error {
-	holding, err := s.records.Holders(ctx)
-	if err != nil {
-		return err
-	}
-	for _, l := range s.inHand() {
-		if l.profile.ID != id {
-			continue
-		}
-		if c := holding[l.name]; c != 0 {
-			return fault.New(fault.Busy, "change profile", id, "changeover %d holds the server %s", c, l.name)
-		}
-		if p != nil {
-			if _, ok := p.Server.Kinds[l.machine.Kind]; !ok {
-				return fault.New(fault.WrongState, "change profile", id,
-					"the server %s is of the kind %s, which the profile does not have", l.name, l.machine.Kind)
-			}
-		}
-		release, err := l.claim("change profile")
-		if err != nil {
+func (c *Catalogue) refresh(ctx context.Context, id string, p *game.Profile, record func() error) error {
+	after := func(*game.Profile) {}
+	if c.Used != nil {
+		var err error
+		if after, err = c.Used.Under(ctx, id, p); err != nil {
 			return err
 		}
-		defer release()
 	}
+	// Whoever was asked is told in any case: what it holds back goes on then.
+	defer func() {
+		now, _ := c.Profile(id) //nolint:errcheck // there may be none any more
+		after(now)
+	}()
 	if err := record(); err != nil {
 		return err
 	}
-	if err := s.loadGames(ctx); err != nil {
-		return err
-	}
-	now, _ := s.profile(id) //nolint:errcheck // there may be none any more
-	for _, l := range s.inHand() {
-		if l.profile.ID != id || l.profile == now {
-			continue
-		}
-		if err := s.letGo(l); err != nil {
-			s.log.Warn("a server's folder did not close", "server", l.name, "error", err)
-		}
-	}
-	return nil
+	return c.Load(ctx)
 }
 
-func (s *Service) loadGames(ctx context.Context) error {
-	uploaded, err := s.records.CurrentProfiles(ctx)
+// Load takes in what users have uploaded. A profile that does not read any more is left
+// out and logged.
+func (c *Catalogue) Load(ctx context.Context) error {
+	uploaded, err := c.records.CurrentProfiles(ctx)
 	if err != nil {
 		return err
 	}
-	for _, err := range s.games.load(uploaded) {
-		s.log.Error("an uploaded profile does not read and is left out", "error", err)
+	for _, err := range c.load(uploaded) {
+		c.log.Error("an uploaded profile does not read and is left out", "error", err)
 	}
 	return nil
 }
 
-// GameVersions lists every version that was uploaded for a game, newest first.
-func (s *Service) GameVersions(ctx context.Context, id string) ([]wire.GameVersion, error) {
-	list, err := s.records.Profiles(ctx, id)
+// Versions lists every version that was uploaded for a game, newest first.
+func (c *Catalogue) Versions(ctx context.Context, id string) ([]wire.GameVersion, error) {
+	list, err := c.records.Profiles(ctx, id)
 	if err != nil {
 		return nil, err
 	}
@@ -248,8 +251,8 @@ func (s *Service) GameVersions(ctx context.Context, id string) ([]wire.GameVersi
 	return out, nil
 }
 
-// LintGame gives what is wrong with a document, empty when nothing is.
-func (s *Service) LintGame(document string) []game.Complaint {
+// Lint gives what is wrong with a document, empty when nothing is.
+func (c *Catalogue) Lint(document string) []game.Complaint {
 	_, complaints := game.Lint([]byte(document))
 	if complaints == nil {
 		complaints = []game.Complaint{}
@@ -257,8 +260,8 @@ func (s *Service) LintGame(document string) []game.Complaint {
 	return complaints
 }
 
-// TryGame runs a document against examples on the service's host.
-func (s *Service) TryGame(document string, e local.Examples) (local.Tried, error) {
+// Try runs a document against examples on the service's host.
+func (c *Catalogue) Try(document string, e local.Examples) (local.Tried, error) {
 	if err := hostPaths(e); err != nil {
 		return local.Tried{}, err
 	}
@@ -269,8 +272,8 @@ func (s *Service) TryGame(document string, e local.Examples) (local.Tried, error
 	return local.Try(p, e, nil)
 }
 
-// SketchGame proposes a first profile from examples on the service's host.
-func (s *Service) SketchGame(e local.Examples, id string) (sketch.Proposal, error) {
+// Sketch proposes a first profile from examples on the service's host.
+func (c *Catalogue) Sketch(e local.Examples, id string) (sketch.Proposal, error) {
 	if err := hostPaths(e); err != nil {
 		return sketch.Proposal{}, err
 	}

@@ -1,4 +1,4 @@
-package service
+package arrivals
 
 import (
 	"context"
@@ -24,12 +24,13 @@ import (
 
 	"reshard/internal/core/fault"
 	"reshard/internal/core/world"
+	"reshard/internal/library"
 	"reshard/internal/vault"
 	"reshard/internal/wire"
 )
 
-// keepArrivals is how long an upload that nobody goes on with is kept.
-const keepArrivals = 3 * 24 * time.Hour
+// Kept is how long an upload that nobody goes on with is kept.
+const Kept = 3 * 24 * time.Hour
 
 // spare is what an arrival must leave free on the service's disk, in bytes.
 const spare = 256 << 20
@@ -44,17 +45,17 @@ type upload struct {
 // uploadID is what the file store calls an upload.
 var uploadID = regexp.MustCompile(`^[0-9a-f]{32}$`)
 
-// ArrivalsFolder is where uploads are kept until they have arrived.
-func (s *Service) ArrivalsFolder() string { return filepath.Join(s.config.Data, "arrivals") }
+// Folder is where uploads are kept until they have arrived.
+func (arr *Arrivals) Folder() string { return arr.dir }
 
 // Room refuses what does not fit on the service's disk before it is sent. bytes is what
 // will be stored; times says how often it is there at once.
-func (s *Service) Room(name string, bytes, times int64) error {
+func (arr *Arrivals) Room(name string, bytes, times int64) error {
 	var st unix.Statfs_t
-	if err := unix.Statfs(s.ArrivalsFolder(), &st); err != nil || bytes < 0 {
+	if err := unix.Statfs(arr.dir, &st); err != nil || bytes < 0 {
 		return nil // it will be found out on the way
 	}
-	if limit := s.config.Limits.Defaults().Bytes; bytes > limit {
+	if limit := arr.limits.Defaults().Bytes; bytes > limit {
 		return fault.New(fault.TooLarge, "receive", name, "%d bytes are announced; %d are the limit", bytes, limit).
 			With("If it is the right file, start the service with a greater --largest-arrival.")
 	}
@@ -66,12 +67,12 @@ func (s *Service) Room(name string, bytes, times int64) error {
 	return nil
 }
 
-func (s *Service) uploadOf(id string) (u upload, offset int64, last time.Time, err error) {
+func (arr *Arrivals) uploadOf(id string) (u upload, offset int64, last time.Time, err error) {
 	if !uploadID.MatchString(id) {
 		return u, 0, last, fault.New(fault.NotFound, "find arrival", id, "there is none of that id").
 			With("reshard arrivals lists them.")
 	}
-	file := filepath.Join(s.ArrivalsFolder(), id)
+	file := filepath.Join(arr.dir, id)
 	data, err := os.ReadFile(file + ".info")
 	if errors.Is(err, fs.ErrNotExist) {
 		return u, 0, last, fault.New(fault.NotFound, "find arrival", id, "there is none of that id").
@@ -90,15 +91,15 @@ func (s *Service) uploadOf(id string) (u upload, offset int64, last time.Time, e
 	return u, info.Size(), info.ModTime(), nil
 }
 
-// Arrivals lists the uploads that have not become a copy, newest first.
-func (s *Service) Arrivals(context.Context) ([]wire.Unfinished, error) {
-	files, err := filepath.Glob(filepath.Join(s.ArrivalsFolder(), "*.info"))
+// List lists the uploads that have not become a copy, newest first.
+func (arr *Arrivals) List(context.Context) ([]wire.Unfinished, error) {
+	files, err := filepath.Glob(filepath.Join(arr.dir, "*.info"))
 	if err != nil {
 		return nil, fault.Wrap(fault.Internal, "list", "arrivals", err)
 	}
 	out := []wire.Unfinished{}
 	for _, f := range files {
-		u, offset, last, err := s.uploadOf(strings.TrimSuffix(filepath.Base(f), ".info"))
+		u, offset, last, err := arr.uploadOf(strings.TrimSuffix(filepath.Base(f), ".info"))
 		if err != nil || u.MetaData["kind"] == chunksKind {
 			continue // it has just arrived, or is part of something that the sender puts together
 		}
@@ -109,7 +110,7 @@ func (s *Service) Arrivals(context.Context) ([]wire.Unfinished, error) {
 			Size:     u.Size,
 			Received: offset,
 			Last:     last,
-			Goes:     last.Add(keepArrivals),
+			Goes:     last.Add(Kept),
 		})
 	}
 	slices.SortFunc(out, func(a, b wire.Unfinished) int { return b.Last.Compare(a.Last) })
@@ -120,7 +121,7 @@ func (s *Service) Arrivals(context.Context) ([]wire.Unfinished, error) {
 const chunksKind = "chunks"
 
 // Admit says whether an upload may begin, and what to note of it.
-func (s *Service) Admit(meta map[string]string, size int64, by string) (map[string]string, error) {
+func (arr *Arrivals) Admit(meta map[string]string, size int64, by string) (map[string]string, error) {
 	name := filepath.Base(filepath.FromSlash(meta["name"]))
 	if meta["kind"] != "" && meta["kind"] != chunksKind {
 		return nil, fault.New(fault.Invalid, "receive", name, "an upload's kind is left out, or %s", chunksKind)
@@ -130,7 +131,7 @@ func (s *Service) Admit(meta map[string]string, size int64, by string) (map[stri
 			"the upload's metadata must give the file's name, of at most 255 bytes, as name")
 	}
 	// The archive and, beside it, its content.
-	if err := s.Room(name, size, 2); err != nil {
+	if err := arr.Room(name, size, 2); err != nil {
 		return nil, err
 	}
 	noted := map[string]string{"name": name, "by": by}
@@ -142,30 +143,30 @@ func (s *Service) Admit(meta map[string]string, size int64, by string) (map[stri
 
 // Finished is called when the last byte of an upload has come: chunks are taken into
 // the vault at once, before their sender is told that they have arrived.
-func (s *Service) Finished(ctx context.Context, id string) error {
-	u, size, _, err := s.uploadOf(id)
+func (arr *Arrivals) Finished(ctx context.Context, id string) error {
+	u, size, _, err := arr.uploadOf(id)
 	if err != nil || u.MetaData["kind"] != chunksKind {
 		return err
 	}
-	f, err := os.Open(filepath.Join(s.ArrivalsFolder(), id))
+	f, err := os.Open(filepath.Join(arr.dir, id))
 	if err != nil {
 		return fault.Wrap(fault.Internal, "take in", "chunks", err)
 	}
 	defer f.Close() //nolint:errcheck // only read
-	_, err = s.vault.Take(ctx, f, size)
-	return errors.Join(err, s.dropArrival(id))
+	_, err = arr.vault.Take(ctx, f, size)
+	return errors.Join(err, arr.drop(id))
 }
 
-// DropArrival forgets an upload that has not become a copy.
-func (s *Service) DropArrival(_ context.Context, id string) error {
-	if _, _, _, err := s.uploadOf(id); err != nil {
+// Drop forgets an upload that has not become a copy.
+func (arr *Arrivals) Drop(_ context.Context, id string) error {
+	if _, _, _, err := arr.uploadOf(id); err != nil {
 		return err
 	}
-	return s.dropArrival(id)
+	return arr.drop(id)
 }
 
-func (s *Service) dropArrival(id string) error {
-	file := filepath.Join(s.ArrivalsFolder(), id)
+func (arr *Arrivals) drop(id string) error {
+	file := filepath.Join(arr.dir, id)
 	err := errors.Join(os.Remove(file+".info"), os.Remove(file))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
@@ -173,13 +174,13 @@ func (s *Service) dropArrival(id string) error {
 	return fault.Wrap(fault.Internal, "remove arrival", id, err)
 }
 
-// TakeArrival recognises what has been uploaded and stores it. sum, which may be empty,
+// Take recognises what has been uploaded and stores it. sum, which may be empty,
 // is what the sender says its bytes hash to. An upload that is refused stays, so that a
 // person can choose among its worlds without sending it again.
-func (s *Service) TakeArrival(ctx context.Context, id, root, sum, by string) (wire.Arrival, error) {
-	u, offset, _, err := s.uploadOf(id)
+func (arr *Arrivals) Take(ctx context.Context, id, root, sum, by string) (wire.Arrival, error) {
+	u, offset, _, err := arr.uploadOf(id)
 	if fault.CodeOf(err) == fault.NotFound {
-		if got, ok := s.took.of(id); ok { // the answer was lost on its way, and is asked for again
+		if got, ok := arr.took.of(id); ok { // the answer was lost on its way, and is asked for again
 			return got, nil
 		}
 	}
@@ -194,26 +195,26 @@ func (s *Service) TakeArrival(ctx context.Context, id, root, sum, by string) (wi
 		return wire.Arrival{}, fault.New(fault.WrongState, "take", name, "%d of %d bytes have come", offset, u.Size).
 			With("Go on sending it: reshard send.")
 	}
-	if !s.taking.hold(id) {
+	if !arr.taking.hold(id) {
 		return wire.Arrival{}, fault.New(fault.Busy, "take", name, "it is being taken in").
 			With("Wait until that has ended.")
 	}
-	defer s.taking.release(id)
-	file := filepath.Join(s.ArrivalsFolder(), id)
+	defer arr.taking.release(id)
+	file := filepath.Join(arr.dir, id)
 	if err := verifySum(ctx, file, name, sum); err != nil {
 		return wire.Arrival{}, err
 	}
-	archive, err := s.openArrival(file, name)
+	archive, err := arr.openArrival(file, name)
 	if err != nil {
 		return wire.Arrival{}, err
 	}
 	defer archive.Close() //nolint:errcheck // only read
-	arrival, err := s.keep(ctx, Incoming{Name: name, Root: root, By: by}, archive, nil)
+	arrival, err := arr.keep(ctx, library.Incoming{Name: name, Root: root, By: by}, archive, nil)
 	if err != nil {
 		return wire.Arrival{}, err
 	}
-	s.took.note(id, arrival, s.now())
-	return arrival, s.dropArrival(id)
+	arr.took.note(id, arrival, arr.now())
+	return arrival, arr.drop(id)
 }
 
 // taken remembers what became of uploads, for as long as a sender may ask again.
@@ -311,14 +312,14 @@ func hashPieces(ctx context.Context, f *os.File) ([][sha256.Size]byte, error) {
 }
 
 // Lacking gives those of some chunks that the vault does not have.
-func (s *Service) Lacking(ctx context.Context, hashes []string) ([]string, error) {
-	return s.vault.Lacking(ctx, hashes)
+func (arr *Arrivals) Lacking(ctx context.Context, hashes []string) ([]string, error) {
+	return arr.vault.Lacking(ctx, hashes)
 }
 
 // Assemble makes a world of files whose chunks are in the vault, as if they had come in
 // an archive.
-func (s *Service) Assemble(ctx context.Context, in wire.Assembly, by string) (wire.Arrival, error) {
-	limits := s.config.Limits.Defaults()
+func (arr *Arrivals) Assemble(ctx context.Context, in wire.Assembly, by string) (wire.Arrival, error) {
+	limits := arr.limits.Defaults()
 	slices.SortFunc(in.Files, func(a, b wire.AssembledFile) int { return strings.Compare(a.Path, b.Path) })
 	c := vault.Copy{Reshard: vault.Format}
 	seen := map[string]bool{}
@@ -345,9 +346,9 @@ func (s *Service) Assemble(ctx context.Context, in wire.Assembly, by string) (wi
 		return wire.Arrival{}, fault.New(fault.TooLarge, "put together", in.Name,
 			"%d files of %d bytes; %d of %d are the limit", len(c.Files), c.Bytes, limits.Entries, limits.Bytes)
 	}
-	s.vault.Expect(ctx, c)
-	tree := s.vault.Tree(ctx, c, func(_, name string) string { return name })
-	return s.keepTree(ctx, Incoming{Name: in.Name, Root: in.Root, By: by, Source: in.Source}, tree, nil,
+	arr.vault.Expect(ctx, c)
+	tree := arr.vault.Tree(ctx, c, func(_, name string) string { return name })
+	return arr.library.Keep(ctx, library.Incoming{Name: in.Name, Root: in.Root, By: by, Source: in.Source}, tree, nil,
 		func(e world.Entry) []vault.Chunk {
 			at, ok := slices.BinarySearchFunc(c.Files, e.Source,
 				func(f vault.File, name string) int { return strings.Compare(f.Path, name) })
@@ -358,16 +359,16 @@ func (s *Service) Assemble(ctx context.Context, in wire.Assembly, by string) (wi
 		})
 }
 
-// tidyArrivals removes uploads that nobody has gone on with.
-func (s *Service) tidyArrivals() {
-	files, _ := filepath.Glob(filepath.Join(s.ArrivalsFolder(), "*.info")) // the pattern is one
+// Tidy removes uploads that nobody has gone on with.
+func (arr *Arrivals) Tidy() {
+	files, _ := filepath.Glob(filepath.Join(arr.dir, "*.info")) // the pattern is one
 	for _, f := range files {
 		id := strings.TrimSuffix(filepath.Base(f), ".info")
-		if u, offset, last, err := s.uploadOf(id); err == nil && s.now().Sub(last) > keepArrivals {
-			s.log.Info("an arrival that nobody went on with is removed", "name", u.MetaData["name"], "bytes", offset,
+		if u, offset, last, err := arr.uploadOf(id); err == nil && arr.now().Sub(last) > Kept {
+			arr.log.Info("an arrival that nobody went on with is removed", "name", u.MetaData["name"], "bytes", offset,
 				"of", u.Size)
-			if err := s.dropArrival(id); err != nil {
-				s.log.Warn("cannot remove an arrival", "error", err)
+			if err := arr.drop(id); err != nil {
+				arr.log.Warn("cannot remove an arrival", "error", err)
 			}
 		}
 	}

@@ -1,95 +1,76 @@
-package service
+// Package library keeps worlds and their copies: what is told of them, where they came
+// from, how they look and in what they differ.
+package library
 
 import (
 	"context"
 	"errors"
 	"io"
 	"io/fs"
-	"os"
-	"path"
-	"path/filepath"
+	"log/slog"
 	"slices"
-	"sync"
-	"syscall"
+	"time"
 
+	"reshard/internal/catalogue"
 	"reshard/internal/core/fault"
 	"reshard/internal/core/world"
+	"reshard/internal/drawing"
 	"reshard/internal/pack"
 	"reshard/internal/records"
 	"reshard/internal/vault"
 	"reshard/internal/wire"
 )
 
-// Incoming is an arriving archive.
+// Config is what a library needs.
+type Config struct {
+	Records *records.Records
+	Vault   *vault.Vault
+	Games   *catalogue.Catalogue
+	Board   *drawing.Board
+	Log     *slog.Logger
+	// Pictures is the folder in which pictures are kept.
+	Pictures string
+	// KeepAside is how long a copy that is set aside is kept; 0: until a person removes it.
+	KeepAside time.Duration
+	Limits    pack.Limits
+}
+
+// Library is the worlds and their copies. It is safe for concurrent use.
+type Library struct {
+	records   *records.Records
+	vault     *vault.Vault
+	games     *catalogue.Catalogue
+	board     *drawing.Board
+	log       *slog.Logger
+	now       func() time.Time
+	pictures  string
+	keepAside time.Duration
+	limits    pack.Limits
+}
+
+// New makes a library.
+func New(c Config) *Library {
+	return &Library{
+		records: c.Records, vault: c.Vault, games: c.Games, board: c.Board, log: c.Log, now: time.Now,
+		pictures: c.Pictures, keepAside: c.KeepAside, limits: c.Limits,
+	}
+}
+
+// Incoming is what is told of a world that comes in.
 type Incoming struct {
 	Name string // the file's name, for messages and for a world at its top
 	Root string // which world, when there are several
 	By   string // the user
-	Size int64  // bytes announced; -1 unknown
-	Body io.Reader
 	// Source says where it came from, when that is not Name.
 	Source string
 }
 
-// Receive takes an archive in: it is written to disk as it comes, checked,
-// recognised, and only then stored as a copy. Memory stays bounded whatever its
-// size.
-func (s *Service) Receive(ctx context.Context, in Incoming) (wire.Arrival, error) {
-	if err := s.Room(in.Name, in.Size, 2); err != nil {
-		return wire.Arrival{}, err
-	}
-	f, err := os.CreateTemp(s.ArrivalsFolder(), "*.part")
-	if err != nil {
-		return wire.Arrival{}, fault.Wrap(fault.Internal, "receive", in.Name, err)
-	}
-	defer os.Remove(f.Name()) //nolint:errcheck // the next start clears what is left
-	n, err := io.Copy(f, in.Body)
-	if err = errors.Join(err, f.Close()); err != nil {
-		code := fault.Interrupted
-		if errors.Is(err, syscall.ENOSPC) {
-			code = fault.NoSpace
-		}
-		return wire.Arrival{}, fault.Wrap(code, "receive", in.Name, err)
-	}
-	if in.Size >= 0 && n != in.Size {
-		return wire.Arrival{}, fault.New(fault.Interrupted, "receive", in.Name, "%d bytes were announced and %d came",
-			in.Size, n)
-	}
-	archive, err := s.openArrival(f.Name(), in.Name)
-	if err != nil {
-		return wire.Arrival{}, err
-	}
-	// Removed as soon as it has been read: what is never synced costs no disk.
-	drop := sync.OnceFunc(func() {
-		_ = archive.Close() // only read
-		_ = os.Remove(f.Name())
-	})
-	defer drop()
-	return s.keep(ctx, in, archive, drop)
-}
-
-// openArrival opens an archive, or a file that is a world itself.
-func (s *Service) openArrival(file, name string) (*pack.Archive, error) {
-	if world.IsFile(path.Base(name), s.games.profiles()) {
-		return pack.OpenFile(file, path.Base(name))
-	}
-	return pack.Open(file, name, filepath.Dir(file), s.config.Limits)
-}
-
-func (s *Service) keep(ctx context.Context, in Incoming, archive *pack.Archive, allRead func()) (wire.Arrival, error) {
-	arrival, err := s.keepTree(ctx, in, archive, allRead, nil)
-	if archive.Ignored != nil {
-		arrival.Ignored = archive.Ignored
-	}
-	return arrival, err
-}
-
-// keepTree recognises the world in a tree and stores it; known, which may be nil, gives
+// Keep recognises the world in a tree and stores it; known, which may be nil, gives
 // the chunks of files that need not be read.
-func (s *Service) keepTree(ctx context.Context, in Incoming, tree fs.FS, allRead func(),
+func (lib *Library) Keep(ctx context.Context, in Incoming, tree fs.FS, allRead func(),
 	known func(world.Entry) []vault.Chunk) (wire.Arrival, error) {
-	folder := world.Label(in.Name, s.games.profiles())
-	w, found, err := world.Inspect(tree, ".", folder, in.Root, s.games.profiles())
+	folder := world.Label(in.Name, lib.games.Profiles())
+	w, found, err := world.Inspect(tree, ".", folder, in.Root, lib.games.Profiles())
 	if err != nil {
 		var e *fault.Error
 		if errors.As(err, &e) {
@@ -107,7 +88,7 @@ func (s *Service) keepTree(ctx context.Context, in Incoming, tree fs.FS, allRead
 			files[i].Known = known(entries[i])
 		}
 	}
-	c, err := s.vault.Store(ctx, files, allRead)
+	c, err := lib.vault.Store(ctx, files, allRead)
 	if err != nil {
 		return wire.Arrival{}, damagedArchive(err, in.Name)
 	}
@@ -115,16 +96,16 @@ func (s *Service) keepTree(ctx context.Context, in Incoming, tree fs.FS, allRead
 	if source == "" {
 		source = in.Name
 	}
-	rec, isNew, err := s.records.AddCopy(ctx, records.Copy{
+	rec, isNew, err := lib.records.AddCopy(ctx, records.Copy{
 		ID: c.ID, Kind: "arrival", Facts: records.JSON[world.World]{V: w},
 		Bytes: c.Bytes, Files: int64(len(c.Files)), Source: source, CreatedBy: in.By,
 	})
 	if err != nil {
 		return wire.Arrival{}, err
 	}
-	arrival := wire.Arrival{Copy: s.wireCopy(rec), New: isNew, Ignored: []string{}}
+	arrival := wire.Arrival{Copy: lib.wireCopy(rec), New: isNew, Ignored: []string{}}
 	if isNew {
-		arrival.Same, err = s.sameAs(ctx, rec)
+		arrival.Same, err = lib.sameAs(ctx, rec)
 	}
 	return arrival, err
 }
@@ -152,23 +133,23 @@ func sources(tree fs.FS, entries []world.Entry) []vault.Source {
 
 // Worlds lists the worlds of the library that are looked for, each with its copies,
 // newest first.
-func (s *Service) Worlds(ctx context.Context, q Search) ([]wire.World, error) {
-	copies, err := s.records.Copies(ctx)
+func (lib *Library) Worlds(ctx context.Context, q Search) ([]wire.World, error) {
+	copies, err := lib.records.Copies(ctx)
 	if err != nil {
 		return nil, err
 	}
 	copies = slices.DeleteFunc(copies, func(c records.Copy) bool { return q.Aside != (c.AsideAt != nil) })
-	worlds, err := s.byWorld(ctx, copies)
+	worlds, err := lib.byWorld(ctx, copies)
 	return slices.DeleteFunc(worlds, func(w wire.World) bool { return !q.finds(w) }), err
 }
 
 // byWorld gathers copies under their worlds, both in the order that they come in.
-func (s *Service) byWorld(ctx context.Context, copies []records.Copy) ([]wire.World, error) {
-	told, err := s.records.Worlds(ctx)
+func (lib *Library) byWorld(ctx context.Context, copies []records.Copy) ([]wire.World, error) {
+	told, err := lib.records.Worlds(ctx)
 	if err != nil {
 		return nil, err
 	}
-	servers, err := s.records.WorldServers(ctx)
+	servers, err := lib.records.WorldServers(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -189,24 +170,24 @@ func (s *Service) byWorld(ctx context.Context, copies []records.Copy) ([]wire.Wo
 				Servers: append([]string{}, servers[c.WorldID]...),
 			})
 		}
-		out[i].Copies = append(out[i].Copies, s.wireCopy(c))
+		out[i].Copies = append(out[i].Copies, lib.wireCopy(c))
 	}
 	return out, nil
 }
 
 // World gives one world of the library with all its copies, those that are set aside
 // last, and with what may be the same one.
-func (s *Service) World(ctx context.Context, ref string) (wire.World, error) {
-	c, err := s.records.FindCopy(ctx, ref)
+func (lib *Library) World(ctx context.Context, ref string) (wire.World, error) {
+	c, err := lib.records.FindCopy(ctx, ref)
 	if err != nil {
 		return wire.World{}, err
 	}
-	copies, err := s.records.CopiesOf(ctx, c.WorldID)
+	copies, err := lib.records.CopiesOf(ctx, c.WorldID)
 	if err != nil {
 		return wire.World{}, err
 	}
 	slices.SortStableFunc(copies, func(a, b records.Copy) int { return asideLast(a) - asideLast(b) })
-	worlds, err := s.byWorld(ctx, copies)
+	worlds, err := lib.byWorld(ctx, copies)
 	if err != nil {
 		return wire.World{}, err
 	}
@@ -214,7 +195,7 @@ func (s *Service) World(ctx context.Context, ref string) (wire.World, error) {
 		return wire.World{}, fault.New(fault.NotFound, "find world", ref, "it is gone")
 	}
 	w := worlds[0]
-	w.Same, err = s.sameAs(ctx, c)
+	w.Same, err = lib.sameAs(ctx, c)
 	if code := fault.CodeOf(err); code == fault.NotFound || code == fault.Damaged {
 		return w, nil // what it is like cannot be told, and all else can
 	}
@@ -229,20 +210,20 @@ func asideLast(c records.Copy) int {
 }
 
 // VerifyCopy reads a whole copy back from the vault.
-func (s *Service) VerifyCopy(ctx context.Context, ref string) (wire.Copy, error) {
-	rec, err := s.records.FindCopy(ctx, ref)
+func (lib *Library) VerifyCopy(ctx context.Context, ref string) (wire.Copy, error) {
+	rec, err := lib.records.FindCopy(ctx, ref)
 	if err != nil {
 		return wire.Copy{}, err
 	}
-	c, err := s.vault.Load(ctx, rec.ID)
+	c, err := lib.vault.Load(ctx, rec.ID)
 	if err != nil {
 		return wire.Copy{}, err
 	}
-	return s.wireCopy(rec), s.vault.Verify(ctx, c)
+	return lib.wireCopy(rec), lib.vault.Verify(ctx, c)
 }
 
-func (s *Service) wireCopy(c records.Copy) wire.Copy {
-	profile, err := s.profile(c.Facts.V.Game)
+func (lib *Library) wireCopy(c records.Copy) wire.Copy {
+	profile, err := lib.games.Profile(c.Facts.V.Game)
 	out := wire.Copy{
 		Drawn: err == nil && profile.World.Picture != nil,
 		ID:    c.ID, World: c.World, Kind: c.Kind, Facts: c.Facts.V, Bytes: c.Bytes, Files: c.Files,
@@ -252,8 +233,8 @@ func (s *Service) wireCopy(c records.Copy) wire.Copy {
 	if c.Server != nil {
 		out.Server = *c.Server
 	}
-	if c.AsideAt != nil && s.config.KeepAside > 0 {
-		goes := c.AsideAt.Add(s.config.KeepAside)
+	if c.AsideAt != nil && lib.keepAside > 0 {
+		goes := c.AsideAt.Add(lib.keepAside)
 		out.Goes = &goes
 	}
 	return out

@@ -1,4 +1,4 @@
-package service
+package library
 
 import (
 	"context"
@@ -25,16 +25,16 @@ type Export struct {
 // file, a folder as an archive with its realms inside, under the game's own ending
 // for packed worlds when it has one.
 // as "zip" and "tar.zst" ask for an archive of the folder, whatever the game takes.
-func (s *Service) Export(ctx context.Context, ref, as string) (Export, error) {
-	rec, err := s.records.FindCopy(ctx, ref)
+func (lib *Library) Export(ctx context.Context, ref, as string) (Export, error) {
+	rec, err := lib.records.FindCopy(ctx, ref)
 	if err != nil {
 		return Export{}, err
 	}
-	stored, err := s.vault.Load(ctx, rec.ID)
+	stored, err := lib.vault.Load(ctx, rec.ID)
 	if err != nil {
 		return Export{}, err
 	}
-	profile, err := s.profile(rec.Facts.V.Game)
+	profile, err := lib.games.Profile(rec.Facts.V.Game)
 	if err != nil {
 		return Export{}, err
 	}
@@ -43,7 +43,7 @@ func (s *Service) Export(ctx context.Context, ref, as string) (Export, error) {
 	if own && len(stored.Files) == 1 && profile.World.Shape != game.ShapeFolder {
 		f := stored.Files[0]
 		return Export{Name: f.Path, Type: "application/octet-stream", Write: func(w io.Writer) error {
-			_, err := io.Copy(w, s.vault.Read(ctx, f))
+			_, err := io.Copy(w, lib.vault.Read(ctx, f))
 			return err
 		}}, nil
 	}
@@ -65,7 +65,7 @@ func (s *Service) Export(ctx context.Context, ref, as string) (Export, error) {
 			Size:     f.Size,
 			Modified: f.Modified,
 			Open: func() (io.ReadCloser, error) {
-				return io.NopCloser(s.vault.Read(ctx, f)), context.Cause(ctx)
+				return io.NopCloser(lib.vault.Read(ctx, f)), context.Cause(ctx)
 			},
 		})
 	}
@@ -85,8 +85,8 @@ func (s *Service) Export(ctx context.Context, ref, as string) (Export, error) {
 }
 
 // CopyFiles lists a copy's files in the order of their paths.
-func (s *Service) CopyFiles(ctx context.Context, ref string) ([]wire.CopyFile, error) {
-	stored, profile, err := s.stored(ctx, ref)
+func (lib *Library) CopyFiles(ctx context.Context, ref string) ([]wire.CopyFile, error) {
+	stored, profile, err := lib.stored(ctx, ref)
 	if err != nil {
 		return nil, err
 	}
@@ -101,15 +101,15 @@ func (s *Service) CopyFiles(ctx context.Context, ref string) ([]wire.CopyFile, e
 }
 
 // CopyFile gives one file of a copy.
-func (s *Service) CopyFile(ctx context.Context, ref, name string) (Export, error) {
-	stored, profile, err := s.stored(ctx, ref)
+func (lib *Library) CopyFile(ctx context.Context, ref, name string) (Export, error) {
+	stored, profile, err := lib.stored(ctx, ref)
 	if err != nil {
 		return Export{}, err
 	}
 	for _, f := range stored.Files {
 		if !f.Dir() && nestedPath(profile, f) == name {
 			return Export{Name: path.Base(name), Type: "application/octet-stream", Write: func(w io.Writer) error {
-				_, err := io.Copy(w, s.vault.Read(ctx, f))
+				_, err := io.Copy(w, lib.vault.Read(ctx, f))
 				return err
 			}}, nil
 		}
@@ -118,16 +118,16 @@ func (s *Service) CopyFile(ctx context.Context, ref, name string) (Export, error
 		With("reshard worlds files " + ref + " lists them.")
 }
 
-func (s *Service) stored(ctx context.Context, ref string) (vault.Copy, *game.Profile, error) {
-	rec, err := s.records.FindCopy(ctx, ref)
+func (lib *Library) stored(ctx context.Context, ref string) (vault.Copy, *game.Profile, error) {
+	rec, err := lib.records.FindCopy(ctx, ref)
 	if err != nil {
 		return vault.Copy{}, nil, err
 	}
-	profile, err := s.profile(rec.Facts.V.Game)
+	profile, err := lib.games.Profile(rec.Facts.V.Game)
 	if err != nil {
 		return vault.Copy{}, nil, err
 	}
-	stored, err := s.vault.Load(ctx, rec.ID)
+	stored, err := lib.vault.Load(ctx, rec.ID)
 	return stored, profile, err
 }
 

@@ -1,4 +1,4 @@
-package service
+package changeovers
 
 import (
 	"context"
@@ -16,6 +16,7 @@ import (
 	"reshard/internal/core/plan"
 	"reshard/internal/core/server"
 	"reshard/internal/core/world"
+	"reshard/internal/fleet"
 	"reshard/internal/records"
 	"reshard/internal/wire"
 )
@@ -24,34 +25,34 @@ import (
 type prepared struct {
 	plan.Input
 	wish   wire.NewChangeover
-	live   *live
+	live   *fleet.Server
 	rec    records.Server
 	copy   *records.Copy
-	source *live
+	source *fleet.Server
 }
 
 // prepare gathers what a wish is about. It reads and changes nothing.
-func (s *Service) prepare(ctx context.Context, wish wire.NewChangeover) (p prepared, err error) {
+func (co *Changeovers) prepare(ctx context.Context, wish wire.NewChangeover) (p prepared, err error) {
 	p.wish = wish
-	if p.rec, err = s.records.Server(ctx, wish.Server); err != nil {
+	if p.rec, err = co.records.Server(ctx, wish.Server); err != nil {
 		return p, err
 	}
-	if p.live, err = s.serverByName(ctx, wish.Server); err != nil {
+	if p.live, err = co.fleet.Reach(ctx, wish.Server); err != nil {
 		return p, err
 	}
-	if p.Fit, err = p.live.input(ctx, p.rec); err != nil {
+	if p.Fit, err = p.live.Input(ctx, p.rec); err != nil {
 		return p, err
 	}
-	p.Kind, p.Server, p.Tree = wish.Kind, wish.Server, p.live.place.At(ctx)
+	p.Kind, p.Server, p.Tree = wish.Kind, wish.Server, p.live.Place.At(ctx)
 	p.Fit.Choices = fit.Choices(maps.Clone(wish.Choices))
 	if p.Fit.Choices == nil {
 		p.Fit.Choices = fit.Choices{}
 	}
 	switch wish.Kind {
 	case plan.Put, plan.Restore:
-		err = s.preparePut(ctx, &p)
+		err = co.preparePut(ctx, &p)
 	case plan.Clone:
-		err = s.prepareClone(ctx, &p)
+		err = co.prepareClone(ctx, &p)
 	case plan.Reset:
 		p.Fit.Purpose = fit.ForReset
 		p.Fit.World, _, err = p.present(ctx, p.Fit.Server.Active, true)
@@ -83,12 +84,12 @@ func (s *Service) prepare(ctx context.Context, wish wire.NewChangeover) (p prepa
 	return p, nil
 }
 
-func (s *Service) preparePut(ctx context.Context, p *prepared) error {
-	c, err := s.records.FindCopy(ctx, p.wish.World)
+func (co *Changeovers) preparePut(ctx context.Context, p *prepared) error {
+	c, err := co.records.FindCopy(ctx, p.wish.World)
 	if err != nil {
 		return err
 	}
-	stored, err := s.vault.Load(ctx, c.ID)
+	stored, err := co.vault.Load(ctx, c.ID)
 	if err != nil {
 		return err
 	}
@@ -99,7 +100,7 @@ func (s *Service) preparePut(ctx context.Context, p *prepared) error {
 	active := p.Fit.Server.Active
 	if p.Kind == plan.Restore && p.Fit.Choices["folder-name"] == "" && !p.wish.Beside && active != "" {
 		// A copy of the world that runs there goes back under the name it has there.
-		at, err := s.worldsOn(ctx, p.rec.ID)
+		at, err := co.worldsOn(ctx, p.rec.ID)
 		if err != nil {
 			return err
 		}
@@ -110,19 +111,19 @@ func (s *Service) preparePut(ctx context.Context, p *prepared) error {
 	return nil
 }
 
-func (s *Service) prepareClone(ctx context.Context, p *prepared) (err error) {
+func (co *Changeovers) prepareClone(ctx context.Context, p *prepared) (err error) {
 	if p.wish.From == "" || p.wish.From == p.wish.Server {
 		return fault.New(fault.Invalid, "draft", "clone",
 			"name the server to take the world from, and another to bring it to")
 	}
-	if p.source, err = s.serverByName(ctx, p.wish.From); err != nil {
+	if p.source, err = co.fleet.Reach(ctx, p.wish.From); err != nil {
 		return err
 	}
-	state, err := p.source.read(ctx)
+	state, err := p.source.Read(ctx)
 	if err != nil {
 		return err
 	}
-	running := p.source.control.Status(ctx)
+	running := p.source.Control.Status(ctx)
 	if err := running.Err("clone from", p.wish.From); err != nil {
 		return err
 	}
@@ -136,7 +137,7 @@ func (s *Service) prepareClone(ctx context.Context, p *prepared) (err error) {
 	if err != nil {
 		return err
 	}
-	w.Locks, w.Settings = nil, travelling(p.source.profile, state, name)
+	w.Locks, w.Settings = nil, travelling(p.source.Profile, state, name)
 	for realm, dir := range found.Realms {
 		if !world.Inside(found.Root, dir) {
 			p.Parts = append(p.Parts, realm)
@@ -171,8 +172,8 @@ func travelling(profile *game.Profile, state server.State, name string) map[stri
 // present reads a world that stands on the server. Without one, and when that may be,
 // the world is empty.
 func (p prepared) present(ctx context.Context, name string, mayLack bool) (world.World, world.Found, error) {
-	files := p.live.place.At(ctx)
-	found, err := world.ByName(files, p.Fit.Server.WorldsFolder, name, p.live.profile)
+	files := p.live.Place.At(ctx)
+	found, err := world.ByName(files, p.Fit.Server.WorldsFolder, name, p.live.Profile)
 	if err == nil {
 		w, err := world.Read(files, found)
 		return w, found, err
@@ -181,24 +182,24 @@ func (p prepared) present(ctx context.Context, name string, mayLack bool) (world
 		return world.World{}, world.Found{}, err
 	}
 	if mayLack {
-		return world.World{Game: p.live.profile.ID, Folder: name}, world.Found{}, nil
+		return world.World{Game: p.live.Profile.ID, Folder: name}, world.Found{}, nil
 	}
 	have := make([]string, 0, len(p.Fit.Server.Worlds))
 	for _, w := range p.Fit.Server.Worlds {
 		have = append(have, w.Folder)
 	}
-	e := fault.New(fault.NotFound, "find world", name, "there is no world of that name on %s", p.live.name)
+	e := fault.New(fault.NotFound, "find world", name, "there is no world of that name on %s", p.live.Name)
 	if len(have) > 0 {
 		e = e.With("It has: " + strings.Join(have, ", ") + ". Names count exactly.")
 	} else {
-		e = e.With("It has no worlds at all: reshard put WORLD " + p.live.name + ".")
+		e = e.With("It has no worlds at all: reshard put WORLD " + p.live.Name + ".")
 	}
 	return world.World{}, world.Found{}, e
 }
 
 // Sheet makes the fit sheet of what a person wants to do.
-func (s *Service) Sheet(ctx context.Context, wish wire.NewChangeover) (wire.Sheet, error) {
-	p, err := s.prepare(ctx, wish)
+func (co *Changeovers) Sheet(ctx context.Context, wish wire.NewChangeover) (wire.Sheet, error) {
+	p, err := co.prepare(ctx, wish)
 	if err != nil {
 		return wire.Sheet{}, err
 	}
@@ -210,15 +211,15 @@ func (s *Service) Sheet(ctx context.Context, wish wire.NewChangeover) (wire.Shee
 }
 
 // Draft works a changeover out and records it as a draft. Nothing is touched.
-func (s *Service) Draft(ctx context.Context, wish wire.NewChangeover, by string) (wire.Changeover, error) {
+func (co *Changeovers) Draft(ctx context.Context, wish wire.NewChangeover, by string) (wire.Changeover, error) {
 	if wish.Kind == plan.Undo {
-		return s.draftUndo(ctx, wish.Undoes, by)
+		return co.draftUndo(ctx, wish.Undoes, by)
 	}
-	p, err := s.prepare(ctx, wish)
+	p, err := co.prepare(ctx, wish)
 	if err != nil {
 		return wire.Changeover{}, err
 	}
-	id, err := s.records.NextChangeoverID(ctx)
+	id, err := co.records.NextChangeoverID(ctx)
 	if err != nil {
 		return wire.Changeover{}, err
 	}
@@ -229,26 +230,26 @@ func (s *Service) Draft(ctx context.Context, wish wire.NewChangeover, by string)
 		return wire.Changeover{}, err
 	}
 	rec := records.Changeover{
-		ID: id, ServerID: p.live.id, Kind: drafted.Kind, Plan: records.JSON[plan.Plan]{V: drafted},
+		ID: id, ServerID: p.live.ID, Kind: drafted.Kind, Plan: records.JSON[plan.Plan]{V: drafted},
 		Sheet: records.JSON[fit.Sheet]{V: p.Sheet}, CreatedBy: by,
 	}
 	if p.copy != nil && drafted.Then == nil {
 		rec.CopyID = &p.copy.ID
 	}
 	if p.source != nil {
-		rec.SourceID = &p.source.id
+		rec.SourceID = &p.source.ID
 	}
-	if err := s.records.AddDraft(ctx, rec); err != nil {
+	if err := co.records.AddDraft(ctx, rec); err != nil {
 		return wire.Changeover{}, err
 	}
-	return s.Changeover(ctx, id)
+	return co.Get(ctx, id)
 }
 
 func (p *prepared) draft() (plan.Plan, error) {
 	switch p.Kind {
 	case plan.Reset:
 		if p.Fit.Choices["seed"] == fit.SeedRandom {
-			p.Fit.Drawn = draw(p.live.profile.Server.Seeds)
+			p.Fit.Drawn = draw(p.live.Profile.Server.Seeds)
 			p.Sheet = fit.Compare(p.Fit)
 		}
 		return plan.DraftReset(p.Input)
@@ -291,46 +292,46 @@ func draw(seeds game.Seeds) string {
 }
 
 // draftUndo works out how to take a changeover back and records it as a draft.
-func (s *Service) draftUndo(ctx context.Context, id int64, by string) (wire.Changeover, error) {
-	of, err := s.records.Changeover(ctx, id)
+func (co *Changeovers) draftUndo(ctx context.Context, id int64, by string) (wire.Changeover, error) {
+	of, err := co.records.Changeover(ctx, id)
 	if err != nil {
 		return wire.Changeover{}, err
 	}
-	if ok, why, err := s.undoable(ctx, of); err != nil || !ok {
+	if ok, why, err := co.undoable(ctx, of); err != nil || !ok {
 		if err == nil {
 			err = fault.New(fault.WrongState, "undo", fmt.Sprint(id), "%s", why)
 		}
 		return wire.Changeover{}, err
 	}
-	rec, err := s.records.Server(ctx, of.Server)
+	rec, err := co.records.Server(ctx, of.Server)
 	if err != nil {
 		return wire.Changeover{}, err
 	}
-	l, err := s.serverByName(ctx, of.Server)
+	l, err := co.fleet.Reach(ctx, of.Server)
 	if err != nil {
 		return wire.Changeover{}, err
 	}
-	in, err := l.input(ctx, rec)
+	in, err := l.Input(ctx, rec)
 	if err != nil {
 		return wire.Changeover{}, err
 	}
-	newID, err := s.records.NextChangeoverID(ctx)
+	newID, err := co.records.NextChangeoverID(ctx)
 	if err != nil {
 		return wire.Changeover{}, err
 	}
 	p, err := plan.DraftUndo(plan.UndoInput{
-		Of: of.Plan.V, ID: id, Profile: l.profile, State: in.Server, Live: in.Live, Server: of.Server, Made: madeBy(of),
-		Work: workFolder(of.Plan.V.Worlds, newID), Tree: l.place.At(ctx),
+		Of: of.Plan.V, ID: id, Profile: l.Profile, State: in.Server, Live: in.Live, Server: of.Server, Made: madeBy(of),
+		Work: workFolder(of.Plan.V.Worlds, newID), Tree: l.Place.At(ctx),
 		Window: estimate(rec, in.Live.State == life.Running), After: hashesAfter(of),
 	})
 	if err != nil {
 		return wire.Changeover{}, err
 	}
-	err = s.records.AddDraft(ctx, records.Changeover{
-		ID: newID, ServerID: l.id, Kind: plan.Undo, Plan: records.JSON[plan.Plan]{V: p}, Undoes: &id, CreatedBy: by,
+	err = co.records.AddDraft(ctx, records.Changeover{
+		ID: newID, ServerID: l.ID, Kind: plan.Undo, Plan: records.JSON[plan.Plan]{V: p}, Undoes: &id, CreatedBy: by,
 	})
 	if err != nil {
 		return wire.Changeover{}, err
 	}
-	return s.Changeover(ctx, newID)
+	return co.Get(ctx, newID)
 }

@@ -1,4 +1,6 @@
-package service
+// Package accounts knows who may use the service: users, their passwords, sessions and
+// tokens.
+package accounts
 
 import (
 	"context"
@@ -11,7 +13,9 @@ import (
 	"sync"
 	"time"
 
+	lru "github.com/hashicorp/golang-lru/v2"
 	"golang.org/x/crypto/argon2"
+	"golang.org/x/time/rate"
 
 	"reshard/internal/core/fault"
 	"reshard/internal/records"
@@ -69,55 +73,66 @@ func checkPassword(encoded, password string) bool {
 // tell which names exist.
 var nobody = sync.OnceValue(func() string { return hashPassword("nobody has this password") })
 
-// failures slows down guessing: after mostFailures for a name within the
-// window, sign-ins of that name are refused for the rest of it.
-type failures struct {
-	mu   sync.Mutex
-	seen map[string][]time.Time
-	hash sync.Mutex // one password hash at a time bounds the memory that guessing costs
-}
-
+// After mostFailures wrong passwords for a name, its sign-ins are refused until time has
+// passed: one more try every failureEvery.
 const (
-	mostFailures  = 10
-	failureWindow = 10 * time.Minute
-	mostNames     = 10_000
+	mostFailures = 10
+	failureEvery = time.Minute
+	mostNames    = 10_000
 )
 
-func (f *failures) tooMany(name string, now time.Time) bool {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	recent := f.seen[name][:0]
-	for _, t := range f.seen[name] {
-		if now.Sub(t) < failureWindow {
-			recent = append(recent, t)
-		}
-	}
-	if len(recent) == 0 {
-		delete(f.seen, name)
-	} else {
-		f.seen[name] = recent
-	}
-	return len(recent) >= mostFailures
+// Records is what accounts need of the records; see records.Records.
+type Records interface {
+	User(ctx context.Context, name string) (records.User, error)
+	Users(ctx context.Context) ([]records.User, error)
+	AddUser(ctx context.Context, name, password string) error
+	SetPassword(ctx context.Context, name, password string) error
+	RemoveUser(ctx context.Context, name string) error
+	AddKey(ctx context.Context, hash []byte, userID int64, kind, label string, expires time.Time) error
+	UserByKey(ctx context.Context, hash []byte) (records.User, error)
+	RemoveKey(ctx context.Context, hash []byte) error
 }
 
-func (f *failures) add(name string, now time.Time) {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	if f.seen == nil || len(f.seen) > mostNames {
-		f.seen = map[string][]time.Time{}
+// Accounts knows users. It is safe for concurrent use.
+type Accounts struct {
+	records Records
+	now     func() time.Time
+	// failures are how many wrong passwords a name may still have, for the names that were
+	// tried last.
+	failures *lru.Cache[string, *rate.Limiter]
+	hash     sync.Mutex // one password hash at a time bounds the memory that guessing costs
+}
+
+// New makes accounts over the records.
+func New(r Records) *Accounts {
+	failures, err := lru.New[string, *rate.Limiter](mostNames)
+	if err != nil {
+		panic(err) // the size is right
 	}
-	f.seen[name] = append(f.seen[name], now)
+	return &Accounts{records: r, now: time.Now, failures: failures}
+}
+
+// left is what a name may still fail. Two that begin at once may each get a whole one:
+// that is one try more.
+func (acc *Accounts) left(name string) *rate.Limiter {
+	if l, ok := acc.failures.Get(name); ok {
+		return l
+	}
+	l := rate.NewLimiter(rate.Every(failureEvery), mostFailures)
+	acc.failures.Add(name, l)
+	return l
 }
 
 // SignIn checks a password and makes a key: a session for the console or a
 // token for the command line.
-func (s *Service) SignIn(ctx context.Context, name, password, kind, label string) (wire.Token, error) {
+func (acc *Accounts) SignIn(ctx context.Context, name, password, kind, label string) (wire.Token, error) {
 	key := strings.ToLower(name)
-	if s.signIns.tooMany(key, s.now()) {
+	tries := acc.left(key)
+	if tries.TokensAt(acc.now()) < 1 {
 		return wire.Token{}, fault.New(fault.Denied, "sign in", name, "too many wrong passwords").
-			With("Wait ten minutes.")
+			With("Wait a minute for one more try, or ten for all of them.")
 	}
-	u, err := s.records.User(ctx, name)
+	u, err := acc.records.User(ctx, name)
 	if err != nil && fault.CodeOf(err) != fault.NotFound {
 		return wire.Token{}, err
 	}
@@ -125,18 +140,18 @@ func (s *Service) SignIn(ctx context.Context, name, password, kind, label string
 	if err != nil {
 		encoded = nobody()
 	}
-	s.signIns.hash.Lock()
+	acc.hash.Lock()
 	ok := checkPassword(encoded, password)
-	s.signIns.hash.Unlock()
+	acc.hash.Unlock()
 	if !ok || err != nil {
-		s.signIns.add(key, s.now())
+		tries.AllowN(acc.now(), 1)
 		return wire.Token{}, fault.New(fault.Denied, "sign in", name, "the name or the password is wrong").
 			With("Try again. Another user can set a new password: reshard users password NAME.")
 	}
-	return s.newKey(ctx, u, kind, label)
+	return acc.newKey(ctx, u, kind, label)
 }
 
-func (s *Service) newKey(ctx context.Context, u records.User, kind, label string) (wire.Token, error) {
+func (acc *Accounts) newKey(ctx context.Context, u records.User, kind, label string) (wire.Token, error) {
 	raw := make([]byte, 32)
 	_, _ = rand.Read(raw) // never fails
 	secret := base64.RawURLEncoding.EncodeToString(raw)
@@ -144,16 +159,16 @@ func (s *Service) newKey(ctx context.Context, u records.User, kind, label string
 	if kind == "session" {
 		lasts = sessionLasts
 	}
-	expires := s.now().Add(lasts).UTC()
+	expires := acc.now().Add(lasts).UTC()
 	sum := sha256.Sum256([]byte(secret))
-	err := s.records.AddKey(ctx, sum[:], u.ID, kind, label, expires)
+	err := acc.records.AddKey(ctx, sum[:], u.ID, kind, label, expires)
 	return wire.Token{User: u.Name, Secret: secret, Expires: expires}, err
 }
 
 // UserOf gives the user whose session or token a secret is.
-func (s *Service) UserOf(ctx context.Context, secret string) (string, error) {
+func (acc *Accounts) UserOf(ctx context.Context, secret string) (string, error) {
 	sum := sha256.Sum256([]byte(secret))
-	u, err := s.records.UserByKey(ctx, sum[:])
+	u, err := acc.records.UserByKey(ctx, sum[:])
 	if fault.CodeOf(err) == fault.NotFound {
 		return "", fault.New(fault.Denied, "sign in", "", "the session or token is not valid any more")
 	}
@@ -161,14 +176,14 @@ func (s *Service) UserOf(ctx context.Context, secret string) (string, error) {
 }
 
 // SignOut ends a session or token.
-func (s *Service) SignOut(ctx context.Context, secret string) error {
+func (acc *Accounts) SignOut(ctx context.Context, secret string) error {
 	sum := sha256.Sum256([]byte(secret))
-	return s.records.RemoveKey(ctx, sum[:])
+	return acc.records.RemoveKey(ctx, sum[:])
 }
 
-// AddUser records a user. Every user may do everything: who may start a server's
+// Add records a user. Every user may do everything: who may start a server's
 // command may do what the service's account may.
-func (s *Service) AddUser(ctx context.Context, name, password string) error {
+func (acc *Accounts) Add(ctx context.Context, name, password string) error {
 	if strings.TrimSpace(name) != name || name == "" || len(name) > 64 {
 		return fault.New(fault.Invalid, "add user", name,
 			"a user's name has 1 to 64 characters and no blanks at its ends")
@@ -176,15 +191,15 @@ func (s *Service) AddUser(ctx context.Context, name, password string) error {
 	if err := checkNewPassword(name, password); err != nil {
 		return err
 	}
-	return s.records.AddUser(ctx, name, hashPassword(password))
+	return acc.records.AddUser(ctx, name, hashPassword(password))
 }
 
 // SetPassword changes a user's password and ends all of their sessions and tokens.
-func (s *Service) SetPassword(ctx context.Context, name, password string) error {
+func (acc *Accounts) SetPassword(ctx context.Context, name, password string) error {
 	if err := checkNewPassword(name, password); err != nil {
 		return err
 	}
-	return s.records.SetPassword(ctx, name, hashPassword(password))
+	return acc.records.SetPassword(ctx, name, hashPassword(password))
 }
 
 func checkNewPassword(name, password string) error {
@@ -197,18 +212,18 @@ func checkNewPassword(name, password string) error {
 	return nil
 }
 
-// RemoveUser removes a user; nobody can remove themselves, so one always stays.
-func (s *Service) RemoveUser(ctx context.Context, name, by string) error {
+// Remove removes a user; nobody can remove themselves, so one always stays.
+func (acc *Accounts) Remove(ctx context.Context, name, by string) error {
 	if strings.EqualFold(name, by) {
 		return fault.New(fault.Invalid, "remove user", name, "you cannot remove yourself").
 			With("Ask another user to do it.")
 	}
-	return s.records.RemoveUser(ctx, name)
+	return acc.records.RemoveUser(ctx, name)
 }
 
-// Users lists all users.
-func (s *Service) Users(ctx context.Context) ([]wire.User, error) {
-	users, err := s.records.Users(ctx)
+// List lists all users.
+func (acc *Accounts) List(ctx context.Context) ([]wire.User, error) {
+	users, err := acc.records.Users(ctx)
 	out := make([]wire.User, 0, len(users))
 	for _, u := range users {
 		out = append(out, wire.User{Name: u.Name, CreatedAt: u.CreatedAt})

@@ -1,4 +1,4 @@
-package service
+package changeovers
 
 import (
 	"context"
@@ -10,35 +10,36 @@ import (
 	"reshard/internal/core/fit"
 	"reshard/internal/core/plan"
 	"reshard/internal/core/world"
+	"reshard/internal/fleet"
 	"reshard/internal/records"
 	"reshard/internal/vault"
 	"reshard/internal/wire"
 )
 
 // keepCopy records a copy that a changeover has made of a server's world.
-func (s *Service) keepCopy(ctx context.Context, l *live, c records.Changeover, stored vault.Copy, w world.World,
+func (co *Changeovers) keepCopy(ctx context.Context, l *fleet.Server, c records.Changeover, stored vault.Copy, w world.World,
 	from string) error {
 	if from == "" {
 		from = c.Server
 	} else {
-		other, err := s.serverByName(ctx, from)
+		other, err := co.fleet.Reach(ctx, from)
 		if err != nil {
 			return err
 		}
 		l = other
 	}
-	state, err := l.read(ctx)
+	state, err := l.Read(ctx)
 	if fault.Passing(err) {
 		return err
 	}
 	if err == nil {
-		w.Settings = travelling(l.profile, state, w.Folder)
+		w.Settings = travelling(l.Profile, state, w.Folder)
 	}
-	at, err := s.worldsOn(ctx, l.id)
+	at, err := co.worldsOn(ctx, l.ID)
 	if err != nil {
 		return err
 	}
-	made, err := s.records.BroughtThere(ctx, l.id, at[w.Folder], c.ID)
+	made, err := co.records.BroughtThere(ctx, l.ID, at[w.Folder], c.ID)
 	if err != nil {
 		return err
 	}
@@ -46,8 +47,8 @@ func (s *Service) keepCopy(ctx context.Context, l *live, c records.Changeover, s
 	if made != "" && made != stored.ID {
 		madeOf = &made
 	}
-	rec, _, err := s.records.AddCopy(ctx, records.Copy{
-		ServerID: &l.id, ChangeoverID: &c.ID, MadeOf: madeOf,
+	rec, _, err := co.records.AddCopy(ctx, records.Copy{
+		ServerID: &l.ID, ChangeoverID: &c.ID, MadeOf: madeOf,
 		ID: stored.ID, WorldID: at[w.Folder], Kind: "backup", Facts: records.JSON[world.World]{V: w},
 		Bytes: stored.Bytes, Files: int64(len(stored.Files)),
 		Source: fmt.Sprintf("%s on %s (changeover %d)", w.Folder, from, c.ID), CreatedBy: c.CreatedBy,
@@ -55,13 +56,13 @@ func (s *Service) keepCopy(ctx context.Context, l *live, c records.Changeover, s
 	if err != nil {
 		return err
 	}
-	return s.records.SetChangeoverCopy(ctx, c.ID, rec.ID)
+	return co.records.SetChangeoverCopy(ctx, c.ID, rec.ID)
 }
 
 // worldsOn tells, by name on disk, which worlds of the library have been brought onto
 // a server, by playing its changeovers through.
-func (s *Service) worldsOn(ctx context.Context, serverID int64) (map[string]int64, error) {
-	list, err := s.records.History(ctx, serverID)
+func (co *Changeovers) worldsOn(ctx context.Context, serverID int64) (map[string]int64, error) {
+	list, err := co.records.History(ctx, serverID)
 	if err != nil {
 		return nil, err
 	}
@@ -102,8 +103,8 @@ func (s *Service) worldsOn(ctx context.Context, serverID int64) (map[string]int6
 
 // ready tells whether what a wait step waits for has come: a person's word, or a
 // concern of the sheet that is settled by what somebody has done on the server.
-func (s *Service) ready(ctx context.Context, c records.Changeover, n int, step plan.Step) (bool, error) {
-	now, err := s.records.Steps(ctx, c.ID)
+func (co *Changeovers) ready(ctx context.Context, c records.Changeover, n int, step plan.Step) (bool, error) {
+	now, err := co.records.Steps(ctx, c.ID)
 	if err != nil {
 		return false, err
 	}
@@ -115,7 +116,7 @@ func (s *Service) ready(ctx context.Context, c records.Changeover, n int, step p
 	}
 	choices := maps.Clone(c.Plan.V.Choices)
 	delete(choices, step.Until)
-	p, err := s.prepare(ctx, wire.NewChangeover{
+	p, err := co.prepare(ctx, wire.NewChangeover{
 		Kind:    c.Kind,
 		World:   c.Plan.V.Copy,
 		Server:  c.Server,
@@ -130,17 +131,17 @@ func (s *Service) ready(ctx context.Context, c records.Changeover, n int, step p
 }
 
 // GoOn gives a changeover the word that it waits for.
-func (s *Service) GoOn(ctx context.Context, id int64, by string) (wire.Changeover, error) {
-	c, err := s.records.Changeover(ctx, id)
+func (co *Changeovers) GoOn(ctx context.Context, id int64, by string) (wire.Changeover, error) {
+	c, err := co.records.Changeover(ctx, id)
 	if err != nil {
 		return wire.Changeover{}, err
 	}
 	for n, st := range c.Steps {
 		if c.State == plan.Waiting && st.Kind == plan.Wait && st.State == plan.StepIntended {
-			if err := s.records.SetStepDetail(ctx, id, n, map[string]string{"by": by}); err != nil {
+			if err := co.records.SetStepDetail(ctx, id, n, map[string]string{"by": by}); err != nil {
 				return wire.Changeover{}, err
 			}
-			return s.Changeover(ctx, id)
+			return co.Get(ctx, id)
 		}
 	}
 	return wire.Changeover{}, fault.New(fault.WrongState, "go on with", fmt.Sprint(id), "it is %s and waits for nobody",

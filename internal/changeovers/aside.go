@@ -1,4 +1,4 @@
-package service
+package changeovers
 
 import (
 	"context"
@@ -12,6 +12,7 @@ import (
 
 	"reshard/internal/core/fault"
 	"reshard/internal/core/plan"
+	"reshard/internal/fleet"
 	"reshard/internal/records"
 	"reshard/internal/wire"
 )
@@ -24,20 +25,20 @@ var asideParts = map[string]string{
 }
 
 // Aside lists what changeovers have set aside on a server, newest first.
-func (s *Service) Aside(ctx context.Context, name string) ([]wire.Aside, error) {
-	l, err := s.serverByName(ctx, name)
+func (co *Changeovers) Aside(ctx context.Context, name string) ([]wire.Aside, error) {
+	l, err := co.fleet.Reach(ctx, name)
 	if err != nil {
 		return nil, err
 	}
-	base, err := l.workBase(ctx)
+	base, err := workBase(ctx, l)
 	if err != nil {
 		return nil, err
 	}
-	there, err := l.place.Exists(ctx, base)
+	there, err := l.Place.Exists(ctx, base)
 	if err != nil || !there {
 		return []wire.Aside{}, err // nothing was ever set aside
 	}
-	entries, err := l.place.List(ctx, base)
+	entries, err := l.Place.List(ctx, base)
 	if err != nil {
 		return nil, err
 	}
@@ -47,7 +48,7 @@ func (s *Service) Aside(ctx context.Context, name string) ([]wire.Aside, error) 
 		if err != nil || !e.IsDir() {
 			continue
 		}
-		one, err := s.asideOf(ctx, l, id, path.Join(base, e.Name()))
+		one, err := co.asideOf(ctx, l, id, path.Join(base, e.Name()))
 		if err != nil {
 			return nil, err
 		}
@@ -60,8 +61,8 @@ func (s *Service) Aside(ctx context.Context, name string) ([]wire.Aside, error) 
 }
 
 // workBase is the folder in which changeovers of a server have their working folders.
-func (l *live) workBase(ctx context.Context) (string, error) {
-	state, err := l.read(ctx)
+func workBase(ctx context.Context, l *fleet.Server) (string, error) {
+	state, err := l.Read(ctx)
 	if err != nil {
 		return "", err
 	}
@@ -69,15 +70,15 @@ func (l *live) workBase(ctx context.Context) (string, error) {
 }
 
 // asideOf measures one changeover's working folder and says which rule holds for it.
-func (s *Service) asideOf(ctx context.Context, l *live, id int64, dir string) (wire.Aside, error) {
+func (co *Changeovers) asideOf(ctx context.Context, l *fleet.Server, id int64, dir string) (wire.Aside, error) {
 	one := wire.Aside{
-		Server:     l.name,
+		Server:     l.Name,
 		Changeover: id,
-		Name:       fmt.Sprintf("%s/%d", l.name, id),
+		Name:       fmt.Sprintf("%s/%d", l.Name, id),
 		Folder:     dir,
 		Holds:      []string{},
 	}
-	err := fs.WalkDir(l.place.At(ctx), dir, func(p string, d fs.DirEntry, err error) error {
+	err := fs.WalkDir(l.Place.At(ctx), dir, func(p string, d fs.DirEntry, err error) error {
 		if err != nil {
 			return nil // it is being removed at this moment
 		}
@@ -95,9 +96,9 @@ func (s *Service) asideOf(ctx context.Context, l *live, id int64, dir string) (w
 	if err != nil {
 		return one, fault.Wrap(fault.Internal, "measure", dir, err)
 	}
-	c, err := s.records.Changeover(ctx, id)
+	c, err := co.records.Changeover(ctx, id)
 	switch {
-	case fault.CodeOf(err) == fault.NotFound || (err == nil && c.ServerID != l.id):
+	case fault.CodeOf(err) == fault.NotFound || (err == nil && c.ServerID != l.ID):
 		one.Rule = "This service has no record of it, so it is never removed by it."
 		return one, nil
 	case err != nil:
@@ -111,13 +112,13 @@ func (s *Service) asideOf(ctx context.Context, l *live, id int64, dir string) (w
 		since = *c.EndedAt
 	}
 	one.Since, one.Removable = &since, true
-	if s.config.KeepAside <= 0 {
+	if co.keepAside <= 0 {
 		one.Rule = "It stays until a person removes it."
 		return one, nil
 	}
-	goes := since.Add(s.config.KeepAside)
+	goes := since.Add(co.keepAside)
 	one.Goes = &goes
-	one.Rule = fmt.Sprintf("It is removed %s after changeover %d ended.", days(s.config.KeepAside), id)
+	one.Rule = fmt.Sprintf("It is removed %s after changeover %d ended.", days(co.keepAside), id)
 	return one, nil
 }
 
@@ -129,8 +130,8 @@ func days(d time.Duration) string {
 }
 
 // Tidy removes what a changeover has set aside, for good. confirm must be its name.
-func (s *Service) Tidy(ctx context.Context, name string, id int64, confirm, by string) (wire.Aside, error) {
-	list, err := s.Aside(ctx, name)
+func (co *Changeovers) Tidy(ctx context.Context, name string, id int64, confirm, by string) (wire.Aside, error) {
+	list, err := co.Aside(ctx, name)
 	if err != nil {
 		return wire.Aside{}, err
 	}
@@ -146,98 +147,80 @@ func (s *Service) Tidy(ctx context.Context, name string, id int64, confirm, by s
 		return list[i], fault.New(fault.Invalid, "tidy", list[i].Name,
 			"it is removed for good, so it must be named: %s, not %q", list[i].Name, confirm)
 	}
-	l, err := s.serverByName(ctx, name)
+	l, err := co.fleet.Reach(ctx, name)
 	if err != nil {
 		return list[i], err
 	}
-	return list[i], s.tidy(ctx, l, list[i], by)
+	return list[i], co.tidy(ctx, l, list[i], by)
 }
 
 // tidy removes a working folder: it is recorded first, then renamed, so that a crash
 // leaves either all of it or something that the next sweep goes on with.
-func (s *Service) tidy(ctx context.Context, l *live, a wire.Aside, by string) error {
-	release, err := l.claim("tidy")
+func (co *Changeovers) tidy(ctx context.Context, l *fleet.Server, a wire.Aside, by string) error {
+	release, err := l.Claim("tidy")
 	if err != nil {
 		return err
 	}
 	defer release()
-	if err := s.acting(); err != nil {
+	if err := co.records.Acting(); err != nil {
 		return err
 	}
-	if err := s.records.AddTidied(ctx, records.Tidied{ChangeoverID: a.Changeover, Bytes: a.Bytes, By: by}); err != nil {
+	if err := co.records.AddTidied(ctx, records.Tidied{ChangeoverID: a.Changeover, Bytes: a.Bytes, By: by}); err != nil {
 		return err
 	}
 	going := path.Join(path.Dir(a.Folder), "going-"+path.Base(a.Folder))
-	if there, err := l.place.Exists(ctx, going); err != nil {
+	if there, err := l.Place.Exists(ctx, going); err != nil {
 		return err
 	} else if !there {
-		if err := l.place.Move(ctx, a.Folder, going); err != nil {
+		if err := l.Place.Move(ctx, a.Folder, going); err != nil {
 			return err
 		}
 	}
-	s.log.Info("removed what was set aside", "server", l.name, "changeover", a.Changeover, "bytes", a.Bytes, "by", by)
-	return l.place.Discard(ctx, going)
+	co.log.Info("removed what was set aside", "server", l.Name, "changeover", a.Changeover, "bytes", a.Bytes, "by", by)
+	return l.Place.Discard(ctx, going)
 }
 
-// sweep removes what has been set aside for longer than it is kept, and goes on with
+// Sweep removes what has been set aside for longer than it is kept, and goes on with
 // what a crash left half removed.
-func (s *Service) sweep(ctx context.Context) {
-	servers, err := s.records.Servers(ctx)
+func (co *Changeovers) Sweep(ctx context.Context) {
+	servers, err := co.records.Servers(ctx)
 	if err != nil {
 		return
 	}
 	for _, rec := range servers {
-		list, err := s.Aside(ctx, rec.Name)
+		list, err := co.Aside(ctx, rec.Name)
 		if err != nil {
 			continue // it cannot be reached now
 		}
-		l, err := s.serverByName(ctx, rec.Name)
+		l, err := co.fleet.Reach(ctx, rec.Name)
 		if err != nil {
 			continue
 		}
 		for _, a := range list {
-			if a.Removable && a.Goes != nil && s.now().After(*a.Goes) {
-				if err := s.tidy(ctx, l, a, "the rule"); err != nil {
-					s.log.Warn("cannot tidy", "what", a.Name, "error", err)
+			if a.Removable && a.Goes != nil && co.now().After(*a.Goes) {
+				if err := co.tidy(ctx, l, a, "the rule"); err != nil {
+					co.log.Warn("cannot tidy", "what", a.Name, "error", err)
 				}
 			}
 		}
-		s.sweepGoing(ctx, l)
+		co.sweepGoing(ctx, l)
 	}
 }
 
-func (s *Service) sweepGoing(ctx context.Context, l *live) {
-	base, err := l.workBase(ctx)
+func (co *Changeovers) sweepGoing(ctx context.Context, l *fleet.Server) {
+	base, err := workBase(ctx, l)
 	if err != nil {
 		return
 	}
-	entries, err := l.place.List(ctx, base)
+	entries, err := l.Place.List(ctx, base)
 	if err != nil {
 		return
 	}
 	for _, e := range entries {
 		if strings.HasPrefix(e.Name(), "going-") {
-			if err := l.place.Discard(ctx, path.Join(base, e.Name())); err != nil {
-				s.log.Warn("cannot tidy", "what", e.Name(), "server", l.name, "error", err)
+			if err := l.Place.Discard(ctx, path.Join(base, e.Name())); err != nil {
+				co.log.Warn("cannot tidy", "what", e.Name(), "server", l.Name, "error", err)
 			}
-		}
-	}
-}
-
-// keepTidy sweeps now and then until the service ends.
-func (s *Service) keepTidy() {
-	tick := time.NewTicker(time.Hour)
-	defer tick.Stop()
-	for {
-		if s.acting() == nil {
-			s.sweep(s.ctx)
-			s.tidyArrivals()
-			s.keepVaultSmall(s.ctx)
-		}
-		select {
-		case <-s.ctx.Done():
-			return
-		case <-tick.C:
 		}
 	}
 }

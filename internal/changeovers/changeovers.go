@@ -1,4 +1,4 @@
-package service
+package changeovers
 
 import (
 	"context"
@@ -16,6 +16,7 @@ import (
 	"reshard/internal/core/plan"
 	"reshard/internal/core/server"
 	"reshard/internal/core/world"
+	"reshard/internal/fleet"
 	"reshard/internal/records"
 	"reshard/internal/vault"
 	"reshard/internal/wire"
@@ -82,12 +83,12 @@ func detailOf(s records.Step) (d changeover.Detail) {
 }
 
 // undoable tells whether a changeover can be undone now, or why not.
-func (s *Service) undoable(ctx context.Context, c records.Changeover) (ok bool, why string, err error) {
-	done, err := s.records.Done(ctx, c.ServerID)
+func (co *Changeovers) undoable(ctx context.Context, c records.Changeover) (ok bool, why string, err error) {
+	done, err := co.records.Done(ctx, c.ServerID)
 	if err != nil {
 		return false, "", err
 	}
-	tidied, err := s.records.TidiedOf(ctx, c.ServerID)
+	tidied, err := co.records.TidiedOf(ctx, c.ServerID)
 	if err != nil {
 		return false, "", err
 	}
@@ -159,8 +160,8 @@ func stackOf(done []records.Ended) []int64 {
 
 // Start begins a drafted changeover. It returns once the changeover holds its
 // server; the rest goes on whatever becomes of the caller.
-func (s *Service) Start(ctx context.Context, id int64) (wire.Changeover, error) {
-	c, err := s.records.Changeover(ctx, id)
+func (co *Changeovers) Start(ctx context.Context, id int64) (wire.Changeover, error) {
+	c, err := co.records.Changeover(ctx, id)
 	if err != nil {
 		return wire.Changeover{}, err
 	}
@@ -168,28 +169,28 @@ func (s *Service) Start(ctx context.Context, id int64) (wire.Changeover, error) 
 		return wire.Changeover{}, fault.New(fault.WrongState, "start", fmt.Sprint(id), "it is %s already", c.State)
 	}
 	if c.Undoes != nil {
-		of, err := s.records.Changeover(ctx, *c.Undoes)
+		of, err := co.records.Changeover(ctx, *c.Undoes)
 		if err != nil {
 			return wire.Changeover{}, err
 		}
-		if ok, why, err := s.undoable(ctx, of); err != nil || !ok {
+		if ok, why, err := co.undoable(ctx, of); err != nil || !ok {
 			return wire.Changeover{}, errors.Join(err, fault.New(fault.Changed, "start", fmt.Sprint(id), "%s", why))
 		}
 	}
-	l, err := s.serverByName(ctx, c.Server)
+	l, err := co.fleet.Reach(ctx, c.Server)
 	if err != nil {
 		return wire.Changeover{}, err
 	}
-	others, err := s.othersOf(ctx, c)
+	others, err := co.othersOf(ctx, c)
 	if err != nil {
 		return wire.Changeover{}, err
 	}
-	runner := s.runner(l, c, others)
+	runner := co.runner(l, c, others)
 	if err := runner.Check(ctx); err != nil {
 		return wire.Changeover{}, err
 	}
 	for _, one := range append(others, l) {
-		release, err := one.claim("start changeover on")
+		release, err := one.Claim("start changeover on")
 		if err != nil {
 			return wire.Changeover{}, err
 		}
@@ -198,61 +199,61 @@ func (s *Service) Start(ctx context.Context, id int64) (wire.Changeover, error) 
 	if err := runner.Begin(ctx, jobOf(c)); err != nil {
 		return wire.Changeover{}, err
 	}
-	s.carry(l, others, c, runner.Carry)
-	return s.Changeover(ctx, id)
+	co.carry(l, others, c, runner.Carry)
+	return co.Get(ctx, id)
 }
 
 // Cancel ends a changeover that is still staging. Later ones are undone instead.
-func (s *Service) Cancel(ctx context.Context, id int64) (wire.Changeover, error) {
-	c, err := s.records.Changeover(ctx, id)
+func (co *Changeovers) Cancel(ctx context.Context, id int64) (wire.Changeover, error) {
+	c, err := co.records.Changeover(ctx, id)
 	if err != nil {
 		return wire.Changeover{}, err
 	}
-	if !c.State.Untouched() || !s.hub.cancel(id) {
+	if !c.State.Untouched() || !co.hub.cancel(id) {
 		return wire.Changeover{}, fault.New(fault.WrongState, "cancel", fmt.Sprint(id),
 			"it is %s; it can be cancelled while it is staging or waiting", c.State).
 			With("When it is done, undo it: reshard undo " + fmt.Sprint(id) + ".")
 	}
-	return s.Changeover(ctx, id)
+	return co.Get(ctx, id)
 }
 
 // Retry goes on going back with a changeover that is held.
-func (s *Service) Retry(ctx context.Context, id int64) (wire.Changeover, error) {
-	c, err := s.records.Changeover(ctx, id)
+func (co *Changeovers) Retry(ctx context.Context, id int64) (wire.Changeover, error) {
+	c, err := co.records.Changeover(ctx, id)
 	if err != nil {
 		return wire.Changeover{}, err
 	}
 	if c.State != plan.Held {
 		return wire.Changeover{}, fault.New(fault.WrongState, "retry", fmt.Sprint(id), "it is %s, not held", c.State)
 	}
-	l, err := s.serverByName(ctx, c.Server)
+	l, err := co.fleet.Reach(ctx, c.Server)
 	if err != nil {
 		return wire.Changeover{}, err
 	}
-	others, err := s.othersOf(ctx, c)
+	others, err := co.othersOf(ctx, c)
 	if err != nil {
 		return wire.Changeover{}, err
 	}
 	// The state moves before this returns, so that nobody who watches from now on
 	// takes the old one for the end; and what carries it on is ready before it moves, and
 	// is begun also when the answer to that was lost.
-	err = s.records.Advance(ctx, id, plan.Held, plan.Undoing, records.Patch{})
+	err = co.records.Advance(ctx, id, plan.Held, plan.Undoing, records.Patch{})
 	if err != nil && !fault.Passing(err) && fault.CodeOf(err) != fault.Interrupted {
 		return wire.Changeover{}, err
 	}
 	c.State = plan.Undoing
-	runner, job := s.runner(l, c, others), jobOf(c)
+	runner, job := co.runner(l, c, others), jobOf(c)
 	if err != nil {
 		job.State = plan.Held // the runner moves it, if that has not happened
 	}
-	s.carry(l, others, c, func(ctx context.Context) error { return runner.Resume(ctx, job) })
-	return s.Changeover(context.WithoutCancel(ctx), id)
+	co.carry(l, others, c, func(ctx context.Context) error { return runner.Resume(ctx, job) })
+	return co.Get(context.WithoutCancel(ctx), id)
 }
 
 // Settle closes a held changeover that a person has put right by hand: nothing is
 // done to any file, and the server is free again.
-func (s *Service) Settle(ctx context.Context, id int64, by string) (wire.Changeover, error) {
-	c, err := s.records.Changeover(ctx, id)
+func (co *Changeovers) Settle(ctx context.Context, id int64, by string) (wire.Changeover, error) {
+	c, err := co.records.Changeover(ctx, id)
 	if err != nil {
 		return wire.Changeover{}, err
 	}
@@ -266,10 +267,10 @@ func (s *Service) Settle(ctx context.Context, id int64, by string) (wire.Changeo
 	if c.Failure.V != nil {
 		note.What = c.Failure.V.What
 	}
-	if err := s.records.Advance(ctx, id, plan.Held, plan.Undone, records.Patch{Failure: &note}); err != nil {
+	if err := co.records.Advance(ctx, id, plan.Held, plan.Undone, records.Patch{Failure: &note}); err != nil {
 		return wire.Changeover{}, err
 	}
-	return s.Changeover(ctx, id)
+	return co.Get(ctx, id)
 }
 
 // heldAfter parts the first cause from what held a changeover, in its failure.
@@ -288,83 +289,83 @@ func jobOf(c records.Changeover) changeover.Job {
 }
 
 // othersOf gives the servers in hand that a changeover works on beside its own.
-func (s *Service) othersOf(ctx context.Context, c records.Changeover) ([]*live, error) {
+func (co *Changeovers) othersOf(ctx context.Context, c records.Changeover) ([]*fleet.Server, error) {
 	if c.Plan.V.From == "" {
 		return nil, nil
 	}
-	l, err := s.serverByName(ctx, c.Plan.V.From)
+	l, err := co.fleet.Reach(ctx, c.Plan.V.From)
 	if err != nil {
 		return nil, err
 	}
-	return []*live{l}, nil
+	return []*fleet.Server{l}, nil
 }
 
-func (s *Service) runner(l *live, c records.Changeover, others []*live) *changeover.Runner {
+func (co *Changeovers) runner(l *fleet.Server, c records.Changeover, others []*fleet.Server) *changeover.Runner {
 	hands := map[string]changeover.Hands{}
 	for _, o := range others {
-		hands[o.name] = changeover.Hands{Place: o.place, Control: o.control, Profile: o.profile}
+		hands[o.Name] = changeover.Hands{Place: o.Place, Control: o.Control, Profile: o.Profile}
 	}
 	return &changeover.Runner{
 		Others: hands,
 		Keep: func(ctx context.Context, stored vault.Copy, w world.World, from string) error {
-			return s.keepCopy(ctx, l, c, stored, w, from)
+			return co.keepCopy(ctx, l, c, stored, w, from)
 		},
-		Ready:   func(ctx context.Context, n int, step plan.Step) (bool, error) { return s.ready(ctx, c, n, step) },
-		Journal: journal{s.records}, Place: l.place, Control: l.control, Vault: s.vault, Profile: l.profile,
-		Report: s.hub.publish, Trace: s.config.Trace, Now: s.now,
-		May:   s.acting,
-		Check: func(ctx context.Context) error { return l.asPlanned(ctx, c.Plan.V) },
+		Ready:   func(ctx context.Context, n int, step plan.Step) (bool, error) { return co.ready(ctx, c, n, step) },
+		Journal: journal{co.records}, Place: l.Place, Control: l.Control, Vault: co.vault, Profile: l.Profile,
+		Report: co.hub.publish, Trace: co.trace, Now: co.now,
+		May:   co.records.Acting,
+		Check: func(ctx context.Context) error { return asPlanned(ctx, l, c.Plan.V) },
 	}
 }
 
 // asPlanned looks whether a server is still what a plan was made for: its settings and
 // worlds, whether it runs, and who else is at work in its folder.
-func (l *live) asPlanned(ctx context.Context, p plan.Plan) error {
-	stands, err := l.place.Standing(ctx)
+func asPlanned(ctx context.Context, l *fleet.Server, p plan.Plan) error {
+	stands, err := l.Place.Standing(ctx)
 	if err != nil {
 		return err
 	}
 	if !stands {
-		return fault.New(fault.Changed, "start", l.name,
-			"its folder %s has been moved or replaced since the plan was made", l.machine.Roots[0])
+		return fault.New(fault.Changed, "start", l.Name,
+			"its folder %s has been moved or replaced since the plan was made", l.Machine.Roots[0])
 	}
-	state, err := l.read(ctx)
+	state, err := l.Read(ctx)
 	if err != nil {
 		return err
 	}
 	if state.Fingerprint() != p.Fingerprint {
-		return fault.New(fault.Changed, "start", l.name,
+		return fault.New(fault.Changed, "start", l.Name,
 			"its settings or its worlds have changed since the plan was made")
 	}
 	if err := sameWorlds(p, state); err != nil {
 		return err
 	}
-	st := l.control.Status(ctx)
-	if err := st.Err("start", l.name); err != nil {
+	st := l.Control.Status(ctx)
+	if err := st.Err("start", l.Name); err != nil {
 		return err
 	}
 	if n := len(p.Steps); st.State.Up() && p.Kind != plan.FirstStart && !p.StopsBefore(n) && p.StartsAfter(-1) {
-		return fault.New(fault.Changed, "start", l.name, "it was stopped when the plan was made, and is %s now",
+		return fault.New(fault.Changed, "start", l.Name, "it was stopped when the plan was made, and is %s now",
 			st.State)
 	}
-	return l.alone(ctx, p, st.Evidence == life.Word)
+	return alone(ctx, l, p, st.Evidence == life.Word)
 }
 
 // alone makes sure that nothing else is at work in a server's folder, unless a person has
 // said that it does no harm. Where nothing can be seen, the word that the server is
 // stopped stands in for that too.
-func (l *live) alone(ctx context.Context, p plan.Plan, word bool) error {
+func alone(ctx context.Context, l *fleet.Server, p plan.Plan, word bool) error {
 	if p.Choices["processes"] == "go-on" || !p.LocksOut() {
 		return nil
 	}
-	others, err := l.control.Others(ctx)
+	others, err := l.Control.Others(ctx)
 	if word && fault.Passing(err) {
 		return nil
 	}
 	if err != nil || len(others.Working) == 0 {
 		return err
 	}
-	return fault.New(fault.Changed, "start", l.name, "something else works in its folder: %s",
+	return fault.New(fault.Changed, "start", l.Name, "something else works in its folder: %s",
 		strings.Join(others.Working, "; ")).
 		With("End it, or make a new draft and say that it does no harm: --choose processes=go-on.")
 }
@@ -388,95 +389,94 @@ func sameWorlds(p plan.Plan, state server.State) error {
 }
 
 // carry runs a changeover in the background to its end.
-func (s *Service) carry(l *live, others []*live, c records.Changeover, run func(context.Context) error) {
-	ctx, cancel := context.WithCancelCause(s.ctx)
-	s.hub.track(c.ID, func() {
+func (co *Changeovers) carry(l *fleet.Server, others []*fleet.Server, c records.Changeover, run func(context.Context) error) {
+	ctx, cancel := context.WithCancelCause(co.life)
+	co.hub.track(c.ID, func() {
 		cancel(fault.New(fault.Interrupted, "stage", c.Server, "cancelled by a person; nothing live had been touched"))
 	})
-	s.running.Go(func() {
+	co.running.Go(func() {
 		defer cancel(nil)
 		hold := append(slices.Clone(others), l)
 		// in one order, so that two never wait for each other
-		slices.SortFunc(hold, func(a, b *live) int { return int(a.id - b.id) })
+		slices.SortFunc(hold, func(a, b *fleet.Server) int { return int(a.ID - b.ID) })
 		for _, one := range hold {
-			one.busy.Lock()
-			defer one.busy.Unlock()
+			defer one.Hold()()
 		}
 		err := run(ctx)
 		switch {
 		case errors.Is(err, changeover.ErrSuspended):
-			s.log.Info("changeover goes on in another life of the service", "changeover", c.ID, "server", c.Server,
+			co.log.Info("changeover goes on in another life of the service", "changeover", c.ID, "server", c.Server,
 				"why", err)
-			s.hub.forget(c.ID)
+			co.hub.forget(c.ID)
 			return
 		case err == nil:
-			s.log.Info("changeover done", "changeover", c.ID, "server", c.Server)
+			co.log.Info("changeover done", "changeover", c.ID, "server", c.Server)
 		case fault.CodeOf(err) == fault.Held:
-			s.log.Error("changeover held", "changeover", c.ID, "server", c.Server, "error", err)
+			co.log.Error("changeover held", "changeover", c.ID, "server", c.Server, "error", err)
 		default:
-			s.log.Warn("changeover undone", "changeover", c.ID, "server", c.Server, "error", err)
+			co.log.Warn("changeover undone", "changeover", c.ID, "server", c.Server, "error", err)
 		}
-		s.conclude(context.WithoutCancel(ctx), l, c, err == nil)
-		s.hub.forget(c.ID)
+		co.conclude(context.WithoutCancel(ctx), l, c, err == nil)
+		co.hub.forget(c.ID)
 	})
 }
 
 // conclude records what a changeover's end means for the server. It is not part
 // of the journal: a crash before it costs an estimate.
-func (s *Service) conclude(ctx context.Context, l *live, c records.Changeover, done bool) {
+func (co *Changeovers) conclude(ctx context.Context, l *fleet.Server, c records.Changeover, done bool) {
 	var err error
-	if l.control.Status(ctx).State == life.Running {
-		err = s.records.SetWanted(ctx, l.id, string(life.Running))
+	if l.Control.Status(ctx).State == life.Running {
+		err = co.records.SetWanted(ctx, l.ID, string(life.Running))
 	}
 	if done {
-		if now, rerr := s.records.Changeover(ctx, c.ID); rerr == nil {
+		if now, rerr := co.records.Changeover(ctx, c.ID); rerr == nil {
 			if w := window(now); w != nil {
 				err = errors.Join(
-					err, s.records.SetDurations(ctx, l.id, time.Duration(w.StartingMS)*time.Millisecond,
+					err, co.records.SetDurations(ctx, l.ID, time.Duration(w.StartingMS)*time.Millisecond,
 						time.Duration(w.StoppingMS)*time.Millisecond))
 			}
 		}
 	}
 	if err != nil {
-		s.log.Error("cannot record the end of a changeover", "changeover", c.ID, "error", err)
+		co.log.Error("cannot record the end of a changeover", "changeover", c.ID, "error", err)
 	}
 }
 
-// Changeover gives one changeover as it stands now.
-func (s *Service) Changeover(ctx context.Context, id int64) (wire.Changeover, error) {
-	c, err := s.records.Changeover(ctx, id)
+// Get gives one changeover as it stands now.
+func (co *Changeovers) Get(ctx context.Context, id int64) (wire.Changeover, error) {
+	c, err := co.records.Changeover(ctx, id)
 	if err != nil {
 		return wire.Changeover{}, err
 	}
-	out := s.wireChangeover(c)
-	if out.Undoable, out.WhyNot, err = s.undoable(ctx, c); err != nil {
+	out := co.wireChangeover(c)
+	if out.Undoable, out.WhyNot, err = co.undoable(ctx, c); err != nil {
 		return out, err
 	}
-	if l, err := s.serverByName(ctx, c.Server); err == nil && c.State == plan.Done {
-		out.Join, out.JoinNote = s.join(ctx, l)
+	if l, err := co.fleet.Reach(ctx, c.Server); err == nil && c.State == plan.Done {
+		out.Join, out.JoinNote = co.fleet.Join(ctx, l)
 	}
 	if c.State == plan.Done && out.UndoneBy == 0 {
-		done, err := s.records.Done(ctx, c.ServerID)
+		done, err := co.records.Done(ctx, c.ServerID)
 		if err != nil {
 			return out, err
 		}
 		out.Later = later(c.ID, done)
-		if out.Landmarks, err = s.sightings(ctx, c); err != nil {
+		if out.Landmarks, err = co.sightings(ctx, c); err != nil {
 			return out, err
 		}
 	}
 	return out, nil
 }
 
-// Changeovers lists the newest first; server "" means all. Where to join is left
+// List lists the newest first; server "" means all. Where to join is left
 // out: it is read from the server's files.
-func (s *Service) Changeovers(ctx context.Context, server string) ([]wire.Changeover, error) {
+func (co *Changeovers) List(ctx context.Context, server string) ([]wire.Changeover, error) {
 	if server != "" {
-		if _, err := s.records.Server(ctx, server); err != nil {
+		if _, err := co.records.Server(ctx, server); err != nil {
 			return nil, err
 		}
 	}
-	list, err := s.records.Changeovers(ctx, server, false)
+	list, err := co.records.Changeovers(ctx, server, false)
 	if err != nil {
 		return nil, err
 	}
@@ -485,24 +485,24 @@ func (s *Service) Changeovers(ctx context.Context, server string) ([]wire.Change
 	tidied := map[int64]map[int64]records.Tidied{}
 	for _, c := range list {
 		if _, asked := done[c.ServerID]; !asked {
-			if done[c.ServerID], err = s.records.Done(ctx, c.ServerID); err != nil {
+			if done[c.ServerID], err = co.records.Done(ctx, c.ServerID); err != nil {
 				return nil, err
 			}
-			if tidied[c.ServerID], err = s.records.TidiedOf(ctx, c.ServerID); err != nil {
+			if tidied[c.ServerID], err = co.records.TidiedOf(ctx, c.ServerID); err != nil {
 				return nil, err
 			}
 		}
-		if c.Steps, err = s.records.Steps(ctx, c.ID); err != nil {
+		if c.Steps, err = co.records.Steps(ctx, c.ID); err != nil {
 			return nil, err
 		}
-		one := s.wireChangeover(c)
+		one := co.wireChangeover(c)
 		one.Undoable, one.WhyNot = standing(c, done[c.ServerID], tidied[c.ServerID])
 		out = append(out, one)
 	}
 	return out, nil
 }
 
-func (s *Service) wireChangeover(c records.Changeover) wire.Changeover {
+func (co *Changeovers) wireChangeover(c records.Changeover) wire.Changeover {
 	out := wire.Changeover{
 		ID: c.ID, Server: c.Server, Kind: c.Kind, State: c.State, Plan: c.Plan.V, CreatedBy: c.CreatedBy,
 		CreatedAt: c.CreatedAt, StartedAt: c.StartedAt, EndedAt: c.EndedAt, Steps: []wire.Step{},
@@ -559,7 +559,7 @@ func (s *Service) wireChangeover(c records.Changeover) wire.Changeover {
 		}
 	}
 	out.Window = window(c)
-	if p, ok := s.hub.latest(c.ID); ok {
+	if p, ok := co.hub.latest(c.ID); ok {
 		out.Progress = &p
 	}
 	return out
@@ -636,16 +636,16 @@ func lockedOutInVain(c records.Changeover) *wire.Window {
 
 // Watch sends a changeover as it stands now and after every change, until it
 // rests or ctx ends.
-func (s *Service) Watch(ctx context.Context, id int64, yield func(wire.Changeover) error) error {
-	wake, leave := s.hub.subscribe(id)
+func (co *Changeovers) Watch(ctx context.Context, id int64, yield func(wire.Changeover) error) error {
+	wake, leave := co.hub.subscribe(id)
 	defer leave()
 	// Every byte staged is progress; a person reads ten a second at most.
 	tick := time.NewTicker(100 * time.Millisecond)
 	defer tick.Stop()
 	var c wire.Changeover
 	for {
-		now, err := s.Changeover(ctx, id)
-		p, moving := s.hub.latest(id)
+		now, err := co.Get(ctx, id)
+		p, moving := co.hub.latest(id)
 		switch {
 		case err == nil:
 			c = now
@@ -672,4 +672,13 @@ func (s *Service) Watch(ctx context.Context, id int64, yield func(wire.Changeove
 		case <-tick.C:
 		}
 	}
+}
+
+// windowEstimate is what the last stop and start took.
+func windowEstimate(rec records.Server, running bool) (stopping, starting time.Duration) {
+	stopping, starting = time.Duration(rec.LastStopMS)*time.Millisecond, time.Duration(rec.LastStartMS)*time.Millisecond
+	if !running {
+		stopping = 0
+	}
+	return stopping, starting
 }

@@ -1,4 +1,4 @@
-package service
+package library
 
 import (
 	"bytes"
@@ -7,7 +7,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"image"
 	"image/png"
 	"io/fs"
 	"os"
@@ -15,11 +14,11 @@ import (
 	"strings"
 
 	"github.com/zeebo/blake3"
-	ximage "golang.org/x/image/draw"
 
 	"reshard/internal/core/fault"
 	"reshard/internal/core/game"
 	"reshard/internal/core/world"
+	"reshard/internal/drawing"
 	"reshard/internal/records"
 	"reshard/internal/wire"
 )
@@ -32,12 +31,12 @@ type Look struct {
 
 // CopyPicture draws a copy from above, as PNG. The same copy and the same profile give
 // the same bytes, so it is drawn once and kept.
-func (s *Service) CopyPicture(ctx context.Context, ref string, look Look) ([]byte, error) {
-	rec, err := s.records.FindCopy(ctx, ref)
+func (lib *Library) CopyPicture(ctx context.Context, ref string, look Look) ([]byte, error) {
+	rec, err := lib.records.FindCopy(ctx, ref)
 	if err != nil {
 		return nil, err
 	}
-	kept, m, err := s.drawn(ctx, rec)
+	kept, m, err := lib.drawn(ctx, rec)
 	if err != nil {
 		return nil, err
 	}
@@ -54,29 +53,21 @@ func (s *Service) CopyPicture(ctx context.Context, ref string, look Look) ([]byt
 		return nil, fault.Wrap(fault.Internal, "read picture of", ref, err)
 	}
 	if look.Marks {
-		marks, err := s.marksOf(ctx, rec, m)
+		marks, err := lib.marksOf(ctx, rec, m)
 		if err != nil {
 			return nil, err
 		}
-		return encodePicture(world.Marked(picture, m, marks))
+		return drawing.PNG(world.Marked(picture, m, marks))
 	}
-	data, err = encodePicture(scaled(picture, look.Side))
+	data, err = drawing.PNG(drawing.Scaled(picture, look.Side))
 	if err == nil {
-		s.keepFile(small, data)
+		lib.keepFile(small, data)
 	}
 	return data, err
 }
 
-func scaled(picture image.Image, side int) image.Image {
-	b := picture.Bounds()
-	by := float64(side) / float64(max(b.Dx(), b.Dy()))
-	out := image.NewRGBA(image.Rect(0, 0, max(1, int(float64(b.Dx())*by)), max(1, int(float64(b.Dy())*by))))
-	ximage.ApproxBiLinear.Scale(out, out.Bounds(), picture, b, ximage.Src, nil)
-	return out
-}
-
-func (s *Service) marksOf(ctx context.Context, rec records.Copy, m world.Map) ([]world.Mark, error) {
-	landmarks, err := s.records.Landmarks(ctx, rec.WorldID)
+func (lib *Library) marksOf(ctx context.Context, rec records.Copy, m world.Map) ([]world.Mark, error) {
+	landmarks, err := lib.records.Landmarks(ctx, rec.WorldID)
 	if err != nil {
 		return nil, err
 	}
@@ -93,17 +84,17 @@ func (s *Service) marksOf(ctx context.Context, rec records.Copy, m world.Map) ([
 }
 
 // CopyMap says where a copy's picture stands in the world, with spawn and landmarks.
-func (s *Service) CopyMap(ctx context.Context, ref string) (wire.Map, error) {
-	rec, err := s.records.FindCopy(ctx, ref)
+func (lib *Library) CopyMap(ctx context.Context, ref string) (wire.Map, error) {
+	rec, err := lib.records.FindCopy(ctx, ref)
 	if err != nil {
 		return wire.Map{}, err
 	}
-	_, m, err := s.drawn(ctx, rec)
+	_, m, err := lib.drawn(ctx, rec)
 	if err != nil {
 		return wire.Map{}, err
 	}
 	out := wire.Map{Map: m, Landmarks: []wire.PlacedLandmark{}}
-	landmarks, err := s.records.Landmarks(ctx, rec.WorldID)
+	landmarks, err := lib.records.Landmarks(ctx, rec.WorldID)
 	for _, l := range landmarks {
 		if at, ok := world.PlaceOf(l.Place); ok {
 			_, _, shown := m.At(at)
@@ -114,20 +105,20 @@ func (s *Service) CopyMap(ctx context.Context, ref string) (wire.Map, error) {
 }
 
 // drawn draws a copy, if that has not been done, and gives the picture's file and map.
-func (s *Service) drawn(ctx context.Context, rec records.Copy) (file string, m world.Map, err error) {
-	profile, err := s.profile(rec.Facts.V.Game)
+func (lib *Library) drawn(ctx context.Context, rec records.Copy) (file string, m world.Map, err error) {
+	profile, err := lib.games.Profile(rec.Facts.V.Game)
 	if err != nil {
 		return "", m, err
 	}
-	file = s.pictureFile(rec.ID, profile)
+	file = lib.pictureFile(rec.ID, profile)
 	if m, ok := keptBeside[world.Map](file); ok {
 		return file, m, nil
 	}
-	tree, found, err := s.groundTree(ctx, rec, profile)
+	tree, found, err := lib.groundTree(ctx, rec, profile)
 	if err != nil {
 		return "", m, err
 	}
-	data, m, err := s.draw(ctx, tree, found)
+	data, m, err := lib.board.World(ctx, tree, found)
 	if err != nil {
 		return "", m, err
 	}
@@ -138,13 +129,13 @@ func (s *Service) drawn(ctx context.Context, rec records.Copy) (file string, m w
 }
 
 // groundTree gives a copy as a tree with the world's own part, which is what is drawn.
-func (s *Service) groundTree(ctx context.Context, rec records.Copy, profile *game.Profile) (fs.FS, world.Found, error) {
-	stored, err := s.vault.Load(ctx, rec.ID)
+func (lib *Library) groundTree(ctx context.Context, rec records.Copy, profile *game.Profile) (fs.FS, world.Found, error) {
+	stored, err := lib.vault.Load(ctx, rec.ID)
 	if err != nil {
 		return nil, world.Found{}, err
 	}
-	s.vault.Expect(ctx, stored)
-	tree := s.vault.Tree(ctx, stored, func(part, name string) string {
+	lib.vault.Expect(ctx, stored)
+	tree := lib.vault.Tree(ctx, stored, func(part, name string) string {
 		if part != "" {
 			return ""
 		}
@@ -154,9 +145,9 @@ func (s *Service) groundTree(ctx context.Context, rec records.Copy, profile *gam
 	return tree, found, err
 }
 
-func (s *Service) keepFile(file string, data []byte) {
+func (lib *Library) keepFile(file string, data []byte) {
 	if err := keepPicture(file, data); err != nil {
-		s.log.Warn("cannot keep a picture", "error", err)
+		lib.log.Warn("cannot keep a picture", "error", err)
 	}
 }
 
@@ -169,9 +160,9 @@ func asFound(tree fs.FS, folder string, profile *game.Profile) (world.Found, err
 }
 
 // pictureFile is where a copy's picture is kept; another profile draws another one.
-func (s *Service) pictureFile(id string, profile *game.Profile) string {
+func (lib *Library) pictureFile(id string, profile *game.Profile) string {
 	sum := blake3.Sum256(fmt.Appendf(nil, "%s %+v", id, profile.World.Picture))
-	return filepath.Join(s.config.Data, "pictures", hex.EncodeToString(sum[:16])+".png")
+	return filepath.Join(lib.pictures, hex.EncodeToString(sum[:16])+".png")
 }
 
 // keptBeside reads what was kept beside a picture that is still there.
@@ -212,62 +203,4 @@ func keepPicture(file string, data []byte) error {
 		_ = os.Remove(temp.Name()) // nothing of a user's: it was to be a picture
 	}
 	return err
-}
-
-// ServerPicture draws a world of a server as it stands now, as PNG; name "" is the
-// active one.
-func (s *Service) ServerPicture(ctx context.Context, name, folder string) ([]byte, error) {
-	l, err := s.serverByName(ctx, name)
-	if err != nil {
-		return nil, err
-	}
-	state, err := l.read(ctx)
-	if err != nil {
-		return nil, err
-	}
-	if folder == "" {
-		folder = state.Active
-	}
-	files := l.place.At(ctx)
-	found, err := world.ByName(files, state.WorldsFolder, folder, l.profile)
-	if err != nil {
-		return nil, err
-	}
-	data, _, err := s.draw(ctx, files, found)
-	return data, err
-}
-
-// draw draws one world at a time: it is work for the processor that nobody waits for.
-func (s *Service) draw(ctx context.Context, tree fs.FS, found world.Found) ([]byte, world.Map, error) {
-	release, err := s.mayDraw(ctx, found.Folder)
-	if err != nil {
-		return nil, world.Map{}, err
-	}
-	defer release()
-	picture, m, err := world.Picture(tree, found)
-	if err != nil {
-		return nil, m, noPicture(found.Folder, err)
-	}
-	data, err := encodePicture(picture)
-	return data, m, err
-}
-
-func noPicture(of string, err error) error {
-	return &fault.Error{Code: fault.NotFound, Op: "draw", Path: of, What: "there is no picture", Err: err}
-}
-
-// mayDraw waits until nothing else is being drawn.
-func (s *Service) mayDraw(ctx context.Context, what string) (release func(), err error) {
-	select {
-	case s.drawing <- struct{}{}:
-		return func() { <-s.drawing }, nil
-	case <-ctx.Done():
-		return nil, fault.Wrap(fault.Interrupted, "draw", what, context.Cause(ctx))
-	}
-}
-
-func encodePicture(picture image.Image) ([]byte, error) {
-	var b bytes.Buffer
-	err := (&png.Encoder{CompressionLevel: png.BestSpeed}).Encode(&b, picture)
-	return b.Bytes(), fault.Wrap(fault.Internal, "draw", "picture", err)
 }

@@ -1,9 +1,7 @@
-package service
+package changeovers
 
 import (
-	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 
@@ -77,35 +75,4 @@ func TestStanding(t *testing.T) {
 		assert.Equal(t, c.want, ok, name)
 		assert.Contains(t, why, c.why, name)
 	}
-}
-
-func TestPasswords(t *testing.T) {
-	t.Parallel()
-	one, two := hashPassword("marrows and leeks"), hashPassword("marrows and leeks")
-	assert.NotEqual(t, one, two, "salted")
-	assert.True(t, strings.HasPrefix(one, "$argon2id$v=19$m=19456,t=2,p=1$"))
-	assert.True(t, checkPassword(one, "marrows and leeks"))
-	assert.False(t, checkPassword(one, "marrows and leek"))
-	for _, damaged := range []string{
-		"",
-		"$argon2id$",
-		"plain",
-		one[:40],
-		strings.Replace(one, "argon2id", "argon2i", 1),
-	} {
-		assert.False(t, checkPassword(damaged, "marrows and leeks"), damaged)
-	}
-}
-
-func TestFailuresAreForgottenAfterAWhile(t *testing.T) {
-	t.Parallel()
-	var f failures
-	now := time.Now()
-	for range mostFailures {
-		assert.False(t, f.tooMany("ada", now))
-		f.add("ada", now)
-	}
-	assert.True(t, f.tooMany("ada", now))
-	assert.False(t, f.tooMany("bryn", now))
-	assert.False(t, f.tooMany("ada", now.Add(failureWindow)))
 }

@@ -1,0 +1,124 @@
+package accounts
+
+import (
+	"context"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"reshard/internal/core/fault"
+	"reshard/internal/records"
+)
+
+func TestPasswords(t *testing.T) {
+	t.Parallel()
+	one, two := hashPassword("marrows and leeks"), hashPassword("marrows and leeks")
+	assert.NotEqual(t, one, two, "salted")
+	assert.True(t, strings.HasPrefix(one, "$argon2id$v=19$m=19456,t=2,p=1$"))
+	assert.True(t, checkPassword(one, "marrows and leeks"))
+	assert.False(t, checkPassword(one, "marrows and leek"))
+	for _, damaged := range []string{
+		"",
+		"$argon2id$",
+		"plain",
+		one[:40],
+		strings.Replace(one, "argon2id", "argon2i", 1),
+	} {
+		assert.False(t, checkPassword(damaged, "marrows and leeks"), damaged)
+	}
+}
+
+// book is a book of users in memory.
+type book struct {
+	Records
+	users map[string]records.User
+	keys  map[string]records.User
+}
+
+func (b *book) User(_ context.Context, name string) (records.User, error) {
+	u, ok := b.users[strings.ToLower(name)]
+	if !ok {
+		return u, fault.New(fault.NotFound, "find user", name, "there is no user of that name")
+	}
+	return u, nil
+}
+
+func (b *book) AddUser(_ context.Context, name, password string) error {
+	b.users[strings.ToLower(name)] = records.User{ID: int64(len(b.users) + 1), Name: name, Password: password}
+	return nil
+}
+
+func (b *book) AddKey(_ context.Context, hash []byte, id int64, _, _ string, _ time.Time) error {
+	for _, u := range b.users {
+		if u.ID == id {
+			b.keys[string(hash)] = u
+		}
+	}
+	return nil
+}
+
+func (b *book) UserByKey(_ context.Context, hash []byte) (records.User, error) {
+	u, ok := b.keys[string(hash)]
+	if !ok {
+		return u, fault.New(fault.NotFound, "find", "key", "there is none")
+	}
+	return u, nil
+}
+
+func (b *book) RemoveKey(_ context.Context, hash []byte) error {
+	delete(b.keys, string(hash))
+	return nil
+}
+
+func withAda(t *testing.T) *Accounts {
+	t.Helper()
+	acc := New(&book{users: map[string]records.User{}, keys: map[string]records.User{}})
+	require.NoError(t, acc.Add(t.Context(), "Ada", "marrows and leeks"))
+	return acc
+}
+
+func TestASecretIsGoodUntilItIsSignedOut(t *testing.T) {
+	t.Parallel()
+	acc := withAda(t)
+	key, err := acc.SignIn(t.Context(), "ada", "marrows and leeks", "session", "")
+	require.NoError(t, err)
+	assert.WithinDuration(t, time.Now().Add(sessionLasts), key.Expires, time.Minute)
+	name, err := acc.UserOf(t.Context(), key.Secret)
+	require.NoError(t, err)
+	assert.Equal(t, "Ada", name)
+	require.NoError(t, acc.SignOut(t.Context(), key.Secret))
+	_, err = acc.UserOf(t.Context(), key.Secret)
+	assert.ErrorIs(t, err, fault.Denied.As())
+}
+
+func TestGuessingIsSlow(t *testing.T) {
+	t.Parallel()
+	acc := withAda(t)
+	now := time.Now()
+	acc.now = func() time.Time { return now }
+	try := func(name, password string) string {
+		_, err := acc.SignIn(t.Context(), name, password, "token", "")
+		what, _ := fault.Words(err)
+		return what
+	}
+	for range mostFailures {
+		assert.Contains(t, try("ada", "wrong words"), "is wrong")
+	}
+	assert.Contains(t, try("ada", "marrows and leeks"), "too many", "also with the right one")
+	assert.Contains(t, try("bryn", "wrong words"), "is wrong", "another name is not touched")
+	now = now.Add(failureEvery + time.Second)
+	_, err := acc.SignIn(t.Context(), "ADA", "marrows and leeks", "token", "")
+	require.NoError(t, err, "one more try after a minute")
+}
+
+func TestNobodyIsLeftWithoutAUser(t *testing.T) {
+	t.Parallel()
+	acc := withAda(t)
+	require.ErrorIs(t, acc.Remove(t.Context(), "ADA", "Ada"), fault.Invalid.As())
+	require.ErrorIs(t, acc.Add(t.Context(), " x", "marrows and leeks"), fault.Invalid.As())
+	require.ErrorIs(t, acc.Add(t.Context(), "x", "short"), fault.Invalid.As())
+	require.ErrorIs(t, acc.SetPassword(t.Context(), "x", strings.Repeat("x", 2000)), fault.Invalid.As())
+}

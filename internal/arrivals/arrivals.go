@@ -1,0 +1,132 @@
+// Package arrivals takes worlds in: archives in one piece, uploads that go on after a
+// break, and chunks that a sender puts together.
+package arrivals
+
+import (
+	"context"
+	"errors"
+	"io"
+	"log/slog"
+	"os"
+	"path"
+	"path/filepath"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"reshard/internal/catalogue"
+	"reshard/internal/core/fault"
+	"reshard/internal/core/world"
+	"reshard/internal/library"
+	"reshard/internal/pack"
+	"reshard/internal/vault"
+	"reshard/internal/wire"
+)
+
+// Config is what arrivals need.
+type Config struct {
+	Library *library.Library
+	Vault   *vault.Vault
+	Games   *catalogue.Catalogue
+	Log     *slog.Logger
+	// Folder is where uploads are kept until they have arrived.
+	Folder string
+	Limits pack.Limits
+}
+
+// Arrivals is what comes in. It is safe for concurrent use.
+type Arrivals struct {
+	library *library.Library
+	vault   *vault.Vault
+	games   *catalogue.Catalogue
+	log     *slog.Logger
+	now     func() time.Time
+	dir     string
+	limits  pack.Limits
+	taking  taking
+	took    taken
+}
+
+// New makes arrivals.
+func New(c Config) *Arrivals {
+	return &Arrivals{
+		library: c.Library, vault: c.Vault, games: c.Games, log: c.Log, now: time.Now, dir: c.Folder, limits: c.Limits,
+	}
+}
+
+// Incoming is an arriving archive.
+type Incoming struct {
+	library.Incoming
+	Size int64 // bytes announced; -1 unknown
+	Body io.Reader
+}
+
+func (arr *Arrivals) keep(ctx context.Context, in library.Incoming, archive *pack.Archive, allRead func()) (
+	wire.Arrival, error,
+) {
+	arrival, err := arr.library.Keep(ctx, in, archive, allRead, nil)
+	if archive.Ignored != nil {
+		arrival.Ignored = archive.Ignored
+	}
+	return arrival, err
+}
+
+// Receive takes an archive in: it is written to disk as it comes, checked,
+// recognised, and only then stored as a copy. Memory stays bounded whatever its
+// size.
+func (arr *Arrivals) Receive(ctx context.Context, in Incoming) (wire.Arrival, error) {
+	if err := arr.Room(in.Name, in.Size, 2); err != nil {
+		return wire.Arrival{}, err
+	}
+	f, err := os.CreateTemp(arr.dir, "*.part")
+	if err != nil {
+		return wire.Arrival{}, fault.Wrap(fault.Internal, "receive", in.Name, err)
+	}
+	defer os.Remove(f.Name()) //nolint:errcheck // the next start clears what is left
+	n, err := io.Copy(f, in.Body)
+	if err = errors.Join(err, f.Close()); err != nil {
+		code := fault.Interrupted
+		if errors.Is(err, syscall.ENOSPC) {
+			code = fault.NoSpace
+		}
+		return wire.Arrival{}, fault.Wrap(code, "receive", in.Name, err)
+	}
+	if in.Size >= 0 && n != in.Size {
+		return wire.Arrival{}, fault.New(fault.Interrupted, "receive", in.Name, "%d bytes were announced and %d came",
+			in.Size, n)
+	}
+	archive, err := arr.openArrival(f.Name(), in.Name)
+	if err != nil {
+		return wire.Arrival{}, err
+	}
+	// Removed as soon as it has been read: what is never synced costs no disk.
+	drop := sync.OnceFunc(func() {
+		_ = archive.Close() // only read
+		_ = os.Remove(f.Name())
+	})
+	defer drop()
+	return arr.keep(ctx, in.Incoming, archive, drop)
+}
+
+// openArrival opens an archive, or a file that is a world itself.
+func (arr *Arrivals) openArrival(file, name string) (*pack.Archive, error) {
+	if world.IsFile(path.Base(name), arr.games.Profiles()) {
+		return pack.OpenFile(file, path.Base(name))
+	}
+	return pack.Open(file, name, filepath.Dir(file), arr.limits)
+}
+
+// Clear removes what was being received in one piece, or unpacked, when an
+// earlier life ended: the sender has been told that it did not arrive. Uploads that can
+// be gone on with stay.
+func (arr *Arrivals) Clear() error {
+	left, err := filepath.Glob(filepath.Join(arr.dir, "*"))
+	for _, f := range left {
+		if uploadID.MatchString(strings.TrimSuffix(filepath.Base(f), ".info")) {
+			continue
+		}
+		err = errors.Join(err, os.RemoveAll(f))
+	}
+	return fault.Wrap(fault.Internal, "clear", arr.dir, err)
+}

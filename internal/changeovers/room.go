@@ -1,0 +1,58 @@
+// Package changeovers plans changes of servers' worlds and sees them through: sheets,
+// drafts, starting and watching, undoing, and what was set aside.
+package changeovers
+
+import (
+	"context"
+	"log/slog"
+	"sync"
+	"time"
+
+	"reshard/internal/fleet"
+	"reshard/internal/library"
+	"reshard/internal/records"
+	"reshard/internal/vault"
+)
+
+// Config is what changeovers need. All but Trace must be given.
+type Config struct {
+	Records *records.Records
+	Vault   *vault.Vault
+	Fleet   *fleet.Fleet
+	Library *library.Library
+	Log     *slog.Logger
+	// KeepAside is how long what changeovers set aside is kept; 0: until a person
+	// removes it.
+	KeepAside time.Duration
+	// Life ends when the service goes away: those that only stage are cancelled then.
+	Life context.Context
+	// Trace is told each point of every changeover; tests cut it there.
+	Trace func(point string)
+}
+
+// Changeovers is all changeovers. It is safe for concurrent use.
+type Changeovers struct {
+	records   *records.Records
+	vault     *vault.Vault
+	fleet     *fleet.Fleet
+	library   *library.Library
+	log       *slog.Logger
+	now       func() time.Time
+	keepAside time.Duration
+	life      context.Context
+	trace     func(point string)
+	hub       hub
+	running   sync.WaitGroup
+}
+
+// New makes changeovers.
+func New(c Config) *Changeovers {
+	return &Changeovers{
+		records: c.Records, vault: c.Vault, fleet: c.Fleet, library: c.Library, log: c.Log, now: time.Now,
+		keepAside: c.KeepAside, life: c.Life, trace: c.Trace,
+	}
+}
+
+// Wait waits for those that are carried out: until they are done, or are left as they
+// stand because the service goes away.
+func (co *Changeovers) Wait() { co.running.Wait() }

@@ -1,0 +1,64 @@
+package fleet
+
+import (
+	"context"
+	"regexp"
+	"strings"
+
+	"reshard/internal/core/fault"
+	"reshard/internal/host"
+	"reshard/internal/records"
+	"reshard/internal/wire"
+)
+
+var serverName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,39}$`)
+
+// Add records a server of a host after looking at its folder.
+func (fl *Fleet) Add(ctx context.Context, n wire.NewServer) (wire.ServerFacts, error) {
+	bad := func(format string, args ...any) (wire.ServerFacts, error) {
+		return wire.ServerFacts{}, fault.New(fault.Invalid, "add server", n.Name, format, args...)
+	}
+	if !serverName.MatchString(n.Name) {
+		return bad("a server's name has 1 to 40 of a-z, 0-9 and hyphen")
+	}
+	profile, err := fl.games.Profile(n.Game)
+	if err != nil {
+		return wire.ServerFacts{}, err
+	}
+	if n.Kind == "" && len(profile.Server.Kinds) == 1 {
+		n.Kind = profile.KindNames()[0]
+	}
+	if _, ok := profile.Server.Kinds[n.Kind]; !ok {
+		return bad("%s servers are of the kinds %s; %q is none of them", profile.Title,
+			strings.Join(profile.KindNames(), ", "), n.Kind)
+	}
+	if n.Host == "" {
+		n.Host = "local"
+	}
+	h, err := fl.host(n.Host)
+	if err != nil {
+		return wire.ServerFacts{}, err
+	}
+	root, _, err := h.Root(ctx, n.Root)
+	if err != nil {
+		return wire.ServerFacts{}, fault.Wrap(fault.Invalid, "add server", n.Name, err)
+	}
+	n.Root = root
+	if r, ok := h.Driver.(host.Runner); ok {
+		if err := r.Program(ctx, n.Root, n.Command); err != nil {
+			return wire.ServerFacts{}, err
+		}
+	}
+	if n.Env == nil {
+		n.Env = map[string]string{}
+	}
+	rec := records.Server{
+		Name: n.Name, Host: n.Host, Game: n.Game, Kind: n.Kind, System: n.System, Root: n.Root,
+		DeclaredVersion: n.Version,
+		Command:         records.JSON[[]string]{V: n.Command}, Env: records.JSON[map[string]string]{V: n.Env},
+	}
+	if _, err := fl.records.AddServer(ctx, rec); err != nil {
+		return wire.ServerFacts{}, err
+	}
+	return fl.Server(ctx, n.Name)
+}

@@ -1,0 +1,116 @@
+// Package fleet is the game servers that the service looks after: their hosts, what is
+// known of each of them, and starting and stopping them.
+package fleet
+
+import (
+	"context"
+	"errors"
+	"log/slog"
+	"sync"
+	"time"
+
+	"reshard/internal/catalogue"
+	"reshard/internal/core/fault"
+	"reshard/internal/core/game"
+	"reshard/internal/drawing"
+	"reshard/internal/host"
+	"reshard/internal/records"
+)
+
+// Config is what a fleet needs. All but Trace must be given.
+type Config struct {
+	Records *records.Records
+	Games   *catalogue.Catalogue
+	Board   *drawing.Board
+	Log     *slog.Logger
+	// Data is the service's data folder, Identity what that is known by.
+	Data     string
+	Identity string
+	// MoveHere takes records of another data folder over for this one.
+	MoveHere bool
+	// Kinds are the kinds of hosts that it knows.
+	Kinds host.Kinds
+	// Trace is told where an act on a process stands; tests cut it there.
+	Trace func(point string)
+}
+
+// Fleet is all servers. It is safe for concurrent use.
+type Fleet struct {
+	Config
+	records *records.Records
+	games   *catalogue.Catalogue
+	log     *slog.Logger
+	now     func() time.Time
+	hosts   map[string]*openHost
+
+	mu   sync.Mutex       // held for moments only
+	live map[string]*slot // by server name
+}
+
+// New makes a fleet; Open opens its hosts.
+func New(c Config) *Fleet {
+	return &Fleet{
+		Config: c, records: c.Records, games: c.Games, log: c.Log, now: time.Now,
+		hosts: map[string]*openHost{}, live: map[string]*slot{},
+	}
+}
+
+// Close gives the servers' folders back. The servers go on running.
+func (fl *Fleet) Close() (err error) {
+	for _, l := range fl.InHand() {
+		err = errors.Join(err, l.closer.Close())
+	}
+	return err
+}
+
+// Under implements catalogue.Users: servers in hand of a game are held back while its
+// profile changes, and opened anew with it.
+func (fl *Fleet) Under(ctx context.Context, id string, next *game.Profile) (func(*game.Profile), error) {
+	holding, err := fl.records.Holders(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var held []func()
+	letGo := func() {
+		for _, release := range held {
+			release()
+		}
+	}
+	for _, l := range fl.InHand() {
+		if l.Profile.ID != id {
+			continue
+		}
+		release, err := l.changing(holding[l.Name], next)
+		if err != nil {
+			letGo()
+			return nil, err
+		}
+		held = append(held, release)
+	}
+	return func(now *game.Profile) {
+		defer letGo()
+		for _, l := range fl.InHand() {
+			if l.Profile.ID != id || l.Profile == now {
+				continue
+			}
+			if err := fl.LetGo(l); err != nil {
+				fl.log.Warn("a server's folder did not close", "server", l.Name, "error", err)
+			}
+		}
+	}, nil
+}
+
+// changing holds a server back whose profile is to change.
+func (l *Server) changing(changeover int64, next *game.Profile) (release func(), err error) {
+	if changeover != 0 {
+		return nil, fault.New(fault.Busy, "change profile", l.Profile.ID, "changeover %d holds the server %s",
+			changeover, l.Name)
+	}
+	if next != nil {
+		if _, ok := next.Server.Kinds[l.Machine.Kind]; !ok {
+			return nil, fault.New(fault.WrongState, "change profile", l.Profile.ID,
+				"the server %s is of the kind %s, which the profile does not have", l.Name, l.Machine.Kind)
+		}
+	}
+	return l.Claim("change profile")
+}

@@ -1,0 +1,162 @@
+package fleet
+
+import (
+	"context"
+
+	"reshard/internal/control"
+	"reshard/internal/core/fault"
+	"reshard/internal/core/life"
+	"reshard/internal/records"
+	"reshard/internal/wire"
+)
+
+// Start starts a server and waits until it is ready.
+func (fl *Fleet) Start(ctx context.Context, name string) (wire.ServerFacts, error) {
+	err := fl.operate(ctx, name, "start", func(ctx context.Context, l *Server) error {
+		if err := fl.records.SetWanted(ctx, l.ID, string(life.Running)); err != nil {
+			return err
+		}
+		already := l.Control.Status(ctx).State == life.Running
+		took, err := l.Control.Start(ctx)
+		if err != nil || already {
+			return err
+		}
+		return fl.records.SetDurations(ctx, l.ID, took, records.Unmeasured)
+	})
+	if err != nil {
+		return wire.ServerFacts{}, err
+	}
+	return fl.Server(ctx, name)
+}
+
+// Stop stops a server cleanly and waits for its end. A server that does
+// not stop goes on running; it is never killed.
+func (fl *Fleet) Stop(ctx context.Context, name string) (wire.ServerFacts, error) {
+	err := fl.operate(ctx, name, "stop", func(ctx context.Context, l *Server) error {
+		end, err := l.Control.Stop(ctx, control.Clean)
+		if err != nil {
+			return err
+		}
+		if err := fl.records.SetWanted(ctx, l.ID, string(life.Stopped)); err != nil || end.Already {
+			return err
+		}
+		return fl.records.SetDurations(ctx, l.ID, records.Unmeasured, end.Took)
+	})
+	if err != nil {
+		return wire.ServerFacts{}, err
+	}
+	return fl.Server(ctx, name)
+}
+
+// TakeWord takes a person's word that a server is stopped of which that cannot be told. A
+// changeover that waits for it goes on with it, and its proof names whose word it was.
+func (fl *Fleet) TakeWord(ctx context.Context, name, by string) (wire.ServerFacts, error) {
+	l, err := fl.Reach(ctx, name)
+	if err != nil {
+		return wire.ServerFacts{}, err
+	}
+	if err := l.Control.TakeWord(ctx, by); err != nil {
+		return wire.ServerFacts{}, err
+	}
+	return fl.Server(ctx, name)
+}
+
+// Remove forgets a stopped server. Its files, what was set aside among
+// them, stay where they are.
+func (fl *Fleet) Remove(ctx context.Context, name string) error {
+	if _, err := fl.Reach(ctx, name); fault.CodeOf(err) == fault.Unreachable {
+		return fl.removeUnreachable(ctx, name)
+	}
+	return fl.operate(ctx, name, "remove", func(ctx context.Context, l *Server) error {
+		if err := mustBeStopped(ctx, l.Control, name); err != nil {
+			return err
+		}
+		if err := fl.records.RemoveServer(ctx, l.ID); err != nil {
+			return err
+		}
+		return fl.LetGo(l)
+	})
+}
+
+func mustBeStopped(ctx context.Context, c *control.Control, name string) error {
+	st := c.Status(ctx)
+	if err := st.Err("remove", name); err != nil {
+		return err
+	}
+	if st.State.Up() {
+		return fault.New(fault.WrongState, "remove", name, "the server is %s", st.State).
+			With("Stop it first: reshard servers stop " + name + ".")
+	}
+	return nil
+}
+
+// removeUnreachable forgets a server whose folder is gone: its process can still be
+// looked for.
+func (fl *Fleet) removeUnreachable(ctx context.Context, name string) error {
+	rec, err := fl.records.Server(ctx, name)
+	if err != nil {
+		return err
+	}
+	holding, err := fl.records.Holders(ctx)
+	if err != nil {
+		return err
+	}
+	if id := holding[name]; id != 0 {
+		return fault.New(fault.Busy, "remove", name, "changeover %d holds the server", id)
+	}
+	profile, err := fl.games.Profile(rec.Game)
+	if err != nil {
+		return err
+	}
+	c, err := fl.process(ctx, rec, profile)
+	if err != nil {
+		return err
+	}
+	if err := mustBeStopped(ctx, c, name); err != nil {
+		return err
+	}
+	return fl.records.RemoveServer(ctx, rec.ID)
+}
+
+// operate runs a start or stop to its end even if whoever asked goes away.
+func (fl *Fleet) operate(ctx context.Context, name, op string, act func(context.Context, *Server) error) error {
+	l, err := fl.Reach(ctx, name)
+	if err != nil {
+		return err
+	}
+	release, err := l.Claim(op)
+	if err != nil {
+		return err
+	}
+	defer release()
+	holding, err := fl.records.Holders(ctx)
+	if err != nil {
+		return err
+	}
+	if id := holding[name]; id != 0 {
+		return fault.New(fault.Busy, op, name, "changeover %d holds the server", id)
+	}
+	if err := fl.records.Acting(); err != nil {
+		return err
+	}
+	return act(context.WithoutCancel(ctx), l)
+}
+
+// Find looks for a server's process; with start it is started when it should run and does
+// not. What goes wrong is logged.
+func (fl *Fleet) Find(ctx context.Context, rec records.Server, start bool) {
+	l, err := fl.Reach(ctx, rec.Name)
+	if err != nil {
+		fl.log.Error("server cannot be reached", "server", rec.Name, "error", err)
+		return
+	}
+	st := l.Control.Status(ctx)
+	fl.log.Info("server found", "server", rec.Name, "state", st.State, "process", st.Process, "cause", st.Cause)
+	down := st.State == life.Stopped && rec.Wanted == string(life.Running)
+	if !start || !down {
+		return
+	}
+	if _, err := fl.Start(ctx, rec.Name); err != nil {
+		fl.log.Error("server does not start", "server", rec.Name, "error", err)
+	}
+}
