@@ -23,27 +23,28 @@ import (
 // The house has floors, and imports run downwards only. docs/architecture.md
 // draws them; this test holds them.
 var floors = map[string]int{
-	"core":  0,
-	"place": 1, "control": 1, "pack": 1, "pgserver": 1, "vault": 1,
-	"host": 2, "changeover": 2, "records": 2, "local": 2,
-	"wire": 3, "service": 4,
-	"api": 5, "client": 5,
-	"cli": 6,
+	"core": 0,
+	"wire": 1, "hostfs": 1, "control": 1, "archive": 1, "vault": 1, "sqlite": 1, "pgserver": 1,
+	"host": 2, "executor": 2, "records": 2, "local": 2, "client": 2, "drawing": 2,
+	"catalogue": 3, "accounts": 3,
+	"fleet": 4, "library": 4,
+	"arrivals": 5, "changeovers": 5,
+	"upkeep": 6, "service": 7, "api": 8, "cli": 9,
 }
 
 // Drivers are the packages that work on a host. They stand on the floor of what they are
 // drivers of, and may import it; nothing but what opens them may import them.
 var drivers = map[string][]string{
-	"reshard/internal/place/local":    {"reshard/internal/host/local"},
-	"reshard/internal/place/memory":   nil,
+	"reshard/internal/hostfs/local":   {"reshard/internal/host/local"},
+	"reshard/internal/hostfs/memory":  nil,
 	"reshard/internal/control/child":  {"reshard/internal/host/local"},
 	"reshard/internal/control/memory": nil,
-	"reshard/internal/host/local":     {"reshard/internal/service"},
+	"reshard/internal/host/local":     {"reshard/internal/fleet"},
 }
 
 // suites are what tests of drivers import.
-var suites = []string{"reshard/internal/place/placetest", "reshard/internal/control/controltest",
-	"reshard/internal/pack/packtest"}
+var suites = []string{"reshard/internal/hostfs/hostfstest", "reshard/internal/control/controltest",
+	"reshard/internal/archive/archivetest"}
 
 type listed struct {
 	ImportPath string
@@ -118,15 +119,15 @@ func drivesOrTests(pkg, imported string) bool {
 // what its own programs do. Nothing else may touch an operating system.
 var ownMachine = []string{
 	// programs, arrivals, blobs
-	"cmd/", "internal/cli/", "internal/local/", "internal/pgserver/", "internal/pack/", "internal/vault/",
-	"internal/client/",                                       // what is sent
-	"internal/core/fact/sqlite.go",                           // a copy that a library opens
-	"internal/records/awake_",                                // the clock of a lease
-	"internal/service/data_linux.go",                         // the data folder's identity and lock
-	"internal/service/service.go", "internal/service/hosts_", // where it is, and its host
-	// what it keeps there
-	"internal/service/arrivals.go", "internal/service/library.go", "internal/service/pictures.go",
-	"internal/service/compare.go", "internal/service/games.go",
+	"cmd/", "scripts/", "internal/cli/", "internal/local/", "internal/pgserver/", "internal/archive/",
+	"internal/vault/", "internal/arrivals/",
+	"internal/client/",        // what is sent
+	"internal/sqlite/",        // a copy that a library opens
+	"internal/records/awake_", // the clock of a lease
+	"internal/service/",       // the data folder: its identity, its lock
+	"internal/fleet/hosts_",   // the service's own machine as a host
+	"internal/library/",       // the pictures that it keeps
+	"internal/catalogue/",     // examples on the service's machine
 }
 
 // Only drivers touch the operating system of a host: no other code knows its paths,
@@ -253,10 +254,26 @@ func TestTheCoreIsPure(t *testing.T) {
 			continue
 		}
 		for _, i := range p.Imports {
-			for _, bad := range []string{"net", "net/http", "os/exec", "log/slog", "github.com/jmoiron/sqlx",
+			for _, bad := range []string{"os", "net", "net/http", "os/exec", "database/sql", "log/slog",
+				"github.com/jmoiron/sqlx",
 				"github.com/urfave/cli/v3"} {
 				assert.NotEqual(t, bad, i, p.ImportPath)
 			}
 		}
 	}
+}
+
+// A client is small: programs that speak to a service need neither databases, nor stored
+// blobs, nor what carries changeovers out.
+func TestTheClientIsLight(t *testing.T) {
+	t.Parallel()
+	out, err := exec.Command("go", "list", "-deps", "reshard/internal/client").Output()
+	require.NoError(t, err)
+	for _, heavy := range []string{
+		"modernc.org/sqlite", "database/sql", "gocloud.dev/blob", "reshard/internal/vault", "reshard/internal/executor",
+		"reshard/internal/records", "reshard/internal/control", "reshard/internal/sqlite",
+	} {
+		assert.NotContains(t, strings.Fields(string(out)), heavy)
+	}
+	assert.Contains(t, strings.Fields(string(out)), "reshard/internal/wire")
 }

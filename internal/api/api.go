@@ -103,7 +103,7 @@ func schemaName(t reflect.Type, hint string) string {
 	}
 	pkg := path.Base(t.PkgPath())
 	switch {
-	case t == reflect.TypeFor[world.World]():
+	case t == reflect.TypeFor[world.Facts]():
 		return strings.Replace(name, "World", "WorldFacts", 1)
 	case t.Name() == "" || pkg == "wire" || pkg == "api" || pkg == ".":
 		return name

@@ -7,7 +7,6 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"reshard/internal/control"
 	"reshard/internal/core/fault"
 	"reshard/internal/core/plan"
 	"reshard/internal/wire"
@@ -97,7 +96,7 @@ func (a *API) serverRoutes() {
 		gone, err := a.service.Changeovers.Tidy(ctx, in.Server, in.Changeover, in.Confirm, userOf(ctx))
 		return &answer[wire.Aside]{gone}, a.failed(err)
 	})
-	huma.Register(a.huma, streams[[]control.Line](a.huma,
+	huma.Register(a.huma, streams[[]wire.LogLine](a.huma,
 		op("follow-log", http.MethodGet, "/servers/{server}/log", "Follow a server's log: an event a batch of lines",
 			"servers")), func(
 		ctx context.Context, in *struct {
@@ -108,9 +107,9 @@ func (a *API) serverRoutes() {
 			return nil, a.failed(err)
 		}
 		return stream(func(hctx huma.Context, e *events) {
-			err := a.service.Fleet.FollowLog(hctx.Context(), in.Server, in.Last, func(lines []control.Line) error {
+			err := a.service.Fleet.FollowLog(hctx.Context(), in.Server, in.Last, func(lines []wire.LogLine) error {
 				if lines == nil {
-					lines = []control.Line{}
+					lines = []wire.LogLine{}
 				}
 				return e.send("lines", lines)
 			})

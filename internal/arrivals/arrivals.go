@@ -15,11 +15,11 @@ import (
 	"syscall"
 	"time"
 
+	"reshard/internal/archive"
 	"reshard/internal/catalogue"
 	"reshard/internal/core/fault"
 	"reshard/internal/core/world"
 	"reshard/internal/library"
-	"reshard/internal/pack"
 	"reshard/internal/vault"
 	"reshard/internal/wire"
 )
@@ -32,7 +32,7 @@ type Config struct {
 	Log     *slog.Logger
 	// Folder is where uploads are kept until they have arrived.
 	Folder string
-	Limits pack.Limits
+	Limits archive.Limits
 }
 
 // Arrivals is what comes in. It is safe for concurrent use.
@@ -43,7 +43,7 @@ type Arrivals struct {
 	log     *slog.Logger
 	now     func() time.Time
 	dir     string
-	limits  pack.Limits
+	limits  archive.Limits
 	taking  taking
 	took    taken
 }
@@ -62,7 +62,7 @@ type Incoming struct {
 	Body io.Reader
 }
 
-func (arr *Arrivals) keep(ctx context.Context, in library.Incoming, archive *pack.Archive, allRead func()) (
+func (arr *Arrivals) keep(ctx context.Context, in library.Incoming, archive *archive.Archive, allRead func()) (
 	wire.Arrival, error,
 ) {
 	arrival, err := arr.library.Keep(ctx, in, archive, allRead, nil)
@@ -110,11 +110,11 @@ func (arr *Arrivals) Receive(ctx context.Context, in Incoming) (wire.Arrival, er
 }
 
 // openArrival opens an archive, or a file that is a world itself.
-func (arr *Arrivals) openArrival(file, name string) (*pack.Archive, error) {
+func (arr *Arrivals) openArrival(file, name string) (*archive.Archive, error) {
 	if world.IsFile(path.Base(name), arr.games.Profiles()) {
-		return pack.OpenFile(file, path.Base(name))
+		return archive.OpenFile(file, path.Base(name))
 	}
-	return pack.Open(file, name, filepath.Dir(file), arr.limits)
+	return archive.Open(file, name, filepath.Dir(file), arr.limits)
 }
 
 // Clear removes what was being received in one piece, or unpacked, when an

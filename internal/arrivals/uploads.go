@@ -324,7 +324,10 @@ func (arr *Arrivals) Assemble(ctx context.Context, in wire.Assembly, by string) 
 	c := vault.Copy{Reshard: vault.Format}
 	seen := map[string]bool{}
 	for _, f := range in.Files {
-		file := vault.File{Path: f.Path, Modified: f.Modified.UTC().Truncate(time.Second), Chunks: f.Chunks}
+		file := vault.File{Path: f.Path, Modified: f.Modified.UTC().Truncate(time.Second)}
+		for _, chunk := range f.Chunks {
+			file.Chunks = append(file.Chunks, vault.Chunk(chunk))
+		}
 		clean := strings.TrimSuffix(f.Path, "/")
 		if !fs.ValidPath(clean) || clean == "." || strings.ContainsAny(clean, "\\\x00") || len(clean) > limits.Name ||
 			seen[clean] {

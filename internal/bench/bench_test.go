@@ -23,9 +23,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"reshard/cmd/standin/quarrymoss"
+	"reshard/internal/archive"
 	"reshard/internal/client"
 	"reshard/internal/core/plan"
-	"reshard/internal/pack"
 	"reshard/internal/pgserver"
 	"reshard/internal/wire"
 )
@@ -140,16 +140,16 @@ func (s *bundle) send(dir, folder string) wire.Copy {
 
 func packDir(b *testing.B, dir, folder, zip string) {
 	b.Helper()
-	var items []pack.Item
+	var items []archive.Item
 	require.NoError(b, filepath.WalkDir(filepath.Join(dir, folder), func(p string, d os.DirEntry, err error) error {
 		if err != nil || d.IsDir() {
 			return err
 		}
 		info, err := d.Info()
 		rel, _ := filepath.Rel(dir, p)
-		items = append(items, pack.Item{
+		items = append(items, archive.Item{
 			Name:     rel,
-			Open:     pack.From(os.DirFS(dir), rel),
+			Open:     archive.From(os.DirFS(dir), rel),
 			Size:     info.Size(),
 			Modified: info.ModTime(),
 		})
@@ -157,7 +157,7 @@ func packDir(b *testing.B, dir, folder, zip string) {
 	}))
 	out, err := os.Create(zip)
 	require.NoError(b, err)
-	require.NoError(b, pack.WriteZip(out, items, nil))
+	require.NoError(b, archive.WriteZip(out, items, nil))
 	require.NoError(b, out.Close())
 }
 

@@ -34,11 +34,11 @@ func (co *Changeovers) Aside(ctx context.Context, name string) ([]wire.Aside, er
 	if err != nil {
 		return nil, err
 	}
-	there, err := l.Place.Exists(ctx, base)
+	there, err := l.Files.Exists(ctx, base)
 	if err != nil || !there {
 		return []wire.Aside{}, err // nothing was ever set aside
 	}
-	entries, err := l.Place.List(ctx, base)
+	entries, err := l.Files.List(ctx, base)
 	if err != nil {
 		return nil, err
 	}
@@ -78,7 +78,7 @@ func (co *Changeovers) asideOf(ctx context.Context, l *fleet.Server, id int64, d
 		Folder:     dir,
 		Holds:      []string{},
 	}
-	err := fs.WalkDir(l.Place.At(ctx), dir, func(p string, d fs.DirEntry, err error) error {
+	err := fs.WalkDir(l.Files.At(ctx), dir, func(p string, d fs.DirEntry, err error) error {
 		if err != nil {
 			return nil // it is being removed at this moment
 		}
@@ -165,19 +165,20 @@ func (co *Changeovers) tidy(ctx context.Context, l *fleet.Server, a wire.Aside, 
 	if err := co.records.Acting(); err != nil {
 		return err
 	}
-	if err := co.records.AddTidied(ctx, records.Tidied{ChangeoverID: a.Changeover, Bytes: a.Bytes, By: by}); err != nil {
+	if err := co.records.AddTidied(
+		ctx, records.Tidied{ChangeoverID: a.Changeover, Bytes: a.Bytes, By: by}); err != nil {
 		return err
 	}
 	going := path.Join(path.Dir(a.Folder), "going-"+path.Base(a.Folder))
-	if there, err := l.Place.Exists(ctx, going); err != nil {
+	if there, err := l.Files.Exists(ctx, going); err != nil {
 		return err
 	} else if !there {
-		if err := l.Place.Move(ctx, a.Folder, going); err != nil {
+		if err := l.Files.Move(ctx, a.Folder, going); err != nil {
 			return err
 		}
 	}
 	co.log.Info("removed what was set aside", "server", l.Name, "changeover", a.Changeover, "bytes", a.Bytes, "by", by)
-	return l.Place.Discard(ctx, going)
+	return l.Files.Discard(ctx, going)
 }
 
 // Sweep removes what has been set aside for longer than it is kept, and goes on with
@@ -212,13 +213,13 @@ func (co *Changeovers) sweepGoing(ctx context.Context, l *fleet.Server) {
 	if err != nil {
 		return
 	}
-	entries, err := l.Place.List(ctx, base)
+	entries, err := l.Files.List(ctx, base)
 	if err != nil {
 		return
 	}
 	for _, e := range entries {
 		if strings.HasPrefix(e.Name(), "going-") {
-			if err := l.Place.Discard(ctx, path.Join(base, e.Name())); err != nil {
+			if err := l.Files.Discard(ctx, path.Join(base, e.Name())); err != nil {
 				co.log.Warn("cannot tidy", "what", e.Name(), "server", l.Name, "error", err)
 			}
 		}

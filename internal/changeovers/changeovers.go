@@ -10,12 +10,12 @@ import (
 	"strings"
 	"time"
 
-	"reshard/internal/changeover"
 	"reshard/internal/core/fault"
 	"reshard/internal/core/life"
 	"reshard/internal/core/plan"
 	"reshard/internal/core/server"
 	"reshard/internal/core/world"
+	"reshard/internal/executor"
 	"reshard/internal/fleet"
 	"reshard/internal/records"
 	"reshard/internal/vault"
@@ -25,7 +25,7 @@ import (
 // journal adapts the records to what the runner needs.
 type journal struct{ r *records.Records }
 
-func (j journal) Advance(ctx context.Context, id int64, from, to plan.State, note changeover.Note) error {
+func (j journal) Advance(ctx context.Context, id int64, from, to plan.State, note executor.Note) error {
 	p := records.Patch{Proof: note.Proof}
 	if note.Cause != nil {
 		what, next := fault.Words(note.Cause)
@@ -75,7 +75,7 @@ func madeBy(c records.Changeover) string {
 	return ""
 }
 
-func detailOf(s records.Step) (d changeover.Detail) {
+func detailOf(s records.Step) (d executor.Detail) {
 	if len(s.Detail.V) > 0 {
 		_ = json.Unmarshal(s.Detail.V, &d) // our own writing; an unreadable one counts as empty
 	}
@@ -276,14 +276,14 @@ func (co *Changeovers) Settle(ctx context.Context, id int64, by string) (wire.Ch
 // heldAfter parts the first cause from what held a changeover, in its failure.
 const heldAfter = "; and then"
 
-func jobOf(c records.Changeover) changeover.Job {
-	job := changeover.Job{ID: c.ID, Plan: c.Plan.V, State: c.State}
+func jobOf(c records.Changeover) executor.Job {
+	job := executor.Job{ID: c.ID, Plan: c.Plan.V, State: c.State}
 	if f := c.Failure.V; f != nil {
 		first, _, _ := strings.Cut(f.What, heldAfter)
 		job.Cause = (&fault.Error{Code: fault.Code(f.Code), What: first}).With(f.Next)
 	}
 	for _, st := range c.Steps {
-		job.Steps = append(job.Steps, changeover.StepRecord{State: st.State, Detail: st.Detail.V})
+		job.Steps = append(job.Steps, executor.StepRecord{State: st.State, Detail: st.Detail.V})
 	}
 	return job
 }
@@ -300,18 +300,18 @@ func (co *Changeovers) othersOf(ctx context.Context, c records.Changeover) ([]*f
 	return []*fleet.Server{l}, nil
 }
 
-func (co *Changeovers) runner(l *fleet.Server, c records.Changeover, others []*fleet.Server) *changeover.Runner {
-	hands := map[string]changeover.Hands{}
+func (co *Changeovers) runner(l *fleet.Server, c records.Changeover, others []*fleet.Server) *executor.Runner {
+	hands := map[string]executor.Hands{}
 	for _, o := range others {
-		hands[o.Name] = changeover.Hands{Place: o.Place, Control: o.Control, Profile: o.Profile}
+		hands[o.Name] = executor.Hands{Files: o.Files, Control: o.Control, Profile: o.Profile}
 	}
-	return &changeover.Runner{
+	return &executor.Runner{
 		Others: hands,
-		Keep: func(ctx context.Context, stored vault.Copy, w world.World, from string) error {
+		Keep: func(ctx context.Context, stored vault.Copy, w world.Facts, from string) error {
 			return co.keepCopy(ctx, l, c, stored, w, from)
 		},
 		Ready:   func(ctx context.Context, n int, step plan.Step) (bool, error) { return co.ready(ctx, c, n, step) },
-		Journal: journal{co.records}, Place: l.Place, Control: l.Control, Vault: co.vault, Profile: l.Profile,
+		Journal: journal{co.records}, Files: l.Files, Control: l.Control, Vault: co.vault, Profile: l.Profile,
 		Report: co.hub.publish, Trace: co.trace, Now: co.now,
 		May:   co.records.Acting,
 		Check: func(ctx context.Context) error { return asPlanned(ctx, l, c.Plan.V) },
@@ -321,7 +321,7 @@ func (co *Changeovers) runner(l *fleet.Server, c records.Changeover, others []*f
 // asPlanned looks whether a server is still what a plan was made for: its settings and
 // worlds, whether it runs, and who else is at work in its folder.
 func asPlanned(ctx context.Context, l *fleet.Server, p plan.Plan) error {
-	stands, err := l.Place.Standing(ctx)
+	stands, err := l.Files.Standing(ctx)
 	if err != nil {
 		return err
 	}
@@ -389,7 +389,8 @@ func sameWorlds(p plan.Plan, state server.State) error {
 }
 
 // carry runs a changeover in the background to its end.
-func (co *Changeovers) carry(l *fleet.Server, others []*fleet.Server, c records.Changeover, run func(context.Context) error) {
+func (co *Changeovers) carry(l *fleet.Server, others []*fleet.Server, c records.Changeover,
+	run func(context.Context) error) {
 	ctx, cancel := context.WithCancelCause(co.life)
 	co.hub.track(c.ID, func() {
 		cancel(fault.New(fault.Interrupted, "stage", c.Server, "cancelled by a person; nothing live had been touched"))
@@ -404,7 +405,7 @@ func (co *Changeovers) carry(l *fleet.Server, others []*fleet.Server, c records.
 		}
 		err := run(ctx)
 		switch {
-		case errors.Is(err, changeover.ErrSuspended):
+		case errors.Is(err, executor.ErrSuspended):
 			co.log.Info("changeover goes on in another life of the service", "changeover", c.ID, "server", c.Server,
 				"why", err)
 			co.hub.forget(c.ID)
@@ -566,7 +567,7 @@ func (co *Changeovers) wireChangeover(c records.Changeover) wire.Changeover {
 }
 
 // endingOf says what a person should know of how a server went down.
-func endingOf(d changeover.Detail) string {
+func endingOf(d executor.Detail) string {
 	const missing = "the last things that were done in the old world may be missing from it."
 	switch {
 	case d.Evidence == life.Word:
@@ -594,9 +595,9 @@ func stoppedFor(c records.Changeover, n int, server string) string {
 }
 
 func window(c records.Changeover) *wire.Window {
-	times := make([]changeover.StepTimes, 0, len(c.Steps))
+	times := make([]executor.StepTimes, 0, len(c.Steps))
 	for _, st := range c.Steps {
-		t := changeover.StepTimes{Detail: detailOf(st)}
+		t := executor.StepTimes{Detail: detailOf(st)}
 		if st.IntendedAt != nil {
 			t.Intended = *st.IntendedAt
 		}
@@ -611,7 +612,7 @@ func window(c records.Changeover) *wire.Window {
 	if c.State != plan.Done {
 		return lockedOutInVain(c)
 	}
-	w, total, ok := changeover.Window(c.Plan.V.Steps, times)
+	w, total, ok := executor.Window(c.Plan.V.Steps, times)
 	if !ok {
 		return nil
 	}

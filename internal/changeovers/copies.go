@@ -17,7 +17,8 @@ import (
 )
 
 // keepCopy records a copy that a changeover has made of a server's world.
-func (co *Changeovers) keepCopy(ctx context.Context, l *fleet.Server, c records.Changeover, stored vault.Copy, w world.World,
+func (co *Changeovers) keepCopy(ctx context.Context, l *fleet.Server, c records.Changeover, stored vault.Copy,
+	w world.Facts,
 	from string) error {
 	if from == "" {
 		from = c.Server
@@ -49,7 +50,7 @@ func (co *Changeovers) keepCopy(ctx context.Context, l *fleet.Server, c records.
 	}
 	rec, _, err := co.records.AddCopy(ctx, records.Copy{
 		ServerID: &l.ID, ChangeoverID: &c.ID, MadeOf: madeOf,
-		ID: stored.ID, WorldID: at[w.Folder], Kind: "backup", Facts: records.JSON[world.World]{V: w},
+		ID: stored.ID, WorldID: at[w.Folder], Kind: "backup", Facts: records.JSON[world.Facts]{V: w},
 		Bytes: stored.Bytes, Files: int64(len(stored.Files)),
 		Source: fmt.Sprintf("%s on %s (changeover %d)", w.Folder, from, c.ID), CreatedBy: c.CreatedBy,
 	})

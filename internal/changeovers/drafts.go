@@ -43,7 +43,7 @@ func (co *Changeovers) prepare(ctx context.Context, wish wire.NewChangeover) (p 
 	if p.Fit, err = p.live.Input(ctx, p.rec); err != nil {
 		return p, err
 	}
-	p.Kind, p.Server, p.Tree = wish.Kind, wish.Server, p.live.Place.At(ctx)
+	p.Kind, p.Server, p.Tree = wish.Kind, wish.Server, p.live.Files.At(ctx)
 	p.Fit.Choices = fit.Choices(maps.Clone(wish.Choices))
 	if p.Fit.Choices == nil {
 		p.Fit.Choices = fit.Choices{}
@@ -171,18 +171,18 @@ func travelling(profile *game.Profile, state server.State, name string) map[stri
 
 // present reads a world that stands on the server. Without one, and when that may be,
 // the world is empty.
-func (p prepared) present(ctx context.Context, name string, mayLack bool) (world.World, world.Found, error) {
-	files := p.live.Place.At(ctx)
+func (p prepared) present(ctx context.Context, name string, mayLack bool) (world.Facts, world.Found, error) {
+	files := p.live.Files.At(ctx)
 	found, err := world.ByName(files, p.Fit.Server.WorldsFolder, name, p.live.Profile)
 	if err == nil {
 		w, err := world.Read(files, found)
 		return w, found, err
 	}
 	if fault.Passing(err) {
-		return world.World{}, world.Found{}, err
+		return world.Facts{}, world.Found{}, err
 	}
 	if mayLack {
-		return world.World{Game: p.live.Profile.ID, Folder: name}, world.Found{}, nil
+		return world.Facts{Game: p.live.Profile.ID, Folder: name}, world.Found{}, nil
 	}
 	have := make([]string, 0, len(p.Fit.Server.Worlds))
 	for _, w := range p.Fit.Server.Worlds {
@@ -194,7 +194,7 @@ func (p prepared) present(ctx context.Context, name string, mayLack bool) (world
 	} else {
 		e = e.With("It has no worlds at all: reshard put WORLD " + p.live.Name + ".")
 	}
-	return world.World{}, world.Found{}, e
+	return world.Facts{}, world.Found{}, e
 }
 
 // Sheet makes the fit sheet of what a person wants to do.
@@ -321,7 +321,7 @@ func (co *Changeovers) draftUndo(ctx context.Context, id int64, by string) (wire
 	}
 	p, err := plan.DraftUndo(plan.UndoInput{
 		Of: of.Plan.V, ID: id, Profile: l.Profile, State: in.Server, Live: in.Live, Server: of.Server, Made: madeBy(of),
-		Work: workFolder(of.Plan.V.Worlds, newID), Tree: l.Place.At(ctx),
+		Work: workFolder(of.Plan.V.Worlds, newID), Tree: l.Files.At(ctx),
 		Window: estimate(rec, in.Live.State == life.Running), After: hashesAfter(of),
 	})
 	if err != nil {

@@ -3,23 +3,23 @@ package changeovers
 import (
 	"sync"
 
-	"reshard/internal/changeover"
+	"reshard/internal/core/plan"
 )
 
 // hub hands progress to whoever watches.
 type hub struct {
 	mu      sync.Mutex
-	last    map[int64]changeover.Progress
+	last    map[int64]plan.Progress
 	cancels map[int64]func()
 	subs    map[int64]map[chan struct{}]bool
 }
 
 // publish keeps the newest progress and wakes watchers; it never blocks.
-func (h *hub) publish(p changeover.Progress) {
+func (h *hub) publish(p plan.Progress) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	if h.last == nil {
-		h.last = map[int64]changeover.Progress{}
+		h.last = map[int64]plan.Progress{}
 	}
 	h.last[p.ID] = p
 	for c := range h.subs[p.ID] {
@@ -51,7 +51,7 @@ func (h *hub) cancel(id int64) bool {
 	return ok
 }
 
-func (h *hub) latest(id int64) (changeover.Progress, bool) {
+func (h *hub) latest(id int64) (plan.Progress, bool) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	p, ok := h.last[id]

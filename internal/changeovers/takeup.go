@@ -4,9 +4,9 @@ import (
 	"context"
 	"time"
 
-	"reshard/internal/changeover"
 	"reshard/internal/core/fault"
 	"reshard/internal/core/plan"
+	"reshard/internal/executor"
 	"reshard/internal/fleet"
 	"reshard/internal/records"
 )
@@ -16,7 +16,7 @@ var ErrShutdown = &fault.Error{
 	Op:   "stop",
 	Path: "service",
 	What: "the service is shutting down",
-	Err:  changeover.ErrLeft,
+	Err:  executor.ErrLeft,
 }
 
 // takeUpPatience is how long the start of the service waits for a server whose changeover
@@ -57,7 +57,7 @@ func (co *Changeovers) TakeUp(ctx context.Context, c records.Changeover) {
 	co.running.Go(func() {
 		for ; err != nil && co.life.Err() == nil; err = resume(co.life) {
 			what, _ := fault.Words(err)
-			co.hub.publish(changeover.Progress{
+			co.hub.publish(plan.Progress{
 				ID:      c.ID,
 				State:   c.State,
 				Going:   "forward",

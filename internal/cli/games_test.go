@@ -63,7 +63,7 @@ func TestGamesTry(t *testing.T) {
 	}
 	code, out, _ = run(t, nil, "games", "try", file, "--json", "--world", filepath.Join(root, "worlds", "fen"))
 	assert.Equal(t, 0, code)
-	var got struct{ World world.World }
+	var got struct{ World world.Facts }
 	require.NoError(t, json.Unmarshal([]byte(out), &got))
 	assert.Equal(t, "Fen Garden", got.World.Title)
 	code, _, errs = run(t, nil, "games", "try", file, "--server", root)

@@ -202,9 +202,9 @@ func (s *sending) read(ctx context.Context) error {
 	var read atomic.Int64
 	see := s.a.progressOf("reading", s.bytes)
 	err := s.eachFile(ctx, func(int) bool { return true }, func(i int, buf []byte) error {
-		var chunks []vault.Chunk
+		var chunks []wire.Chunk
 		err := s.cut(i, buf, func(c vault.Chunk, _ []byte) error {
-			chunks = append(chunks, c)
+			chunks = append(chunks, wire.Chunk(c))
 			s.mu.Lock()
 			defer s.mu.Unlock()
 			see(read.Add(c.Size))
@@ -334,7 +334,7 @@ func (s *sending) sendBundles(ctx context.Context, see func(int64)) error {
 		defer func() { free <- b }()
 		n := 0
 		err := s.cut(i, buf, func(c vault.Chunk, data []byte) error {
-			if n >= len(s.world.Files[i].Chunks) || s.world.Files[i].Chunks[n] != c {
+			if n >= len(s.world.Files[i].Chunks) || s.world.Files[i].Chunks[n] != wire.Chunk(c) {
 				return s.changed(s.sources[i])
 			}
 			n++
@@ -363,7 +363,7 @@ func (s *sending) sendBundles(ctx context.Context, see func(int64)) error {
 func (s *sending) lacks(i int) bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return slices.ContainsFunc(s.world.Files[i].Chunks, func(c vault.Chunk) bool { return s.lacking[c.Hash] })
+	return slices.ContainsFunc(s.world.Files[i].Chunks, func(c wire.Chunk) bool { return s.lacking[c.Hash] })
 }
 
 func (s *sending) claim(hash string) bool {

@@ -22,10 +22,10 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"reshard/internal/api"
+	"reshard/internal/archive"
 	"reshard/internal/core/fault"
 	"reshard/internal/core/game"
 	"reshard/internal/host"
-	"reshard/internal/pack"
 	"reshard/internal/service"
 	"reshard/web"
 )
@@ -111,7 +111,7 @@ Examples:
 				return usage("--largest-arrival %q is no size; use one such as 64 GiB", c.String("largest-arrival"))
 			}
 			d, err := Serve(ctx, ServeConfig{
-				Limits: pack.Limits{
+				Limits: archive.Limits{
 					Entries: c.Int("most-files"),
 					Bytes:   int64(largest),
 					Ratio:   c.Int64("most-packed"),
@@ -178,7 +178,7 @@ type ServeConfig struct {
 	StartServers           bool
 	KeepAside              time.Duration
 	// Limits bound what arrives; zero values are the defaults.
-	Limits pack.Limits
+	Limits archive.Limits
 	// Games is a folder of profiles beside the shipped ones, "" for none.
 	Games         string
 	GamesOverride bool

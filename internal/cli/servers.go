@@ -9,7 +9,6 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"reshard/internal/client"
-	"reshard/internal/control"
 	"reshard/internal/core/life"
 	"reshard/internal/core/server"
 	"reshard/internal/wire"
@@ -353,7 +352,7 @@ func (a *app) serversLogCommand() *cli.Command {
 			}
 			ctx, cancel := context.WithCancel(ctx)
 			defer cancel()
-			err = api.FollowLog(ctx, names[0], c.Int("last"), func(lines []control.Line) error {
+			err = api.FollowLog(ctx, names[0], c.Int("last"), func(lines []wire.LogLine) error {
 				for _, l := range lines {
 					a.print("%s\n", l.Text)
 				}

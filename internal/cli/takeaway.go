@@ -10,10 +10,10 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"reshard/internal/archive"
 	"reshard/internal/client"
 	"reshard/internal/core/fault"
 	"reshard/internal/core/plan"
-	"reshard/internal/pack"
 	"reshard/internal/wire"
 )
 
@@ -132,7 +132,7 @@ func rootCause(err error) error {
 // unpack writes an archive's files into a new folder. One folder at its top is that
 // folder.
 func unpack(file, into string) (files int, err error) {
-	archive, err := pack.OpenZip(file, filepath.Base(file), pack.Limits{})
+	archive, err := archive.OpenZip(file, filepath.Base(file), archive.Limits{})
 	if err != nil {
 		return 0, err
 	}

@@ -9,7 +9,6 @@ import (
 
 	"reshard/internal/client"
 	"reshard/internal/core/fault"
-	"reshard/internal/vault"
 	"reshard/internal/wire"
 )
 
@@ -142,7 +141,7 @@ func (a *app) describeWork(w wire.VaultWork) {
 	}
 }
 
-func (a *app) describeDamage(list []vault.Damage) {
+func (a *app) describeDamage(list []wire.VaultDamage) {
 	for i, d := range list {
 		if i == 10 {
 			a.print("  ! and %d more\n", len(list)-i)

@@ -17,7 +17,6 @@ import (
 	"strings"
 	"time"
 
-	"reshard/internal/control"
 	"reshard/internal/core/fault"
 	"reshard/internal/wire"
 )
@@ -398,7 +397,7 @@ func (c *Client) Watch(ctx context.Context, id int64, see func(wire.Changeover))
 }
 
 // FollowLog gives a server's last lines and every new one until ctx ends.
-func (c *Client) FollowLog(ctx context.Context, server string, last int, see func([]control.Line) error) error {
+func (c *Client) FollowLog(ctx context.Context, server string, last int, see func([]wire.LogLine) error) error {
 	return events(ctx, c, fmt.Sprintf("/servers/%s/log?last=%d", url.PathEscape(server), last), see)
 }
 

@@ -23,18 +23,18 @@ import (
 	"github.com/zeebo/blake3"
 
 	"reshard/cmd/standin/quarrymoss"
+	"reshard/internal/archive"
+	"reshard/internal/archive/archivetest"
 	"reshard/internal/cli"
 	"reshard/internal/core/fault"
 	"reshard/internal/core/world"
-	"reshard/internal/pack"
-	"reshard/internal/pack/packtest"
 	"reshard/internal/wire"
 )
 
 // zipOf packs folders that stand in dir.
 func zipOf(t *testing.T, dir string, folders ...string) []byte {
 	t.Helper()
-	var items []pack.Item
+	var items []archive.Item
 	for _, folder := range folders {
 		require.NoError(t, filepath.WalkDir(filepath.Join(dir, folder), func(p string, d os.DirEntry, err error) error {
 			if err != nil || d.IsDir() {
@@ -42,9 +42,9 @@ func zipOf(t *testing.T, dir string, folders ...string) []byte {
 			}
 			info, err := d.Info()
 			rel, _ := filepath.Rel(dir, p)
-			items = append(items, pack.Item{
+			items = append(items, archive.Item{
 				Name:     rel,
-				Open:     pack.From(os.DirFS(dir), rel),
+				Open:     archive.From(os.DirFS(dir), rel),
 				Size:     info.Size(),
 				Modified: info.ModTime(),
 			})
@@ -52,7 +52,7 @@ func zipOf(t *testing.T, dir string, folders ...string) []byte {
 		}))
 	}
 	var out bytes.Buffer
-	require.NoError(t, pack.WriteZip(&out, items, nil))
+	require.NoError(t, archive.WriteZip(&out, items, nil))
 	return out.Bytes()
 }
 
@@ -302,7 +302,7 @@ func TestTheServiceIsKilledWhileItCollects(t *testing.T) {
 // Limits are settings, and hold for archives, folders and listings.
 func TestLimitsOfArrivals(t *testing.T) {
 	t.Parallel()
-	b := &bundle{t: t, dir: t.TempDir(), database: newDatabase(t), limits: pack.Limits{Entries: 30, Bytes: 1 << 20}}
+	b := &bundle{t: t, dir: t.TempDir(), database: newDatabase(t), limits: archive.Limits{Entries: 30, Bytes: 1 << 20}}
 	b.start()
 	t.Cleanup(b.end)
 	dir := filepath.Join(b.dir, "made")
@@ -326,7 +326,7 @@ func TestLimitsOfArrivals(t *testing.T) {
 }
 
 // listed lists a folder's files as a browser does: names, sizes and dates.
-func listed(files []packtest.File) (out []world.Listed, content map[string][]byte) {
+func listed(files []archivetest.File) (out []world.Listed, content map[string][]byte) {
 	content = map[string][]byte{}
 	for _, f := range files {
 		content[f.Name] = f.Content
@@ -362,7 +362,7 @@ func TestAFolderIsRecognisedBeforeItIsSent(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "c3", "held.lock"), nil, 0o644))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "d4", "heart.cbor.gz"), []byte("no gzip"), 0o644))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "notes", "seeds.txt"), []byte("parsnips"), 0o644))
-	files, content := listed(packtest.Read(t, dir, ""))
+	files, content := listed(archivetest.Read(t, dir, ""))
 	files = append(files, world.Listed{Path: "a1/huge.log", Size: 1 << 40}) // it is never asked for
 	sent, all := 0, 0
 	for _, c := range content {

@@ -19,7 +19,7 @@ import (
 	"reshard/internal/core/plan"
 	"reshard/internal/fleet"
 	"reshard/internal/host"
-	"reshard/internal/place"
+	"reshard/internal/hostfs"
 	"reshard/internal/wire"
 )
 
@@ -36,7 +36,7 @@ func (s silent) Root(ctx context.Context, _ string) (string, []string, error) {
 	return "", nil, fault.New(fault.Unreachable, "", "", "no answer")
 }
 
-func (s silent) Files(ctx context.Context, _ string) (place.Driver, io.Closer, error) {
+func (s silent) Files(ctx context.Context, _ string) (hostfs.Driver, io.Closer, error) {
 	return nil, nil, s.wait(ctx)
 }
 
@@ -149,7 +149,7 @@ type fickle struct {
 	away *atomic.Bool
 }
 
-func (f fickle) Files(ctx context.Context, root string) (place.Driver, io.Closer, error) {
+func (f fickle) Files(ctx context.Context, root string) (hostfs.Driver, io.Closer, error) {
 	if f.away.Load() {
 		return nil, nil, fault.New(fault.Unreachable, "", "", "the line was cut")
 	}
@@ -158,7 +158,7 @@ func (f fickle) Files(ctx context.Context, root string) (place.Driver, io.Closer
 }
 
 type fickleFiles struct {
-	place.Driver
+	hostfs.Driver
 	away *atomic.Bool
 }
 

@@ -29,9 +29,9 @@ import (
 
 	"reshard/cmd/standin/quarrymoss"
 	"reshard/games"
+	"reshard/internal/archive"
 	"reshard/internal/cli"
 	"reshard/internal/client"
-	"reshard/internal/pack"
 	"reshard/internal/pgserver"
 	"reshard/internal/wire"
 )
@@ -125,7 +125,7 @@ type bundle struct {
 	games         string
 	gamesOverride bool
 	// limits bound what arrives.
-	limits pack.Limits
+	limits archive.Limits
 	// data is the data folder; "": data in dir.
 	data string
 	// lease is how long the service acts without hearing from the database.

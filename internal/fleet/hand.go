@@ -13,7 +13,7 @@ import (
 	"reshard/internal/core/game"
 	"reshard/internal/core/server"
 	"reshard/internal/host"
-	"reshard/internal/place"
+	"reshard/internal/hostfs"
 	"reshard/internal/records"
 )
 
@@ -23,7 +23,7 @@ type Server struct {
 	Name    string
 	Machine server.Machine
 	Profile *game.Profile
-	Place   *place.Place
+	Files   *hostfs.FS
 	Control *control.Control
 
 	host   *openHost
@@ -115,7 +115,7 @@ func (fl *Fleet) Reach(ctx context.Context, name string) (*Server, error) {
 		fault.New(fault.TooSlow, "", "", "its host did not answer in time"))
 	defer done()
 	if l := sl.now.Load(); l != nil {
-		stands, err := l.Place.Standing(rctx)
+		stands, err := l.Files.Standing(rctx)
 		if fault.Passing(err) {
 			return nil, sl.didNotAnswer(fl.now(), name, err)
 		}
@@ -197,7 +197,7 @@ func (fl *Fleet) openServer(ctx context.Context, rec records.Server, sl *slot) (
 	}
 	return &Server{
 		ID: rec.ID, Name: rec.Name, host: h, Machine: machine, Profile: profile,
-		Place: place.New(rec.Root, files), closer: closer, Control: c,
+		Files: hostfs.New(rec.Root, files), closer: closer, Control: c,
 	}, nil
 }
 

@@ -72,7 +72,7 @@ func portOf(ctx context.Context, l *Server) string {
 		return ""
 	}
 	file := conf.File.For(l.Machine.System)
-	data, err := fs.ReadFile(l.Place.At(ctx), file)
+	data, err := fs.ReadFile(l.Files.At(ctx), file)
 	if err != nil {
 		return ""
 	}

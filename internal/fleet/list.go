@@ -99,10 +99,10 @@ func (fl *Fleet) view(ctx context.Context, rec records.Server, holding map[strin
 	if st.State == life.Stopped && rec.Wanted == string(life.Running) && v.Changeover == 0 {
 		v.State = "exited"
 	}
-	if can, err := l.Place.Capabilities(ctx); err == nil {
+	if can, err := l.Files.Capabilities(ctx); err == nil {
 		v.Can, v.Lacks = &can, can.Lacks()
 	}
-	files, settled := l.Place.Observe(ctx)
+	files, settled := l.Files.Observe(ctx)
 	read, err := server.Read(files, l.Profile, l.Machine)
 	if err = settled(err); err != nil {
 		v.Trouble = "The server's folder cannot be read: " + err.Error()

@@ -13,18 +13,24 @@ import (
 	"reshard/internal/core/life"
 	"reshard/internal/core/server"
 	"reshard/internal/core/world"
-	"reshard/internal/place"
+	"reshard/internal/hostfs"
 	"reshard/internal/records"
 	"reshard/internal/wire"
 )
 
 // FollowLog sends a server's last log lines and every new one until ctx ends.
-func (fl *Fleet) FollowLog(ctx context.Context, name string, last int, yield func([]control.Line) error) error {
+func (fl *Fleet) FollowLog(ctx context.Context, name string, last int, yield func([]wire.LogLine) error) error {
 	l, err := fl.Reach(ctx, name)
 	if err != nil {
 		return err
 	}
-	return l.Control.Follow(ctx, last, yield)
+	return l.Control.Follow(ctx, last, func(lines []control.Line) error {
+		out := make([]wire.LogLine, len(lines))
+		for i, line := range lines {
+			out[i] = wire.LogLine(line)
+		}
+		return yield(out)
+	})
 }
 
 // input gathers what the fit rules look at of a server.
@@ -52,8 +58,8 @@ func (l *Server) Input(ctx context.Context, rec records.Server) (fit.Input, erro
 		Live: fit.Live{
 			Roots: l.Machine.Roots, State: st.State, Cause: st.Cause, DeclaredVersion: rec.DeclaredVersion,
 			ConsoleVersion: st.Version,
-			FreeBytes:      l.Place.Free(ctx, worlds),
-			SameFilesystem: l.Place.SameFilesystem(ctx, worlds, path.Dir(worlds)),
+			FreeBytes:      l.Files.Free(ctx, worlds),
+			SameFilesystem: l.Files.SameFilesystem(ctx, worlds, path.Dir(worlds)),
 			Players:        -1, Since: st.Since, Host: rec.Host, Working: others.Working, Passing: others.Passing,
 			Hidden: others.Hidden, Unseen: unseen,
 		},
@@ -64,21 +70,21 @@ func (l *Server) Input(ctx context.Context, rec records.Server) (fit.Input, erro
 // read reads what the server's files say now. A host that did not answer is an error:
 // what was read before that is no observation.
 func (l *Server) Read(ctx context.Context) (server.State, error) {
-	files, settled := l.Place.Observe(ctx)
+	files, settled := l.Files.Observe(ctx)
 	state, err := server.Read(files, l.Profile, l.Machine)
 	return state, fault.Wrap(fault.Unreachable, "read", l.Name, settled(err))
 }
 
 // owner tells whom the worlds belong to that a new one is to stand among.
 func (l *Server) owner(ctx context.Context, to *fit.Live, state server.State) (err error) {
-	if to.Can, err = l.Place.Capabilities(ctx); err != nil {
+	if to.Can, err = l.Files.Capabilities(ctx); err != nil {
 		return err
 	}
 	like := state.WorldsFolder
 	if names := state.Named(l.Profile, state.Active); state.Active != "" && len(names) > 0 {
 		like = path.Join(like, names[0])
 	}
-	info, err := l.Place.Stat(ctx, like)
+	info, err := l.Files.Stat(ctx, like)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil // a first start makes it
 	}
@@ -86,7 +92,7 @@ func (l *Server) owner(ctx context.Context, to *fit.Live, state server.State) (e
 		return err
 	}
 	to.Owner = info.Account
-	to.OwnerKept = to.Can.Owners || place.SameOwner(info.Account, to.Can.Account)
+	to.OwnerKept = to.Can.Owners || hostfs.SameOwner(info.Account, to.Can.Account)
 	return nil
 }
 
@@ -105,7 +111,7 @@ func (fl *Fleet) Check(ctx context.Context, name string) (wire.Sheet, error) {
 	if err != nil {
 		return wire.Sheet{}, err
 	}
-	files := l.Place.At(ctx)
+	files := l.Files.At(ctx)
 	found, err := world.Direct(files, in.Server.WorldsFolder, l.Profile)
 	for _, f := range found {
 		if err == nil && f.Folder == in.Server.Active {
@@ -133,7 +139,7 @@ func (fl *Fleet) Picture(ctx context.Context, name, folder string) ([]byte, erro
 	if folder == "" {
 		folder = state.Active
 	}
-	files := l.Place.At(ctx)
+	files := l.Files.At(ctx)
 	found, err := world.ByName(files, state.WorldsFolder, folder, l.Profile)
 	if err != nil {
 		return nil, err

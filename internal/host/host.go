@@ -10,11 +10,11 @@ import (
 
 	"reshard/internal/control"
 	"reshard/internal/core/fault"
-	"reshard/internal/place"
+	"reshard/internal/hostfs"
 )
 
 // Driver is what a kind of host must be able to do. Its errors are classes of package
-// fault, as in place.Driver and control.Driver; a host that does not answer is
+// fault, as in hostfs.Driver and control.Driver; a host that does not answer is
 // Unreachable.
 type Driver interface {
 	// Root looks at a server's folder as a person named it and gives its name in the
@@ -23,7 +23,7 @@ type Driver interface {
 	Root(ctx context.Context, name string) (root string, others []string, err error)
 	// Files opens a server's folder. The closer gives it back. NotFound: the host answers
 	// and has no such folder; Unreachable: it does not answer.
-	Files(ctx context.Context, root string) (place.Driver, io.Closer, error)
+	Files(ctx context.Context, root string) (hostfs.Driver, io.Closer, error)
 	// Process is the process of a server on this host. It starts nothing.
 	Process(ctx context.Context, s Server) (control.Driver, error)
 	Net

@@ -37,7 +37,7 @@ func (lib *Library) adoptOne(ctx context.Context, c vault.Copy) error {
 		return err
 	}
 	_, _, err = lib.records.AddCopy(ctx, records.Copy{
-		ID: c.ID, Kind: "arrival", Facts: records.JSON[world.World]{V: w}, Bytes: c.Bytes, Files: int64(len(c.Files)),
+		ID: c.ID, Kind: "arrival", Facts: records.JSON[world.Facts]{V: w}, Bytes: c.Bytes, Files: int64(len(c.Files)),
 		Source: "found in the vault", CreatedBy: "reshard",
 	})
 	return err

@@ -7,9 +7,9 @@ import (
 	"slices"
 	"strings"
 
+	"reshard/internal/archive"
 	"reshard/internal/core/fault"
 	"reshard/internal/core/game"
-	"reshard/internal/pack"
 	"reshard/internal/vault"
 	"reshard/internal/wire"
 )
@@ -54,13 +54,13 @@ func (lib *Library) Export(ctx context.Context, ref, as string) (Export, error) 
 	if profile.World.Shape != game.ShapeFolder {
 		top = ""
 	}
-	items := make([]pack.Item, 0, len(stored.Files))
+	items := make([]archive.Item, 0, len(stored.Files))
 	for _, f := range stored.Files {
 		to := path.Join(top, nestedPath(profile, f))
 		if f.Dir() {
 			to += "/"
 		}
-		items = append(items, pack.Item{
+		items = append(items, archive.Item{
 			Name:     to,
 			Size:     f.Size,
 			Modified: f.Modified,
@@ -69,18 +69,18 @@ func (lib *Library) Export(ctx context.Context, ref, as string) (Export, error) 
 			},
 		})
 	}
-	slices.SortFunc(items, func(a, b pack.Item) int { return strings.Compare(a.Name, b.Name) })
+	slices.SortFunc(items, func(a, b archive.Item) int { return strings.Compare(a.Name, b.Name) })
 	if as == "tar.zst" {
 		return Export{
 			Name:  folder + ".tar.zst",
 			Type:  "application/zstd",
-			Write: func(w io.Writer) error { return pack.WriteTarZst(w, items) },
+			Write: func(w io.Writer) error { return archive.WriteTarZst(w, items) },
 		}, nil
 	}
 	return Export{
 		Name:  name,
 		Type:  "application/zip",
-		Write: func(w io.Writer) error { return pack.WriteZip(w, items, nil) },
+		Write: func(w io.Writer) error { return archive.WriteZip(w, items, nil) },
 	}, nil
 }
 

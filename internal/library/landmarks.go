@@ -28,7 +28,8 @@ func LandmarkOf(l records.Landmark) wire.Landmark {
 }
 
 // AddLandmark adds a landmark to a world.
-func (lib *Library) AddLandmark(ctx context.Context, ref string, n wire.NewLandmark, by string) ([]wire.Landmark, error) {
+func (lib *Library) AddLandmark(ctx context.Context, ref string, n wire.NewLandmark,
+	by string) ([]wire.Landmark, error) {
 	c, err := lib.records.FindCopy(ctx, ref)
 	if err != nil {
 		return nil, err

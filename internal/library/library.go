@@ -11,11 +11,11 @@ import (
 	"slices"
 	"time"
 
+	"reshard/internal/archive"
 	"reshard/internal/catalogue"
 	"reshard/internal/core/fault"
 	"reshard/internal/core/world"
 	"reshard/internal/drawing"
-	"reshard/internal/pack"
 	"reshard/internal/records"
 	"reshard/internal/vault"
 	"reshard/internal/wire"
@@ -32,7 +32,7 @@ type Config struct {
 	Pictures string
 	// KeepAside is how long a copy that is set aside is kept; 0: until a person removes it.
 	KeepAside time.Duration
-	Limits    pack.Limits
+	Limits    archive.Limits
 }
 
 // Library is the worlds and their copies. It is safe for concurrent use.
@@ -45,7 +45,7 @@ type Library struct {
 	now       func() time.Time
 	pictures  string
 	keepAside time.Duration
-	limits    pack.Limits
+	limits    archive.Limits
 }
 
 // New makes a library.
@@ -97,7 +97,7 @@ func (lib *Library) Keep(ctx context.Context, in Incoming, tree fs.FS, allRead f
 		source = in.Name
 	}
 	rec, isNew, err := lib.records.AddCopy(ctx, records.Copy{
-		ID: c.ID, Kind: "arrival", Facts: records.JSON[world.World]{V: w},
+		ID: c.ID, Kind: "arrival", Facts: records.JSON[world.Facts]{V: w},
 		Bytes: c.Bytes, Files: int64(len(c.Files)), Source: source, CreatedBy: in.By,
 	})
 	if err != nil {

@@ -129,7 +129,8 @@ func (lib *Library) drawn(ctx context.Context, rec records.Copy) (file string, m
 }
 
 // groundTree gives a copy as a tree with the world's own part, which is what is drawn.
-func (lib *Library) groundTree(ctx context.Context, rec records.Copy, profile *game.Profile) (fs.FS, world.Found, error) {
+func (lib *Library) groundTree(ctx context.Context, rec records.Copy,
+	profile *game.Profile) (fs.FS, world.Found, error) {
 	stored, err := lib.vault.Load(ctx, rec.ID)
 	if err != nil {
 		return nil, world.Found{}, err

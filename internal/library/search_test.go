@@ -13,7 +13,7 @@ import (
 func TestSearch(t *testing.T) {
 	t.Parallel()
 	fen := wire.World{Name: "fen-garden", Game: "quarrymoss", Title: "Fen Gärten", Copies: []wire.Copy{{
-		ID: "933026f1", Source: "winter on north-plot (changeover 7)", Facts: world.World{
+		ID: "933026f1", Source: "winter on north-plot (changeover 7)", Facts: world.Facts{
 			Folder: "Fen-Garden", Players: []world.Player{{Name: "Ada", ID: "1"}},
 			Facts: map[string]fact.Fact{
 				"seed": {Name: "seed", Text: "-4713582209"},

@@ -19,10 +19,10 @@ import (
 )
 
 // worldRecord finds a world by what a person says.
-func (lib *Library) worldRecord(ctx context.Context, ref string) (records.World, records.Copy, error) {
+func (lib *Library) worldRecord(ctx context.Context, ref string) (records.WorldEntry, records.Copy, error) {
 	c, err := lib.records.FindCopy(ctx, ref)
 	if err != nil {
-		return records.World{}, c, err
+		return records.WorldEntry{}, c, err
 	}
 	all, err := lib.records.Worlds(ctx)
 	return all[c.WorldID], c, err
@@ -30,7 +30,8 @@ func (lib *Library) worldRecord(ctx context.Context, ref string) (records.World,
 
 // ChangeWorld records what a person says of a world. Another title is written into the
 // world itself, which makes a copy.
-func (lib *Library) ChangeWorld(ctx context.Context, ref string, change wire.ChangeWorld, by string) (wire.World, error) {
+func (lib *Library) ChangeWorld(ctx context.Context, ref string, change wire.ChangeWorld,
+	by string) (wire.World, error) {
 	w, newest, err := lib.worldRecord(ctx, ref)
 	if err != nil {
 		return wire.World{}, err
@@ -117,7 +118,7 @@ func (lib *Library) retitle(ctx context.Context, of records.Copy, title, by stri
 	}
 	facts.Settings = w.Settings
 	_, _, err = lib.records.AddCopy(ctx, records.Copy{
-		ID: made.ID, WorldID: of.WorldID, Kind: "edited", Facts: records.JSON[world.World]{V: facts}, Bytes: made.Bytes,
+		ID: made.ID, WorldID: of.WorldID, Kind: "edited", Facts: records.JSON[world.Facts]{V: facts}, Bytes: made.Bytes,
 		Files:  int64(len(made.Files)),
 		Source: fmt.Sprintf("copy %s with another title", of.ID[:12]), CreatedBy: by, MadeOf: &of.ID,
 	})
@@ -125,7 +126,7 @@ func (lib *Library) retitle(ctx context.Context, of records.Copy, title, by stri
 }
 
 // readCopy reads what a stored copy says of itself; only "" is any game.
-func (lib *Library) readCopy(ctx context.Context, c vault.Copy, folder, only string) (world.World, error) {
+func (lib *Library) readCopy(ctx context.Context, c vault.Copy, folder, only string) (world.Facts, error) {
 	lib.vault.Expect(ctx, c)
 	var failed error
 	for _, p := range lib.games.Profiles() {
@@ -144,7 +145,7 @@ func (lib *Library) readCopy(ctx context.Context, c vault.Copy, folder, only str
 		}
 		failed = err
 	}
-	return world.World{}, failed
+	return world.Facts{}, failed
 }
 
 // ChangeCopy records what a person says of a copy.
@@ -337,7 +338,7 @@ func (lib *Library) Lineage(ctx context.Context, ref string) (wire.Lineage, erro
 	if err != nil {
 		return wire.Lineage{}, err
 	}
-	out := wire.Lineage{World: w.Name, Steps: []wire.Past{}}
+	out := wire.Lineage{World: w.Name, Steps: []wire.LineageStep{}}
 	for _, c := range copies {
 		out.Steps = append(out.Steps, pastOf(c))
 	}
@@ -346,7 +347,7 @@ func (lib *Library) Lineage(ctx context.Context, ref string) (wire.Lineage, erro
 		return wire.Lineage{}, err
 	}
 	for _, j := range journeys {
-		p := wire.Past{
+		p := wire.LineageStep{
 			What:       "brought",
 			Copy:       j.CopyID,
 			Server:     j.Server,
@@ -365,12 +366,12 @@ func (lib *Library) Lineage(ctx context.Context, ref string) (wire.Lineage, erro
 		}[j.State == "done"]
 		out.Steps = append(out.Steps, p)
 	}
-	slices.SortStableFunc(out.Steps, func(a, b wire.Past) int { return a.At.Compare(b.At) })
+	slices.SortStableFunc(out.Steps, func(a, b wire.LineageStep) int { return a.At.Compare(b.At) })
 	return out, nil
 }
 
-func pastOf(c records.Copy) wire.Past {
-	p := wire.Past{
+func pastOf(c records.Copy) wire.LineageStep {
+	p := wire.LineageStep{
 		At:     c.CreatedAt,
 		Copy:   c.ID,
 		By:     c.CreatedBy,

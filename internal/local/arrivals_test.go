@@ -20,17 +20,17 @@ import (
 	"reshard/cmd/standin/quarrymoss"
 	"reshard/cmd/standin/saltmarch"
 	"reshard/games"
+	"reshard/internal/archive/archivetest"
 	"reshard/internal/core/fault"
 	"reshard/internal/local"
-	"reshard/internal/pack/packtest"
 )
 
 // Refresh the golden file with: go test ./internal/local -update
 var update = flag.Bool("update", false, "write golden files anew")
 
 type (
-	file  = packtest.File
-	files = []packtest.File
+	file  = archivetest.File
+	files = []archivetest.File
 )
 
 // arrival is something that comes in: a file of that name, or a folder.
@@ -52,10 +52,10 @@ func (m trees) quarry(folder string, o quarrymoss.Options) files {
 	}
 	o.Seed, o.Tiles = -471, 4
 	require.NoError(m.t, quarrymoss.Make(filepath.Join(dir, "w"), o))
-	out := packtest.Read(m.t, filepath.Join(dir, "w"), folder)
+	out := archivetest.Read(m.t, filepath.Join(dir, "w"), folder)
 	for _, realm := range o.Realms {
 		if beside := filepath.Join(dir, "w~"+realm); o.Split {
-			out = append(out, packtest.Read(m.t, beside, strings.TrimSuffix(folder, "/")+"~"+realm+"/")...)
+			out = append(out, archivetest.Read(m.t, beside, strings.TrimSuffix(folder, "/")+"~"+realm+"/")...)
 		}
 	}
 	return out
@@ -66,14 +66,14 @@ func (m trees) salt(below string, o saltmarch.Options) files {
 	dir := m.t.TempDir()
 	_, err := saltmarch.Make(dir, o)
 	require.NoError(m.t, err)
-	return packtest.Read(m.t, dir, below)
+	return archivetest.Read(m.t, dir, below)
 }
 
 func (m trees) ember(name string, checkpoints int) files {
 	m.t.Helper()
 	dir := m.t.TempDir()
 	require.NoError(m.t, emberlode.Make(dir, name, emberlode.Save{Expedition: "The " + name, Seed: 7}, checkpoints))
-	return packtest.Read(m.t, dir, "")
+	return archivetest.Read(m.t, dir, "")
 }
 
 func with(list files, more ...file) files { return append(append(files{}, list...), more...) }
@@ -112,8 +112,8 @@ func flip(b []byte) []byte { b[len(b)/2] ^= 0x40; return b }
 func arrivals(t *testing.T) map[string]arrival { //nolint:funlen // a table
 	m := trees{t}
 	fen := m.quarry("fen/", quarrymoss.Options{Folk: []string{"Ada", "Oke"}})
-	zipped := func(list files) []byte { return packtest.Zip(t, list, nil) }
-	tarred := packtest.Tar(t, fen)
+	zipped := func(list files) []byte { return archivetest.Zip(t, list, nil) }
+	tarred := archivetest.Tar(t, fen)
 	salt := saltmarch.Options{Name: "Reed House", Seed: 9, Host: "Ada", Folk: []string{"Oke"}}
 	note := file{Name: "readme.txt", Content: []byte("take this one")}
 	nested := m.quarry("fen/", quarrymoss.Options{Realms: []string{"caverns", "aurora"}})
@@ -129,30 +129,30 @@ func arrivals(t *testing.T) map[string]arrival { //nolint:funlen // a table
 		"zip":    {name: "fen.zip", data: zipped(fen)},
 		"zip, stored": {
 			name: "fen.zip",
-			data: packtest.Zip(t, fen, func(h *zip.FileHeader) { h.Method = zip.Store }),
+			data: archivetest.Zip(t, fen, func(h *zip.FileHeader) { h.Method = zip.Store }),
 		},
 		"zip, names not in UTF-8": {
 			name: "fen.zip",
-			data: packtest.Zip(t, below(fen, "G\x84rten/"), func(h *zip.FileHeader) { h.NonUTF8 = true }),
+			data: archivetest.Zip(t, below(fen, "G\x84rten/"), func(h *zip.FileHeader) { h.NonUTF8 = true }),
 		},
 		"zip, folders listed": {
 			name: "fen.zip",
 			data: zipped(with(files{{Name: "fen/"}, {Name: "fen/ground/"}}, fen...)),
 		},
 		"tar":                 {name: "fen.tar", data: tarred},
-		"tar, begins with ./": {name: "fen.tar", data: packtest.Tar(t, below(fen, "./"))},
-		"tar.gz":              {name: "fen.tar.gz", data: packtest.Gzip(t, tarred)},
-		"tar.xz":              {name: "fen.tar.xz", data: packtest.Xz(t, tarred)},
-		"tar.zst":             {name: "fen.tar.zst", data: packtest.Zstd(t, tarred)},
-		"tar.bz2":             {name: "fen.tar.bz2", data: packtest.Tool(t, fen, "tar", "-cjf", "OUT", "fen")},
-		"7z":                  {name: "fen.7z", data: packtest.Tool(t, fen, "7z", "a", "-t7z", "OUT", "fen")},
+		"tar, begins with ./": {name: "fen.tar", data: archivetest.Tar(t, below(fen, "./"))},
+		"tar.gz":              {name: "fen.tar.gz", data: archivetest.Gzip(t, tarred)},
+		"tar.xz":              {name: "fen.tar.xz", data: archivetest.Xz(t, tarred)},
+		"tar.zst":             {name: "fen.tar.zst", data: archivetest.Zstd(t, tarred)},
+		"tar.bz2":             {name: "fen.tar.bz2", data: archivetest.Tool(t, fen, "tar", "-cjf", "OUT", "fen")},
+		"7z":                  {name: "fen.7z", data: archivetest.Tool(t, fen, "7z", "a", "-t7z", "OUT", "fen")},
 		"7z, not solid, deflate": {
 			name: "fen.7z",
-			data: packtest.Tool(t, fen, "7z", "a", "-t7z", "-ms=off", "-m0=Deflate", "OUT", "fen"),
+			data: archivetest.Tool(t, fen, "7z", "a", "-t7z", "-ms=off", "-m0=Deflate", "OUT", "fen"),
 		},
-		"zip of another packer": {name: "fen.zip", data: packtest.Tool(t, fen, "7z", "a", "-tzip", "OUT", "fen")},
-		"rar":                   {name: "fen.rar", data: packtest.Rar(with(files{{Name: "fen/"}}, fen...))},
-		"known by content":      {name: "fen.zip", data: packtest.Xz(t, tarred)},
+		"zip of another packer": {name: "fen.zip", data: archivetest.Tool(t, fen, "7z", "a", "-tzip", "OUT", "fen")},
+		"rar":                   {name: "fen.rar", data: archivetest.Rar(with(files{{Name: "fen/"}}, fen...))},
+		"known by content":      {name: "fen.zip", data: archivetest.Xz(t, tarred)},
 		"without an ending":     {name: "download", data: zipped(fen)},
 		"zip in zip": {
 			name: "backup.zip",
@@ -160,7 +160,7 @@ func arrivals(t *testing.T) map[string]arrival { //nolint:funlen // a table
 		},
 		"7z in zip": {
 			name: "backup.zip",
-			data: zipped(files{{Name: "fen.7z", Content: packtest.Tool(t, fen, "7z", "a", "-t7z", "OUT", "fen")}}),
+			data: zipped(files{{Name: "fen.7z", Content: archivetest.Tool(t, fen, "7z", "a", "-t7z", "OUT", "fen")}}),
 		},
 		"zip in zip in zip": {
 			name: "backup.zip",
@@ -292,7 +292,7 @@ func arrivals(t *testing.T) map[string]arrival { //nolint:funlen // a table
 			data: zipped(changed(m.ember("frostfall", 3), "frostfall.003.ember", half)),
 		},
 		"minetest":                  {name: "m.zip", data: zipped(minetest)},
-		"minetest, from its folder": {name: "m.tar", data: packtest.Tar(t, below(minetest, "worlds/"))},
+		"minetest, from its folder": {name: "m.tar", data: archivetest.Tar(t, below(minetest, "worlds/"))},
 		"minetest, without its map": {name: "m.zip", data: zipped(without(minetest, "map.sqlite"))},
 		"openttd": {
 			name: "Tollen Rail.sav",
@@ -310,30 +310,30 @@ func arrivals(t *testing.T) map[string]arrival { //nolint:funlen // a table
 		"an empty folder":   {name: "empty", folder: files{{Name: "empty/.keep"}}},
 		"zip cut short":     {name: "fen.zip", data: half(zipped(fen))},
 		"tar cut short":     {name: "fen.tar", data: half(tarred)},
-		"tar.gz cut short":  {name: "fen.tar.gz", data: half(packtest.Gzip(t, tarred))},
-		"tar.zst cut short": {name: "fen.tar.zst", data: half(packtest.Zstd(t, tarred))},
-		"7z cut short":      {name: "fen.7z", data: half(packtest.Tool(t, fen, "7z", "a", "-t7z", "OUT", "fen"))},
-		"rar cut short":     {name: "fen.rar", data: half(packtest.Rar(fen))},
-		"rar, a byte wrong": {name: "fen.rar", data: flip(packtest.Rar(fen))},
+		"tar.gz cut short":  {name: "fen.tar.gz", data: half(archivetest.Gzip(t, tarred))},
+		"tar.zst cut short": {name: "fen.tar.zst", data: half(archivetest.Zstd(t, tarred))},
+		"7z cut short":      {name: "fen.7z", data: half(archivetest.Tool(t, fen, "7z", "a", "-t7z", "OUT", "fen"))},
+		"rar cut short":     {name: "fen.rar", data: half(archivetest.Rar(fen))},
+		"rar, a byte wrong": {name: "fen.rar", data: flip(archivetest.Rar(fen))},
 		"zip with a password": {
 			name: "fen.zip",
-			data: packtest.Tool(t, fen, "7z", "a", "-tzip", "-psecret", "OUT", "fen"),
+			data: archivetest.Tool(t, fen, "7z", "a", "-tzip", "-psecret", "OUT", "fen"),
 		},
 		"7z with a password": {
 			name: "fen.7z",
-			data: packtest.Tool(t, fen, "7z", "a", "-t7z", "-psecret", "OUT", "fen"),
+			data: archivetest.Tool(t, fen, "7z", "a", "-t7z", "-psecret", "OUT", "fen"),
 		},
 		"7z, names locked": {
 			name: "fen.7z",
-			data: packtest.Tool(t, fen, "7z", "a", "-t7z", "-psecret", "-mhe=on", "OUT", "fen"),
+			data: archivetest.Tool(t, fen, "7z", "a", "-t7z", "-psecret", "-mhe=on", "OUT", "fen"),
 		},
 		"rar with a password": {
 			name: "fen.rar",
-			data: packtest.Rar(files{{Name: "fen/a", Content: []byte("x"), Locked: true}}),
+			data: archivetest.Rar(files{{Name: "fen/a", Content: []byte("x"), Locked: true}}),
 		},
 		"zip by a rare method": {
 			name: "fen.zip",
-			data: packtest.Tool(t, fen, "7z", "a", "-tzip", "-mm=LZMA", "OUT", "fen"),
+			data: archivetest.Tool(t, fen, "7z", "a", "-tzip", "-mm=LZMA", "OUT", "fen"),
 		},
 
 		// what wants to do harm
@@ -343,11 +343,11 @@ func arrivals(t *testing.T) map[string]arrival { //nolint:funlen // a table
 		},
 		"tar leaves its folder": {
 			name: "x.tar",
-			data: packtest.Tar(t, with(fen, file{Name: "fen/../../x", Content: []byte("x")})),
+			data: archivetest.Tar(t, with(fen, file{Name: "fen/../../x", Content: []byte("x")})),
 		},
 		"rar leaves its folder": {
 			name: "x.rar",
-			data: packtest.Rar(with(fen, file{Name: "../x", Content: []byte("x")})),
+			data: archivetest.Rar(with(fen, file{Name: "../x", Content: []byte("x")})),
 		},
 		"zip, absolute": {
 			name: "x.zip",
@@ -360,18 +360,18 @@ func arrivals(t *testing.T) map[string]arrival { //nolint:funlen // a table
 		"zip, a link": {name: "x.zip", data: zipped(with(fen, file{Name: "fen/l", Link: "/etc/passwd"}))},
 		"tar, a link": {
 			name: "x.tar",
-			data: packtest.Tar(
+			data: archivetest.Tar(
 				t, with(fen, file{Name: "fen/l", Link: "/etc"}, file{Name: "fen/l/passwd", Content: []byte("x")})),
 		},
 		"tar, a hard link": {
 			name: "x.tar",
-			data: packtest.Tar(t, with(fen, file{Name: "fen/l", Hard: "../../secret"})),
+			data: archivetest.Tar(t, with(fen, file{Name: "fen/l", Hard: "../../secret"})),
 		},
-		"rar, a link":      {name: "x.rar", data: packtest.Rar(with(fen, file{Name: "fen/l", Link: "/etc/passwd"}))},
-		"rar, a hard link": {name: "x.rar", data: packtest.Rar(with(fen, file{Name: "fen/l", Hard: "/etc/passwd"}))},
+		"rar, a link":      {name: "x.rar", data: archivetest.Rar(with(fen, file{Name: "fen/l", Link: "/etc/passwd"}))},
+		"rar, a hard link": {name: "x.rar", data: archivetest.Rar(with(fen, file{Name: "fen/l", Hard: "/etc/passwd"}))},
 		"7z, a link": {
 			name: "x.7z",
-			data: packtest.Tool(t, with(fen, file{Name: "fen/l", Link: "/etc/passwd"}), "7z", "a", "-t7z", "-snl",
+			data: archivetest.Tool(t, with(fen, file{Name: "fen/l", Link: "/etc/passwd"}), "7z", "a", "-t7z", "-snl",
 				"OUT", "fen"),
 		},
 		"folder with a link": {name: "fen", folder: with(fen, file{Name: "fen/l", Link: "/etc/passwd"})},
@@ -381,11 +381,11 @@ func arrivals(t *testing.T) map[string]arrival { //nolint:funlen // a table
 		},
 		"a file and a folder": {
 			name: "x.rar",
-			data: packtest.Rar(with(fen, file{Name: "fen/ground", Content: []byte("x")})),
+			data: archivetest.Rar(with(fen, file{Name: "fen/ground", Content: []byte("x")})),
 		},
 		"a name without end": {
 			name: "x.rar",
-			data: packtest.Rar(with(fen, file{Name: "fen/" + strings.Repeat("n", 300), Content: []byte("x")})),
+			data: archivetest.Rar(with(fen, file{Name: "fen/" + strings.Repeat("n", 300), Content: []byte("x")})),
 		},
 		"a path without end": {
 			name: "x.zip",

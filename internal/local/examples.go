@@ -26,7 +26,7 @@ type Examples struct {
 
 // Tried is what a profile read of examples.
 type Tried struct {
-	World *world.World `json:"world,omitempty"`
+	World *world.Facts `json:"world,omitempty"`
 	// References are the places that refer to players by id.
 	References []world.Reference `json:"references,omitempty"`
 	Server     *server.State     `json:"server,omitempty"`

@@ -8,10 +8,12 @@ import (
 	"os"
 	"path/filepath"
 
+	_ "reshard/internal/sqlite" // worlds may hold databases
+
+	"reshard/internal/archive"
 	"reshard/internal/core/fault"
 	"reshard/internal/core/game"
 	"reshard/internal/core/world"
-	"reshard/internal/pack"
 )
 
 // World is a world recognised on this computer.
@@ -21,11 +23,11 @@ type World struct {
 	Archive bool
 	Tree    fs.FS
 	Found   world.Found
-	World   world.World
+	World   world.Facts
 	// Ignored are entries of an archive that belong to no world.
 	Ignored []string
 
-	archive *pack.Archive
+	archive *archive.Archive
 }
 
 // Close closes the archive, if there is one.
@@ -61,7 +63,7 @@ func Open(name, root string, profiles []*game.Profile) (World, error) {
 		w.Tree, start = beside(full)
 		label = filepath.Base(full)
 	default:
-		if w.archive, err = pack.Open(full, filepath.Base(full), "", pack.Limits{}); err != nil {
+		if w.archive, err = archive.Open(full, filepath.Base(full), "", archive.Limits{}); err != nil {
 			return w, err
 		}
 		w.Tree, w.Archive, w.Ignored = w.archive, true, w.archive.Ignored

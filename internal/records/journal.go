@@ -165,8 +165,8 @@ func (r *Records) Done(ctx context.Context, serverID int64) (out []Ended, err er
 	return out, classify("list done", "changeovers", err)
 }
 
-// Past is a successful changeover with the world that its copy belongs to.
-type Past struct {
+// HistoryEntry is a successful changeover with the world that its copy belongs to.
+type HistoryEntry struct {
 	ID      int64           `db:"id"`
 	Kind    string          `db:"kind"`
 	Plan    JSON[plan.Plan] `db:"plan"`
@@ -174,7 +174,7 @@ type Past struct {
 }
 
 // History gives a server's successful changeovers, oldest first.
-func (r *Records) History(ctx context.Context, serverID int64) (out []Past, err error) {
+func (r *Records) History(ctx context.Context, serverID int64) (out []HistoryEntry, err error) {
 	err = r.db.SelectContext(ctx, &out, `SELECT c.id, c.kind, c.plan, k.world_id FROM changeovers c LEFT
 		JOIN copies k ON k.id = c.copy_id
 		WHERE c.server_id = $1 AND c.state = 'done' AND c.kind NOT IN ('take-away', 'first-start')

@@ -10,9 +10,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"reshard/internal/changeover"
 	"reshard/internal/core/fault"
 	"reshard/internal/core/plan"
+	"reshard/internal/executor"
 	"reshard/internal/records"
 )
 
@@ -102,7 +102,7 @@ func TestALeaseThatRunsOut(t *testing.T) {
 	require.NoError(t, second.Acting())
 	err = first.Advance(ctx, id, plan.Staging, plan.Undoing, records.Patch{})
 	assert.ErrorIs(t, err, fault.StandsBy.As())
-	err = first.AdvanceStep(ctx, id, 0, []plan.StepState{plan.StepPlanned}, plan.StepIntended, changeover.Detail{})
+	err = first.AdvanceStep(ctx, id, 0, []plan.StepState{plan.StepPlanned}, plan.StepIntended, executor.Detail{})
 	assert.ErrorIs(t, err, fault.StandsBy.As())
 	c, err := second.Changeover(ctx, id)
 	require.NoError(t, err)

@@ -15,7 +15,7 @@ import (
 )
 
 // World is a world of the library.
-type World struct {
+type WorldEntry struct {
 	ID        int64          `db:"id"`
 	Name      string         `db:"name"` // unique, for commands and addresses
 	Game      string         `db:"game"`
@@ -31,7 +31,7 @@ type Copy struct {
 	WorldID   int64             `db:"world_id"`
 	World     string            `db:"world"` // the world's name
 	Kind      string            `db:"kind"`
-	Facts     JSON[world.World] `db:"facts"`
+	Facts     JSON[world.Facts] `db:"facts"`
 	Bytes     int64             `db:"bytes"`
 	Files     int64             `db:"files"`
 	Source    string            `db:"source"`
@@ -212,12 +212,12 @@ func named(err error, what, name, lister string) error {
 }
 
 // Worlds gives all worlds, by id.
-func (r *Records) Worlds(ctx context.Context) (map[int64]World, error) {
-	var list []World
+func (r *Records) Worlds(ctx context.Context) (map[int64]WorldEntry, error) {
+	var list []WorldEntry
 	if err := r.db.SelectContext(ctx, &list, `SELECT * FROM worlds`); err != nil {
 		return nil, classify("list", "worlds", err)
 	}
-	out := make(map[int64]World, len(list))
+	out := make(map[int64]WorldEntry, len(list))
 	for _, w := range list {
 		out[w.ID] = w
 	}
@@ -225,7 +225,7 @@ func (r *Records) Worlds(ctx context.Context) (map[int64]World, error) {
 }
 
 // SetWorld records what people say of a world.
-func (r *Records) SetWorld(ctx context.Context, w World) error {
+func (r *Records) SetWorld(ctx context.Context, w WorldEntry) error {
 	_, err := r.db.ExecContext(ctx, `UPDATE worlds SET title = $2, note = $3, tags = $4 WHERE id = $1`, w.ID, w.Title,
 		w.Note, w.Tags)
 	return classify("change world", w.Name, err)
@@ -258,7 +258,7 @@ func (r *Records) CopiesGone(ctx context.Context, before time.Time) (out []strin
 }
 
 // Join makes the copies and landmarks of one world another's, and forgets the one.
-func (r *Records) Join(ctx context.Context, from, into World) error {
+func (r *Records) Join(ctx context.Context, from, into WorldEntry) error {
 	tx, err := r.db.BeginTxx(ctx, nil)
 	if err != nil {
 		return classify("join", from.Name, err)

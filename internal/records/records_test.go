@@ -197,7 +197,7 @@ func copyOf(id byte, title string) records.Copy {
 	return records.Copy{
 		ID:        strings.Repeat(fmt.Sprintf("%02x", id), 32),
 		Kind:      "arrival",
-		Facts:     records.JSON[world.World]{V: world.World{Game: "g", Title: title, Folder: "f"}},
+		Facts:     records.JSON[world.Facts]{V: world.Facts{Game: "g", Title: title, Folder: "f"}},
 		Source:    "s",
 		CreatedBy: "ada",
 	}

@@ -26,9 +26,10 @@ func raw(names []vault.Name) [][]byte {
 }
 
 // Find gives the places of those entries that are known.
-func (x VaultIndex) Find(ctx context.Context, kind vault.Kind, names []vault.Name) (map[vault.Name]vault.Place, error) {
+func (x VaultIndex) Find(ctx context.Context, kind vault.Kind,
+	names []vault.Name) (map[vault.Name]vault.Position, error) {
 	if len(names) == 0 {
-		return map[vault.Name]vault.Place{}, nil
+		return map[vault.Name]vault.Position{}, nil
 	}
 	rows, err := x.r.pool.Query(
 		ctx, `SELECT name, pack, start, stored, coding, size FROM vault_entries WHERE kind = $1 AND name = ANY($2)`,
@@ -36,7 +37,7 @@ func (x VaultIndex) Find(ctx context.Context, kind vault.Kind, names []vault.Nam
 	if err != nil {
 		return nil, classify("find in", "the vault's index", err)
 	}
-	out := make(map[vault.Name]vault.Place, len(names))
+	out := make(map[vault.Name]vault.Position, len(names))
 	var e scanned
 	_, err = pgx.ForEachRow(rows, []any{&e.name, &e.pack, &e.start, &e.stored, &e.coding, &e.size}, func() error {
 		out[vault.Name(e.name)] = e.place()
@@ -53,8 +54,8 @@ type scanned struct {
 	start, stored, size int64
 }
 
-func (s scanned) place() vault.Place {
-	return vault.Place{
+func (s scanned) place() vault.Position {
+	return vault.Position{
 		Pack:   s.pack,
 		Start:  s.start,
 		Stored: s.stored,
@@ -158,9 +159,9 @@ func (x VaultIndex) Entries(ctx context.Context, pack string) (out []vault.Entry
 	_, err = pgx.ForEachRow(rows, []any{&e.kind, &e.name, &e.pack, &e.start, &e.stored, &e.coding, &e.size},
 		func() error {
 			out = append(out, vault.Entry{
-				Kind:  vault.Kind(e.kind),
-				Name:  vault.Name(e.name),
-				Place: e.place(),
+				Kind:     vault.Kind(e.kind),
+				Name:     vault.Name(e.name),
+				Position: e.place(),
 			}) //nolint:gosec // written from a byte
 			return nil
 		})

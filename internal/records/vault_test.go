@@ -18,9 +18,9 @@ func packOf(id string, names ...byte) vault.Pack {
 	p := vault.Pack{ID: id, Bytes: 1000}
 	for i, b := range names {
 		p.Entries = append(p.Entries, vault.Entry{
-			Kind:  vault.ChunkKind,
-			Name:  named(b),
-			Place: vault.Place{Pack: id, Start: int64(100 * i), Stored: 10, Coding: 1, Size: 20},
+			Kind:     vault.ChunkKind,
+			Name:     named(b),
+			Position: vault.Position{Pack: id, Start: int64(100 * i), Stored: 10, Coding: 1, Size: 20},
 		})
 	}
 	return p

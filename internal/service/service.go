@@ -12,7 +12,10 @@ import (
 	"sync"
 	"time"
 
+	_ "reshard/internal/sqlite" // worlds may hold databases
+
 	"reshard/internal/accounts"
+	"reshard/internal/archive"
 	"reshard/internal/arrivals"
 	"reshard/internal/catalogue"
 	"reshard/internal/changeovers"
@@ -23,7 +26,6 @@ import (
 	"reshard/internal/fleet"
 	"reshard/internal/host"
 	"reshard/internal/library"
-	"reshard/internal/pack"
 	"reshard/internal/records"
 	"reshard/internal/upkeep"
 	"reshard/internal/vault"
@@ -36,7 +38,7 @@ type Config struct {
 	Games    []game.Document
 	// StartServers starts servers that should run and do not, at start-up.
 	StartServers bool
-	Limits       pack.Limits
+	Limits       archive.Limits
 	// KeepAside is how long what changeovers set aside is kept; 0: until a person
 	// removes it.
 	KeepAside time.Duration

@@ -142,21 +142,21 @@ func (up *Upkeep) vaultWorkOf(ctx context.Context, kind string, see func(done, a
 	switch kind {
 	case "check":
 		got, err := up.vault.Check(ctx, keep, see)
-		up.work.change(func(w *wire.VaultWork) { w.Checked = &got })
+		up.work.change(func(w *wire.VaultWork) { w.Checked = checked(got) })
 		for _, d := range got.Damaged {
 			up.log.Error("damage in the vault", "pack", d.Pack, "name", d.Name, "why", d.Why)
 		}
 		return err
 	case "collect":
 		got, err := up.vault.Collect(ctx, keep, up.now().Add(-arrivals.Kept), see)
-		up.work.change(func(w *wire.VaultWork) { w.Collected = &got })
+		up.work.change(func(w *wire.VaultWork) { w.Collected = (*wire.VaultCollected)(&got) })
 		return err
 	case "rebuild":
 		got, err := up.vault.Rebuild(ctx, see)
 		if err == nil {
 			err = up.library.Adopt(ctx, got.Copies)
 		}
-		up.work.change(func(w *wire.VaultWork) { w.Rebuilt = &got })
+		up.work.change(func(w *wire.VaultWork) { w.Rebuilt = rebuilt(got) })
 		return err
 	}
 	return fault.New(fault.Invalid, "work on", "the vault", "there is no work called %q", kind)
@@ -216,4 +216,26 @@ func (up *Upkeep) tidyDrafts(ctx context.Context) {
 	if n > 0 {
 		up.log.Info("drafts that nobody started are gone", "drafts", n)
 	}
+}
+
+func checked(c vault.Checked) *wire.VaultChecked {
+	out := wire.VaultChecked{
+		Packs: c.Packs, Entries: c.Entries, Bytes: c.Bytes, Damaged: damages(c.Damaged), Touched: []wire.VaultTouched{},
+	}
+	for _, t := range c.Touched {
+		out.Touched = append(out.Touched, wire.VaultTouched(t))
+	}
+	return &out
+}
+
+func rebuilt(r vault.Rebuilt) *wire.VaultRebuilt {
+	return &wire.VaultRebuilt{Packs: r.Packs, Entries: r.Entries, Copies: r.Copies, Damaged: damages(r.Damaged)}
+}
+
+func damages(list []vault.Damage) []wire.VaultDamage {
+	out := make([]wire.VaultDamage, len(list))
+	for i, d := range list {
+		out[i] = wire.VaultDamage(d)
+	}
+	return out
 }

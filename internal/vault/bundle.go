@@ -64,9 +64,9 @@ func (b *Bundle) Add(c Chunk, data []byte) error {
 		coding, coded = rawCoding, data
 	}
 	h := Entry{
-		Kind:  ChunkKind,
-		Name:  name,
-		Place: Place{Stored: int64(len(coded)), Coding: coding, Size: int64(len(data))},
+		Kind:     ChunkKind,
+		Name:     name,
+		Position: Position{Stored: int64(len(coded)), Coding: coding, Size: int64(len(data))},
 	}.header()
 	b.buf.Write(h)
 	b.buf.Write(coded)

@@ -14,25 +14,25 @@ import (
 
 // Checked is what reading everything back has found.
 type Checked struct {
-	Packs   int       `json:"packs"`
-	Entries int       `json:"entries"`
-	Bytes   int64     `json:"bytes" doc:"read, as they are stored"`
-	Damaged []Damage  `json:"damaged" doc:"what does not read as it was stored"`
-	Touched []Touched `json:"touched" doc:"copies that need something damaged or missing"`
+	Packs   int
+	Entries int
+	Bytes   int64     // read, as they are stored
+	Damaged []Damage  // what does not read as it was stored
+	Touched []Touched // copies that need something damaged or missing
 }
 
 // Damage is an entry, or a whole pack, that does not read as it was stored.
 type Damage struct {
-	Pack string `json:"pack"`
-	Name string `json:"name,omitempty" doc:"of the chunk or copy; absent: the whole pack"`
-	Why  string `json:"why"`
+	Pack string
+	Name string // of the chunk or copy; absent: the whole pack
+	Why  string
 }
 
 // Touched is a copy that damage touches.
 type Touched struct {
-	Copy  string   `json:"copy"`
-	Files []string `json:"files" doc:"the first few; none: its list of files does not read"`
-	Count int      `json:"count"`
+	Copy  string
+	Files []string // the first few; none: its list of files does not read
+	Count int
 }
 
 // mostTold bounds the files that are named of one touched copy.
@@ -191,10 +191,10 @@ func (v *Vault) Lacking(ctx context.Context, hashes []string) ([]string, error) 
 
 // Rebuilt is what was found in the packs.
 type Rebuilt struct {
-	Packs   int      `json:"packs"`
-	Entries int      `json:"entries"`
-	Copies  []string `json:"copies" doc:"the copies whose lists of files are there"`
-	Damaged []Damage `json:"damaged" doc:"packs that do not say what they hold"`
+	Packs   int
+	Entries int
+	Copies  []string // the copies whose lists of files are there
+	Damaged []Damage // packs that do not say what they hold
 }
 
 // Rebuild makes the index anew from the packs alone.

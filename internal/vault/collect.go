@@ -16,12 +16,12 @@ import (
 
 // Collected is what a collection has freed.
 type Collected struct {
-	Entries   int   `json:"entries"`
-	Removed   int   `json:"removed" doc:"packs that held nothing that is needed"`
-	Rewritten int   `json:"rewritten" doc:"packs of which the needed part was written anew"`
-	Joined    int   `json:"joined" doc:"small packs that were written into a larger one"`
-	Bytes     int64 `json:"bytes" doc:"freed in the packs"`
-	Strays    int   `json:"strays" doc:"packs unknown to the index: rebuild takes them in"`
+	Entries   int
+	Removed   int   // packs that held nothing that is needed
+	Rewritten int   // packs of which the needed part was written anew
+	Joined    int   // small packs that were written into a larger one
+	Bytes     int64 // freed in the packs
+	Strays    int   // packs unknown to the index: rebuild takes them in
 }
 
 // wasted is the share of a pack that must be unneeded for it to be rewritten.

@@ -12,7 +12,7 @@ import (
 // say themselves, so it can be made anew from them.
 type Index interface {
 	// Find gives the places of those entries that are known.
-	Find(ctx context.Context, kind Kind, names []Name) (map[Name]Place, error)
+	Find(ctx context.Context, kind Kind, names []Name) (map[Name]Position, error)
 	// Add makes packs known, all or none. An entry that is known keeps its place.
 	Add(ctx context.Context, packs []Pack, made time.Time) error
 	// Names hands out the names of all entries of a kind.
@@ -53,7 +53,7 @@ func (p PackUse) waste() int64 {
 // Memory is an index in memory, for a vault that only one process uses.
 type Memory struct {
 	mu      sync.Mutex
-	places  map[entryKey]Place
+	places  map[entryKey]Position
 	entries map[string]map[entryKey]bool // by pack
 	packs   map[string]PackUse
 }
@@ -66,14 +66,14 @@ func NewMemory() *Memory {
 }
 
 func (m *Memory) clear() {
-	m.places, m.entries, m.packs = map[entryKey]Place{}, map[string]map[entryKey]bool{}, map[string]PackUse{}
+	m.places, m.entries, m.packs = map[entryKey]Position{}, map[string]map[entryKey]bool{}, map[string]PackUse{}
 }
 
 // Find gives the places of those entries that are known.
-func (m *Memory) Find(_ context.Context, kind Kind, names []Name) (map[Name]Place, error) {
+func (m *Memory) Find(_ context.Context, kind Kind, names []Name) (map[Name]Position, error) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	out := map[Name]Place{}
+	out := map[Name]Position{}
 	for _, n := range names {
 		if p, ok := m.places[entryKey{kind, n}]; ok {
 			out[n] = p
@@ -92,7 +92,7 @@ func (m *Memory) Add(_ context.Context, packs []Pack, made time.Time) error {
 		for _, e := range p.Entries {
 			key := entryKey{e.Kind, e.Name}
 			if _, known := m.places[key]; !known {
-				m.places[key] = e.Place
+				m.places[key] = e.Position
 				m.entries[p.ID][key] = true
 			}
 		}
@@ -132,7 +132,7 @@ func (m *Memory) Entries(_ context.Context, pack string) (out []Entry, err error
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	for key := range m.entries[pack] {
-		out = append(out, Entry{Kind: key.kind, Name: key.name, Place: m.places[key]})
+		out = append(out, Entry{Kind: key.kind, Name: key.name, Position: m.places[key]})
 	}
 	slices.SortFunc(out, func(a, b Entry) int { return cmp.Compare(a.Start, b.Start) })
 	return out, nil
@@ -190,7 +190,7 @@ func (m *Memory) Move(_ context.Context, from []string, to []Pack) error {
 		m.entries[p.ID] = map[entryKey]bool{}
 		for _, e := range p.Entries {
 			key := entryKey{e.Kind, e.Name}
-			m.places[key] = e.Place
+			m.places[key] = e.Position
 			m.entries[p.ID][key] = true
 		}
 	}

@@ -55,8 +55,8 @@ func ParseName(s string) (n Name, err error) {
 	return Name(raw), nil
 }
 
-// Place is where an entry's coded bytes stand.
-type Place struct {
+// Position is where an entry's coded bytes stand.
+type Position struct {
 	Pack   string
 	Start  int64 // of the coded bytes, in the pack
 	Stored int64 // coded bytes
@@ -68,7 +68,7 @@ type Place struct {
 type Entry struct {
 	Kind Kind
 	Name Name
-	Place
+	Position
 }
 
 // Pack is a pack with what it holds.
@@ -146,7 +146,7 @@ func (p *packer) add(kind Kind, name Name, coding byte, size int64, coded []byte
 	e := Entry{
 		Kind: kind,
 		Name: name,
-		Place: Place{
+		Position: Position{
 			Pack:   p.open.ID,
 			Start:  p.open.Bytes + headerSize,
 			Stored: int64(len(coded)),

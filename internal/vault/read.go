@@ -15,24 +15,24 @@ import (
 // places remembers where chunks stand, so that reading a file asks the index once.
 type places struct {
 	mu sync.Mutex
-	at map[Name]Place
+	at map[Name]Position
 }
 
 // mostPlaces bounds what is remembered; it holds the chunks of a world of some GB.
 const mostPlaces = 50_000
 
-func (p *places) get(n Name) (Place, bool) {
+func (p *places) get(n Name) (Position, bool) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	at, ok := p.at[n]
 	return at, ok
 }
 
-func (p *places) put(found map[Name]Place) {
+func (p *places) put(found map[Name]Position) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if p.at == nil || len(p.at)+len(found) > mostPlaces {
-		p.at = map[Name]Place{}
+		p.at = map[Name]Position{}
 	}
 	maps.Copy(p.at, found)
 }
@@ -45,10 +45,10 @@ func (p *places) forget(n Name) {
 
 // lookUp finds where chunks stand, the first of them and as many of the others as are
 // asked for at a time.
-func (v *Vault) lookUp(ctx context.Context, chunks []Chunk) (Place, error) {
+func (v *Vault) lookUp(ctx context.Context, chunks []Chunk) (Position, error) {
 	first, err := ParseName(chunks[0].Hash)
 	if err != nil {
-		return Place{}, damaged(chunks[0].Hash, "not a chunk's name")
+		return Position{}, damaged(chunks[0].Hash, "not a chunk's name")
 	}
 	if at, ok := v.places.get(first); ok {
 		return at, nil
@@ -61,7 +61,7 @@ func (v *Vault) lookUp(ctx context.Context, chunks []Chunk) (Place, error) {
 	}
 	found, err := v.index.Find(ctx, ChunkKind, names)
 	if err != nil {
-		return Place{}, v.fail("read", err)
+		return Position{}, v.fail("read", err)
 	}
 	v.places.put(found)
 	at, ok := found[first]
@@ -102,7 +102,7 @@ func (v *Vault) readChunk(ctx context.Context, chunks []Chunk, dst []byte) ([]by
 		if err != nil {
 			return nil, err
 		}
-		data, err := v.readEntry(ctx, Entry{Kind: ChunkKind, Name: name, Place: at}, dst)
+		data, err := v.readEntry(ctx, Entry{Kind: ChunkKind, Name: name, Position: at}, dst)
 		if gcerrors.Code(err) != gcerrors.NotFound || again {
 			if gcerrors.Code(err) == gcerrors.NotFound {
 				err = damaged(chunks[0].Hash, "the pack %s is not there", at.Pack)

@@ -350,7 +350,7 @@ func (v *Vault) Load(ctx context.Context, id string) (Copy, error) {
 	if !ok {
 		return Copy{}, fault.New(fault.NotFound, "load copy", id, "it is not in the vault")
 	}
-	data, err := v.readEntry(ctx, Entry{Kind: CopyKind, Name: name, Place: place}, nil)
+	data, err := v.readEntry(ctx, Entry{Kind: CopyKind, Name: name, Position: place}, nil)
 	if err != nil {
 		return Copy{}, err
 	}

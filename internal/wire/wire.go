@@ -5,14 +5,12 @@ package wire
 import (
 	"time"
 
-	"reshard/internal/changeover"
 	"reshard/internal/core/capability"
 	"reshard/internal/core/compare"
 	"reshard/internal/core/fit"
 	"reshard/internal/core/plan"
 	"reshard/internal/core/server"
 	"reshard/internal/core/world"
-	"reshard/internal/vault"
 )
 
 // Problem is an RFC 9457 problem document with Reshard's stable code and the
@@ -146,11 +144,11 @@ type ChangeCopy struct {
 type Lineage struct {
 	World string `json:"world"`
 	// oldest first
-	Steps []Past `json:"steps"`
+	Steps []LineageStep `json:"steps"`
 }
 
-// Past is one thing that happened to a world.
-type Past struct {
+// LineageStep is one thing that happened to a world.
+type LineageStep struct {
 	At time.Time `json:"at"`
 	// a copy came in, was taken from a server, was made of another one; or was brought onto a
 	// server
@@ -212,12 +210,12 @@ type VaultWork struct {
 	Begun time.Time  `json:"begun"`
 	Ended *time.Time `json:"ended,omitempty"`
 	// of all: bytes when it is a check, packs otherwise
-	Done      int64            `json:"done"`
-	All       int64            `json:"all"`
-	Failure   *Failure         `json:"failure,omitempty"`
-	Checked   *vault.Checked   `json:"checked,omitempty"`
-	Collected *vault.Collected `json:"collected,omitempty"`
-	Rebuilt   *vault.Rebuilt   `json:"rebuilt,omitempty"`
+	Done      int64           `json:"done"`
+	All       int64           `json:"all"`
+	Failure   *Failure        `json:"failure,omitempty"`
+	Checked   *VaultChecked   `json:"checked,omitempty"`
+	Collected *VaultCollected `json:"collected,omitempty"`
+	Rebuilt   *VaultRebuilt   `json:"rebuilt,omitempty"`
 }
 
 // Copy is an immutable stored state of a world.
@@ -226,7 +224,7 @@ type Copy struct {
 	ID     string      `json:"id"`
 	World  string      `json:"world"`
 	Kind   string      `json:"kind" enum:"arrival,backup,safety,edited"`
-	Facts  world.World `json:"facts"`
+	Facts  world.Facts `json:"facts"`
 	Bytes  int64       `json:"bytes"`
 	Files  int64       `json:"files"`
 	Source string      `json:"source"`
@@ -374,7 +372,7 @@ type Changeover struct {
 	Undoable bool   `json:"undoable"`
 	WhyNot   string `json:"whyNot,omitempty"`
 	// while it is running
-	Progress *changeover.Progress `json:"progress,omitempty"`
+	Progress *plan.Progress `json:"progress,omitempty"`
 	// Later are the changeovers to undo before this one, newest first.
 	Later []int64 `json:"later,omitempty"`
 	// Join is where to go and look, when it is done; JoinNote from where that works.
@@ -455,9 +453,9 @@ type Assembly struct {
 // AssembledFile is a file of an Assembly.
 type AssembledFile struct {
 	// with forward slashes; ends in one for an empty folder
-	Path     string        `json:"path"`
-	Modified time.Time     `json:"modified"`
-	Chunks   []vault.Chunk `json:"chunks,omitempty"`
+	Path     string    `json:"path"`
+	Modified time.Time `json:"modified"`
+	Chunks   []Chunk   `json:"chunks,omitempty"`
 }
 
 // Landmark is a person's note of something to look for in a world.
@@ -536,4 +534,12 @@ type Step struct {
 	Bytes int64 `json:"bytes,omitempty"`
 	// Note is what a person should know of how it went.
 	Note string `json:"note,omitempty"`
+}
+
+// LogLine is one line of a server's log.
+type LogLine struct {
+	Text string `json:"text"`
+	// of the line's end in its run's log
+	Offset int64  `json:"offset"`
+	Run    string `json:"run"`
 }

@@ -16,7 +16,7 @@ import (
 
 // State is one of the two.
 type State struct {
-	World world.World
+	World world.Facts
 	// Files are its files, realms inside, by path.
 	Files map[string]File
 }
@@ -97,7 +97,7 @@ func Of(before, after State, profile *game.Profile) Comparison {
 	return c
 }
 
-func facts(a, b world.World) []Difference {
+func facts(a, b world.Facts) []Difference {
 	out := []Difference{}
 	add := func(name, before, after string) {
 		if before != after {
@@ -107,7 +107,7 @@ func facts(a, b world.World) []Difference {
 	add("title", a.Title, b.Title)
 	add("folder name", a.Folder, b.Folder)
 	names := []string{}
-	for _, w := range []world.World{a, b} {
+	for _, w := range []world.Facts{a, b} {
 		for name := range w.Facts {
 			if name != "title" && name != "last-played" && !slices.Contains(names, name) {
 				names = append(names, name)
@@ -123,7 +123,7 @@ func facts(a, b world.World) []Difference {
 	return out
 }
 
-func told(w world.World, name string) string {
+func told(w world.Facts, name string) string {
 	f := w.Fact(name)
 	if !f.Known() {
 		return ""

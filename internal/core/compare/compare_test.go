@@ -14,9 +14,9 @@ import (
 	"reshard/internal/core/world"
 )
 
-func said(title, seed, version string, players ...world.Player) world.World {
+func said(title, seed, version string, players ...world.Player) world.Facts {
 	known := func(name, text string) fact.Fact { return fact.Fact{Name: name, Text: text} }
-	return world.World{
+	return world.Facts{
 		Game: "quarrymoss", Title: title, Folder: "fen", Players: players, LastPlayed: time.Unix(1e9, 0),
 		Facts: map[string]fact.Fact{
 			"title":   known("title", title),

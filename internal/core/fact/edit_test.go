@@ -6,6 +6,8 @@ import (
 	"path/filepath"
 	"testing"
 
+	_ "reshard/internal/sqlite"
+
 	"github.com/fxamacker/cbor/v2"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"

@@ -24,7 +24,7 @@ import (
 
 // Bounds on what is read for one fact, in bytes and items.
 const (
-	longestFile     = 256 << 20 // as stored
+	LongestFile     = 256 << 20 // as stored
 	longestUnwrap   = 64 << 20  // after unwrapping
 	mostItems       = 10_000
 	longestTextKept = 4096
@@ -68,8 +68,6 @@ func (f Fact) Known() bool { return f.Why == "" && f.Name != "" }
 // Reader reads facts out of one tree and decodes each file once.
 type Reader struct {
 	fsys fs.FS
-	// Temp is where SQLite files are copied to be queried; "": the system's.
-	Temp string
 	// File and Name are what {file} and {name} stand for in a source's path.
 	File, Name string
 	decoded    map[string]decoding

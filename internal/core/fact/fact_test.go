@@ -10,6 +10,8 @@ import (
 	"testing"
 	"testing/fstest"
 
+	_ "reshard/internal/sqlite"
+
 	"github.com/fxamacker/cbor/v2"
 	"github.com/klauspost/compress/zstd"
 	"github.com/stretchr/testify/assert"

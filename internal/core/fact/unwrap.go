@@ -26,7 +26,7 @@ const longestHeader = 1 << 20
 // unwrapAll reads a file through its layers; at most the given number of bytes
 // comes out, and more is an error unless only the beginning was wanted.
 func unwrapAll(in io.Reader, layers []game.Layer, most int64) ([]byte, error) {
-	in = io.LimitReader(in, longestFile)
+	in = io.LimitReader(in, LongestFile)
 	inside := int64(-1)
 	for _, l := range layers {
 		var err error

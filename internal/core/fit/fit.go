@@ -105,7 +105,7 @@ type Live struct {
 // Input is everything a rule may look at.
 type Input struct {
 	Profile *game.Profile
-	World   world.World
+	World   world.Facts
 	Server  server.State
 	Live    Live
 	Choices Choices

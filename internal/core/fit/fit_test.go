@@ -32,7 +32,7 @@ func situation(t *testing.T) fit.Input {
 	mods := fact.Fact{Name: "mods", Type: "list", Items: []fact.Item{{Name: "rain-butts", Version: "0.9"}}}
 	return fit.Input{
 		Profile: p,
-		World: world.World{
+		World: world.Facts{
 			Game: "quarrymoss", Title: "Fen Garden", Folder: "fen", Layout: "nested", Realms: []string{"caverns"},
 			Files: 3, Bytes: 3000,
 			Facts: map[string]fact.Fact{
@@ -737,25 +737,25 @@ func TestServerAlone(t *testing.T) {
 		{"all is well", func(*fit.Input) {}, "active-world", fit.Fits, "exactly that name"},
 		{
 			"one capital",
-			func(in *fit.Input) { in.Server.Active, in.World = "Fen", world.World{} },
+			func(in *fit.Input) { in.Server.Active, in.World = "Fen", world.Facts{} },
 			"active-world",
 			fit.Blocks,
 			"they differ by a capital",
 		},
 		{"a typing error", func(in *fit.Input) {
-			in.Server.Active, in.World, in.Server.Worlds = "wintre-beds", world.World{}, []server.Present{
+			in.Server.Active, in.World, in.Server.Worlds = "wintre-beds", world.Facts{}, []server.Present{
 				{Folder: "winter-beds"},
 			}
 		}, "active-world", fit.Blocks, "they differ by a letter or two"},
 		{
 			"no such world",
-			func(in *fit.Input) { in.Server.Active, in.World = "gone", world.World{} },
+			func(in *fit.Input) { in.Server.Active, in.World = "gone", world.Facts{} },
 			"active-world",
 			fit.Blocks,
 			"make an empty one",
 		},
 		{"a folder that is no world", func(in *fit.Input) {
-			in.Server.Active, in.Server.Folders, in.World = "notes", []string{"fen", "notes"}, world.World{}
+			in.Server.Active, in.Server.Folders, in.World = "notes", []string{"fen", "notes"}, world.Facts{}
 		}, "active-world", fit.Blocks, "no world of this game"},
 		{
 			"no setting",

@@ -99,7 +99,7 @@ func (f FolderName) Safe(name string) string {
 
 // FileName gives a name's file for the first of the world's file patterns; for
 // worlds that are folders the name itself.
-func (w World) FileName(name string) string {
+func (w WorldFormat) FileName(name string) string {
 	if w.Shape == ShapeFolder || len(w.Files) == 0 {
 		return name
 	}
@@ -108,7 +108,7 @@ func (w World) FileName(name string) string {
 
 // NameOf gives the world's name that a file's name holds, with the pattern it
 // follows; ok is false when it follows none.
-func (w World) NameOf(file string) (name string, pattern int, ok bool) {
+func (w WorldFormat) NameOf(file string) (name string, pattern int, ok bool) {
 	for i, p := range w.Files {
 		before, after, _ := strings.Cut(p, "{name}")
 		rest, found := strings.CutPrefix(file, before)
@@ -132,18 +132,18 @@ func (w World) NameOf(file string) (name string, pattern int, ok bool) {
 }
 
 // Renamed gives the name of a world's file once the world is called otherwise.
-func (w World) Renamed(file, name, to string) string {
+func (w WorldFormat) Renamed(file, name, to string) string {
 	before, _, _ := strings.Cut(w.Files[w.patternOf(file)], "{name}")
 	return before + to + strings.TrimPrefix(strings.TrimPrefix(file, before), name)
 }
 
-func (w World) patternOf(file string) int {
+func (w WorldFormat) patternOf(file string) int {
 	_, i, _ := w.NameOf(file)
 	return i
 }
 
 // NeverCarried lists the patterns of files that stay behind: locks and others.
-func (w World) NeverCarried() []string {
+func (w WorldFormat) NeverCarried() []string {
 	return append(append([]string{}, w.LeaveBehind...), w.Locks...)
 }
 

@@ -239,7 +239,7 @@ func (l *linter) checkWorld(key string) {
 	}
 }
 
-func (l *linter) checkShape(key string, w *World) {
+func (l *linter) checkShape(key string, w *WorldFormat) {
 	l.oneOf(key+".shape", w.Shape, ShapeFolder, ShapeFile, ShapeSession)
 	if w.Shape == ShapeFolder {
 		if len(w.Recognise.Require) == 0 {
@@ -281,7 +281,7 @@ func (l *linter) checkShape(key string, w *World) {
 	}
 }
 
-func (l *linter) checkNames(key string, w *World) {
+func (l *linter) checkNames(key string, w *WorldFormat) {
 	nkey := at(key, "folder-name")
 	var err error
 	if w.FolderName.Allow != "" {

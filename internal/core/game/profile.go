@@ -30,7 +30,7 @@ type Profile struct {
 	// account's id
 	Store map[string]Paths `yaml:"store"`
 	// how the game's worlds look on disk
-	World World `yaml:"world" need:"yes"`
+	World WorldFormat `yaml:"world" need:"yes"`
 	// how the game's servers look
 	Server Server `yaml:"server" need:"yes"`
 }
@@ -45,8 +45,8 @@ const (
 	ShapeSession = "session"
 )
 
-// World says how a game's worlds look on disk.
-type World struct {
+// WorldFormat says how a game's worlds look on disk.
+type WorldFormat struct {
 	// folder (with sibling folders where realms are split), file, or session: several files of
 	// one name
 	Shape string `yaml:"shape" need:"yes"`
@@ -526,7 +526,7 @@ type Stop struct {
 }
 
 // Filled gives the exchange with a world's names filled in.
-func (e Exchange) Filled(w World, name string) Exchange {
+func (e Exchange) Filled(w WorldFormat, name string) Exchange {
 	e.Say = strings.NewReplacer("{name}", name, "{file}", w.FileName(name)).Replace(e.Say)
 	return e
 }

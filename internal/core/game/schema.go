@@ -42,7 +42,7 @@ type schemaMaker struct{ defs map[string]any }
 // words are the allowed words of a key, by its type and YAML name.
 func words(t reflect.Type, key string) []string {
 	switch t.Name() + "." + key {
-	case "World.shape":
+	case "WorldFormat.shape":
 		return []string{ShapeFolder, ShapeFile, ShapeSession}
 	case "Source.type":
 		return Types

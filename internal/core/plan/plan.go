@@ -124,7 +124,7 @@ type Route struct {
 }
 
 // Target gives where a file of a copy goes; ok is false when no route takes it.
-func (s Step) Target(w game.World, part, file string) (to string, ok bool) {
+func (s Step) Target(w game.WorldFormat, part, file string) (to string, ok bool) {
 	best := -1
 	for i, r := range s.Routes {
 		holds := r.Under == "" || file == r.Under || strings.HasPrefix(file, r.Under+"/")

@@ -28,7 +28,7 @@ import (
 type scene struct {
 	root  string
 	kind  string
-	world world.World
+	world world.Facts
 	state life.State
 }
 

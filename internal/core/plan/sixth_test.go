@@ -304,7 +304,7 @@ func TestSwitchOfAFixedName(t *testing.T) {
 	require.NoError(t, err)
 	found, err := world.Direct(tree, s.WorldsFolder, p)
 	require.NoError(t, err)
-	var other world.World
+	var other world.Facts
 	for _, f := range found {
 		if f.Folder != "tide" {
 			other, err = world.Read(tree, f)

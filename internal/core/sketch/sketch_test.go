@@ -20,7 +20,7 @@ import (
 
 // draw sketches a profile from a server and one of its worlds, which must lint, and
 // reads both with it.
-func draw(t *testing.T, root, example string) (sketch.Proposal, world.World, server.State) {
+func draw(t *testing.T, root, example string) (sketch.Proposal, world.Facts, server.State) {
 	t.Helper()
 	p, err := sketch.Draw(sketch.Input{
 		World: os.DirFS(root), WorldPath: example, Server: os.DirFS(root), Roots: []string{root},

@@ -7,14 +7,16 @@ import (
 	"testing"
 	"time"
 
+	_ "reshard/internal/sqlite"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"reshard/cmd/standin/quarrymoss"
 	"reshard/games"
+	"reshard/internal/archive/archivetest"
 	"reshard/internal/core/game"
 	"reshard/internal/core/world"
-	"reshard/internal/pack/packtest"
 )
 
 // A sender that gives only what is asked for has its worlds recognised and pictured, and
@@ -27,7 +29,7 @@ func TestLookAtListing(t *testing.T) {
 		quarrymoss.Options{Title: "Fen", Seed: 7, Tiles: 30, TileBytes: 20_000, Folk: []string{"Ada"}}))
 	content := map[string][]byte{}
 	var listed []world.Listed
-	for _, f := range packtest.Read(t, dir, "") {
+	for _, f := range archivetest.Read(t, dir, "") {
 		content[f.Name] = f.Content
 		listed = append(listed, world.Listed{Path: f.Name, Size: int64(len(f.Content)), Modified: time.Unix(1e9, 0)})
 	}

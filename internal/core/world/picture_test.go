@@ -12,6 +12,8 @@ import (
 	"strings"
 	"testing"
 
+	_ "reshard/internal/sqlite"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 

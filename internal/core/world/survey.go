@@ -13,7 +13,7 @@ import (
 
 // Sighted is a world that a survey has found, with what it says of itself.
 type Sighted struct {
-	World World  `json:"world"`
+	World Facts  `json:"world"`
 	At    string `json:"at" doc:"where it stands, from the top of what was looked at"`
 	// Changed is when the newest of its files was written.
 	Changed time.Time `json:"changed"`
@@ -135,11 +135,11 @@ func (s *Survey) see(fsys fs.FS, f Found, now time.Time) {
 
 // SeemsOpen says why a world seems to be open in the game: a lock is there, or its files
 // were written just now. It gives "" when it does not.
-func SeemsOpen(fsys fs.FS, f Found, w World, now time.Time) string {
+func SeemsOpen(fsys fs.FS, f Found, w Facts, now time.Time) string {
 	return seemsOpen(w, newest(fsys, f), now)
 }
 
-func seemsOpen(w World, changed, now time.Time) string {
+func seemsOpen(w Facts, changed, now time.Time) string {
 	switch since := now.Sub(changed); {
 	case len(w.Locks) > 0:
 		return strings.Join(w.Locks, ", ") + " is there"
@@ -163,7 +163,7 @@ func newest(fsys fs.FS, f Found) (t time.Time) {
 }
 
 // damageOf says what a world lacks of what every one of its game has.
-func damageOf(w World) string {
+func damageOf(w Facts) string {
 	var told []string
 	for _, name := range []string{"title", "seed", "version"} {
 		if f, ok := w.Facts[name]; ok && !f.Known() && f.Why != "" {

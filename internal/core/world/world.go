@@ -17,7 +17,7 @@ import (
 
 // World is what a world says of itself. It is plain data: it is stored with a
 // copy, sent through the API and compared by the fit rules.
-type World struct {
+type Facts struct {
 	Game   string `json:"game"`
 	Title  string `json:"title"`  // the name players see; "" when it could not be read
 	Folder string `json:"folder"` // the name on disk, without an ending
@@ -56,7 +56,7 @@ type Player struct {
 }
 
 // Fact gives a fact by name; an unknown one when the profile has none such.
-func (w World) Fact(name string) fact.Fact {
+func (w Facts) Fact(name string) fact.Fact {
 	if f, ok := w.Facts[name]; ok {
 		return f
 	}
@@ -72,8 +72,8 @@ const mostPlayersNamed = 500
 // Read reads a found world. It opens only what the profile asks for and lists
 // the rest. The error is set only when the tree cannot be listed; damage in
 // files becomes reasons on facts and warnings.
-func Read(fsys fs.FS, f Found) (World, error) {
-	w := World{
+func Read(fsys fs.FS, f Found) (Facts, error) {
+	w := Facts{
 		Game: f.Game.ID, Folder: f.Folder, Root: f.Root, Layout: f.Layout,
 		Facts: map[string]fact.Fact{}, Players: []Player{}, Realms: []string{}, Warnings: []string{},
 		Why: "has " + Marks(f.Game), Members: f.Files, Missing: f.Missing, Wrappers: f.Wrappers,
@@ -124,7 +124,7 @@ func Read(fsys fs.FS, f Found) (World, error) {
 	return w, nil
 }
 
-func (w *World) readPlayers(root fs.FS, r *fact.Reader, p *game.Profile) {
+func (w *Facts) readPlayers(root fs.FS, r *fact.Reader, p *game.Profile) {
 	pl := p.World.Players
 	if pl == nil {
 		return
@@ -181,7 +181,7 @@ func (w *World) readPlayers(root fs.FS, r *fact.Reader, p *game.Profile) {
 	}
 }
 
-func (w *World) warn(root fs.FS, f Found) {
+func (w *Facts) warn(root fs.FS, f Found) {
 	// One damaged file leaves many facts unknown: it is told once.
 	unread, order := map[string][]string{}, []string{}
 	for _, name := range sortedKeys(w.Facts) {
@@ -382,10 +382,10 @@ func matchSteps(pattern, name []string) bool {
 
 // Inspect looks for a world in a tree and reads it: the offline use, and the
 // first look at an arrival. root chooses among several ("" when there is one).
-func Inspect(fsys fs.FS, start, name, root string, profiles []*game.Profile) (World, Found, error) {
+func Inspect(fsys fs.FS, start, name, root string, profiles []*game.Profile) (Facts, Found, error) {
 	search, err := Find(fsys, start, name, profiles)
 	if err != nil {
-		return World{}, Found{}, err
+		return Facts{}, Found{}, err
 	}
 	found, err := search.Only(name, root, profiles)
 	if err != nil {
@@ -393,7 +393,7 @@ func Inspect(fsys fs.FS, start, name, root string, profiles []*game.Profile) (Wo
 		if errors.As(err, &many) && many.Code == fault.ManyWorlds {
 			search.label(fsys, many)
 		}
-		return World{}, Found{}, err
+		return Facts{}, Found{}, err
 	}
 	w, err := Read(fsys, found)
 	if err == nil && len(found.Wrappers) > 0 && start == "." {

@@ -10,6 +10,8 @@ import (
 	"testing"
 	"testing/fstest"
 
+	_ "reshard/internal/sqlite"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 

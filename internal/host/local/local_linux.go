@@ -21,8 +21,8 @@ import (
 	"reshard/internal/control/child"
 	"reshard/internal/core/fault"
 	"reshard/internal/host"
-	"reshard/internal/place"
-	files "reshard/internal/place/local"
+	"reshard/internal/hostfs"
+	files "reshard/internal/hostfs/local"
 )
 
 // Kind is the name of the kind.
@@ -65,7 +65,7 @@ func (machine) Root(_ context.Context, name string) (root string, others []strin
 }
 
 // Files implements host.Driver.
-func (machine) Files(_ context.Context, root string) (place.Driver, io.Closer, error) {
+func (machine) Files(_ context.Context, root string) (hostfs.Driver, io.Closer, error) {
 	f, err := files.Open(root)
 	if err != nil {
 		code := fault.NotFound

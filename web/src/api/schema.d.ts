@@ -1090,7 +1090,7 @@ export interface components {
             since?: string;
         };
         AssembledFile: {
-            chunks?: components["schemas"]["VaultChunk"][];
+            chunks?: components["schemas"]["Chunk"][];
             /** Format: date-time */
             modified: string;
             /** @description with forward slashes; ends in one for an empty folder */
@@ -1168,7 +1168,7 @@ export interface components {
             later?: number[];
             plan: components["schemas"]["Plan"];
             /** @description while it is running */
-            progress?: components["schemas"]["ChangeoverProgress"];
+            progress?: components["schemas"]["PlanProgress"];
             proof?: components["schemas"]["PlanProof"];
             server: string;
             sheet?: components["schemas"]["FitSheet"];
@@ -1187,30 +1187,14 @@ export interface components {
             /** @description how long players were locked out, split into its parts */
             window?: components["schemas"]["Window"];
         };
-        ChangeoverProgress: {
-            /** Format: int64 */
-            bytes: number;
-            /** Format: int64 */
-            files: number;
-            going: string;
-            /** Format: int64 */
-            id: number;
-            /** Format: date-time */
-            readyAt?: string;
-            say: string;
-            /** Format: date-time */
-            since?: string;
-            state: string;
-            /** Format: int64 */
-            step: number;
-            stepKind: string;
-            /** Format: date-time */
-            stoppedAt?: string;
-            /** Format: int64 */
-            totalBytes: number;
-            /** Format: int64 */
-            totalFiles: number;
-            waiting?: string;
+        Chunk: {
+            /** @description the BLAKE3-256 of its bytes */
+            hash: string;
+            /**
+             * Format: int64
+             * @description bytes
+             */
+            size: number;
         };
         CompareCount: {
             /** Format: int64 */
@@ -1266,12 +1250,6 @@ export interface components {
             /** @description what there is to say, the most important first */
             words: string[];
         };
-        ControlLine: {
-            /** Format: int64 */
-            offset: number;
-            run: string;
-            text: string;
-        };
         Copy: {
             /**
              * Format: date-time
@@ -1286,7 +1264,7 @@ export interface components {
             createdBy: string;
             /** @description the game profile says how to draw it from above */
             drawn: boolean;
-            facts: components["schemas"]["WorldFacts"];
+            facts: components["schemas"]["Facts"];
             /** Format: int64 */
             files: number;
             /**
@@ -1340,6 +1318,34 @@ export interface components {
             id?: string;
             name: string;
             version?: string;
+        };
+        Facts: {
+            /** Format: int64 */
+            bytes: number;
+            facts: {
+                [key: string]: components["schemas"]["Fact"];
+            };
+            /** Format: int64 */
+            files: number;
+            folder: string;
+            game: string;
+            /** Format: date-time */
+            lastPlayed: string;
+            layout: string;
+            locks?: string[];
+            members?: string[];
+            missing?: string[];
+            overrides?: string[];
+            players: components["schemas"]["WorldPlayer"][];
+            realms: string[];
+            root: string;
+            settings?: {
+                [key: string]: string;
+            };
+            title: string;
+            warnings: string[];
+            why: string;
+            wrappers?: string[];
         };
         Failure: {
             code: string;
@@ -1438,8 +1444,30 @@ export interface components {
         };
         Lineage: {
             /** @description oldest first */
-            steps: components["schemas"]["Past"][];
+            steps: components["schemas"]["LineageStep"][];
             world: string;
+        };
+        LineageStep: {
+            /** Format: date-time */
+            at: string;
+            by?: string;
+            /** Format: int64 */
+            changeover?: number;
+            copy: string;
+            /** @description of the changeover */
+            kind?: string;
+            /** @description the copy that it was made of, or that had been brought there */
+            of?: string;
+            say: string;
+            server?: string;
+            source?: string;
+            /** @description of the changeover */
+            state?: string;
+            /**
+             * @description a copy came in, was taken from a server, was made of another one; or was brought onto a server
+             * @enum {string}
+             */
+            what: "arrived" | "taken" | "edited" | "brought";
         };
         "Lint-gameRequest": {
             profile: string;
@@ -1454,7 +1482,16 @@ export interface components {
             pictureWhy?: string;
             references?: components["schemas"]["WorldReference"][];
             server?: components["schemas"]["ServerState"];
-            world?: components["schemas"]["WorldFacts"];
+            world?: components["schemas"]["Facts"];
+        };
+        LogLine: {
+            /**
+             * Format: int64
+             * @description of the line's end in its run's log
+             */
+            offset: number;
+            run: string;
+            text: string;
         };
         Map: {
             /**
@@ -1533,28 +1570,6 @@ export interface components {
             /** @description the server's version, where no file tells it */
             version?: string;
         };
-        Past: {
-            /** Format: date-time */
-            at: string;
-            by?: string;
-            /** Format: int64 */
-            changeover?: number;
-            copy: string;
-            /** @description of the changeover */
-            kind?: string;
-            /** @description the copy that it was made of, or that had been brought there */
-            of?: string;
-            say: string;
-            server?: string;
-            source?: string;
-            /** @description of the changeover */
-            state?: string;
-            /**
-             * @description a copy came in, was taken from a server, was made of another one; or was brought onto a server
-             * @enum {string}
-             */
-            what: "arrived" | "taken" | "edited" | "brought";
-        };
         PlacedLandmark: {
             /** Format: int64 */
             id: number;
@@ -1626,6 +1641,31 @@ export interface components {
             there?: string[];
             title?: string;
             worldId?: string;
+        };
+        PlanProgress: {
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            files: number;
+            going: string;
+            /** Format: int64 */
+            id: number;
+            /** Format: date-time */
+            readyAt?: string;
+            say: string;
+            /** Format: date-time */
+            since?: string;
+            state: string;
+            /** Format: int64 */
+            step: number;
+            stepKind: string;
+            /** Format: date-time */
+            stoppedAt?: string;
+            /** Format: int64 */
+            totalBytes: number;
+            /** Format: int64 */
+            totalFiles: number;
+            waiting?: string;
         };
         PlanProof: {
             checks: components["schemas"]["PlanCheck"][];
@@ -2027,11 +2067,6 @@ export interface components {
             /** @description copies that need something damaged or missing */
             touched: components["schemas"]["VaultTouched"][];
         };
-        VaultChunk: {
-            hash: string;
-            /** Format: int64 */
-            size: number;
-        };
         VaultCollected: {
             /**
              * Format: int64
@@ -2145,34 +2180,6 @@ export interface components {
             /** Format: int64 */
             same: number;
         };
-        WorldFacts: {
-            /** Format: int64 */
-            bytes: number;
-            facts: {
-                [key: string]: components["schemas"]["Fact"];
-            };
-            /** Format: int64 */
-            files: number;
-            folder: string;
-            game: string;
-            /** Format: date-time */
-            lastPlayed: string;
-            layout: string;
-            locks?: string[];
-            members?: string[];
-            missing?: string[];
-            overrides?: string[];
-            players: components["schemas"]["WorldPlayer"][];
-            realms: string[];
-            root: string;
-            settings?: {
-                [key: string]: string;
-            };
-            title: string;
-            warnings: string[];
-            why: string;
-            wrappers?: string[];
-        };
         WorldListed: {
             /** @description what is known of the content, from its first byte, base64 */
             begin?: string;
@@ -2219,7 +2226,7 @@ export interface components {
             /** @description why it is most likely the one that is meant; of one world only */
             likely?: string;
             open?: string;
-            world: components["schemas"]["WorldFacts"];
+            world: components["schemas"]["Facts"];
         };
         WorldUnfamiliar: {
             at: string;
@@ -2551,7 +2558,7 @@ export interface operations {
                         landmarks?: components["schemas"]["Sighting"][];
                         later?: number[];
                         plan: components["schemas"]["Plan"];
-                        progress?: components["schemas"]["ChangeoverProgress"];
+                        progress?: components["schemas"]["PlanProgress"];
                         proof?: components["schemas"]["PlanProof"];
                         server: string;
                         sheet?: components["schemas"]["FitSheet"];
@@ -3470,7 +3477,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "text/event-stream": components["schemas"]["ControlLine"][];
+                    "text/event-stream": components["schemas"]["LogLine"][];
                 };
             };
             /** @description Error */

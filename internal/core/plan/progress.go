@@ -1,0 +1,27 @@
+package plan
+
+import "time"
+
+// Progress is what a running changeover reports. It is a snapshot: the newest
+// one says all.
+type Progress struct {
+	ID    int64 `json:"id"`
+	State State `json:"state"`
+	// Step counts from 0; StepKind and Say describe it.
+	Step     int    `json:"step"`
+	StepKind string `json:"stepKind"`
+	Say      string `json:"say"`
+	Going    string `json:"going"` // forward or back
+	// Since is when the step began.
+	Since time.Time `json:"since,omitzero"`
+	// Bytes and Files of the stage step.
+	Bytes      int64 `json:"bytes"`
+	TotalBytes int64 `json:"totalBytes"`
+	Files      int   `json:"files"`
+	TotalFiles int   `json:"totalFiles"`
+	// StoppedAt is when players were locked out, ReadyAt when they could come back.
+	StoppedAt time.Time `json:"stoppedAt,omitzero"`
+	ReadyAt   time.Time `json:"readyAt,omitzero"`
+	// Waiting says what it waits for, if anything (the database, a host).
+	Waiting string `json:"waiting,omitempty"`
+}

@@ -1,0 +1,543 @@
+package executor
+
+import (
+	"context"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"io"
+	"io/fs"
+	"path"
+	"slices"
+	"sort"
+	"strings"
+
+	"github.com/zeebo/blake3"
+
+	"reshard/internal/control"
+	"reshard/internal/core/fault"
+	"reshard/internal/core/game"
+	"reshard/internal/core/life"
+	"reshard/internal/core/plan"
+	"reshard/internal/core/server"
+	"reshard/internal/core/world"
+)
+
+// Sample remembers pieces of one file.
+type Sample struct {
+	File   string  `json:"file"` // within the sampled folder
+	Blocks []Block `json:"blocks"`
+}
+
+// Block is one piece: where, how long, and its BLAKE3-256.
+type Block struct {
+	At   int64  `json:"at"`
+	Size int    `json:"size"`
+	Hash string `json:"hash"`
+}
+
+// How much is sampled: enough that a regenerated world cannot pass, little
+// enough that a world of any size takes the same moment.
+const (
+	sampledFiles  = 24
+	sampledBlocks = 8
+	blockSize     = 4096
+)
+
+// takeSamples remembers blocks of files that the profile calls steady, spread
+// evenly over the folder; when the profile names none, of any files.
+func takeSamples(tree fs.FS, dir string, names []string, p *game.Profile) ([]Sample, error) {
+	var steady, all []string
+	err := fs.WalkDir(tree, dir, func(name string, d fs.DirEntry, err error) error {
+		if err != nil || !d.Type().IsRegular() {
+			return err
+		}
+		rel := strings.TrimPrefix(name, dir+"/")
+		if len(names) > 0 && !slices.Contains(names, rel) {
+			return nil
+		}
+		all = append(all, rel)
+		if slices.ContainsFunc(p.World.Steady, func(pattern string) bool { return world.Match(pattern, rel) }) {
+			steady = append(steady, rel)
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, fault.Wrap(fault.Internal, "sample", dir, err)
+	}
+	if len(steady) == 0 {
+		steady = all
+	}
+	sort.Strings(steady)
+	var out []Sample
+	for _, i := range spread(len(steady), sampledFiles) {
+		s, err := sampleFile(tree, dir, steady[i])
+		if err != nil {
+			return nil, fault.Wrap(fault.Internal, "sample", path.Join(dir, steady[i]), err)
+		}
+		out = append(out, s)
+	}
+	return out, nil
+}
+
+// spread picks at most most of n indices, evenly, first and last among them.
+func spread(n, most int) []int {
+	if n <= most {
+		most = n
+	}
+	out := make([]int, 0, most)
+	for i := range most {
+		if most == 1 {
+			out = append(out, 0)
+		} else {
+			out = append(out, i*(n-1)/(most-1))
+		}
+	}
+	return out
+}
+
+func sampleFile(tree fs.FS, dir, name string) (Sample, error) {
+	f, err := tree.Open(path.Join(dir, name))
+	if err != nil {
+		return Sample{}, err
+	}
+	defer f.Close() //nolint:errcheck // only read
+	info, err := f.Stat()
+	if err != nil {
+		return Sample{}, err
+	}
+	s := Sample{File: name, Blocks: []Block{}}
+	count := int((info.Size() + blockSize - 1) / blockSize)
+	for _, i := range spread(count, sampledBlocks) {
+		b := Block{At: int64(i) * blockSize, Size: int(min(blockSize, info.Size()-int64(i)*blockSize))}
+		if b.Hash, err = hashBlock(f, b); err != nil {
+			return s, err
+		}
+		s.Blocks = append(s.Blocks, b)
+	}
+	return s, nil
+}
+
+func hashBlock(f fs.File, b Block) (string, error) {
+	buf := make([]byte, b.Size)
+	at, ok := f.(io.ReaderAt)
+	if !ok {
+		return "", fmt.Errorf("%T cannot be read from its midst", f)
+	}
+	if _, err := at.ReadAt(buf, b.At); err != nil {
+		return "", err
+	}
+	sum := blake3.Sum256(buf)
+	return hex.EncodeToString(sum[:]), nil
+}
+
+func copyExactly(to io.Writer, from io.Reader, n int64, buf []byte) error {
+	copied, err := io.CopyBuffer(to, io.LimitReader(from, n), buf)
+	if err == nil && copied != n {
+		err = io.ErrUnexpectedEOF
+	}
+	return err
+}
+
+// compareSamples counts blocks that still stand and names the first that do
+// not. A server may rewrite a few places at once; one that made the world anew
+// leaves hardly a block.
+func compareSamples(tree fs.FS, dir string, samples []Sample) plan.Check {
+	check := plan.Check{What: "files stand as they were placed"}
+	total, same, gone := countSame(tree, dir, samples)
+	check.Expected = fmt.Sprintf("at least 3 of 4 of %d sampled blocks in %d files, and no file gone", total,
+		len(samples))
+	check.Seen = fmt.Sprintf("%d of %d blocks the same", same, total)
+	if len(gone) > 0 {
+		check.Seen += fmt.Sprintf(", %d files gone (%s …)", len(gone), gone[0])
+	}
+	check.OK = len(gone) == 0 && same*4 >= total*3
+	return check
+}
+
+func countSame(tree fs.FS, dir string, samples []Sample) (total, same int, gone []string) {
+	for _, s := range samples {
+		f, err := tree.Open(path.Join(dir, s.File))
+		if err != nil {
+			gone = append(gone, s.File)
+			total += max(1, len(s.Blocks))
+			continue
+		}
+		for _, b := range s.Blocks {
+			total++
+			if hash, err := hashBlock(f, b); err == nil && hash == b.Hash {
+				same++
+			}
+		}
+		_ = f.Close() // only read
+	}
+	return total, same, gone
+}
+
+// prover makes one proof: it asks the running server and looks at its files.
+type prover struct {
+	r      *Runner
+	ctx    context.Context
+	files  fs.FS
+	status control.Status
+	expect plan.Expect
+}
+
+// prove makes the proof. Every check says what was expected and what was seen; each can
+// fail on its own. The error says that the host or the server did not answer: then
+// nothing is proven and nothing refuted, and it is to be tried again.
+func (r *Runner) prove(ctx context.Context) (plan.Proof, error) {
+	files, settled := r.Files.Observe(ctx)
+	p := prover{r: r, ctx: ctx, files: files, status: r.Control.Status(ctx), expect: r.job.Plan.Expect}
+	if err := p.status.Err("prove on", r.job.Plan.Server); err != nil {
+		return plan.Proof{}, err
+	}
+	if p.expect.Own {
+		p.expect.Folder = r.folder(ctx)
+		p.expect.Opened = []string{p.expect.Folder}
+	}
+	proof, err := p.all()
+	return proof, settled(err)
+}
+
+func (p *prover) all() (plan.Proof, error) {
+	r, expect := p.r, p.expect
+	proof := plan.Proof{Checks: []plan.Check{}}
+	add := func(checks ...plan.Check) { proof.Checks = append(proof.Checks, checks...) }
+	add(r.stopped()...)
+	up := expect.State == "" || expect.State == life.Running
+	if up && !r.Profile.Server.Console.Opened.IsZero() {
+		add(p.opened())
+	}
+	r.trace(len(r.job.Plan.Steps)-1, plan.Step{Kind: plan.Prove}, "halfway")
+	seed, err := p.seedChecks()
+	add(seed...)
+	if err != nil {
+		return proof, err
+	}
+	if expect.WorldID != "" {
+		seen, from := p.fact("world-id")
+		add(plan.Check{What: "world id in " + from, Expected: expect.WorldID, Seen: seen, OK: seen == expect.WorldID})
+	}
+	add(p.placed()...)
+	copied, err := r.proveCopy(p.ctx)
+	add(copied...)
+	if err != nil {
+		return proof, err
+	}
+	if expect.Players > 0 {
+		add(p.players())
+	}
+	writable, err := p.writable()
+	add(writable...)
+	if err != nil {
+		return proof, err
+	}
+	if up && !r.Profile.Server.Console.Refused.IsZero() {
+		refused, err := p.notRefused()
+		add(refused)
+		if err != nil {
+			return proof, err
+		}
+	}
+	if len(expect.There) == 0 { // a first start makes what it likes
+		stray, err := p.noStray()
+		add(stray)
+		if err != nil {
+			return proof, err
+		}
+	}
+	add(p.state())
+	return proof, nil
+}
+
+// stopped says how it was known that the server was down before anything was moved.
+func (r *Runner) stopped() []plan.Check {
+	for n, s := range r.job.Plan.Steps {
+		var d Detail
+		if s.Kind != plan.Stop || s.Server != "" || json.Unmarshal(r.job.Steps[n].Detail, &d) != nil ||
+			d.Evidence == life.NoneYet {
+			continue
+		}
+		c := plan.Check{
+			What:     "the server was down before the switch",
+			Expected: "seen to be down",
+			Seen:     d.Evidence.Say(d.Word),
+			OK:       true,
+		}
+		if d.Evidence == life.Word { // somebody has said so, and nobody has seen it
+			c.OK, c.Unseen = false, true
+		}
+		return []plan.Check{c}
+	}
+	return nil
+}
+
+// seedChecks compares the running seed, or shows that the world is a new one.
+func (p *prover) seedChecks() ([]plan.Check, error) {
+	switch {
+	case p.expect.Fresh:
+		return p.fresh()
+	case p.expect.Seed != "":
+		c := plan.Check{Expected: p.expect.Seed}
+		var err error
+		c.What, c.Seen, err = p.seedSeen()
+		c.OK = p.r.sameSeed(c.Seen, p.expect.Seed)
+		return []plan.Check{c}, err
+	}
+	return nil, nil
+}
+
+// placed compares what was staged with what stands there now.
+func (p *prover) placed() (checks []plan.Check) {
+	for _, name := range []string{p.expect.Folder, p.expect.Placed} {
+		if samples, dir := p.r.samples(name, false); len(samples) > 0 {
+			checks = append(checks, compareSamples(p.files, dir, samples))
+		}
+	}
+	if i := slices.IndexFunc(p.r.job.Plan.Steps, func(s plan.Step) bool { return s.Kind == plan.Retitle }); i >= 0 {
+		checks = append(checks, p.title(p.r.job.Plan.Steps[i]))
+	}
+	for _, name := range p.expect.There {
+		_, err := fs.Stat(p.files, strings.TrimSuffix(name, "/"))
+		check := plan.Check{What: name, Expected: "there", Seen: "there", OK: err == nil}
+		if err != nil {
+			check.Seen = "not there"
+		}
+		checks = append(checks, check)
+	}
+	return checks
+}
+
+// newGround counts blocks of the old world that stand in the new one.
+func (p *prover) newGround(dir, name string, samples []Sample) plan.Check {
+	shape := p.r.Profile.World.Shape
+	if shape == game.ShapeFolder {
+		dir = path.Join(p.r.job.Plan.Worlds, name)
+	}
+	total, same, _ := countSame(p.files, dir, samples)
+	if shape != game.ShapeFolder {
+		// The old world's files may stand in the same folder: those of the new count.
+		var mine []Sample
+		for _, s := range samples {
+			if p.r.worldName(s.File) == name {
+				mine = append(mine, s)
+			}
+		}
+		_, same, _ = countSame(p.files, dir, mine)
+	}
+	return plan.Check{
+		What: "the ground is new", Expected: fmt.Sprintf("at most 1 in 4 of %d sampled blocks of the old world", total),
+		Seen: fmt.Sprintf("%d of %d blocks of the old world", same, total), OK: same*4 <= total,
+	}
+}
+
+func (p *prover) opened() plan.Check {
+	c := plan.Check{What: "the log names the opened world", Expected: p.expect.Folder, Seen: "nothing"}
+	if seen := p.status.Opened; seen != "" {
+		c.Seen = seen
+		c.OK = slices.Contains(p.expect.Opened, seen) || slices.Contains(p.expect.Opened, path.Clean(seen))
+	}
+	return c
+}
+
+func (p *prover) notRefused() (plan.Check, error) {
+	c := plan.Check{What: "the log holds no refusal", Expected: "none", Seen: "none", OK: true}
+	lines, err := p.r.Control.Refusals(p.ctx)
+	for _, line := range lines {
+		_, meant := p.r.Profile.Server.NewWorld.Ignore.Find(line)
+		if !meant || !p.expect.Fresh {
+			c.Seen, c.OK = line, false
+			break
+		}
+	}
+	return c, err
+}
+
+func (p *prover) players() plan.Check {
+	c := plan.Check{
+		What:     "player records are there",
+		Expected: fmt.Sprintf("at least %d", p.expect.Players),
+		Seen:     "no world",
+	}
+	if w, err := p.world(); err == nil {
+		c.Seen, c.OK = fmt.Sprint(len(w.Players)), len(w.Players) >= p.expect.Players
+	}
+	return c
+}
+
+// seedSeen asks the running server for its seed, or reads it out of its world.
+func (p *prover) seedSeen() (what, seen string, err error) {
+	if q := p.r.Profile.Server.Console.Seed; q.Say != "" {
+		seen, err := p.r.Control.Ask(p.ctx, q)
+		if err != nil {
+			seen, _ = fault.Words(err)
+		}
+		if !fault.Passing(err) {
+			err = nil // that there is no answer is what was seen
+		}
+		return "the console answers " + q.Say, seen, err
+	}
+	seen, from := p.fact("seed")
+	return "seed in " + from + " after the start", seen, nil
+}
+
+// sameSeed compares seeds in the form in which the game takes them: some programs
+// write a number with a sign and some without.
+func (r *Runner) sameSeed(a, b string) bool {
+	seeds := r.Profile.Server.Seeds
+	x, number, err := seeds.Written(a)
+	y, also, err2 := seeds.Written(b)
+	return a == b || (err == nil && err2 == nil && number && also && x == y)
+}
+
+// fresh shows that a new world runs: with the seed that was asked for, made after
+// the old one was gone, and not the old one's ground.
+func (p *prover) fresh() ([]plan.Check, error) {
+	e := p.expect
+	what, seen, err := p.seedSeen()
+	if err != nil {
+		return nil, err
+	}
+	_, number := game.SeedBits(seen)
+	seed := plan.Check{What: what, Seen: seen, Expected: e.Seed, OK: p.r.sameSeed(seen, e.Seed)}
+	if e.Seed == "" {
+		seed.Expected, seed.OK = "a seed", number
+		if e.SeedText != "" {
+			seed.Expected = "the number that the game makes of “" + e.SeedText + "”"
+		}
+		if e.OldSeed != "" {
+			seed.Expected += ", not " + e.OldSeed
+			seed.OK = number && !p.r.sameSeed(seen, e.OldSeed)
+		}
+	}
+	var checks []plan.Check
+	_, told := p.r.Profile.World.Facts["seed"]
+	if told || p.r.Profile.Server.Console.Seed.Say != "" {
+		checks = append(checks, seed)
+	}
+	made := plan.Check{What: "files made since the old world was gone", Expected: "all of them"}
+	files, older, err := p.madeSince(e.Folder)
+	made.Seen, made.OK = fmt.Sprintf("%d of %d", files-older, files), err == nil && older == 0
+	if err != nil {
+		made.Seen = err.Error()
+	}
+	checks = append(checks, made)
+	if id, from := p.fact("world-id"); e.OldID != "" {
+		checks = append(checks, plan.Check{
+			What:     "another world id in " + from,
+			Expected: "not " + e.OldID,
+			Seen:     id,
+			OK:       id != e.OldID,
+		})
+	}
+	// With the same seed the ground may well be the same again.
+	if samples, dir := p.r.samples("", true); len(samples) > 0 && !p.r.sameSeed(seen, e.OldSeed) {
+		checks = append(checks, p.newGround(dir, e.Folder, samples))
+	}
+	return checks, nil
+}
+
+// proveCopy reads a copy back that the plan's last copy step has made, when that is
+// all that the plan is for.
+func (r *Runner) proveCopy(ctx context.Context) ([]plan.Check, error) {
+	if slices.ContainsFunc(r.job.Plan.Steps, func(s plan.Step) bool { return s.Kind == plan.Stage }) {
+		return nil, nil // staging has read it back
+	}
+	id, err := r.copyOf(plan.Step{})
+	if err != nil {
+		return nil, nil //nolint:nilerr // the plan makes none
+	}
+	c := plan.Check{What: "the copy reads back", Expected: "every file as it was stored"}
+	stored, err := r.Vault.Load(ctx, id)
+	if err == nil {
+		err = r.Vault.Verify(ctx, stored)
+	}
+	if fault.Passing(err) {
+		return nil, err
+	}
+	c.Seen, c.OK = fmt.Sprintf("%d files, %s", len(stored.Files), id[:12]), err == nil
+	if err != nil {
+		c.Seen = err.Error()
+	}
+	return []plan.Check{c}, nil
+}
+
+// world reads the world that should run, as it stands now.
+func (p *prover) world() (world.Facts, error) {
+	found, err := world.ByName(p.files, p.r.job.Plan.Worlds, p.r.folder(p.ctx), p.r.Profile)
+	if err != nil {
+		return world.Facts{}, err
+	}
+	return world.Read(p.files, found)
+}
+
+func (p *prover) fact(name string) (value, from string) {
+	w, err := p.world()
+	if err != nil {
+		return err.Error(), path.Join(p.r.job.Plan.Worlds, p.expect.Folder)
+	}
+	f := w.Fact(name)
+	if !f.Known() {
+		return f.Why, f.File
+	}
+	return f.Text, f.File
+}
+
+// samples finds what the sample steps remembered of the world that now has this name
+// on disk, or of the old one, and the folder that their files stand in now.
+func (r *Runner) samples(folder string, old bool) ([]Sample, string) {
+	for n, s := range r.job.Plan.Steps {
+		if s.Kind != plan.Sample || s.Old != old || (!old && s.NameAfter() != folder) {
+			continue
+		}
+		var d Detail
+		if json.Unmarshal(r.job.Steps[n].Detail, &d) != nil {
+			continue
+		}
+		if len(s.Names) == 0 {
+			return d.Samples, path.Join(r.job.Plan.Worlds, folder)
+		}
+		if s.As != "" {
+			for i := range d.Samples {
+				d.Samples[i].File = r.Profile.World.Renamed(d.Samples[i].File, s.World, s.As)
+			}
+		}
+		return d.Samples, r.job.Plan.Worlds
+	}
+	return nil, ""
+}
+
+func (p *prover) noStray() (plan.Check, error) {
+	c := plan.Check{What: "no other new world", Expected: "none", Seen: "none", OK: true}
+	var strays []string
+	allowed := server.Siblings(p.files, p.r.Profile, p.r.job.Plan.Worlds, p.r.folder(p.ctx))
+	names, err := p.r.strays(p.ctx)
+	for _, name := range names {
+		if !slices.Contains(allowed, name) { // realms that the server made for this world are its own
+			strays = append(strays, name)
+		}
+	}
+	if len(strays) > 0 {
+		c.Seen, c.OK = strings.Join(strays, ", "), false
+	}
+	return c, err
+}
+
+func (p *prover) state() plan.Check {
+	e := p.expect
+	if e.State == "" || e.State == life.Running {
+		return plan.Check{
+			What:     "the server is ready",
+			Expected: string(life.Running),
+			Seen:     string(p.status.State),
+			OK:       p.status.State == life.Running,
+		}
+	}
+	return plan.Check{
+		What:     "the server is as before",
+		Expected: string(e.State),
+		Seen:     string(p.status.State),
+		OK:       p.status.State == e.State,
+	}
+}

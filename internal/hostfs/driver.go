@@ -1,0 +1,131 @@
+package hostfs
+
+import (
+	"context"
+	"io"
+	"io/fs"
+	"time"
+
+	"reshard/internal/core/capability"
+)
+
+// Driver is what a kind of host must be able to do with files. Callers use a Place; only
+// a Place calls a Driver.
+//
+// Names are valid by fs.ValidPath, from the root of the tree; "." is the root itself.
+// Nothing that a driver does follows a link out of the root.
+//
+// Calls may come from several goroutines at once, also for one name: of many renames of
+// one name, and of many onto one name with replace false, exactly one succeeds.
+//
+// Every call returns soon after its context has ended, with the context's error. What
+// was asked for may have happened all the same: the caller looks.
+//
+// Errors carry one of these codes of package fault, or match the error of io/fs that is
+// named; all others are taken for a defect:
+//
+//	NotFound    (fs.ErrNotExist)   the name, or a folder above it, is not there
+//	Exists      (fs.ErrExist)      the name is taken
+//	NotEmpty                       a folder that should be empty is not
+//	Refused     (fs.ErrPermission) the host does not let the service
+//	NoSpace                        the disk, or an allowance, is full
+//	CrossDevice                    a rename would cross file systems
+//	Unsupported                    the host has no way to do this
+//	Unreachable                    the host does not answer; what was asked for may have happened
+//	TooSlow                        it took longer than it may; likewise
+//	Invalid                        the host takes no such name, or the name is a folder or no regular file
+type Driver interface {
+	// Capabilities says what the host can do. It may try things out, in a file of its
+	// own that it removes.
+	Capabilities(ctx context.Context) (capability.Set, error)
+	Reader
+	Writer
+}
+
+// Reader is the half of a Driver that changes nothing.
+type Reader interface {
+	// Stat looks at a name without following it, if it is a link.
+	Stat(ctx context.Context, name string) (Info, error)
+	// List gives all names in a folder, in order, or an error: never a part of them.
+	// Only a whole list shows that a name is not there. The entries' Info gives an Info.
+	List(ctx context.Context, name string) ([]fs.DirEntry, error)
+	// Open opens a regular file to be read while ctx lasts. What is no regular file is
+	// Invalid at once: a named pipe is never waited for.
+	Open(ctx context.Context, name string) (Content, error)
+}
+
+// Writer is the half of a Driver that changes something.
+type Writer interface {
+	// Create makes a file, or empties one that is there. What is written is there once
+	// Close has returned nil; until then a part of it may be. An error of Write or Close
+	// leaves the file in any state.
+	Create(ctx context.Context, name string) (io.WriteCloser, error)
+	// Mkdir makes a folder whose parent is there.
+	Mkdir(ctx context.Context, name string) error
+	// Rename gives a file or a folder another name, in one act. With replace, a file of
+	// the new name is replaced by a file; without, a name that is taken is Exists.
+	Rename(ctx context.Context, from, to string, replace bool) error
+	// Remove removes a file or an empty folder.
+	Remove(ctx context.Context, name string) error
+	// Set sets attributes; what is zero in them stays as it is.
+	Set(ctx context.Context, name string, a Attributes) error
+	// Sync makes survive a power cut what was written to files, and renamed in folders.
+	// Without the capability it does nothing.
+	Sync(ctx context.Context, names ...string) error
+}
+
+// Abilities that only some drivers have.
+type (
+	// Spacer tells how many bytes are free where a name is, and on which file system
+	// that is: two names with the same one can be renamed into each other's folders.
+	Spacer interface {
+		Space(ctx context.Context, name string) (free int64, filesystem string, err error)
+	}
+	// SyncAller makes all that was written so far survive a power cut at once.
+	SyncAller interface {
+		SyncAll(ctx context.Context) error
+	}
+	// Stander tells whether the opened tree is still what its address names: an open
+	// folder is followed wherever it is moved.
+	Stander interface {
+		Standing(ctx context.Context) (bool, error)
+	}
+	// Judge tells whether an account of the host may write to what an Info is of.
+	Judge interface {
+		MayWrite(account string, i Info) (may, known bool)
+	}
+)
+
+// Content is an open file, read from its beginning or from any place in it. It goes on
+// giving what the file held when it was opened also when another takes the file's place.
+type Content interface {
+	io.ReadCloser
+	io.ReaderAt
+	Stat() (Info, error)
+}
+
+// Info is what a host tells of a file or a folder. It is an fs.FileInfo.
+type Info struct {
+	Named    string
+	Bytes    int64
+	Modes    fs.FileMode
+	Modified time.Time
+	// Account is who it belongs to, in the host's own form, which Set takes again; "" is
+	// not known.
+	Account string
+}
+
+// Name, Size, Mode, ModTime, IsDir and Sys implement fs.FileInfo; Sys gives the Info.
+func (i Info) Name() string       { return i.Named }
+func (i Info) Size() int64        { return i.Bytes }
+func (i Info) Mode() fs.FileMode  { return i.Modes }
+func (i Info) ModTime() time.Time { return i.Modified }
+func (i Info) IsDir() bool        { return i.Modes.IsDir() }
+func (i Info) Sys() any           { return i }
+
+// Attributes are what can be set of a file or a folder; zero values are left alone.
+type Attributes struct {
+	Modified time.Time
+	Mode     fs.FileMode // the permission bits
+	Account  string
+}

@@ -1,0 +1,488 @@
+// Package hostfs is a file tree on a host. An FS is a concrete type over a small
+// Driver: path rules, limits of time, atomic writes, and what an error means stand here
+// once; a driver (packages local and memory now) only does what it is told.
+package hostfs
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"reshard/internal/core/capability"
+	"reshard/internal/core/fault"
+	"reshard/internal/core/plan"
+)
+
+// Patience is how long one call of a driver may take, and how long reading or writing
+// may stand still.
+const Patience = 30 * time.Second
+
+// FS is a file tree on a host. It is safe for concurrent use.
+//
+// Its errors are *fault.Error with the operation and the path. Code NotFound matches
+// fs.ErrNotExist. After Unreachable, TooSlow or Interrupted what was asked for may have
+// happened; fault.Passing tells which of them are worth trying again.
+type FS struct {
+	driver Driver
+	name   string
+	// Patience is the limit for one call; see the constant of that name.
+	Patience time.Duration
+}
+
+// New makes a place over a driver; name is used in messages.
+func New(name string, d Driver) *FS { return &FS{driver: d, name: name, Patience: Patience} }
+
+// String gives the place's name.
+func (p *FS) String() string { return "place " + p.name }
+
+// Driver gives what the place is made over: to make another place with the same.
+func (p *FS) Driver() Driver { return p.driver }
+
+// Capabilities says what the host can do.
+func (p *FS) Capabilities(ctx context.Context) (capability.Set, error) {
+	ctx, done := p.bounded(ctx)
+	defer done()
+	s, err := p.driver.Capabilities(ctx)
+	return s, p.wrap(ctx, "ask what can be done at", ".", err)
+}
+
+var errTooSlow = fault.New(fault.TooSlow, "", "", "the host did not answer in time")
+
+// bounded gives a context for one call.
+func (p *FS) bounded(ctx context.Context) (context.Context, func()) {
+	return context.WithTimeoutCause(ctx, p.Patience, errTooSlow)
+}
+
+// rolling gives a context for a stream, which ends when touch has not been called for
+// the place's patience.
+func (p *FS) rolling(ctx context.Context) (rolled context.Context, touch, done func()) {
+	rolled, cancel := context.WithCancelCause(ctx)
+	timer := time.AfterFunc(p.Patience, func() { cancel(errTooSlow) })
+	return rolled, func() { timer.Reset(p.Patience) }, func() { timer.Stop(); cancel(nil) }
+}
+
+// wrap gives a driver's error its class, operation and path: here, once.
+func (p *FS) wrap(ctx context.Context, op, name string, err error) error {
+	if err == nil {
+		return nil
+	}
+	if cause := context.Cause(ctx); cause != nil && errors.Is(err, ctx.Err()) {
+		err = cause // why it ended, not only that it did
+	}
+	return fault.Wrap(classOf(err), op, path.Join(p.name, name), err)
+}
+
+// classOf is the class of an error that carries none itself.
+func classOf(err error) fault.Code {
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return fault.NotFound
+	case errors.Is(err, fs.ErrExist):
+		return fault.Exists
+	case errors.Is(err, fs.ErrPermission):
+		return fault.Refused
+	}
+	return fault.Internal
+}
+
+func check(op string, names ...string) error {
+	for _, n := range names {
+		if !fs.ValidPath(n) || strings.ContainsRune(n, 0) {
+			return fault.New(fault.Invalid, op, n, "not a path below the root")
+		}
+	}
+	return nil
+}
+
+// Stat looks at a name without following it, if it is a link.
+func (p *FS) Stat(ctx context.Context, name string) (Info, error) {
+	if err := check("look at", name); err != nil {
+		return Info{}, err
+	}
+	ctx, done := p.bounded(ctx)
+	defer done()
+	info, err := p.driver.Stat(ctx, name)
+	return info, p.wrap(ctx, "look at", name, err)
+}
+
+// List gives all names in a folder, in order, or an error.
+func (p *FS) List(ctx context.Context, name string) ([]fs.DirEntry, error) {
+	if err := check("list", name); err != nil {
+		return nil, err
+	}
+	ctx, done := p.bounded(ctx)
+	defer done()
+	entries, err := p.driver.List(ctx, name)
+	return entries, p.wrap(ctx, "list", name, err)
+}
+
+// Exists reports whether a name is there, as a file or a folder. That it is not is said
+// only when the folder that would hold it was listed whole, or is itself shown in the
+// same way not to be there: a host that loses an answer, or gives half a list, proves
+// nothing by it.
+func (p *FS) Exists(ctx context.Context, name string) (bool, error) {
+	_, err := p.Stat(ctx, name)
+	if err == nil || !errors.Is(err, fs.ErrNotExist) {
+		return err == nil, err
+	}
+	if name == "." {
+		return false, fault.New(fault.Unreachable, "look at", p.name, "its root is not there")
+	}
+	entries, lerr := p.List(ctx, path.Dir(name))
+	switch {
+	case errors.Is(lerr, fs.ErrNotExist), fault.CodeOf(lerr) == fault.Invalid:
+		return p.absentAbove(ctx, path.Dir(name))
+	case lerr != nil:
+		return false, lerr
+	}
+	if slices.ContainsFunc(entries, func(e fs.DirEntry) bool { return e.Name() == path.Base(name) }) {
+		return true, nil // it has come meanwhile, or the host contradicts itself: it is not absent
+	}
+	return false, nil
+}
+
+// absentAbove shows that a folder is not there, for something below it: nothing is, or
+// a file stands in its place.
+func (p *FS) absentAbove(ctx context.Context, dir string) (bool, error) {
+	there, err := p.Exists(ctx, dir)
+	if err != nil || !there {
+		return false, err
+	}
+	info, err := p.Stat(ctx, dir)
+	if err == nil && info.IsDir() {
+		err = fault.New(fault.Unreachable, "look at", path.Join(p.name, dir),
+			"the host says that it is there and that it is not")
+	}
+	return false, err
+}
+
+// ReadFile reads a whole file of at most limit bytes.
+func (p *FS) ReadFile(ctx context.Context, name string, limit int64) ([]byte, error) {
+	f, err := p.open(ctx, "read", name, func(err error) error { return err })
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close() //nolint:errcheck // only read
+	data, err := io.ReadAll(io.LimitReader(f, limit+1))
+	if err == nil && int64(len(data)) > limit {
+		return nil, fault.New(fault.TooLarge, "read", path.Join(p.name, name), "more than %d bytes", limit)
+	}
+	return data, err
+}
+
+// MkdirAll makes a folder and those above it. Those that are made get the attributes.
+func (p *FS) MkdirAll(ctx context.Context, name string, a Attributes) error {
+	info, err := p.Stat(ctx, name)
+	switch {
+	case err == nil && info.IsDir():
+		return nil
+	case err == nil:
+		return fault.New(fault.Exists, "make folder", path.Join(p.name, name), "a file of that name is in the way")
+	case !errors.Is(err, fs.ErrNotExist) || name == ".":
+		return err
+	}
+	if err := p.MkdirAll(ctx, path.Dir(name), a); err != nil {
+		return err
+	}
+	bctx, done := p.bounded(ctx)
+	defer done()
+	err = p.driver.Mkdir(bctx, name)
+	if errors.Is(err, fs.ErrExist) {
+		return nil
+	}
+	if err == nil && a != (Attributes{}) {
+		err = p.driver.Set(bctx, name, a)
+	}
+	return p.wrap(bctx, "make folder", name, err)
+}
+
+// Write writes a new file from a reader, with its attributes; the folder must exist. It
+// is for staging: the file may be left half written on error.
+func (p *FS) Write(ctx context.Context, name string, from io.Reader, a Attributes) (n int64, err error) {
+	if err := check("write", name); err != nil {
+		return 0, err
+	}
+	rctx, touch, done := p.rolling(ctx)
+	defer done()
+	w, err := p.driver.Create(rctx, name)
+	if err != nil {
+		return 0, p.wrap(rctx, "write", name, err)
+	}
+	n, err = io.Copy(touching{w, touch}, from)
+	if err = errors.Join(err, w.Close()); err != nil {
+		return n, p.wrap(rctx, "write", name, err)
+	}
+	if a != (Attributes{}) {
+		touch()
+		err = p.driver.Set(rctx, name, a)
+	}
+	return n, p.wrap(rctx, "write", name, err)
+}
+
+type touching struct {
+	w     io.Writer
+	touch func()
+}
+
+func (t touching) Write(p []byte) (int, error) {
+	t.touch()
+	return t.w.Write(p)
+}
+
+// temporary is the name beside a file from which its content is replaced. It does not
+// grow with the file's name, which may be as long as the host allows.
+func temporary(name string) string {
+	sum := sha256.Sum256([]byte(path.Base(name)))
+	return path.Join(path.Dir(name), TemporaryPrefix+hex.EncodeToString(sum[:8]))
+}
+
+// TemporaryPrefix begins the name of every temporary file.
+const TemporaryPrefix = ".reshard-new-"
+
+// Prepare writes what Commit puts in a file's place, to a temporary file beside it:
+// with the file's account and modes, synced. A crash leaves the temporary file, which
+// the next Prepare writes over and Forget removes.
+func (p *FS) Prepare(ctx context.Context, name string, data []byte) error {
+	if err := check("prepare", name); err != nil {
+		return err
+	}
+	like, err := p.Stat(ctx, name)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	can, err := p.Capabilities(ctx)
+	if err != nil {
+		return err
+	}
+	temp := temporary(name)
+	if err := p.Forget(ctx, name); err != nil { // one of an earlier try may not be written over
+		return err
+	}
+	if _, err := p.Write(ctx, temp, bytes.NewReader(data), like.Likeness(can)); err != nil {
+		return err
+	}
+	return p.sync(ctx, "prepare", temp)
+}
+
+// Likeness is what makes another file belong to whom this one does, as far as a host
+// can.
+func (i Info) Likeness(can capability.Set) Attributes {
+	var a Attributes
+	if can.Owners {
+		a.Account = i.Account
+	}
+	if can.Modes {
+		a.Mode = i.Modes.Perm()
+	}
+	return a
+}
+
+// Commit puts what Prepare wrote in a file's place, in one act, and reads it back. After
+// a crash the file is whole, the old one or the new one.
+func (p *FS) Commit(ctx context.Context, name string, data []byte) error {
+	if err := check("replace", name); err != nil {
+		return err
+	}
+	bctx, done := p.bounded(ctx)
+	defer done()
+	if err := p.driver.Rename(bctx, temporary(name), name, true); err != nil {
+		return p.wrap(bctx, "replace", name, err)
+	}
+	if err := p.sync(ctx, "replace", path.Dir(name)); err != nil {
+		return err
+	}
+	back, err := p.ReadFile(ctx, name, int64(len(data)))
+	if err == nil && !bytes.Equal(back, data) {
+		err = fault.New(fault.Damaged, "replace", path.Join(p.name, name),
+			"reads back differently from what was written")
+	}
+	return err
+}
+
+// Forget removes what Prepare wrote for a file, if it is there.
+func (p *FS) Forget(ctx context.Context, name string) error {
+	if err := check("forget", name); err != nil {
+		return err
+	}
+	bctx, done := p.bounded(ctx)
+	defer done()
+	err := p.driver.Remove(bctx, temporary(name))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	return p.wrap(bctx, "forget", temporary(name), err)
+}
+
+// Replace writes a file's whole content: Prepare and Commit. On an error the temporary
+// file is removed, if the host lets that be done.
+func (p *FS) Replace(ctx context.Context, name string, data []byte) error {
+	err := p.Prepare(ctx, name, data)
+	if err == nil {
+		err = p.Commit(ctx, name, data)
+	}
+	if err != nil {
+		_ = p.Forget(ctx, name) // the first error is the one to tell
+	}
+	return err
+}
+
+func (p *FS) sync(ctx context.Context, op string, names ...string) error {
+	ctx, done := p.bounded(ctx)
+	defer done()
+	return p.wrap(ctx, op, names[0], p.driver.Sync(ctx, slices.Compact(names)...))
+}
+
+// Move renames a file or folder to a name that is not taken, and makes that survive a
+// power cut. NotFound and Exists say that nothing was done by this call; an earlier one
+// may have done it.
+func (p *FS) Move(ctx context.Context, from, to string) error {
+	if err := check("move", from, to); err != nil {
+		return err
+	}
+	bctx, done := p.bounded(ctx)
+	defer done()
+	if err := p.driver.Rename(bctx, from, to, false); err != nil {
+		if errors.Is(err, fs.ErrExist) {
+			return fault.New(fault.Exists, "move", path.Join(p.name, from), "%s is there already", to)
+		}
+		return p.wrap(bctx, "move", from, err)
+	}
+	return p.sync(ctx, "move", path.Dir(from), path.Dir(to))
+}
+
+// Discard removes a tree that Reshard itself staged, or a working folder that is on
+// its way out. It refuses any name outside a working folder's "staged" or one that is
+// not called "going-…", so that no world that was ever live can be removed by it
+// before it has been renamed so.
+func (p *FS) Discard(ctx context.Context, name string) error {
+	if err := check("discard", name); err != nil {
+		return err
+	}
+	parts := strings.Split(name, "/")
+	staged := false
+	for i, s := range parts {
+		if s != plan.WorkFolder {
+			continue
+		}
+		staged = staged || (len(parts) > i+2 && parts[i+2] == "staged") ||
+			(len(parts) > i+1 && strings.HasPrefix(parts[i+1], "going-"))
+	}
+	if !staged {
+		return fault.New(fault.Internal, "discard", name, "not a staging folder of Reshard, nor one that is going")
+	}
+	there, err := p.Exists(ctx, name)
+	if err != nil || !there {
+		return err
+	}
+	info, err := p.Stat(ctx, name)
+	if err != nil {
+		return err
+	}
+	return p.remove(ctx, name, info.IsDir())
+}
+
+func (p *FS) remove(ctx context.Context, name string, folder bool) error {
+	if folder {
+		entries, err := p.List(ctx, name)
+		if err != nil {
+			return err
+		}
+		for _, e := range entries {
+			if err := p.remove(ctx, path.Join(name, e.Name()), e.IsDir()); err != nil {
+				return err
+			}
+		}
+	}
+	ctx, done := p.bounded(ctx)
+	defer done()
+	return p.wrap(ctx, "discard", name, p.driver.Remove(ctx, name))
+}
+
+// SyncAll makes everything written so far survive a power cut, where the host can do
+// that for all at once.
+func (p *FS) SyncAll(ctx context.Context) error {
+	s, ok := p.driver.(SyncAller)
+	if !ok {
+		return nil
+	}
+	// What a disk still has to write after staging may take minutes.
+	ctx, done := context.WithTimeoutCause(ctx, 20*p.Patience, errTooSlow)
+	defer done()
+	return p.wrap(ctx, "sync", ".", s.SyncAll(ctx))
+}
+
+// Free tells how many bytes are free where a name is, or -1 when the host does not say.
+func (p *FS) Free(ctx context.Context, name string) int64 {
+	if free, _, err := p.space(ctx, name); err == nil {
+		return free
+	}
+	return -1
+}
+
+func (p *FS) space(ctx context.Context, name string) (free int64, filesystem string, err error) {
+	s, ok := p.driver.(Spacer)
+	if !ok {
+		return 0, "", fault.New(fault.Unsupported, "look for room at", p.name, "the host does not tell")
+	}
+	ctx, done := p.bounded(ctx)
+	defer done()
+	free, filesystem, err = s.Space(ctx, name)
+	return free, filesystem, p.wrap(ctx, "look for room at", name, err)
+}
+
+// SameFilesystem reports whether names can be renamed into each other's folders. A host
+// that does not say is given the benefit of the doubt: staging tries a rename before
+// anything is stopped.
+func (p *FS) SameFilesystem(ctx context.Context, a, b string) bool {
+	_, x, errX := p.space(ctx, a)
+	_, y, errY := p.space(ctx, b)
+	return errX != nil || errY != nil || x == y
+}
+
+// Standing reports whether the place is still what its address names. A driver that
+// cannot tell is taken at its word.
+func (p *FS) Standing(ctx context.Context) (bool, error) {
+	d, ok := p.driver.(Stander)
+	if !ok {
+		return true, nil
+	}
+	ctx, done := p.bounded(ctx)
+	defer done()
+	stands, err := d.Standing(ctx)
+	return stands, p.wrap(ctx, "look at", ".", err)
+}
+
+// MayWrite reports whether an account of the host may write to a file or folder; known
+// is false when that cannot be told.
+func (p *FS) MayWrite(account string, i Info) (may, known bool) {
+	j, ok := p.driver.(Judge)
+	if !ok || account == "" {
+		return false, false
+	}
+	return j.MayWrite(account, i)
+}
+
+// SameOwner reports whether two accounts, as a host names them, are one owner; groups do
+// not count. An account that is not known is nobody's.
+func SameOwner(a, b string) bool {
+	x, _, _ := strings.Cut(a, ":")
+	y, _, _ := strings.Cut(b, ":")
+	return x == y && x != ""
+}
+
+// InfoOf gives a host's own account of a file, from what At gives.
+func InfoOf(i fs.FileInfo) (Info, error) {
+	if own, ok := i.(Info); ok {
+		return own, nil
+	}
+	return Info{}, fmt.Errorf("%T is not what a host told", i)
+}
