@@ -131,6 +131,7 @@ func (a *API) routes() {
 	a.vaultRoutes()
 	a.serverRoutes()
 	a.changeoverRoutes()
+	a.eventRoutes()
 	describe(a.huma.OpenAPI().Components.Schemas)
 }
 

@@ -6,8 +6,6 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"reshard/internal/core/fault"
-	"reshard/internal/core/plan"
 	"reshard/internal/wire"
 )
 
@@ -18,16 +16,14 @@ type changeoverInput struct {
 func (a *API) changeoverRoutes() {
 	huma.Register(a.huma, op("draft-changeover", http.MethodPost, "/changeovers",
 		"Work out a changeover; nothing is touched until it is started", "changeovers"),
-		func(ctx context.Context, in *struct{ Body wire.NewChangeover }) (*answer[wire.Changeover], error) {
-			c, err := a.draft(ctx, in.Body)
+		func(ctx context.Context, in *struct{ Body wire.Wish }) (*answer[wire.Changeover], error) {
+			c, err := a.service.Changeovers.Draft(ctx, in.Body, userOf(ctx))
 			return &answer[wire.Changeover]{c}, a.failed(err)
 		})
 	huma.Register(a.huma, op("list-changeovers", http.MethodGet, "/changeovers", "List changeovers, newest first",
-		"changeovers"), func(ctx context.Context, in *struct {
-		Server string `query:"server" doc:"only of this server"`
-	}) (*answer[[]wire.Changeover], error) {
-		list, err := a.service.Changeovers.List(ctx, in.Server)
-		return &answer[[]wire.Changeover]{list}, a.failed(err)
+		"changeovers"), func(ctx context.Context, in *wire.ChangeoverQuery) (*page[wire.Changeover], error) {
+		list, next, err := a.service.Changeovers.List(ctx, *in)
+		return paged("/changeovers", *in, list, next), a.failed(err)
 	})
 	for _, c := range []struct {
 		id, method, path, summary string
@@ -120,26 +116,4 @@ func (a *API) changeoverRoutes() {
 			}
 		}), nil
 	})
-}
-
-func (a *API) draft(ctx context.Context, wish wire.NewChangeover) (wire.Changeover, error) {
-	missing := ""
-	switch wish.Kind {
-	case plan.Undo:
-		if wish.Undoes == 0 {
-			missing = "undoes is missing: which changeover?"
-		}
-	case plan.Put, plan.Restore, plan.Switch, plan.Rename:
-		if wish.World == "" || wish.Server == "" {
-			missing = "world and server are both needed"
-		}
-	default:
-		if wish.Server == "" {
-			missing = "server is missing"
-		}
-	}
-	if missing != "" {
-		return wire.Changeover{}, fault.New(fault.Invalid, "draft", wish.Kind, "%s", missing)
-	}
-	return a.service.Changeovers.Draft(ctx, wish, userOf(ctx))
 }

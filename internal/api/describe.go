@@ -10,6 +10,7 @@ import (
 
 	"reshard/internal/core/compare"
 	"reshard/internal/core/fielddoc"
+	"reshard/internal/core/plan"
 	"reshard/internal/wire"
 )
 
@@ -17,6 +18,7 @@ import (
 var described = map[string]fs.FS{
 	reflect.TypeFor[wire.Server]().PkgPath():        wire.Source,
 	reflect.TypeFor[compare.Comparison]().PkgPath(): compare.Source,
+	reflect.TypeFor[plan.Wish]().PkgPath():          plan.Text,
 }
 
 // describe takes the comments above the fields of what is sent into the API's description.

@@ -1,12 +1,17 @@
 package api
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"net/http"
 	"reflect"
 	"sync"
 	"time"
+
+	"reshard/internal/core/fault"
+	"reshard/internal/feed"
+	"reshard/internal/wire"
 
 	"github.com/danielgtaylor/huma/v2"
 )
@@ -74,4 +79,86 @@ func streams[T any](api huma.API, o huma.Operation) huma.Operation {
 		Content:     map[string]*huma.MediaType{"text/event-stream": {Schema: schema}},
 	}}
 	return o
+}
+
+// logsAtOnce bounds the logs that one stream follows.
+const logsAtOnce = 8
+
+// watched is what a browser asks to be told of.
+type watched struct {
+	Servers     bool     `query:"servers" doc:"event server, a server as it is now; event gone, the name of one that is forgotten"`
+	Changeovers bool     `query:"changeovers" doc:"event changeover, a changeover as it is now"`
+	Arrivals    bool     `query:"arrivals" doc:"event arrivals, all that is arriving"`
+	Logs        []string `query:"log,explode" maxItems:"8" doc:"servers: event log, with the server and lines"`
+	Last        int      `query:"last" default:"200" minimum:"0" maximum:"5000" doc:"lines of each log to begin with"`
+}
+
+func (w watched) want(k feed.Kind, _ string) bool {
+	switch k {
+	case feed.Server, feed.Gone:
+		return w.Servers
+	case feed.Changeover:
+		return w.Changeovers
+	case feed.Arrivals:
+		return w.Arrivals
+	}
+	return false
+}
+
+// LogLines are new lines of a server's log.
+type LogLines struct {
+	Server string         `json:"server"`
+	Lines  []wire.LogLine `json:"lines"`
+}
+
+func (a *API) eventRoutes() {
+	o := op("watch", http.MethodGet, "/events",
+		"Watch all that is asked for on one stream: an event a change, each the whole thing as it is now", "events")
+	o.Responses = map[string]*huma.Response{"200": {
+		Description: "Server-sent events: server, gone, changeover, arrivals and log. What has been the case before " +
+			"the stream begins is not told: ask for it once the event open has come.",
+		Content: map[string]*huma.MediaType{"text/event-stream": {Schema: &huma.Schema{Type: huma.TypeString}}},
+	}}
+	huma.Register(a.huma, o, func(_ context.Context, in *watched) (*huma.StreamResponse, error) {
+		if len(in.Logs) > logsAtOnce {
+			return nil, a.failed(fault.New(fault.Invalid, "watch", "logs", "a stream follows at most %d logs", logsAtOnce))
+		}
+		return stream(func(hctx huma.Context, e *events) { a.watch(hctx.Context(), *in, e) }), nil
+	})
+}
+
+func (a *API) watch(ctx context.Context, in watched, e *events) {
+	ctx, end := context.WithCancel(ctx)
+	var logs sync.WaitGroup
+	defer logs.Wait()
+	defer end()
+	s := a.service.Feed.Watch(in.want)
+	defer s.Close()
+	if e.send("open", in.Logs) != nil {
+		return
+	}
+	for _, name := range in.Logs {
+		logs.Go(func() {
+			err := a.service.Fleet.FollowLog(ctx, name, in.Last, func(lines []wire.LogLine) error {
+				return e.send("log", LogLines{Server: name, Lines: lines})
+			})
+			if err != nil {
+				a.log.Debug("log stream ended", "server", name, "error", err)
+			}
+		})
+	}
+	// A person reads ten pictures a second at most.
+	tick := time.NewTicker(100 * time.Millisecond)
+	defer tick.Stop()
+	for ctx.Err() == nil {
+		for _, one := range s.Next(ctx) {
+			if e.send(string(one.Kind), one.Value) != nil {
+				return
+			}
+		}
+		select {
+		case <-ctx.Done():
+		case <-tick.C:
+		}
+	}
 }

@@ -82,21 +82,9 @@ func picture(o huma.Operation) huma.Operation {
 
 func (a *API) worldRoutes() {
 	huma.Register(a.huma, op("list-worlds", http.MethodGet, "/worlds", "List the library, or what is looked for in it",
-		"library"), func(ctx context.Context, in *struct {
-		Search  string `query:"search" doc:"words, all of which must stand in what is told of a world"`
-		Game    string `query:"game"`
-		Server  string `query:"server" doc:"that it was brought onto, or taken from"`
-		Tag     string `query:"tag"`
-		Seed    string `query:"seed"`
-		Version string `query:"version"`
-		Player  string `query:"player" doc:"name or id"`
-		Aside   bool   `query:"aside" doc:"only copies that are set aside"`
-	}) (*answer[[]wire.World], error) {
-		worlds, err := a.service.Library.Worlds(ctx, library.Search{
-			Words: in.Search, Game: in.Game, Server: in.Server, Tag: in.Tag, Seed: in.Seed, Version: in.Version,
-			Player: in.Player, Aside: in.Aside,
-		})
-		return &answer[[]wire.World]{worlds}, a.failed(err)
+		"library"), func(ctx context.Context, in *wire.WorldQuery) (*page[wire.World], error) {
+		list, next, err := a.service.Library.Worlds(ctx, *in)
+		return paged("/worlds", *in, list, next), a.failed(err)
 	})
 	huma.Register(a.huma, op("get-world", http.MethodGet, "/worlds/{world}",
 		"Get a world by name or by the beginning of a copy's id", "library"), func(ctx context.Context, in *struct {

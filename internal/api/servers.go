@@ -17,10 +17,11 @@ type serverInput struct {
 }
 
 func (a *API) serverRoutes() {
-	huma.Register(a.huma, op("list-servers", http.MethodGet, "/servers", "List servers with their states", "servers"),
-		func(ctx context.Context, _ *struct{}) (*answer[[]wire.Server], error) {
-			servers, err := a.service.Fleet.List(ctx)
-			return &answer[[]wire.Server]{servers}, a.failed(err)
+	huma.Register(a.huma, op("list-servers", http.MethodGet, "/servers",
+		"List servers as they are known: each is looked at in the background", "servers"),
+		func(ctx context.Context, in *wire.ServerQuery) (*page[wire.Server], error) {
+			list, next, err := a.service.Fleet.List(ctx, *in)
+			return paged("/servers", *in, list, next), a.failed(err)
 		})
 	huma.Register(a.huma, op("add-server", http.MethodPost, "/servers",
 		"Add a server of this host. Its command runs with the rights of the service", "servers"),
@@ -120,36 +121,32 @@ func (a *API) serverRoutes() {
 	})
 	huma.Register(a.huma, op("fit", http.MethodGet, "/fit",
 		"Make the fit sheet of a world and a server, or of a server alone", "changeovers"),
-		func(ctx context.Context, in *struct {
-			Kind   string   `query:"kind" enum:"put,restore,clone,reset,switch,rename" doc:"left out: put"`
-			World  string   `query:"world" doc:"as in a draft"`
-			Server string   `query:"server" required:"true"`
-			From   string   `query:"from" doc:"clone: the server to take the world from"`
-			Beside bool     `query:"beside"`
-			Choose []string `query:"choose,explode" doc:"answers as key=value, such as folder-name=fen-garden"`
-		}) (*answer[wire.Sheet], error) {
-			choices, err := choicesOf(in.Choose)
-			if err != nil {
-				return nil, a.failed(err)
-			}
-			if in.World == "" && in.Kind == "" {
-				sheet, err := a.service.Fleet.Check(ctx, in.Server)
-				return &answer[wire.Sheet]{sheet}, a.failed(err)
-			}
-			if in.Kind == "" {
-				in.Kind = plan.Put
-			}
-			sheet, err := a.service.Changeovers.Sheet(ctx,
-				wire.NewChangeover{
-					Kind:    in.Kind,
-					World:   in.World,
-					Server:  in.Server,
-					From:    in.From,
-					Beside:  in.Beside,
-					Choices: choices,
-				})
+		func(ctx context.Context, in *fitInput) (*answer[wire.Sheet], error) {
+			sheet, err := a.fit(ctx, in)
 			return &answer[wire.Sheet]{sheet}, a.failed(err)
 		})
+}
+
+// fitInput is a wish in an address.
+type fitInput struct {
+	wire.Wish
+	Choose []string `query:"choose,explode" doc:"answers as key=value, such as folder-name=fen-garden"`
+}
+
+// fit makes the sheet of a wish; of a server alone when neither kind nor world is said.
+func (a *API) fit(ctx context.Context, in *fitInput) (wire.Sheet, error) {
+	wish := in.Wish
+	var err error
+	if wish.Choices, err = choicesOf(in.Choose); err != nil {
+		return wire.Sheet{}, err
+	}
+	switch {
+	case wish.World == "" && wish.Kind == "" && wish.Server != "":
+		return a.service.Fleet.Check(ctx, wish.Server)
+	case wish.Kind == "":
+		wish.Kind = plan.Put
+	}
+	return a.service.Changeovers.Sheet(ctx, wish)
 }
 
 func choicesOf(pairs []string) (map[string]string, error) {

@@ -10,6 +10,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"reflect"
 	"strings"
 	"sync"
 	"syscall"
@@ -19,6 +20,7 @@ import (
 	"reshard/internal/catalogue"
 	"reshard/internal/core/fault"
 	"reshard/internal/core/world"
+	"reshard/internal/feed"
 	"reshard/internal/library"
 	"reshard/internal/vault"
 	"reshard/internal/wire"
@@ -33,6 +35,8 @@ type Config struct {
 	// Folder is where uploads are kept until they have arrived.
 	Folder string
 	Limits archive.Limits
+	// Feed is told what is arriving.
+	Feed *feed.Feed
 }
 
 // Arrivals is what comes in. It is safe for concurrent use.
@@ -44,6 +48,7 @@ type Arrivals struct {
 	now     func() time.Time
 	dir     string
 	limits  archive.Limits
+	feed    *feed.Feed
 	taking  taking
 	took    taken
 }
@@ -51,7 +56,7 @@ type Arrivals struct {
 // New makes arrivals.
 func New(c Config) *Arrivals {
 	return &Arrivals{
-		library: c.Library, vault: c.Vault, games: c.Games, log: c.Log, now: time.Now, dir: c.Folder, limits: c.Limits,
+		library: c.Library, vault: c.Vault, games: c.Games, log: c.Log, now: time.Now, dir: c.Folder, limits: c.Limits, feed: c.Feed,
 	}
 }
 
@@ -120,7 +125,7 @@ func (arr *Arrivals) openArrival(file, name string) (*archive.Archive, error) {
 // Clear removes what was being received in one piece, or unpacked, when an
 // earlier life ended: the sender has been told that it did not arrive. Uploads that can
 // be gone on with stay.
-func (arr *Arrivals) Clear() error {
+func (arr *Arrivals) Clear(context.Context) error {
 	left, err := filepath.Glob(filepath.Join(arr.dir, "*"))
 	for _, f := range left {
 		if uploadID.MatchString(strings.TrimSuffix(filepath.Base(f), ".info")) {
@@ -129,4 +134,27 @@ func (arr *Arrivals) Clear() error {
 		err = errors.Join(err, os.RemoveAll(f))
 	}
 	return fault.Wrap(fault.Internal, "clear", arr.dir, err)
+}
+
+// Watch tells those who watch what is arriving, until ctx ends.
+func (arr *Arrivals) Watch(ctx context.Context) {
+	tick := time.NewTicker(time.Second)
+	defer tick.Stop()
+	var told []wire.Unfinished
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+		if !arr.feed.Watched(feed.Arrivals, "") {
+			told = nil
+			continue
+		}
+		now, err := arr.List(ctx)
+		if err == nil && (told == nil || !reflect.DeepEqual(told, now)) {
+			told = now
+			arr.feed.Tell(feed.Event{Kind: feed.Arrivals, Value: now})
+		}
+	}
 }

@@ -82,7 +82,7 @@ func setup(b *testing.B) *bundle {
 }
 
 func (s *bundle) end() {
-	list, err := s.api.Servers(context.Background())
+	list, err := s.api.Servers(context.Background(), wire.ServerQuery{})
 	if err == nil {
 		for _, v := range list {
 			_, _ = s.api.StopServer(context.Background(), v.Name)
@@ -161,7 +161,7 @@ func packDir(b *testing.B, dir, folder, zip string) {
 	require.NoError(b, out.Close())
 }
 
-func (s *bundle) do(wish wire.NewChangeover) wire.Changeover {
+func (s *bundle) do(wish wire.Wish) wire.Changeover {
 	s.b.Helper()
 	ctx := context.Background()
 	draft, err := s.api.Draft(ctx, wish)
@@ -203,7 +203,7 @@ func BenchmarkStopWindow(b *testing.B) {
 				return c
 			}
 			undo := func(c wire.Changeover) {
-				took("undo", s.do(wire.NewChangeover{Kind: plan.Undo, Undoes: c.ID}))
+				took("undo", s.do(wire.Wish{Kind: plan.Undo, Undoes: c.ID}))
 			}
 			// The disk that the benchmark leaves behind is not what is measured.
 			clear := func() {
@@ -212,8 +212,8 @@ func BenchmarkStopWindow(b *testing.B) {
 			}
 			for b.Loop() {
 				for range 3 {
-					put := took("put", s.do(wire.NewChangeover{Kind: plan.Put, World: "fen", Server: "north"}))
-					undo(took("clone", s.do(wire.NewChangeover{
+					put := took("put", s.do(wire.Wish{Kind: plan.Put, World: "fen", Server: "north"}))
+					undo(took("clone", s.do(wire.Wish{
 						Kind:    plan.Clone,
 						From:    "north",
 						Server:  "south",
@@ -221,17 +221,17 @@ func BenchmarkStopWindow(b *testing.B) {
 					})))
 					undo(put)
 					clear()
-					undo(took("restore", s.do(wire.NewChangeover{
+					undo(took("restore", s.do(wire.Wish{
 						Kind:    plan.Restore,
 						World:   stored.ID,
 						Server:  "north",
 						Choices: map[string]string{"folder-name": "winter"},
 					})))
 					clear()
-					beside := s.do(wire.NewChangeover{Kind: plan.Put, World: "fen", Server: "north", Beside: true})
-					there := took("switch", s.do(wire.NewChangeover{Kind: plan.Switch, World: "fen", Server: "north"}))
+					beside := s.do(wire.Wish{Kind: plan.Put, World: "fen", Server: "north", Beside: true})
+					there := took("switch", s.do(wire.Wish{Kind: plan.Switch, World: "fen", Server: "north"}))
 					undo(there)
-					s.do(wire.NewChangeover{Kind: plan.Undo, Undoes: beside.ID})
+					s.do(wire.Wish{Kind: plan.Undo, Undoes: beside.ID})
 					clear()
 				}
 				for range 3 {

@@ -62,7 +62,7 @@ func (co *Changeovers) Aside(ctx context.Context, name string) ([]wire.Aside, er
 
 // workBase is the folder in which changeovers of a server have their working folders.
 func workBase(ctx context.Context, l *fleet.Server) (string, error) {
-	state, err := l.Read(ctx)
+	state, err := l.State(ctx)
 	if err != nil {
 		return "", err
 	}

@@ -13,10 +13,10 @@ import (
 	"reshard/internal/core/fault"
 	"reshard/internal/core/life"
 	"reshard/internal/core/plan"
-	"reshard/internal/core/server"
 	"reshard/internal/core/world"
 	"reshard/internal/executor"
 	"reshard/internal/fleet"
+	"reshard/internal/observe"
 	"reshard/internal/records"
 	"reshard/internal/vault"
 	"reshard/internal/wire"
@@ -200,7 +200,10 @@ func (co *Changeovers) Start(ctx context.Context, id int64) (wire.Changeover, er
 		return wire.Changeover{}, err
 	}
 	co.carry(l, others, c, runner.Carry)
-	return co.Get(ctx, id)
+	for _, one := range append(others, l) {
+		co.fleet.Refresh(ctx, one.Name)
+	}
+	return co.changed(ctx, id)
 }
 
 // Cancel ends a changeover that is still staging. Later ones are undone instead.
@@ -209,7 +212,7 @@ func (co *Changeovers) Cancel(ctx context.Context, id int64) (wire.Changeover, e
 	if err != nil {
 		return wire.Changeover{}, err
 	}
-	if !c.State.Untouched() || !co.hub.cancel(id) {
+	if !c.State.Untouched() || !co.cancelled(id) {
 		return wire.Changeover{}, fault.New(fault.WrongState, "cancel", fmt.Sprint(id),
 			"it is %s; it can be cancelled while it is staging or waiting", c.State).
 			With("When it is done, undo it: reshard undo " + fmt.Sprint(id) + ".")
@@ -270,7 +273,8 @@ func (co *Changeovers) Settle(ctx context.Context, id int64, by string) (wire.Ch
 	if err := co.records.Advance(ctx, id, plan.Held, plan.Undone, records.Patch{Failure: &note}); err != nil {
 		return wire.Changeover{}, err
 	}
-	return co.Get(ctx, id)
+	co.fleet.Refresh(ctx, c.Server)
+	return co.changed(ctx, id)
 }
 
 // heldAfter parts the first cause from what held a changeover, in its failure.
@@ -311,8 +315,9 @@ func (co *Changeovers) runner(l *fleet.Server, c records.Changeover, others []*f
 			return co.keepCopy(ctx, l, c, stored, w, from)
 		},
 		Ready:   func(ctx context.Context, n int, step plan.Step) (bool, error) { return co.ready(ctx, c, n, step) },
+		Wake:    func() <-chan struct{} { return co.wordOf(c.ID) },
 		Journal: journal{co.records}, Files: l.Files, Control: l.Control, Vault: co.vault, Profile: l.Profile,
-		Report: co.hub.publish, Trace: co.trace, Now: co.now,
+		Report: co.report, Trace: co.trace, Now: co.now,
 		May:   co.records.Acting,
 		Check: func(ctx context.Context) error { return asPlanned(ctx, l, c.Plan.V) },
 	}
@@ -329,22 +334,22 @@ func asPlanned(ctx context.Context, l *fleet.Server, p plan.Plan) error {
 		return fault.New(fault.Changed, "start", l.Name,
 			"its folder %s has been moved or replaced since the plan was made", l.Machine.Roots[0])
 	}
-	state, err := l.Read(ctx)
+	h, err := l.Heads(ctx)
 	if err != nil {
 		return err
 	}
-	if state.Fingerprint() != p.Fingerprint {
+	if h.State.Fingerprint() != p.Fingerprint {
 		return fault.New(fault.Changed, "start", l.Name,
 			"its settings or its worlds have changed since the plan was made")
 	}
-	if err := sameWorlds(p, state); err != nil {
+	if err := sameWorlds(ctx, l, p, &h); err != nil {
 		return err
 	}
-	st := l.Control.Status(ctx)
+	st := h.Status
 	if err := st.Err("start", l.Name); err != nil {
 		return err
 	}
-	if n := len(p.Steps); st.State.Up() && p.Kind != plan.FirstStart && !p.StopsBefore(n) && p.StartsAfter(-1) {
+	if n := len(p.Steps); st.State.Up() && !plan.Kinds[p.Kind].Unnoticed && !p.StopsBefore(n) && p.StartsAfter(-1) {
 		return fault.New(fault.Changed, "start", l.Name, "it was stopped when the plan was made, and is %s now",
 			st.State)
 	}
@@ -373,14 +378,19 @@ func alone(ctx context.Context, l *fleet.Server, p plan.Plan, word bool) error {
 // sameWorlds refuses a plan about a world that stands on the server when another one
 // has taken its name since. A world that does not read at this moment, because its
 // server is writing, is left to the proof.
-func sameWorlds(p plan.Plan, state server.State) error {
+func sameWorlds(ctx context.Context, l *fleet.Server, p plan.Plan, h *observe.Heads) error {
 	for _, step := range p.Steps {
-		w, there := state.World(step.World)
-		if step.Kind != plan.Sample || step.Old || !there || !strings.HasPrefix(step.Dir+"/", p.Worlds+"/") {
+		if step.Kind != plan.Sample || step.Old || !strings.HasPrefix(step.Dir+"/", p.Worlds+"/") {
 			continue
 		}
-		if (p.Expect.WorldID != "" && w.WorldID != "" && w.WorldID != p.Expect.WorldID) ||
-			(p.Expect.Seed != "" && w.Seed != "" && w.Seed != p.Expect.Seed) {
+		look, err := l.Look(ctx, h, step.World)
+		if fault.Passing(err) {
+			return err
+		}
+		w := look.Facts
+		id, seed := w.Fact("world-id").Text, w.Fact("seed").Text
+		if (p.Expect.WorldID != "" && id != "" && id != p.Expect.WorldID) ||
+			(p.Expect.Seed != "" && seed != "" && seed != p.Expect.Seed) {
 			return fault.New(fault.Changed, "start", p.Server, "%s is another world than when the plan was made",
 				step.World)
 		}
@@ -392,7 +402,7 @@ func sameWorlds(p plan.Plan, state server.State) error {
 func (co *Changeovers) carry(l *fleet.Server, others []*fleet.Server, c records.Changeover,
 	run func(context.Context) error) {
 	ctx, cancel := context.WithCancelCause(co.life)
-	co.hub.track(c.ID, func() {
+	co.begin(c.ID, c.Server, func() {
 		cancel(fault.New(fault.Interrupted, "stage", c.Server, "cancelled by a person; nothing live had been touched"))
 	})
 	co.running.Go(func() {
@@ -408,7 +418,7 @@ func (co *Changeovers) carry(l *fleet.Server, others []*fleet.Server, c records.
 		case errors.Is(err, executor.ErrSuspended):
 			co.log.Info("changeover goes on in another life of the service", "changeover", c.ID, "server", c.Server,
 				"why", err)
-			co.hub.forget(c.ID)
+			co.end(c.ID)
 			return
 		case err == nil:
 			co.log.Info("changeover done", "changeover", c.ID, "server", c.Server)
@@ -418,7 +428,10 @@ func (co *Changeovers) carry(l *fleet.Server, others []*fleet.Server, c records.
 			co.log.Warn("changeover undone", "changeover", c.ID, "server", c.Server, "error", err)
 		}
 		co.conclude(context.WithoutCancel(ctx), l, c, err == nil)
-		co.hub.forget(c.ID)
+		co.end(c.ID)
+		for _, one := range hold {
+			co.fleet.Refresh(context.WithoutCancel(ctx), one.Name)
+		}
 	})
 }
 
@@ -453,8 +466,8 @@ func (co *Changeovers) Get(ctx context.Context, id int64) (wire.Changeover, erro
 	if out.Undoable, out.WhyNot, err = co.undoable(ctx, c); err != nil {
 		return out, err
 	}
-	if l, err := co.fleet.Reach(ctx, c.Server); err == nil && c.State == plan.Done {
-		out.Join, out.JoinNote = co.fleet.Join(ctx, l)
+	if c.State == plan.Done {
+		out.Join, out.JoinNote = co.fleet.Join(ctx, c.Server)
 	}
 	if c.State == plan.Done && out.UndoneBy == 0 {
 		done, err := co.records.Done(ctx, c.ServerID)
@@ -469,17 +482,20 @@ func (co *Changeovers) Get(ctx context.Context, id int64) (wire.Changeover, erro
 	return out, nil
 }
 
-// List lists the newest first; server "" means all. Where to join is left
-// out: it is read from the server's files.
-func (co *Changeovers) List(ctx context.Context, server string) ([]wire.Changeover, error) {
-	if server != "" {
-		if _, err := co.records.Server(ctx, server); err != nil {
-			return nil, err
+// List gives a page of changeovers, newest first unless another order is asked for, and where
+// the next page begins; "" after the last. Where to join is left out: it is read from the
+// server's files.
+func (co *Changeovers) List(ctx context.Context, q wire.ChangeoverQuery) ([]wire.Changeover, string, error) {
+	if q.Server != "" {
+		if _, err := co.records.Server(ctx, q.Server); err != nil {
+			return nil, "", err
 		}
 	}
-	list, err := co.records.Changeovers(ctx, server, false)
+	list, next, err := co.records.ChangeoverPage(ctx, records.ChangeoverQuery{
+		Page: records.Page{After: q.After, Limit: q.Limit}, Server: q.Server, Kind: q.Kind, State: q.State, Order: q.Order,
+	})
 	if err != nil {
-		return nil, err
+		return nil, "", err
 	}
 	out := make([]wire.Changeover, 0, len(list))
 	done := map[int64][]records.Ended{} // by server
@@ -487,29 +503,30 @@ func (co *Changeovers) List(ctx context.Context, server string) ([]wire.Changeov
 	for _, c := range list {
 		if _, asked := done[c.ServerID]; !asked {
 			if done[c.ServerID], err = co.records.Done(ctx, c.ServerID); err != nil {
-				return nil, err
+				return nil, "", err
 			}
 			if tidied[c.ServerID], err = co.records.TidiedOf(ctx, c.ServerID); err != nil {
-				return nil, err
+				return nil, "", err
 			}
-		}
-		if c.Steps, err = co.records.Steps(ctx, c.ID); err != nil {
-			return nil, err
 		}
 		one := co.wireChangeover(c)
 		one.Undoable, one.WhyNot = standing(c, done[c.ServerID], tidied[c.ServerID])
 		out = append(out, one)
 	}
-	return out, nil
+	return out, next, nil
 }
 
 func (co *Changeovers) wireChangeover(c records.Changeover) wire.Changeover {
 	out := wire.Changeover{
 		ID: c.ID, Server: c.Server, Kind: c.Kind, State: c.State, Plan: c.Plan.V, CreatedBy: c.CreatedBy,
 		CreatedAt: c.CreatedAt, StartedAt: c.StartedAt, EndedAt: c.EndedAt, Steps: []wire.Step{},
+		Title: c.Plan.V.Title(), Lasting: plan.Lasting(c.Kind),
 	}
 	if c.CopyID != nil {
 		out.Copy = *c.CopyID
+	}
+	if c.State == plan.Done {
+		out.Outcome = c.Plan.V.Outcome(out.Copy)
 	}
 	if len(c.Sheet.V.Rows) > 0 {
 		out.Sheet = &c.Sheet.V
@@ -560,7 +577,7 @@ func (co *Changeovers) wireChangeover(c records.Changeover) wire.Changeover {
 		}
 	}
 	out.Window = window(c)
-	if p, ok := co.hub.latest(c.ID); ok {
+	if p, ok := co.latest(c.ID); ok {
 		out.Progress = &p
 	}
 	return out
@@ -633,46 +650,6 @@ func lockedOutInVain(c records.Changeover) *wire.Window {
 		}
 	}
 	return nil
-}
-
-// Watch sends a changeover as it stands now and after every change, until it
-// rests or ctx ends.
-func (co *Changeovers) Watch(ctx context.Context, id int64, yield func(wire.Changeover) error) error {
-	wake, leave := co.hub.subscribe(id)
-	defer leave()
-	// Every byte staged is progress; a person reads ten a second at most.
-	tick := time.NewTicker(100 * time.Millisecond)
-	defer tick.Stop()
-	var c wire.Changeover
-	for {
-		now, err := co.Get(ctx, id)
-		p, moving := co.hub.latest(id)
-		switch {
-		case err == nil:
-			c = now
-		case fault.CodeOf(err) == fault.Unreachable && moving && c.ID != 0:
-			// The database is away; the progress in memory still tells.
-			c.State, c.Progress = p.State, &p
-		default:
-			return err
-		}
-		if err := yield(c); err != nil {
-			return err
-		}
-		if c.Progress == nil && (c.State == plan.Done || c.State == plan.Undone || c.State == plan.Held) {
-			return nil
-		}
-		select {
-		case <-ctx.Done():
-			return nil
-		case <-wake:
-		}
-		select {
-		case <-ctx.Done():
-			return nil
-		case <-tick.C:
-		}
-	}
 }
 
 // windowEstimate is what the last stop and start took.

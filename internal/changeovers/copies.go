@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"maps"
-	"path"
 
 	"reshard/internal/core/fault"
 	"reshard/internal/core/fit"
@@ -29,7 +28,7 @@ func (co *Changeovers) keepCopy(ctx context.Context, l *fleet.Server, c records.
 		}
 		l = other
 	}
-	state, err := l.Read(ctx)
+	state, err := l.State(ctx)
 	if fault.Passing(err) {
 		return err
 	}
@@ -71,32 +70,8 @@ func (co *Changeovers) worldsOn(ctx context.Context, serverID int64) (map[string
 	before := map[int64]map[string]int64{}
 	for _, c := range list {
 		before[c.ID] = maps.Clone(now)
-		p := c.Plan.V
-		switch c.Kind {
-		case plan.Put, plan.Restore, plan.Clone:
-			name := p.Folder
-			if p.Expect.Placed != "" {
-				name = p.Expect.Placed
-			}
-			delete(now, name)
-			if c.WorldID != nil {
-				now[name] = *c.WorldID
-			}
-		case plan.Reset:
-			delete(now, p.Folder)
-		case plan.Rename:
-			for _, step := range p.Steps {
-				if step.Kind == plan.Move && path.Dir(step.To) == p.Worlds && path.Base(step.To) == p.Folder {
-					now[p.Folder] = now[path.Base(step.From)]
-				}
-				if step.Kind == plan.Move && step.As == p.Folder {
-					now[p.Folder] = now[step.World]
-				}
-			}
-		case plan.Undo:
-			if old, ok := before[p.Undoes]; ok {
-				now = maps.Clone(old)
-			}
+		if left := kindOf(c.Kind).left; left != nil {
+			now = left(now, c, before[c.Plan.V.Undoes])
 		}
 	}
 	return now, nil
@@ -117,7 +92,7 @@ func (co *Changeovers) ready(ctx context.Context, c records.Changeover, n int, s
 	}
 	choices := maps.Clone(c.Plan.V.Choices)
 	delete(choices, step.Until)
-	p, err := co.prepare(ctx, wire.NewChangeover{
+	p, err := co.prepare(ctx, wire.Wish{
 		Kind:    c.Kind,
 		World:   c.Plan.V.Copy,
 		Server:  c.Server,
@@ -142,7 +117,8 @@ func (co *Changeovers) GoOn(ctx context.Context, id int64, by string) (wire.Chan
 			if err := co.records.SetStepDetail(ctx, id, n, map[string]string{"by": by}); err != nil {
 				return wire.Changeover{}, err
 			}
-			return co.Get(ctx, id)
+			co.given(id)
+			return co.changed(ctx, id)
 		}
 	}
 	return wire.Changeover{}, fault.New(fault.WrongState, "go on with", fmt.Sprint(id), "it is %s and waits for nobody",

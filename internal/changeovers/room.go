@@ -8,6 +8,7 @@ import (
 	"sync"
 	"time"
 
+	"reshard/internal/feed"
 	"reshard/internal/fleet"
 	"reshard/internal/library"
 	"reshard/internal/records"
@@ -26,6 +27,8 @@ type Config struct {
 	KeepAside time.Duration
 	// Life ends when the service goes away: those that only stage are cancelled then.
 	Life context.Context
+	// Feed is told how changeovers stand.
+	Feed *feed.Feed
 	// Trace is told each point of every changeover; tests cut it there.
 	Trace func(point string)
 }
@@ -41,7 +44,8 @@ type Changeovers struct {
 	keepAside time.Duration
 	life      context.Context
 	trace     func(point string)
-	hub       hub
+	feed      *feed.Feed
+	board     board
 	running   sync.WaitGroup
 }
 
@@ -49,7 +53,7 @@ type Changeovers struct {
 func New(c Config) *Changeovers {
 	return &Changeovers{
 		records: c.Records, vault: c.Vault, fleet: c.Fleet, library: c.Library, log: c.Log, now: time.Now,
-		keepAside: c.KeepAside, life: c.Life, trace: c.Trace,
+		keepAside: c.KeepAside, life: c.Life, trace: c.Trace, feed: c.Feed, board: board{now: map[int64]*underway{}},
 	}
 }
 

@@ -13,7 +13,7 @@ import (
 // worldOf is the library's world that runs once a changeover is done, 0 if none.
 func (co *Changeovers) worldOf(ctx context.Context, c records.Changeover) (int64, error) {
 	p := c.Plan.V
-	if c.CopyID != nil && (c.Kind == plan.Put || c.Kind == plan.Restore || c.Kind == plan.Clone) {
+	if c.CopyID != nil && plan.Kinds[c.Kind].Brings {
 		stored, err := co.records.CopyByID(ctx, *c.CopyID)
 		return stored.WorldID, err
 	}
@@ -49,7 +49,7 @@ func (co *Changeovers) Sight(ctx context.Context, id, landmark int64, seen bool,
 			if err := co.records.Sight(ctx, id, landmark, seen, by); err != nil {
 				return c, err
 			}
-			return co.Get(ctx, id)
+			return co.changed(ctx, id)
 		}
 	}
 	return c, fault.New(fault.NotFound, "tick", "landmark", "changeover %d shows no landmark %d", id, landmark).

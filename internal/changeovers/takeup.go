@@ -36,7 +36,7 @@ func (co *Changeovers) TakeUp(ctx context.Context, c records.Changeover) {
 			return err
 		}
 		if c = now; !c.State.Open() || c.State == plan.Held { // a person has settled it meanwhile
-			co.hub.forget(c.ID)
+			co.end(c.ID)
 			return nil
 		}
 		others, err := co.othersOf(ctx, c)
@@ -57,7 +57,8 @@ func (co *Changeovers) TakeUp(ctx context.Context, c records.Changeover) {
 	co.running.Go(func() {
 		for ; err != nil && co.life.Err() == nil; err = resume(co.life) {
 			what, _ := fault.Words(err)
-			co.hub.publish(plan.Progress{
+			co.begin(c.ID, c.Server, nil)
+			co.report(plan.Progress{
 				ID:      c.ID,
 				State:   c.State,
 				Going:   "forward",

@@ -12,7 +12,6 @@ import (
 
 	"reshard/internal/client"
 	"reshard/internal/core/fault"
-	"reshard/internal/core/life"
 	"reshard/internal/core/plan"
 	"reshard/internal/wire"
 )
@@ -128,7 +127,7 @@ func (a *app) printWaiting(c wire.Changeover) {
 
 func (a *app) printPlan(c wire.Changeover) {
 	p := c.Plan
-	a.print("\nPlan of changeover %d: %s on %s\n\n", c.ID, changeoverWords(c), c.Server)
+	a.print("\nPlan of changeover %d: %s on %s\n\n", c.ID, c.Title, c.Server)
 	inWindow, stops := false, p.LocksOut()
 	for n, s := range p.Steps {
 		if stops && s.Switch && !inWindow {
@@ -192,7 +191,7 @@ func (a *app) printOutcome(c wire.Changeover) {
 	a.print("\n")
 	switch c.State {
 	case plan.Done:
-		a.print("✓ done. %s\n", doneWords(c))
+		a.print("✓ done. %s\n", c.Outcome)
 		if w := c.Window; w != nil {
 			a.print("  Players were locked out for %s: game stopping %s, ours %s, game starting %s.\n",
 				millis(w.TotalMS), millis(max(0, w.StoppingMS)), millis(w.OursMS), millis(w.StartingMS))
@@ -233,50 +232,6 @@ func (a *app) printOutcome(c wire.Changeover) {
 	}
 }
 
-// changeoverWords names a changeover: what is done, and to which world.
-func changeoverWords(c wire.Changeover) string {
-	name := quoted(orText(c.Plan.World, c.Plan.Folder))
-	switch c.Kind {
-	case plan.Undo:
-		return fmt.Sprintf("undo of %d, %s back", c.Undoes, name)
-	case plan.Reset:
-		if c.Plan.Expect.Own {
-			return "reset, a new world"
-		}
-		return "reset, a new world " + quoted(c.Plan.Folder)
-	case plan.Clone:
-		return "clone " + name + " from " + c.Plan.From
-	case plan.FirstStart:
-		return "first start"
-	case plan.Rename:
-		return "rename " + name + " to " + quoted(c.Plan.Folder)
-	case plan.TakeAway:
-		return "take away " + name
-	}
-	if c.Plan.Expect.Placed != "" {
-		return c.Kind + " " + name + " beside"
-	}
-	return c.Kind + " " + name
-}
-
-func doneWords(c wire.Changeover) string {
-	name := quoted(orText(c.Plan.World, c.Plan.Folder))
-	switch {
-	case c.Kind == plan.TakeAway:
-		return name + " is in the library as copy " + c.Copy[:min(12, len(c.Copy))] + "."
-	case c.Kind == plan.FirstStart:
-		return c.Server + " has made what it needs, and is stopped."
-	case c.Kind == plan.Reset:
-		return "A new world runs on " + c.Server + "."
-	case c.Plan.Expect.Placed != "":
-		return name + " stands on " + c.Server + " as " + c.Plan.Expect.Placed +
-			". Go over to it with: reshard switch " + c.Server + " " + c.Plan.Expect.Placed
-	case c.Plan.Expect.State == life.Stopped:
-		return c.Server + " is as it was, and stopped."
-	}
-	return name + " runs on " + c.Server + "."
-}
-
 func (a *app) printFailure(c wire.Changeover) {
 	if c.Failure != nil {
 		a.wrapped("  ", "Why: "+c.Failure.What)
@@ -289,12 +244,20 @@ func (a *app) changeoversCommand() *cli.Command {
 		Name: "changeovers", Usage: "list what was changed, newest first",
 		Description: `Examples:
   reshard changeovers
-  reshard changeovers --server north-plot
+  reshard changeovers --server north-plot --limit 5
+  reshard changeovers --state held
   reshard changeovers show 12
   reshard changeovers cancel 12`,
-		Flags: []cli.Flag{&cli.StringFlag{Name: "server", Usage: "only of this `SERVER`"}},
+		Flags: append(listFlags("-started (newest first) or started"),
+			&cli.StringFlag{Name: "server", Local: true, Usage: "only of this `SERVER`"},
+			&cli.StringFlag{Name: "kind", Local: true, Usage: "only of this `KIND`, such as put or reset"},
+			&cli.StringFlag{Name: "state", Local: true, Usage: "only in this `STATE`, such as done, held or drafted"},
+		),
 		Action: listing(a, func(ctx context.Context, api *client.Client, c *cli.Command) ([]wire.Changeover, error) {
-			return api.Changeovers(ctx, c.String("server"))
+			return api.Changeovers(ctx, wire.ChangeoverQuery{
+				Part: wire.Part{Limit: c.Int("limit")}, Server: c.String("server"), Kind: c.String("kind"),
+				State: c.String("state"), Order: c.String("order"),
+			})
 		}, a.listChangeovers),
 		Commands: []*cli.Command{
 			{
@@ -366,7 +329,7 @@ func (a *app) listChangeovers(list []wire.Changeover) {
 	}
 	var rows [][]string
 	for _, c := range list {
-		what := changeoverWords(c)
+		what := c.Title
 		out := "–"
 		if c.Window != nil {
 			out = millis(c.Window.TotalMS)

@@ -338,3 +338,11 @@ func (a *app) ask(question, nobody string) (string, error) {
 	_, _ = fmt.Fscanln(a.In, &answer) // an empty line is an answer too: no
 	return answer, nil
 }
+
+// listFlags are the flags that every long list has.
+func listFlags(orders string) []cli.Flag {
+	return []cli.Flag{
+		&cli.IntFlag{Name: "limit", Local: true, Usage: "at most `N`; 0: all"},
+		&cli.StringFlag{Name: "order", Local: true, Usage: "the `ORDER`: " + orders},
+	}
+}

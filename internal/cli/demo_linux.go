@@ -239,7 +239,7 @@ func (a *app) demoLoad(ctx context.Context, api *client.Client, data, standin st
 func (a *app) demoWords(ctx context.Context, api *client.Client, d *Daemon, data string, s demoState) {
 	a.print("\nReshard's demo is up.\n\n")
 	a.print("  console    %s\n  sign in    %s / %s\n\n", d.Address, s.User, s.Password)
-	if list, err := api.Servers(ctx); err == nil {
+	if list, err := api.Servers(ctx, wire.ServerQuery{}); err == nil {
 		a.listServers(list)
 	}
 	self, _ := os.Executable() // shown only
@@ -275,8 +275,11 @@ func (a *app) demoWords(ctx context.Context, api *client.Client, d *Daemon, data
 func stopAll(ctx context.Context, api *client.Client) (stopped []string, err error) {
 	ctx, cancel := context.WithTimeout(ctx, 2*time.Minute)
 	defer cancel()
-	list, err := api.Servers(ctx)
+	list, err := api.Servers(ctx, wire.ServerQuery{})
 	for _, s := range list {
+		if now, lerr := api.Server(ctx, s.Name); lerr == nil { // a list tells what was known
+			s = now.Server
+		}
 		if s.Changeover != 0 {
 			_, _ = api.Act(ctx, s.Changeover, "cancel") // one that switches already cannot be; it ends by itself
 		}

@@ -82,7 +82,7 @@ func (a *app) askFit(ctx context.Context, c *cli.Command) (wire.Sheet, error) {
 	if err != nil {
 		return wire.Sheet{}, err
 	}
-	sheet, err := api.Sheet(ctx, wire.NewChangeover{
+	sheet, err := api.Sheet(ctx, wire.Wish{
 		Kind:    plan.Put,
 		World:   names[0],
 		Server:  names[1],

@@ -47,29 +47,29 @@ Examples:
   reshard worlds --player Ada --server north-plot
   reshard worlds show fen-garden
   reshard worlds verify fen-garden`,
-		Flags: []cli.Flag{
+		Flags: append(listFlags("-arrived (newest first), arrived, name or -name"),
 			&cli.StringFlag{
-				Name: "search",
+				Name: "search", Local: true,
 				Usage: "only worlds that have all these `WORDS` in their names, facts, players, notes, tags or where " +
 					"they came from",
 			},
-			&cli.StringFlag{Name: "game", Usage: "only of this `GAME`"},
-			&cli.StringFlag{Name: "server", Usage: "only those brought onto this `SERVER`, or taken from it"},
-			&cli.StringFlag{Name: "tag", Usage: "only with this `TAG`"},
-			&cli.StringFlag{Name: "seed", Usage: "only with this `SEED`"},
-			&cli.StringFlag{Name: "version", Usage: "only of this game `VERSION`"},
-			&cli.StringFlag{Name: "player", Usage: "only those in which this `PLAYER` (name or id) has played"},
-			&cli.BoolFlag{Name: "aside", Usage: "only copies that are set aside"},
-		},
+			&cli.StringFlag{Name: "game", Local: true, Usage: "only of this `GAME`"},
+			&cli.StringFlag{Name: "server", Local: true, Usage: "only those brought onto this `SERVER`, or taken from it"},
+			&cli.StringFlag{Name: "tag", Local: true, Usage: "only with this `TAG`"},
+			&cli.StringFlag{Name: "seed", Local: true, Usage: "only with this `SEED`"},
+			&cli.StringFlag{Name: "version", Local: true, Usage: "only of this game `VERSION`"},
+			&cli.StringFlag{Name: "player", Local: true, Usage: "only those in which this `PLAYER` (name or id) has played"},
+			&cli.BoolFlag{Name: "aside", Local: true, Usage: "only copies that are set aside"},
+		),
 		Action: listing(a, func(ctx context.Context, api *client.Client, c *cli.Command) ([]wire.World, error) {
-			w := client.Wanted{
-				Words: c.String("search"), Game: c.String("game"), Server: c.String("server"), Tag: c.String("tag"),
+			w := wire.WorldQuery{
+				Search: c.String("search"), Game: c.String("game"), Server: c.String("server"), Tag: c.String("tag"),
 				Seed: c.String("seed"), Version: c.String("version"), Player: c.String("player"),
-				Aside: c.Bool("aside"),
+				Aside: c.Bool("aside"), Order: c.String("order"), Part: wire.Part{Limit: c.Int("limit")},
 			}
-			list, err := api.FindWorlds(ctx, w)
-			if err == nil && len(list) == 0 && w != (client.Wanted{}) {
-				err = fault.New(fault.NotFound, "find worlds", w.Words, "no world of the library has all of that").
+			list, err := api.Worlds(ctx, w)
+			if err == nil && len(list) == 0 && w != (wire.WorldQuery{}) {
+				err = fault.New(fault.NotFound, "find worlds", w.Search, "no world of the library has all of that").
 					With("reshard worlds lists all of them.")
 			}
 			return list, err

@@ -33,7 +33,7 @@ func bringFlags(more ...cli.Flag) []cli.Flag {
 }
 
 // bringing fills in what the flags of a put, a restore or a clone say.
-func bringing(c *cli.Command, wish wire.NewChangeover) (wire.NewChangeover, error) {
+func bringing(c *cli.Command, wish wire.Wish) (wire.Wish, error) {
 	choices, err := choicesOf(c)
 	if err != nil {
 		return wish, err
@@ -72,7 +72,7 @@ Examples:
 			if err != nil {
 				return err
 			}
-			wish, err := bringing(c, wire.NewChangeover{Kind: plan.Put, World: names[0], Server: names[1]})
+			wish, err := bringing(c, wire.Wish{Kind: plan.Put, World: names[0], Server: names[1]})
 			if err != nil {
 				return err
 			}
@@ -98,7 +98,7 @@ Examples:
 			if err != nil {
 				return err
 			}
-			wish, err := bringing(c, wire.NewChangeover{Kind: plan.Restore, World: names[0], Server: names[1]})
+			wish, err := bringing(c, wire.Wish{Kind: plan.Restore, World: names[0], Server: names[1]})
 			if err != nil {
 				return err
 			}
@@ -129,7 +129,7 @@ Examples:
 				return err
 			}
 			wish, err := bringing(
-				c, wire.NewChangeover{Kind: plan.Clone, From: names[0], Server: names[1], World: c.String("world")})
+				c, wire.Wish{Kind: plan.Clone, From: names[0], Server: names[1], World: c.String("world")})
 			if err != nil {
 				return err
 			}
@@ -140,7 +140,7 @@ Examples:
 
 // change shows the sheet of what a person wants, drafts it, and carries it out. When
 // something else had to come first, it goes on with what was wanted.
-func (a *app) change(ctx context.Context, c *cli.Command, api *client.Client, wish wire.NewChangeover) error {
+func (a *app) change(ctx context.Context, c *cli.Command, api *client.Client, wish wire.Wish) error {
 	sheet, err := api.Sheet(ctx, wish)
 	if err != nil {
 		return err

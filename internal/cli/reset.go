@@ -46,7 +46,7 @@ Examples:
 			if c.IsSet("seed") {
 				choices["seed"] = c.String("seed")
 			}
-			return a.change(ctx, c, api, wire.NewChangeover{Kind: plan.Reset, Server: names[0], Choices: choices})
+			return a.change(ctx, c, api, wire.Wish{Kind: plan.Reset, Server: names[0], Choices: choices})
 		},
 	}
 }

@@ -19,14 +19,23 @@ func (a *app) serversCommand() *cli.Command {
 		Name: "servers", Usage: "list servers with their states",
 		Description: `Examples:
   reshard servers
+  reshard servers --search north --order -added
   reshard servers show north-plot
   reshard servers add north-plot --game quarrymoss --kind plain --root /srv/north -- ./quarry serve .
   reshard servers start north-plot
   reshard servers stop north-plot
   reshard servers stopped north-plot
   reshard servers log north-plot --follow`,
-		Action: listing(a, func(ctx context.Context, api *client.Client, _ *cli.Command) ([]wire.Server, error) {
-			return api.Servers(ctx)
+		Flags: append(listFlags("name, -name, added or -added; - turns it round"),
+			&cli.StringFlag{Name: "search", Local: true, Usage: "only with these `WORDS` in name, game, kind, host or folder"},
+			&cli.StringFlag{Name: "game", Local: true, Usage: "only of this `GAME`"},
+			&cli.StringFlag{Name: "host", Local: true, Usage: "only on this `HOST`"},
+		),
+		Action: listing(a, func(ctx context.Context, api *client.Client, c *cli.Command) ([]wire.Server, error) {
+			return api.Servers(ctx, wire.ServerQuery{
+				Part: wire.Part{Limit: c.Int("limit")}, Search: c.String("search"),
+				Game: c.String("game"), Host: c.String("host"), Order: c.String("order"),
+			})
 		}, a.listServers),
 		Commands: []*cli.Command{
 			a.onServer("show", "show a server's worlds, settings and version",
@@ -277,8 +286,8 @@ Examples:
   reshard servers add shed --game minetest --root /srv/shed -- \
     /usr/games/minetestserver --config minetest.conf --gameid minetest --logfile '' --color never`,
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "game", Usage: "the `GAME` (reshard games lists them)", Required: true},
-			&cli.StringFlag{Name: "kind", Usage: "the `KIND` of server software, when the game has several"},
+			&cli.StringFlag{Name: "game", Local: true, Usage: "the `GAME` (reshard games lists them)", Required: true},
+			&cli.StringFlag{Name: "kind", Local: true, Usage: "the `KIND` of server software, when the game has several"},
 			&cli.StringFlag{
 				Name:  "system",
 				Usage: "the operating `SYSTEM` it is made for, where its files depend on that: linux, macos or windows",

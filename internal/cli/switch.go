@@ -39,7 +39,7 @@ Examples:
 			if c.Bool("restart") {
 				choices["restart"] = "yes"
 			}
-			return a.change(ctx, c, api, wire.NewChangeover{
+			return a.change(ctx, c, api, wire.Wish{
 				Kind:    plan.Switch,
 				Server:  names[0],
 				World:   names[1],
@@ -70,7 +70,7 @@ Examples:
 			if err != nil {
 				return err
 			}
-			return a.change(ctx, c, api, wire.NewChangeover{
+			return a.change(ctx, c, api, wire.Wish{
 				Kind:    plan.Rename,
 				Server:  names[0],
 				World:   names[1],

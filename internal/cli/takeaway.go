@@ -49,7 +49,7 @@ Examples:
 			if info, err := os.Stat(c.String("to")); err == nil && !info.IsDir() {
 				return usage("%s is there already; give a name that is free: --to FILE", c.String("to"))
 			}
-			wish := wire.NewChangeover{Kind: plan.TakeAway, Server: given[0]}
+			wish := wire.Wish{Kind: plan.TakeAway, Server: given[0]}
 			if len(given) == 2 {
 				wish.World = given[1]
 			}

@@ -44,7 +44,7 @@ Examples:
 				ids = append(now.Later, id)
 			}
 			for _, one := range ids {
-				draft, err := api.Draft(ctx, wire.NewChangeover{Kind: plan.Undo, Undoes: one})
+				draft, err := api.Draft(ctx, wire.Wish{Kind: plan.Undo, Undoes: one})
 				if err != nil {
 					return err
 				}

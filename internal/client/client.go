@@ -123,6 +123,33 @@ func decode[T any](res *http.Response) (out T, err error) {
 	return out, nil
 }
 
+// gather reads a list page by page: all of it, or at most limit.
+func gather[T any](ctx context.Context, c *Client, path string, query any, limit int) ([]T, error) {
+	out := []T{}
+	for at := path + "?" + wire.Values(query).Encode(); at != "" && (limit == 0 || len(out) < limit); {
+		res, err := c.request(ctx, http.MethodGet, at, nil, "")
+		if err != nil {
+			return nil, err
+		}
+		next := nextOf(res.Header.Get("Link"))
+		part, err := decode[[]T](res)
+		if err != nil {
+			return nil, err
+		}
+		out, at = append(out, part...), next
+	}
+	return out, nil
+}
+
+// nextOf is the address of the next page, from the API's root (RFC 8288); "" for none.
+func nextOf(link string) string {
+	target, params, ok := strings.Cut(link, ">")
+	if !ok || !strings.Contains(params, `rel="next"`) {
+		return ""
+	}
+	return strings.TrimPrefix(strings.TrimPrefix(target, "<"), "/api/v1")
+}
+
 // SignIn gives a token for name.
 func (c *Client) SignIn(ctx context.Context, name, password, label string) (wire.Token, error) {
 	return call[wire.Token](ctx, c, http.MethodPost, "/sign-in",
@@ -186,9 +213,9 @@ func (c *Client) WithdrawGame(ctx context.Context, id string) error {
 	return err
 }
 
-// Worlds lists the library.
-func (c *Client) Worlds(ctx context.Context) ([]wire.World, error) {
-	return call[[]wire.World](ctx, c, http.MethodGet, "/worlds", nil)
+// Worlds gives the worlds of the library that are looked for: all, or at most q.Limit.
+func (c *Client) Worlds(ctx context.Context, q wire.WorldQuery) ([]wire.World, error) {
+	return gather[wire.World](ctx, c, "/worlds", q, q.Limit)
 }
 
 // World gives one world.
@@ -231,9 +258,9 @@ func (c *Client) Send(ctx context.Context, name, root string, archive io.Reader,
 	return decode[wire.Arrival](res)
 }
 
-// Servers lists servers.
-func (c *Client) Servers(ctx context.Context) ([]wire.Server, error) {
-	return call[[]wire.Server](ctx, c, http.MethodGet, "/servers", nil)
+// Servers gives the servers that are looked for: all, or at most q.Limit.
+func (c *Client) Servers(ctx context.Context, q wire.ServerQuery) ([]wire.Server, error) {
+	return gather[wire.Server](ctx, c, "/servers", q, q.Limit)
 }
 
 // Server gives one server with what its files say.
@@ -268,16 +295,8 @@ func (c *Client) RemoveServer(ctx context.Context, name string) error {
 }
 
 // Sheet makes the fit sheet of what a person wants to do.
-func (c *Client) Sheet(ctx context.Context, wish wire.NewChangeover) (wire.Sheet, error) {
-	q := url.Values{"kind": {wish.Kind}, "server": {wish.Server}}
-	for key, value := range map[string]string{"world": wish.World, "from": wish.From} {
-		if value != "" {
-			q.Set(key, value)
-		}
-	}
-	if wish.Beside {
-		q.Set("beside", "true")
-	}
+func (c *Client) Sheet(ctx context.Context, wish wire.Wish) (wire.Sheet, error) {
+	q := wire.Values(wish)
 	for k, v := range wish.Choices {
 		q.Add("choose", k+"="+v)
 	}
@@ -290,13 +309,13 @@ func (c *Client) CheckServer(ctx context.Context, server string) (wire.Sheet, er
 }
 
 // Draft works a changeover out; nothing is touched.
-func (c *Client) Draft(ctx context.Context, wish wire.NewChangeover) (wire.Changeover, error) {
+func (c *Client) Draft(ctx context.Context, wish wire.Wish) (wire.Changeover, error) {
 	return call[wire.Changeover](ctx, c, http.MethodPost, "/changeovers", wish)
 }
 
-// Changeovers lists changeovers, newest first; server "" means all.
-func (c *Client) Changeovers(ctx context.Context, server string) ([]wire.Changeover, error) {
-	return call[[]wire.Changeover](ctx, c, http.MethodGet, "/changeovers?"+url.Values{"server": {server}}.Encode(), nil)
+// Changeovers gives the changeovers that are looked for: all, or at most q.Limit.
+func (c *Client) Changeovers(ctx context.Context, q wire.ChangeoverQuery) ([]wire.Changeover, error) {
+	return gather[wire.Changeover](ctx, c, "/changeovers", q, q.Limit)
 }
 
 // Changeover gives one changeover.

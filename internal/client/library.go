@@ -9,35 +9,6 @@ import (
 	"reshard/internal/wire"
 )
 
-// Wanted is what is looked for in the library; empty ones ask for nothing.
-type Wanted struct {
-	Words, Game, Server, Tag string
-	Seed, Version, Player    string
-	Aside                    bool
-}
-
-// FindWorlds lists what is looked for in the library.
-func (c *Client) FindWorlds(ctx context.Context, w Wanted) ([]wire.World, error) {
-	q := url.Values{}
-	for key, value := range map[string]string{
-		"search":  w.Words,
-		"game":    w.Game,
-		"server":  w.Server,
-		"tag":     w.Tag,
-		"seed":    w.Seed,
-		"version": w.Version,
-		"player":  w.Player,
-	} {
-		if value != "" {
-			q.Set(key, value)
-		}
-	}
-	if w.Aside {
-		q.Set("aside", "true")
-	}
-	return call[[]wire.World](ctx, c, http.MethodGet, "/worlds?"+q.Encode(), nil)
-}
-
 // ChangeWorld changes what is said of a world.
 func (c *Client) ChangeWorld(ctx context.Context, world string, change wire.ChangeWorld) (wire.World, error) {
 	return call[wire.World](ctx, c, http.MethodPatch, "/worlds/"+url.PathEscape(world), change)

@@ -129,10 +129,10 @@ func TestUsers(t *testing.T) {
 	require.NoError(t, err)
 	other, err = client.New(b.daemon.Address, token.Secret)
 	require.NoError(t, err)
-	_, err = other.Servers(ctx)
+	_, err = other.Servers(ctx, wire.ServerQuery{})
 	require.NoError(t, err)
 	require.NoError(t, b.api.SetPassword(ctx, "bryn", "another password"))
-	_, err = other.Servers(ctx)
+	_, err = other.Servers(ctx, wire.ServerQuery{})
 	assert.ErrorIs(t, err, fault.Denied.As(), "a new password ends old tokens")
 	assert.ErrorIs(t, b.api.RemoveUser(ctx, userName), fault.Invalid.As(), "nobody removes themselves")
 	require.NoError(t, b.api.AddUser(ctx, "carys", "leeks and marrows"))
@@ -160,7 +160,7 @@ func TestProblems(t *testing.T) {
 		{"GET", "/api/v1/nothing", "", 404, "not-found", "no such address"},
 		{"DELETE", "/api/v1/servers", "", 405, "invalid", "does not take this method"},
 		{"POST", "/api/v1/changeovers", `{"kind":"explode"}`, 422, "invalid", ""},
-		{"POST", "/api/v1/changeovers", `{"kind":"put"}`, 422, "invalid", "world and server"},
+		{"POST", "/api/v1/changeovers", `{"kind":"put"}`, 422, "invalid", "server and world are missing"},
 		{"POST", "/api/v1/changeovers", `{"kind":"undo","undoes":77}`, 404, "not-found", "changeover 77"},
 		{"POST", "/api/v1/changeovers", `{`, 400, "invalid", ""},
 		{"GET", "/api/v1/fit?world=a&server=b&choose=c", "", 422, "invalid", "key=value"},
@@ -237,7 +237,7 @@ func TestArrivals(t *testing.T) {
 		assert.Equal(t, c.code, fault.CodeOf(err), "%s: %v", name, err)
 		assert.ErrorContains(t, err, name)
 	}
-	worlds, err := b.api.Worlds(ctx)
+	worlds, err := b.api.Worlds(ctx, wire.WorldQuery{})
 	require.NoError(t, err)
 	assert.Len(t, worlds, 1, "nothing half is listed")
 	left, err := os.ReadDir(filepath.Join(b.dir, "data", "arrivals"))

@@ -241,7 +241,7 @@ func TestTheServiceIsKilledWhileAWorldArrives(t *testing.T) {
 	require.NoError(t, cmd.Process.Signal(os.Interrupt))
 	require.NoError(t, cmd.Wait())
 	b.start()
-	worlds, err := b.api.Worlds(context.Background())
+	worlds, err := b.api.Worlds(context.Background(), wire.WorldQuery{})
 	require.NoError(t, err)
 	require.Len(t, worlds, 1)
 	require.Len(t, worlds[0].Copies, 1)
@@ -320,7 +320,7 @@ func TestLimitsOfArrivals(t *testing.T) {
 			data)
 		assert.Equal(t, 413, res.StatusCode, name)
 	}
-	worlds, err := b.api.Worlds(context.Background())
+	worlds, err := b.api.Worlds(context.Background(), wire.WorldQuery{})
 	require.NoError(t, err)
 	assert.Empty(t, worlds)
 }
@@ -409,7 +409,7 @@ func TestAFolderIsRecognisedBeforeItIsSent(t *testing.T) {
 		require.NoError(t, err, at)
 		assert.LessOrEqual(t, img.Bounds().Dx(), 256)
 	}
-	worlds, err := b.api.Worlds(ctx)
+	worlds, err := b.api.Worlds(ctx, wire.WorldQuery{})
 	require.NoError(t, err)
 	assert.Empty(t, worlds, "nothing was stored")
 

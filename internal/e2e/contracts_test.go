@@ -101,7 +101,7 @@ func TestAServerStartedByHand(t *testing.T) {
 	before := snapshot(t, filepath.Join(root, "worlds"), played...)
 	choices := map[string]string{"locks": "go-on"}
 	_, err := b.api.Draft(context.Background(),
-		wire.NewChangeover{Kind: plan.Put, World: "fen", Server: "north", Choices: choices})
+		wire.Wish{Kind: plan.Put, World: "fen", Server: "north", Choices: choices})
 	require.ErrorIs(t, err, fault.NeedsChoice.As())
 	assert.ErrorContains(t, err, "Something else works in the server's folder: standin (process")
 	code, out, _ := b.cli("fit", "fen", "north")
@@ -110,7 +110,7 @@ func TestAServerStartedByHand(t *testing.T) {
 	stop()
 
 	draft, err := b.api.Draft(context.Background(),
-		wire.NewChangeover{Kind: plan.Put, World: "fen", Server: "north", Choices: choices})
+		wire.Wish{Kind: plan.Put, World: "fen", Server: "north", Choices: choices})
 	require.NoError(t, err)
 	started := false
 	b.trace = func(point string) {
@@ -225,12 +225,12 @@ func TestAFolderThatTheHostDoesNotOpen(t *testing.T) {
 	t.Cleanup(func() { _ = os.Chmod(filepath.Join(root, "worlds"), 0o755) })
 	address, _, cmd := b.ordinary()
 	api := signIn(t, address)
-	_, err := api.Draft(context.Background(), wire.NewChangeover{Kind: plan.Put, World: "fen", Server: "north"})
+	_, err := api.Draft(context.Background(), wire.Wish{Kind: plan.Put, World: "fen", Server: "north"})
 	assert.NotErrorIs(t, err, fault.Denied.As())
 	assert.Error(t, err)
 	_, err = api.Aside(context.Background(), "north")
 	require.NoError(t, err)
-	list, err := api.Servers(context.Background())
+	list, err := api.Servers(context.Background(), wire.ServerQuery{})
 	require.NoError(t, err, "it is still signed in")
 	require.Len(t, list, 1)
 	require.NoError(t, os.Chmod(root, 0))
@@ -328,7 +328,7 @@ func TestALeaseLostInTheMidstOfASwitch(t *testing.T) {
 			b.restartServer("north")
 			b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 13})
 			draft, err := b.api.Draft(context.Background(),
-				wire.NewChangeover{Kind: plan.Put, World: "fen", Server: "north"})
+				wire.Wish{Kind: plan.Put, World: "fen", Server: "north"})
 			require.NoError(t, err)
 
 			second := b.config()
@@ -398,7 +398,7 @@ func TestRetryLeavesNothingHalf(t *testing.T) {
 		}
 	}
 	draft, err := b.api.Draft(context.Background(),
-		wire.NewChangeover{
+		wire.Wish{
 			Kind:    plan.Clone,
 			From:    "south",
 			Server:  "north",
@@ -440,7 +440,7 @@ func TestRecordsOfAnotherDataFolder(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, d.Close())
 	b.start()
-	list, err := b.api.Servers(context.Background())
+	list, err := b.api.Servers(context.Background(), wire.ServerQuery{})
 	require.NoError(t, err)
 	assert.Equal(t, "stopped", list[0].State)
 }

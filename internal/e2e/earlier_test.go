@@ -34,59 +34,59 @@ import (
 // plots are the servers of the records, each with a changeover that stands somewhere.
 var earlierPlots = []struct {
 	server string
-	wish   wire.NewChangeover
+	wish   wire.Wish
 	// parks is where the changeover is stopped in its tracks; "" lets it go on.
 	parks, mischief string
 	state           plan.State
 }{
-	{server: "drafted", wish: wire.NewChangeover{Kind: plan.Put, World: "fen"}, state: plan.Drafted},
+	{server: "drafted", wish: wire.Wish{Kind: plan.Put, World: "fen"}, state: plan.Drafted},
 	{
 		server: "staging",
-		wish:   wire.NewChangeover{Kind: plan.Put, World: "fen"},
+		wish:   wire.Wish{Kind: plan.Put, World: "fen"},
 		parks:  "stage halfway",
 		state:  plan.Staging,
 	},
 	{
 		server: "waiting",
-		wish:   wire.NewChangeover{Kind: plan.Put, World: "fen", Choices: map[string]string{"switch": "when-told"}},
+		wish:   wire.Wish{Kind: plan.Put, World: "fen", Choices: map[string]string{"switch": "when-told"}},
 		state:  plan.Waiting,
 	},
 	{
 		server: "switching",
-		wish:   wire.NewChangeover{Kind: plan.Put, World: "fen"},
+		wish:   wire.Wish{Kind: plan.Put, World: "fen"},
 		parks:  "move acted",
 		state:  plan.Switching,
 	},
 	{
 		server: "proving",
-		wish:   wire.NewChangeover{Kind: plan.Put, World: "fen"},
+		wish:   wire.Wish{Kind: plan.Put, World: "fen"},
 		parks:  "prove halfway",
 		state:  plan.Proving,
 	},
 	{
 		server:   "undoing",
-		wish:     wire.NewChangeover{Kind: plan.Put, World: "fen"},
+		wish:     wire.Wish{Kind: plan.Put, World: "fen"},
 		parks:    "move undoing",
 		mischief: "opens-other fen",
 		state:    plan.Undoing,
 	},
 	{
 		server:   "held",
-		wish:     wire.NewChangeover{Kind: plan.Put, World: "fen"},
+		wish:     wire.Wish{Kind: plan.Put, World: "fen"},
 		parks:    "held",
 		mischief: "exits-early fen",
 		state:    plan.Held,
 	},
-	{server: "done", wish: wire.NewChangeover{Kind: plan.Put, World: "fen"}, state: plan.Done},
+	{server: "done", wish: wire.Wish{Kind: plan.Put, World: "fen"}, state: plan.Done},
 	{
 		server: "reset",
-		wish:   wire.NewChangeover{Kind: plan.Reset, Choices: map[string]string{"seed": "-77"}},
+		wish:   wire.Wish{Kind: plan.Reset, Choices: map[string]string{"seed": "-77"}},
 		state:  plan.Done,
 	},
-	{server: "renamed", wish: wire.NewChangeover{Kind: plan.Rename, World: "summer"}, state: plan.Done},
+	{server: "renamed", wish: wire.Wish{Kind: plan.Rename, World: "summer"}, state: plan.Done},
 	{
 		server:   "undone",
-		wish:     wire.NewChangeover{Kind: plan.Put, World: "fen"},
+		wish:     wire.Wish{Kind: plan.Put, World: "fen"},
 		mischief: "exits-early fen",
 		state:    plan.Undone,
 	},
@@ -268,7 +268,7 @@ func TestRecordsOfEarlierBuilds(t *testing.T) {
 			b := setup(t, func(b *bundle) { b.startServers = true; b.restore(records) })
 			ctx := context.Background()
 			by := map[string]wire.Changeover{} // the newest of each server that is no undo
-			listed, err := b.api.Changeovers(ctx, "")
+			listed, err := b.api.Changeovers(ctx, wire.ChangeoverQuery{Server: ""})
 			require.NoError(t, err)
 			for _, c := range listed {
 				if _, newer := by[c.Server]; !newer && c.Kind != plan.Undo {

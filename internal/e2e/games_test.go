@@ -141,7 +141,7 @@ func TestSaltmarchNeverStarted(t *testing.T) {
 	assert.Contains(t, out, "✓ Saved/Worlds/0/: there")
 	assert.Contains(t, out, "The first start is made. Now what you wanted")
 	assert.Contains(t, out, "✓ the log names the opened world: "+own)
-	list, err := b.api.Changeovers(context.Background(), "fresh")
+	list, err := b.api.Changeovers(context.Background(), wire.ChangeoverQuery{Server: "fresh"})
 	require.NoError(t, err)
 	require.Len(t, list, 2)
 	assert.Equal(t, []string{"put", "first-start"}, []string{list[0].Kind, list[1].Kind})

@@ -220,7 +220,7 @@ func (b *bundle) end() {
 		return
 	}
 	ctx := context.Background()
-	list, err := b.api.Servers(ctx)
+	list, err := b.api.Servers(ctx, wire.ServerQuery{})
 	assert.NoError(b.t, err)
 	for _, s := range list {
 		_ = os.Remove(filepath.Join(s.Root, "misbehave"))
@@ -356,14 +356,14 @@ func (b *bundle) env(name string) string {
 func (b *bundle) put(world, server string, choices map[string]string) wire.Changeover {
 	b.t.Helper()
 	draft, err := b.api.Draft(context.Background(),
-		wire.NewChangeover{Kind: "put", World: world, Server: server, Choices: choices})
+		wire.Wish{Kind: "put", World: world, Server: server, Choices: choices})
 	require.NoError(b.t, err)
 	return b.carry(draft)
 }
 
 func (b *bundle) undo(id int64) wire.Changeover {
 	b.t.Helper()
-	draft, err := b.api.Draft(context.Background(), wire.NewChangeover{Kind: "undo", Undoes: id})
+	draft, err := b.api.Draft(context.Background(), wire.Wish{Kind: "undo", Undoes: id})
 	require.NoError(b.t, err)
 	return b.carry(draft)
 }

@@ -79,41 +79,41 @@ const atOnce = 7
 // killKinds draft every kind of changeover on the server "north", whose settings name
 // "winter" and beside which stands "old"; "south" is another server. They may have
 // carried something out before.
-var killKinds = map[string]func(b *bundle) wire.NewChangeover{
-	"put": func(*bundle) wire.NewChangeover { return wire.NewChangeover{Kind: plan.Put, World: "fen"} },
-	"put that goes back": func(b *bundle) wire.NewChangeover {
+var killKinds = map[string]func(b *bundle) wire.Wish{
+	"put": func(*bundle) wire.Wish { return wire.Wish{Kind: plan.Put, World: "fen"} },
+	"put that goes back": func(b *bundle) wire.Wish {
 		b.misbehave("north", "opens-other fen")
-		return wire.NewChangeover{Kind: plan.Put, World: "fen"}
+		return wire.Wish{Kind: plan.Put, World: "fen"}
 	},
-	"put beside": func(*bundle) wire.NewChangeover {
-		return wire.NewChangeover{Kind: plan.Put, World: "fen", Beside: true}
+	"put beside": func(*bundle) wire.Wish {
+		return wire.Wish{Kind: plan.Put, World: "fen", Beside: true}
 	},
-	"restore": func(*bundle) wire.NewChangeover {
-		return wire.NewChangeover{Kind: plan.Restore, World: "fen", Choices: map[string]string{"folder-name": "winter"}}
+	"restore": func(*bundle) wire.Wish {
+		return wire.Wish{Kind: plan.Restore, World: "fen", Choices: map[string]string{"folder-name": "winter"}}
 	},
-	"clone": func(*bundle) wire.NewChangeover {
-		return wire.NewChangeover{
+	"clone": func(*bundle) wire.Wish {
+		return wire.Wish{
 			Kind:    plan.Clone,
 			From:    "south",
 			Choices: map[string]string{"world-settings": "bring"},
 		}
 	},
-	"reset": func(*bundle) wire.NewChangeover {
-		return wire.NewChangeover{Kind: plan.Reset, Choices: map[string]string{"seed": "-77"}}
+	"reset": func(*bundle) wire.Wish {
+		return wire.Wish{Kind: plan.Reset, Choices: map[string]string{"seed": "-77"}}
 	},
-	"switch":    func(*bundle) wire.NewChangeover { return wire.NewChangeover{Kind: plan.Switch, World: "old"} },
-	"rename":    func(*bundle) wire.NewChangeover { return wire.NewChangeover{Kind: plan.Rename, World: "summer"} },
-	"take away": func(*bundle) wire.NewChangeover { return wire.NewChangeover{Kind: plan.TakeAway} },
-	"undo of a put": func(b *bundle) wire.NewChangeover {
-		return wire.NewChangeover{
+	"switch":    func(*bundle) wire.Wish { return wire.Wish{Kind: plan.Switch, World: "old"} },
+	"rename":    func(*bundle) wire.Wish { return wire.Wish{Kind: plan.Rename, World: "summer"} },
+	"take away": func(*bundle) wire.Wish { return wire.Wish{Kind: plan.TakeAway} },
+	"undo of a put": func(b *bundle) wire.Wish {
+		return wire.Wish{
 			Kind:   plan.Undo,
-			Undoes: b.do(wire.NewChangeover{Kind: plan.Put, World: "fen", Server: "north"}).ID,
+			Undoes: b.do(wire.Wish{Kind: plan.Put, World: "fen", Server: "north"}).ID,
 		}
 	},
-	"undo of a reset": func(b *bundle) wire.NewChangeover {
-		return wire.NewChangeover{
+	"undo of a reset": func(b *bundle) wire.Wish {
+		return wire.Wish{
 			Kind: plan.Undo,
-			Undoes: b.do(wire.NewChangeover{
+			Undoes: b.do(wire.Wish{
 				Kind:    plan.Reset,
 				Server:  "north",
 				Choices: map[string]string{"seed": "-77"},
@@ -204,10 +204,10 @@ func killSession(t *testing.T, damaged bool, dieAt int64) (points []string, died
 	for _, row := range []string{"version", "completeness", "seed"} {
 		choices[row] = "go-on"
 	}
-	worlds, err := b.api.Worlds(context.Background())
+	worlds, err := b.api.Worlds(context.Background(), wire.WorldQuery{})
 	require.NoError(t, err)
 	draft, err := b.api.Draft(context.Background(),
-		wire.NewChangeover{Kind: "put", World: worlds[0].Name, Server: "camp", Choices: choices})
+		wire.Wish{Kind: "put", World: worlds[0].Name, Server: "camp", Choices: choices})
 	require.NoError(t, err)
 	points, died, last := b.dieAndComeBack(draft.ID, dieAt)
 	if dieAt == 0 {

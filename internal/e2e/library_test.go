@@ -82,7 +82,7 @@ func TestFilesOfACopy(t *testing.T) {
 		folder: "top",
 		world:  quarrymoss.Options{Title: "Top", Seed: 3, Realms: []string{"caverns"}},
 	})
-	taken := b.do(wire.NewChangeover{Kind: plan.TakeAway, Server: "terraces"})
+	taken := b.do(wire.Wish{Kind: plan.TakeAway, Server: "terraces"})
 	out := b.must("worlds", "files", taken.Copy[:12])
 	assert.Contains(t, out, "heart.cbor.gz")
 	assert.Contains(t, out, "realms/caverns/t.", "split on the server, nested here")

@@ -148,7 +148,7 @@ func enterOpenTTD(b *bundle) entrant {
 }
 
 // do drafts a changeover, answers what it asks, and carries it out.
-func (b *bundle) do(wish wire.NewChangeover) wire.Changeover {
+func (b *bundle) do(wish wire.Wish) wire.Changeover {
 	b.t.Helper()
 	draft, err := b.api.Draft(context.Background(), wish)
 	require.NoError(b.t, err, "%+v", wish)
@@ -221,7 +221,7 @@ func TestEveryKindOnEveryGame(t *testing.T) {
 				assertBack(t, before, b.files("one", e), "undo of "+c.Kind)
 			}
 
-			c := b.do(wire.NewChangeover{Kind: plan.Put, World: e.world, Server: "one", Choices: e.choices})
+			c := b.do(wire.Wish{Kind: plan.Put, World: e.world, Server: "one", Choices: e.choices})
 			placed := b.active("one")
 			assert.NotEqual(t, first, placed)
 			assert.NotNil(t, c.Window)
@@ -233,7 +233,7 @@ func TestEveryKindOnEveryGame(t *testing.T) {
 			takeBack(again)
 
 			t.Run("beside and switch", func(t *testing.T) {
-				beside := b.do(wire.NewChangeover{
+				beside := b.do(wire.Wish{
 					Kind:    plan.Put,
 					World:   e.world,
 					Server:  "one",
@@ -242,12 +242,12 @@ func TestEveryKindOnEveryGame(t *testing.T) {
 				})
 				assert.Nil(t, beside.Window, "nobody is locked out")
 				assert.Equal(t, first, b.active("one"))
-				there := b.do(wire.NewChangeover{Kind: plan.Switch, World: placed, Server: "one"})
+				there := b.do(wire.Wish{Kind: plan.Switch, World: placed, Server: "one"})
 				assert.Equal(t, placed, b.active("one"))
 				if e.game.Server.Console.Load.Say != "" {
 					assert.Nil(t, there.Window, "it is loaded while the server runs")
 				}
-				hop := b.do(wire.NewChangeover{
+				hop := b.do(wire.Wish{
 					Kind:    plan.Switch,
 					World:   first,
 					Server:  "one",
@@ -262,13 +262,13 @@ func TestEveryKindOnEveryGame(t *testing.T) {
 			})
 
 			t.Run("rename", func(t *testing.T) {
-				c := b.do(wire.NewChangeover{Kind: plan.Rename, World: e.other, Server: "one"})
+				c := b.do(wire.Wish{Kind: plan.Rename, World: e.other, Server: "one"})
 				assert.Equal(t, e.other, b.active("one"))
 				takeBack(c)
 			})
 
 			t.Run("reset", func(t *testing.T) {
-				wish := wire.NewChangeover{
+				wish := wire.Wish{
 					Kind:    plan.Reset,
 					Server:  "one",
 					Choices: map[string]string{"seed": "random"},
@@ -300,7 +300,7 @@ func TestEveryKindOnEveryGame(t *testing.T) {
 			})
 
 			t.Run("take away and restore", func(t *testing.T) {
-				taken := b.do(wire.NewChangeover{Kind: plan.TakeAway, Server: "one"})
+				taken := b.do(wire.Wish{Kind: plan.TakeAway, Server: "one"})
 				require.NotEmpty(t, taken.Copy)
 				assert.False(t, taken.Undoable)
 				body, name, err := b.api.Archive(context.Background(), taken.Copy, "")
@@ -311,7 +311,7 @@ func TestEveryKindOnEveryGame(t *testing.T) {
 				file := filepath.Join(b.dir, "taken-"+name)
 				require.NoError(t, os.WriteFile(file, data, 0o644))
 				assert.Contains(t, b.must("inspect", file), e.game.Title)
-				restored := b.do(wire.NewChangeover{
+				restored := b.do(wire.Wish{
 					Kind:    plan.Restore,
 					World:   taken.Copy[:12],
 					Server:  "one",
@@ -328,7 +328,7 @@ func TestEveryKindOnEveryGame(t *testing.T) {
 				require.NoError(t, err)
 				choices := goOn(e)
 				choices["folder-name"] = e.other
-				c := b.do(wire.NewChangeover{Kind: plan.Clone, From: "one", Server: "two", Choices: choices})
+				c := b.do(wire.Wish{Kind: plan.Clone, From: "one", Server: "two", Choices: choices})
 				assert.Equal(t, e.other, b.active("two"))
 				assert.Equal(t, first, b.active("one"), "the source runs")
 				now, err := b.api.Server(context.Background(), "one")

@@ -76,7 +76,7 @@ func TestPutAndUndoThroughTheCommandLine(t *testing.T) {
 
 func (b *bundle) lastChangeover(server string) wire.Changeover {
 	b.t.Helper()
-	list, err := b.api.Changeovers(context.Background(), server)
+	list, err := b.api.Changeovers(context.Background(), wire.ChangeoverQuery{Server: server})
 	require.NoError(b.t, err)
 	require.NotEmpty(b.t, list)
 	return list[0]
@@ -91,7 +91,7 @@ func TestUndoKeepsToTheOrder(t *testing.T) {
 	b.send("one", quarrymoss.Options{Title: "One", Seed: 1})
 	b.send("two", quarrymoss.Options{Title: "Two", Seed: 2})
 	first, second := b.put("one", "north", nil), b.put("two", "north", nil)
-	_, err := b.api.Draft(context.Background(), wire.NewChangeover{Kind: "undo", Undoes: first.ID})
+	_, err := b.api.Draft(context.Background(), wire.Wish{Kind: "undo", Undoes: first.ID})
 	assert.ErrorIs(t, err, fault.WrongState.As())
 	assert.ErrorContains(t, err, "undo that first")
 	assert.Equal(t, plan.Done, b.undo(second.ID).State)
@@ -217,7 +217,7 @@ func TestATitleWithEmojiAndBlanksAsksForAName(t *testing.T) {
 	assert.Equal(t, 4, code)
 	assert.Contains(t, out, "You must choose first")
 	_, err := b.api.Draft(context.Background(),
-		wire.NewChangeover{Kind: "put", World: "orchard", Server: "north", Choices: nil})
+		wire.Wish{Kind: "put", World: "orchard", Server: "north", Choices: nil})
 	assert.ErrorIs(t, err, fault.NeedsChoice.As(), "the API refuses too")
 	code, out, errs := b.cli("put", "orchard", "north", "--yes", "--folder", "Orchard")
 	require.Equal(t, 0, code, errs)
@@ -260,7 +260,7 @@ func TestWhatDoesNotFitIsRefused(t *testing.T) {
 		assert.Equal(t, 3, code)
 		assert.Contains(t, strings.Join(strings.Fields(out), " "), c.words)
 		_, err := b.api.Draft(context.Background(),
-			wire.NewChangeover{Kind: "put", World: c.world, Server: c.server, Choices: nil})
+			wire.Wish{Kind: "put", World: c.world, Server: c.server, Choices: nil})
 		assert.ErrorIs(t, err, fault.Blocked.As())
 	}
 }
@@ -297,7 +297,7 @@ func TestADraftIsRefusedWhenTheServerHasChangedSince(t *testing.T) {
 	root := b.quarry("north", plot{})
 	b.send("fen", quarrymoss.Options{Title: "Fen"})
 	draft, err := b.api.Draft(context.Background(),
-		wire.NewChangeover{Kind: "put", World: "fen", Server: "north", Choices: nil})
+		wire.Wish{Kind: "put", World: "fen", Server: "north", Choices: nil})
 	require.NoError(t, err)
 	require.NoError(t, os.Mkdir(filepath.Join(root, "worlds", "new"), 0o755))
 	_, err = b.api.Act(context.Background(), draft.ID, "start")
@@ -311,9 +311,9 @@ func TestOneChangeoverAtATime(t *testing.T) {
 	b.restartServer("north") // so that it takes its time from now on
 	b.send("fen", quarrymoss.Options{Title: "Fen"})
 	ctx := context.Background()
-	one, err := b.api.Draft(ctx, wire.NewChangeover{Kind: "put", World: "fen", Server: "north", Choices: nil})
+	one, err := b.api.Draft(ctx, wire.Wish{Kind: "put", World: "fen", Server: "north", Choices: nil})
 	require.NoError(t, err)
-	two, err := b.api.Draft(ctx, wire.NewChangeover{Kind: "put", World: "fen", Server: "north", Choices: nil})
+	two, err := b.api.Draft(ctx, wire.Wish{Kind: "put", World: "fen", Server: "north", Choices: nil})
 	require.NoError(t, err)
 	_, err = b.api.Act(ctx, one.ID, "start")
 	require.NoError(t, err)

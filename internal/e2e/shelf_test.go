@@ -20,7 +20,6 @@ import (
 
 	"reshard/cmd/standin/quarrymoss"
 	"reshard/cmd/standin/saltmarch"
-	"reshard/internal/client"
 	"reshard/internal/core/fault"
 	"reshard/internal/core/plan"
 	"reshard/internal/wire"
@@ -80,9 +79,9 @@ func TestLineageAndFilters(t *testing.T) {
 	b.quarry("north", plot{})
 	b.quarry("south", plot{folder: "south"})
 	sent := b.send("fen", quarrymoss.Options{Title: "Fen", Seed: -2, Folk: []string{"Ada"}})
-	b.do(wire.NewChangeover{Kind: plan.Put, World: "fen", Server: "north"})
-	taken := b.do(wire.NewChangeover{Kind: plan.TakeAway, Server: "north"})
-	b.do(wire.NewChangeover{Kind: plan.Restore, World: sent.ID, Server: "south"})
+	b.do(wire.Wish{Kind: plan.Put, World: "fen", Server: "north"})
+	taken := b.do(wire.Wish{Kind: plan.TakeAway, Server: "north"})
+	b.do(wire.Wish{Kind: plan.Restore, World: sent.ID, Server: "south"})
 	b.must("worlds", "change", "fen", "--title", "Fen Garden", "--tag", "winter", "--tag", " winter ")
 	l, err := b.api.Lineage(ctx, "fen")
 	require.NoError(t, err)
@@ -99,17 +98,17 @@ func TestLineageAndFilters(t *testing.T) {
 
 	b.send("moor", quarrymoss.Options{Title: "Moor", Seed: 3, Version: "2.5.0"})
 	for _, c := range []struct {
-		wanted client.Wanted
+		wanted wire.WorldQuery
 		found  int
 	}{
-		{client.Wanted{}, 2}, {client.Wanted{Server: "NORTH"}, 1}, {client.Wanted{Tag: "Winter"}, 1},
-		{client.Wanted{Seed: "-2"}, 1},
-		{client.Wanted{Version: "2.5.0"}, 1}, {client.Wanted{Player: "ada"}, 1},
-		{client.Wanted{Words: "winter fen"}, 1},
-		{client.Wanted{Server: "south", Seed: "3"}, 0}, {client.Wanted{Game: "emberlode"}, 0},
-		{client.Wanted{Aside: true}, 0},
+		{wire.WorldQuery{}, 2}, {wire.WorldQuery{Server: "NORTH"}, 1}, {wire.WorldQuery{Tag: "Winter"}, 1},
+		{wire.WorldQuery{Seed: "-2"}, 1},
+		{wire.WorldQuery{Version: "2.5.0"}, 1}, {wire.WorldQuery{Player: "ada"}, 1},
+		{wire.WorldQuery{Search: "winter fen"}, 1},
+		{wire.WorldQuery{Server: "south", Seed: "3"}, 0}, {wire.WorldQuery{Game: "emberlode"}, 0},
+		{wire.WorldQuery{Aside: true}, 0},
 	} {
-		got, err := b.api.FindWorlds(ctx, c.wanted)
+		got, err := b.api.Worlds(ctx, c.wanted)
 		require.NoError(t, err)
 		assert.Len(t, got, c.found, "%+v", c.wanted)
 	}
@@ -123,10 +122,10 @@ func TestLineageAndFilters(t *testing.T) {
 	assert.Contains(t, errs, "reshard worlds unpin "+sent.ID[:12])
 	b.must("worlds", "unpin", sent.ID[:8])
 	assert.Contains(t, b.must("worlds", "set-aside", sent.ID[:8]), "set aside")
-	worlds, err := b.api.FindWorlds(ctx, client.Wanted{Words: "fen"})
+	worlds, err := b.api.Worlds(ctx, wire.WorldQuery{Search: "fen"})
 	require.NoError(t, err)
 	assert.Len(t, worlds[0].Copies, 2)
-	aside, err := b.api.FindWorlds(ctx, client.Wanted{Aside: true})
+	aside, err := b.api.Worlds(ctx, wire.WorldQuery{Aside: true})
 	require.NoError(t, err)
 	require.Len(t, aside, 1)
 	assert.Equal(t, sent.ID, aside[0].Copies[0].ID)

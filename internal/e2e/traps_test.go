@@ -60,7 +60,7 @@ func TestTrapSeedLostOnExit(t *testing.T) {
 	assert.Contains(t, out, "the ground is new: 0 of")
 	// The settings were changed between the plan and the start: nothing is overwritten.
 	draft, err := b.api.Draft(context.Background(),
-		wire.NewChangeover{Kind: plan.Reset, Server: "north", Choices: map[string]string{"seed": "43"}})
+		wire.Wish{Kind: plan.Reset, Server: "north", Choices: map[string]string{"seed": "43"}})
 	require.NoError(t, err)
 	edit(t, settings, "welcome=", "welcome=well, ")
 	_, err = b.api.Act(context.Background(), draft.ID, "start")
@@ -174,7 +174,7 @@ func TestTrapParentFolder(t *testing.T) {
 	before, err := os.Stat(worlds)
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(filepath.Join(worlds, "notes.txt"), []byte("mine"), 0o644))
-	for _, wish := range []wire.NewChangeover{
+	for _, wish := range []wire.Wish{
 		{Kind: plan.Put, World: "fen"}, {Kind: plan.Rename, World: "bog"},
 		{Kind: plan.Reset, Choices: map[string]string{"seed": "5"}},
 	} {
@@ -228,7 +228,7 @@ func TestADamagedCopyIsNotHandedOut(t *testing.T) {
 	t.Parallel()
 	b := setup(t)
 	b.quarry("north", plot{})
-	taken := b.do(wire.NewChangeover{Kind: plan.TakeAway, Server: "north"})
+	taken := b.do(wire.Wish{Kind: plan.TakeAway, Server: "north"})
 	require.NoError(t, filepath.WalkDir(filepath.Join(b.dir, "data", "vault", "packs"),
 		func(p string, d os.DirEntry, err error) error {
 			if err != nil || d.IsDir() {
@@ -246,7 +246,7 @@ func TestADamagedCopyIsNotHandedOut(t *testing.T) {
 	}
 	assert.Error(t, err)
 	_, err = b.api.Draft(context.Background(),
-		wire.NewChangeover{Kind: plan.Restore, World: taken.Copy, Server: "north"})
+		wire.Wish{Kind: plan.Restore, World: taken.Copy, Server: "north"})
 	require.NoError(t, err, "the plan reads no content")
 	code, _, _ := b.cli("restore", taken.Copy[:12], "north", "--yes")
 	assert.Equal(t, 1, code)
@@ -260,10 +260,10 @@ func TestUndoOfABesideThatIsActive(t *testing.T) {
 	b := setup(t)
 	root := b.quarry("north", plot{})
 	b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 2})
-	beside := b.do(wire.NewChangeover{Kind: plan.Put, World: "fen", Server: "north", Beside: true})
+	beside := b.do(wire.Wish{Kind: plan.Put, World: "fen", Server: "north", Beside: true})
 	b.must("servers", "stop", "north")
 	edit(t, filepath.Join(root, "quarry.properties"), "world.folder=winter", "world.folder=fen")
-	_, err := b.api.Draft(context.Background(), wire.NewChangeover{Kind: plan.Undo, Undoes: beside.ID})
+	_, err := b.api.Draft(context.Background(), wire.Wish{Kind: plan.Undo, Undoes: beside.ID})
 	assert.ErrorContains(t, err, "which is the active world now")
 	b.must("switch", "north", "winter", "--yes")
 	code, _, errs := b.cli("undo", "1", "--with-later", "--yes") // the switch first: fen is active again
@@ -281,7 +281,7 @@ func TestAWorldThatIsAnotherNow(t *testing.T) {
 	old := filepath.Join(root, "worlds", "old")
 	require.NoError(t, quarrymoss.Make(old, quarrymoss.Options{Title: "Old", Seed: 9}))
 	draft, err := b.api.Draft(context.Background(),
-		wire.NewChangeover{Kind: plan.Switch, World: "old", Server: "north"})
+		wire.Wish{Kind: plan.Switch, World: "old", Server: "north"})
 	require.NoError(t, err)
 	require.NoError(t, os.RemoveAll(old))
 	require.NoError(t, quarrymoss.Make(old, quarrymoss.Options{Title: "Old", Seed: 10}))

@@ -194,7 +194,7 @@ func TestTheDatabaseGoneForTenSeconds(t *testing.T) {
 	b.restartServer("north")
 	b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 13})
 	draft, err := b.api.Draft(context.Background(),
-		wire.NewChangeover{Kind: "put", World: "fen", Server: "north", Choices: nil})
+		wire.Wish{Kind: "put", World: "fen", Server: "north", Choices: nil})
 	require.NoError(t, err)
 	_, err = b.api.Act(context.Background(), draft.ID, "start")
 	require.NoError(t, err)
@@ -281,7 +281,7 @@ func TestCancelWhileStaging(t *testing.T) {
 	pid := b.pid("north")
 	b.send("fen", quarrymoss.Options{Title: "Fen", Tiles: 64})
 	draft, err := b.api.Draft(context.Background(),
-		wire.NewChangeover{Kind: "put", World: "fen", Server: "north", Choices: nil})
+		wire.Wish{Kind: "put", World: "fen", Server: "north", Choices: nil})
 	require.NoError(t, err)
 	proceed := make(chan struct{})
 	b.trace = func(point string) {

@@ -100,14 +100,14 @@ func TestASourceIsHeld(t *testing.T) {
 	b.quarry("south", plot{folder: "south"})
 	b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 2})
 	ctx := context.Background()
-	clone, err := b.api.Draft(ctx, wire.NewChangeover{
+	clone, err := b.api.Draft(ctx, wire.Wish{
 		Kind:    plan.Clone,
 		From:    "north",
 		Server:  "south",
 		Choices: map[string]string{"switch": "when-told", "folder-name": "copy"},
 	})
 	require.NoError(t, err)
-	put, err := b.api.Draft(ctx, wire.NewChangeover{Kind: plan.Put, World: "fen", Server: "north"})
+	put, err := b.api.Draft(ctx, wire.Wish{Kind: plan.Put, World: "fen", Server: "north"})
 	require.NoError(t, err)
 	_, err = b.api.Act(ctx, clone.ID, "start")
 	require.NoError(t, err)
@@ -120,7 +120,7 @@ func TestASourceIsHeld(t *testing.T) {
 	require.NoError(t, err)
 	done := b.until(clone.ID, plan.Done)
 	assert.NotEmpty(t, done.Copy, "the copy is in the library")
-	worlds, err := b.api.Worlds(ctx)
+	worlds, err := b.api.Worlds(ctx, wire.WorldQuery{})
 	require.NoError(t, err)
 	names := []string{}
 	for _, w := range worlds {
@@ -149,7 +149,7 @@ func TestSettingsTravelWithAClone(t *testing.T) {
 	taken, err := b.api.Changeover(context.Background(), 1)
 	require.NoError(t, err)
 	sheet, err := b.api.Sheet(context.Background(),
-		wire.NewChangeover{Kind: plan.Restore, World: taken.Copy, Server: "south"})
+		wire.Wish{Kind: plan.Restore, World: taken.Copy, Server: "south"})
 	require.NoError(t, err)
 	row, ok := sheet.Sheet.Row("world-settings")
 	require.True(t, ok)
@@ -176,14 +176,14 @@ func TestLandmarks(t *testing.T) {
 	assert.Contains(t, out, "✕ missing: 2")
 	assert.Contains(t, out, "reshard undo 1")
 	// A rename, a restart and a take-away do not lose them; another world has none.
-	renamed := b.do(wire.NewChangeover{Kind: plan.Rename, World: "bog", Server: "north"})
+	renamed := b.do(wire.Wish{Kind: plan.Rename, World: "bog", Server: "north"})
 	assert.Len(t, renamed.Landmarks, 2)
 	assert.Nil(t, renamed.Landmarks[0].Seen, "they are looked for anew")
-	b.do(wire.NewChangeover{Kind: plan.TakeAway, Server: "north"})
+	b.do(wire.Wish{Kind: plan.TakeAway, Server: "north"})
 	fen, err := b.api.World(context.Background(), "fen")
 	require.NoError(t, err)
 	assert.Len(t, fen.Copies, 2, "what was played is a copy of the same world")
-	reset := b.do(wire.NewChangeover{Kind: plan.Reset, Server: "north", Choices: map[string]string{"seed": "9"}})
+	reset := b.do(wire.Wish{Kind: plan.Reset, Server: "north", Choices: map[string]string{"seed": "9"}})
 	assert.Empty(t, reset.Landmarks)
 	back := b.undo(reset.ID)
 	assert.Len(t, back.Landmarks, 2)
@@ -219,13 +219,13 @@ func TestTidy(t *testing.T) {
 	assert.Contains(t, errs, "--confirm north/1")
 	b.must("tidy", "north", "1", "--confirm", "north/1")
 	assert.NoDirExists(t, filepath.Join(root, c.Plan.Work))
-	_, err := b.api.Draft(ctx, wire.NewChangeover{Kind: plan.Undo, Undoes: c.ID})
+	_, err := b.api.Draft(ctx, wire.Wish{Kind: plan.Undo, Undoes: c.ID})
 	assert.ErrorContains(t, err, "was removed on")
 	_, err = b.api.Tidy(ctx, "north", 99, "north/99")
 	assert.ErrorIs(t, err, fault.NotFound.As())
 
 	// The rule removes what is older; what a crash left half removed goes too.
-	second := b.do(wire.NewChangeover{Kind: plan.Reset, Server: "north", Choices: map[string]string{"seed": "9"}})
+	second := b.do(wire.Wish{Kind: plan.Reset, Server: "north", Choices: map[string]string{"seed": "9"}})
 	require.NoError(t, os.MkdirAll(filepath.Join(root, ".reshard", "going-7", "aside"), 0o755))
 	b.keepAside = time.Nanosecond
 	require.NoError(t, b.daemon.Close())
@@ -246,9 +246,9 @@ func TestUndoWithLater(t *testing.T) {
 	before := snapshot(t, filepath.Join(root, "worlds"), played...)
 	b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 2})
 	b.put("fen", "north", nil)
-	b.do(wire.NewChangeover{Kind: plan.Rename, World: "bog", Server: "north"})
-	b.do(wire.NewChangeover{Kind: plan.TakeAway, Server: "north"})
-	b.do(wire.NewChangeover{Kind: plan.Reset, Server: "north", Choices: map[string]string{"seed": "9"}})
+	b.do(wire.Wish{Kind: plan.Rename, World: "bog", Server: "north"})
+	b.do(wire.Wish{Kind: plan.TakeAway, Server: "north"})
+	b.do(wire.Wish{Kind: plan.Reset, Server: "north", Choices: map[string]string{"seed": "9"}})
 	first, err := b.api.Changeover(context.Background(), 1)
 	require.NoError(t, err)
 	assert.Equal(t, []int64{4, 2}, first.Later, "what only copied is not in the way")

@@ -40,6 +40,10 @@ const journalPatience = 15 * time.Second
 // a wait is over, or to record a copy.
 const askPatience = time.Minute
 
+// waitPolls is how many polls pass between two looks at what a wait waits for, when nothing
+// says that it has come: what it takes to see it is more than to try something again.
+const waitPolls = 7
+
 // Note goes into the journal with a change of state.
 type Note struct {
 	Proof *plan.Proof
@@ -76,6 +80,8 @@ type Runner struct {
 	// Ready tells whether what a wait step waits for has come; it is asked again and
 	// again.
 	Ready func(ctx context.Context, n int, step plan.Step) (bool, error)
+	// Wake is told when Ready may give another answer, beside now and then; nil: it is not.
+	Wake func() <-chan struct{}
 	// Check is asked once more just before the switch: an error (the server's
 	// files have changed since the draft) goes back with nothing touched.
 	Check func(ctx context.Context) error
@@ -257,7 +263,11 @@ func (r *Runner) wait(ctx context.Context, n int, step plan.Step) error {
 		}
 	}
 	r.trace(n, step, "waiting")
-	tick := time.NewTicker(r.poll())
+	var woken <-chan struct{}
+	if r.Wake != nil {
+		woken = r.Wake()
+	}
+	tick := time.NewTicker(waitPolls * r.poll())
 	defer tick.Stop()
 	for {
 		rctx, done := context.WithTimeout(ctx, askPatience)
@@ -275,6 +285,7 @@ func (r *Runner) wait(ctx context.Context, n int, step plan.Step) error {
 		select {
 		case <-ctx.Done():
 			return fault.Wrap(fault.Interrupted, "wait on", r.job.Plan.Server, context.Cause(ctx))
+		case <-woken:
 		case <-tick.C:
 		}
 	}

@@ -465,13 +465,13 @@ func (s *stage) draft(kind string, purpose fit.Purpose, choices fit.Choices) pla
 	s.t.Helper()
 	ctx := context.Background()
 	tree := s.files("north").At(ctx)
-	state, err := server.Read(tree, s.profile, server.Machine{Kind: "plain"})
+	heads, err := server.ReadHeads(tree, s.profile, server.Machine{Kind: "plain"})
 	require.NoError(s.t, err)
 	if choices == nil {
 		choices = fit.Choices{}
 	}
-	in := plan.Input{Kind: kind, Server: "north", Work: ".reshard/1", Tree: tree, Fit: fit.Input{
-		Profile: s.profile, Server: state, Choices: choices, Purpose: purpose,
+	in := plan.Input{Kind: kind, Server: "north", Work: ".reshard/1", Documents: heads.Documents, Fit: fit.Input{
+		Profile: s.profile, Server: heads.State, Choices: choices, Purpose: purpose,
 		Live: fit.Live{
 			State:          s.control["north"].Status(ctx).State,
 			FreeBytes:      -1,
@@ -513,7 +513,7 @@ func (s *stage) draft(kind string, purpose fit.Purpose, choices fit.Choices) pla
 		p, err = plan.DraftTakeAway(in)
 	case plan.FirstStart:
 		in.Sheet = fit.Sheet{}
-		p, err = plan.DraftFirstStart(in, plan.Then{})
+		p, err = plan.DraftFirstStart(in, plan.Wish{})
 	default:
 		p, err = plan.DraftPut(in)
 	}
@@ -536,15 +536,15 @@ func (s *stage) undoOf(of plan.Plan) plan.Plan {
 			after[step.File] = d.After
 		}
 	}
-	state, err := server.Read(s.files("north").At(ctx), s.profile, server.Machine{Kind: "plain"})
+	heads, err := server.ReadHeads(s.files("north").At(ctx), s.profile, server.Machine{Kind: "plain"})
 	require.NoError(s.t, err)
 	made := ""
 	if of.Expect.Fresh {
 		made = of.Expect.Folder
 	}
 	p, err := plan.DraftUndo(plan.UndoInput{
-		Of: of, ID: 1, Profile: s.profile, State: state, Server: "north", Work: ".reshard/2",
-		Tree: s.files("north").At(ctx), After: after, Made: made,
+		Of: of, ID: 1, Profile: s.profile, State: heads.State, Server: "north", Work: ".reshard/2",
+		Documents: heads.Documents, Tree: s.files("north").At(ctx), After: after, Made: made,
 		Live: fit.Live{State: life.Running, FreeBytes: -1, SameFilesystem: true, Players: -1, Can: memory.All},
 	})
 	require.NoError(s.t, err)

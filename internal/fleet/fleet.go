@@ -13,7 +13,9 @@ import (
 	"reshard/internal/core/fault"
 	"reshard/internal/core/game"
 	"reshard/internal/drawing"
+	"reshard/internal/feed"
 	"reshard/internal/host"
+	"reshard/internal/observe"
 	"reshard/internal/records"
 )
 
@@ -30,6 +32,8 @@ type Config struct {
 	MoveHere bool
 	// Kinds are the kinds of hosts that it knows.
 	Kinds host.Kinds
+	// Feed is told what changes.
+	Feed *feed.Feed
 	// Trace is told where an act on a process stands; tests cut it there.
 	Trace func(point string)
 }
@@ -42,6 +46,12 @@ type Fleet struct {
 	log     *slog.Logger
 	now     func() time.Time
 	hosts   map[string]*openHost
+	memory  *observe.Memory
+	book    book
+	// watching ends when the watching does; looking has room for those who look.
+	watching context.Context
+	looking  chan struct{}
+	running  sync.WaitGroup
 
 	mu   sync.Mutex       // held for moments only
 	live map[string]*slot // by server name
@@ -51,12 +61,15 @@ type Fleet struct {
 func New(c Config) *Fleet {
 	return &Fleet{
 		Config: c, records: c.Records, games: c.Games, log: c.Log, now: time.Now,
-		hosts: map[string]*openHost{}, live: map[string]*slot{},
+		hosts: map[string]*openHost{}, live: map[string]*slot{}, memory: observe.NewMemory(),
+		book: book{servers: map[string]*known{}}, looking: make(chan struct{}, looksAtOnce),
 	}
 }
 
-// Close gives the servers' folders back. The servers go on running.
+// Close waits for those who look, after what Watch was given has ended, and gives the
+// servers' folders back. The servers go on running.
 func (fl *Fleet) Close() (err error) {
+	fl.running.Wait()
 	for _, l := range fl.InHand() {
 		err = errors.Join(err, l.closer.Close())
 	}

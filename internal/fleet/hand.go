@@ -14,17 +14,13 @@ import (
 	"reshard/internal/core/server"
 	"reshard/internal/host"
 	"reshard/internal/hostfs"
+	"reshard/internal/observe"
 	"reshard/internal/records"
 )
 
 // Server is a server in hand: its files, its process, its profile.
 type Server struct {
-	ID      int64
-	Name    string
-	Machine server.Machine
-	Profile *game.Profile
-	Files   *hostfs.FS
-	Control *control.Control
+	*observe.Observer
 
 	host   *openHost
 	closer io.Closer
@@ -130,9 +126,12 @@ func (fl *Fleet) Reach(ctx context.Context, name string) (*Server, error) {
 			return l, nil
 		}
 	}
-	rec, err := fl.records.Server(ctx, name)
-	if err != nil {
-		return nil, err
+	rec, _, known := fl.book.record(name)
+	if !known {
+		var err error
+		if rec, err = fl.records.Server(ctx, name); err != nil {
+			return nil, err
+		}
 	}
 	l, err := fl.openServer(rctx, rec, sl)
 	if err != nil {
@@ -195,10 +194,11 @@ func (fl *Fleet) openServer(ctx context.Context, rec records.Server, sl *slot) (
 		Command: rec.Command.V,
 		Roots:   append([]string{rec.Root}, others...),
 	}
-	return &Server{
-		ID: rec.ID, Name: rec.Name, host: h, Machine: machine, Profile: profile,
-		Files: hostfs.New(rec.Root, files), closer: closer, Control: c,
-	}, nil
+	seen := &observe.Observer{
+		ID: rec.ID, Name: rec.Name, Machine: machine, Profile: profile, Files: hostfs.New(rec.Root, files), Control: c,
+		Memory: fl.memory, Now: fl.now,
+	}
+	return &Server{Observer: seen, host: h, closer: closer}, nil
 }
 
 // cannotOpen says why a server's folder cannot be opened, and what to do about it.

@@ -2,18 +2,29 @@ package fleet
 
 import (
 	"context"
-	"io/fs"
 	"net/netip"
 	"strconv"
 
-	"reshard/internal/core/settings"
 	"reshard/internal/host"
+	"reshard/internal/observe"
 )
 
-// Join is where players connect, and from where that works. It is seen on the host
-// itself: what its network lets through nobody here can know.
-func (fl *Fleet) Join(ctx context.Context, l *Server) (address, note string) {
-	n, err := strconv.ParseUint(portOf(ctx, l), 10, 16)
+// Join is where players connect to a server, and from where that works. It is seen on the
+// host itself: what its network lets through nobody here can know.
+func (fl *Fleet) Join(ctx context.Context, name string) (address, note string) {
+	l, err := fl.Reach(ctx, name)
+	if err != nil {
+		return "", ""
+	}
+	h, err := l.Heads(ctx)
+	if err != nil {
+		return "", ""
+	}
+	return fl.joinOf(ctx, l, &h)
+}
+
+func (fl *Fleet) joinOf(ctx context.Context, l *Server, h *observe.Heads) (address, note string) {
+	n, err := strconv.ParseUint(portOf(l, h), 10, 16)
 	if err != nil {
 		return "", ""
 	}
@@ -65,19 +76,14 @@ func outward(ip netip.Addr, addresses []netip.Addr, port uint16) (address, note 
 }
 
 // portOf is the port that the settings name, "" if none do.
-func portOf(ctx context.Context, l *Server) string {
+func portOf(l *Server, h *observe.Heads) string {
 	join := l.Profile.Server.Join
 	conf, ok := l.Profile.Server.Settings[join.In]
 	if !ok {
 		return ""
 	}
-	file := conf.File.For(l.Machine.System)
-	data, err := fs.ReadFile(l.Files.At(ctx), file)
-	if err != nil {
-		return ""
-	}
-	doc, err := settings.Parse(file, conf.Syntax(), data)
-	if err != nil {
+	doc, read := h.Documents[conf.File.For(l.Machine.System)]
+	if !read {
 		return ""
 	}
 	e, ok := doc.Get(join.Key)

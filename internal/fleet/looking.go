@@ -12,8 +12,8 @@ import (
 	"reshard/internal/core/fit"
 	"reshard/internal/core/life"
 	"reshard/internal/core/server"
-	"reshard/internal/core/world"
 	"reshard/internal/hostfs"
+	"reshard/internal/observe"
 	"reshard/internal/records"
 	"reshard/internal/wire"
 )
@@ -33,13 +33,26 @@ func (fl *Fleet) FollowLog(ctx context.Context, name string, last int, yield fun
 	})
 }
 
-// input gathers what the fit rules look at of a server.
-func (l *Server) Input(ctx context.Context, rec records.Server) (fit.Input, error) {
-	state, err := l.Read(ctx)
+// Sighting is what a sheet, a draft and a check look at of a server: one observation, which
+// they share.
+type Sighting struct {
+	observe.Heads
+	Fit fit.Input
+}
+
+// Sight observes a server as the fit rules want it: its heads, its active world, what else
+// is at work in its folder, and what its host can do.
+func (l *Server) Sight(ctx context.Context, rec records.Server) (*Sighting, error) {
+	h, err := l.Heads(ctx)
 	if err != nil {
-		return fit.Input{}, err
+		return nil, err
 	}
-	worlds, st := state.WorldsFolder, l.Control.Status(ctx)
+	if _, there := h.State.World(h.State.Active); there {
+		if _, err := l.Look(ctx, &h, h.State.Active); fault.Passing(err) {
+			return nil, err
+		}
+	}
+	state, st, worlds := h.State, h.Status, h.State.WorldsFolder
 	if ask := l.Profile.Server.Console.Version; st.Version == "" && ask.Say != "" && st.State == life.Running &&
 		!state.Version.Known() {
 		ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
@@ -51,35 +64,22 @@ func (l *Server) Input(ctx context.Context, rec records.Server) (fit.Input, erro
 	if fault.Passing(err) {
 		unseen, _ = fault.Words(err)
 	} else if err != nil {
-		return fit.Input{}, err
+		return nil, err
 	}
 	in := fit.Input{
 		Profile: l.Profile, Server: state, Choices: fit.Choices{},
 		Live: fit.Live{
 			Roots: l.Machine.Roots, State: st.State, Cause: st.Cause, DeclaredVersion: rec.DeclaredVersion,
-			ConsoleVersion: st.Version,
-			FreeBytes:      l.Files.Free(ctx, worlds),
-			SameFilesystem: l.Files.SameFilesystem(ctx, worlds, path.Dir(worlds)),
-			Players:        -1, Since: st.Since, Host: rec.Host, Working: others.Working, Passing: others.Passing,
-			Hidden: others.Hidden, Unseen: unseen,
+			ConsoleVersion: st.Version, FreeBytes: l.Files.Free(ctx, worlds), Can: h.Can,
+			SameFilesystem: l.Files.SameFilesystem(ctx, worlds, path.Dir(worlds)), Players: -1, Since: st.Since,
+			Host: rec.Host, Working: others.Working, Passing: others.Passing, Hidden: others.Hidden, Unseen: unseen,
 		},
 	}
-	return in, l.owner(ctx, &in.Live, state)
-}
-
-// read reads what the server's files say now. A host that did not answer is an error:
-// what was read before that is no observation.
-func (l *Server) Read(ctx context.Context) (server.State, error) {
-	files, settled := l.Files.Observe(ctx)
-	state, err := server.Read(files, l.Profile, l.Machine)
-	return state, fault.Wrap(fault.Unreachable, "read", l.Name, settled(err))
+	return &Sighting{Heads: h, Fit: in}, l.owner(ctx, &in.Live, state)
 }
 
 // owner tells whom the worlds belong to that a new one is to stand among.
 func (l *Server) owner(ctx context.Context, to *fit.Live, state server.State) (err error) {
-	if to.Can, err = l.Files.Capabilities(ctx); err != nil {
-		return err
-	}
 	like := state.WorldsFolder
 	if names := state.Named(l.Profile, state.Active); state.Active != "" && len(names) > 0 {
 		like = path.Join(like, names[0])
@@ -107,19 +107,17 @@ func (fl *Fleet) Check(ctx context.Context, name string) (wire.Sheet, error) {
 	if err != nil {
 		return wire.Sheet{}, err
 	}
-	in, err := l.Input(ctx, rec)
+	seen, err := l.Sight(ctx, rec)
 	if err != nil {
 		return wire.Sheet{}, err
 	}
-	files := l.Files.At(ctx)
-	found, err := world.Direct(files, in.Server.WorldsFolder, l.Profile)
-	for _, f := range found {
-		if err == nil && f.Folder == in.Server.Active {
-			in.World, err = world.Read(files, f)
+	in := seen.Fit
+	if _, there := seen.State.World(seen.State.Active); there {
+		look, err := l.Look(ctx, &seen.Heads, seen.State.Active)
+		if err != nil {
+			return wire.Sheet{}, err
 		}
-	}
-	if err != nil && in.Server.WorldsWhy == "" && !errors.Is(err, fs.ErrNotExist) {
-		return wire.Sheet{}, err
+		in.World = look.Facts
 	}
 	in.Live.Exited = in.Live.State == life.Stopped && rec.Wanted == string(life.Running)
 	return wire.Sheet{Server: name, Sheet: fit.Check(in)}, nil
@@ -132,18 +130,17 @@ func (fl *Fleet) Picture(ctx context.Context, name, folder string) ([]byte, erro
 	if err != nil {
 		return nil, err
 	}
-	state, err := l.Read(ctx)
+	h, err := l.Heads(ctx)
 	if err != nil {
 		return nil, err
 	}
 	if folder == "" {
-		folder = state.Active
+		folder = h.State.Active
 	}
-	files := l.Files.At(ctx)
-	found, err := world.ByName(files, state.WorldsFolder, folder, l.Profile)
+	found, err := h.World(folder)
 	if err != nil {
 		return nil, err
 	}
-	data, _, err := fl.Board.World(ctx, files, found)
+	data, _, err := fl.Board.World(ctx, l.Files.At(ctx), found)
 	return data, err
 }

@@ -24,6 +24,7 @@ func (fl *Fleet) Start(ctx context.Context, name string) (wire.ServerFacts, erro
 		return fl.records.SetDurations(ctx, l.ID, took, records.Unmeasured)
 	})
 	if err != nil {
+		fl.Refresh(context.WithoutCancel(ctx), name)
 		return wire.ServerFacts{}, err
 	}
 	return fl.Server(ctx, name)
@@ -74,6 +75,7 @@ func (fl *Fleet) Remove(ctx context.Context, name string) error {
 		if err := fl.records.RemoveServer(ctx, l.ID); err != nil {
 			return err
 		}
+		fl.forget(name)
 		return fl.LetGo(l)
 	})
 }
@@ -115,7 +117,11 @@ func (fl *Fleet) removeUnreachable(ctx context.Context, name string) error {
 	if err := mustBeStopped(ctx, c, name); err != nil {
 		return err
 	}
-	return fl.records.RemoveServer(ctx, rec.ID)
+	err = fl.records.RemoveServer(ctx, rec.ID)
+	if err == nil {
+		fl.forget(name)
+	}
+	return err
 }
 
 // operate runs a start or stop to its end even if whoever asked goes away.

@@ -90,6 +90,14 @@ type (
 	Stander interface {
 		Standing(ctx context.Context) (bool, error)
 	}
+	// Notifier tells when something changes in folders: a name is made, written, renamed
+	// or removed, though not what is in folders below. changed may be called at any time,
+	// from any goroutine, and also when nothing has changed; it must return at once. What
+	// changes while Watch returns is told, too. cancel ends it. Unsupported: the host has
+	// no room for more folders that are watched.
+	Notifier interface {
+		Watch(ctx context.Context, folders []string, changed func()) (cancel func(), err error)
+	}
 	// Judge tells whether an account of the host may write to what an Info is of.
 	Judge interface {
 		MayWrite(account string, i Info) (may, known bool)

@@ -448,6 +448,27 @@ func (p *FS) SameFilesystem(ctx context.Context, a, b string) bool {
 	return errX != nil || errY != nil || x == y
 }
 
+// Watch has changed called when something changes in some folders. Unsupported: the host
+// does not tell of changes, or has no room for one more who wants to know.
+func (p *FS) Watch(ctx context.Context, folders []string, changed func()) (cancel func(), err error) {
+	n, ok := p.driver.(Notifier)
+	if !ok {
+		return nil, fault.New(fault.Unsupported, "watch", p.name, "the host does not tell when something changes")
+	}
+	for _, name := range folders {
+		if err := check("watch", name); err != nil {
+			return nil, err
+		}
+	}
+	bctx, done := p.bounded(ctx)
+	defer done()
+	cancel, err = n.Watch(bctx, folders, changed)
+	if err != nil {
+		return nil, p.wrap(bctx, "watch", p.name, err)
+	}
+	return cancel, nil
+}
+
 // Standing reports whether the place is still what its address names. A driver that
 // cannot tell is taken at its word.
 func (p *FS) Standing(ctx context.Context) (bool, error) {

@@ -131,48 +131,47 @@ func sources(tree fs.FS, entries []world.Entry) []vault.Source {
 	return out
 }
 
-// Worlds lists the worlds of the library that are looked for, each with its copies,
-// newest first.
-func (lib *Library) Worlds(ctx context.Context, q Search) ([]wire.World, error) {
-	copies, err := lib.records.Copies(ctx)
+// Worlds gives a page of the worlds that are looked for, each with its copies, newest
+// first, and where the next page begins; "" after the last.
+func (lib *Library) Worlds(ctx context.Context, q wire.WorldQuery) ([]wire.World, string, error) {
+	listed, next, err := lib.records.WorldPage(ctx, records.WorldQuery{
+		Page: records.Page{After: q.After, Limit: q.Limit}, Search: q.Search, Game: q.Game, Server: q.Server, Tag: q.Tag,
+		Seed: q.Seed, Version: q.Version, Player: q.Player, Aside: q.Aside, Order: q.Order,
+	})
 	if err != nil {
-		return nil, err
+		return nil, "", err
 	}
-	copies = slices.DeleteFunc(copies, func(c records.Copy) bool { return q.Aside != (c.AsideAt != nil) })
-	worlds, err := lib.byWorld(ctx, copies)
-	return slices.DeleteFunc(worlds, func(w wire.World) bool { return !q.finds(w) }), err
+	ids := make([]int64, len(listed))
+	for i, w := range listed {
+		ids[i] = w.ID
+	}
+	copies, err := lib.records.CopiesOfAll(ctx, ids, q.Aside)
+	if err != nil {
+		return nil, "", err
+	}
+	of := map[int64][]records.Copy{}
+	for _, c := range copies {
+		of[c.WorldID] = append(of[c.WorldID], c)
+	}
+	out := make([]wire.World, 0, len(listed))
+	for _, w := range listed {
+		if len(of[w.ID]) > 0 { // else the last of them has just gone
+			out = append(out, lib.wireWorld(w, of[w.ID]))
+		}
+	}
+	return out, next, nil
 }
 
-// byWorld gathers copies under their worlds, both in the order that they come in.
-func (lib *Library) byWorld(ctx context.Context, copies []records.Copy) ([]wire.World, error) {
-	told, err := lib.records.Worlds(ctx)
-	if err != nil {
-		return nil, err
+// wireWorld is a world with copies of it, newest first.
+func (lib *Library) wireWorld(w records.ListedWorld, copies []records.Copy) wire.World {
+	out := wire.World{
+		Name: w.Name, Game: copies[0].Facts.V.Game, Title: copies[0].Facts.V.Title, Note: w.Note,
+		Tags: append([]string{}, w.Tags.V...), Servers: append([]string{}, w.Servers.V...),
 	}
-	servers, err := lib.records.WorldServers(ctx)
-	if err != nil {
-		return nil, err
-	}
-	out := []wire.World{}
-	at := map[int64]int{}
 	for _, c := range copies {
-		i, ok := at[c.WorldID]
-		if !ok {
-			i = len(out)
-			at[c.WorldID] = i
-			w := told[c.WorldID]
-			out = append(out, wire.World{
-				Name:    c.World,
-				Game:    c.Facts.V.Game,
-				Title:   c.Facts.V.Title,
-				Note:    w.Note,
-				Tags:    w.Tags.V,
-				Servers: append([]string{}, servers[c.WorldID]...),
-			})
-		}
-		out[i].Copies = append(out[i].Copies, lib.wireCopy(c))
+		out.Copies = append(out.Copies, lib.wireCopy(c))
 	}
-	return out, nil
+	return out
 }
 
 // World gives one world of the library with all its copies, those that are set aside
@@ -187,14 +186,14 @@ func (lib *Library) World(ctx context.Context, ref string) (wire.World, error) {
 		return wire.World{}, err
 	}
 	slices.SortStableFunc(copies, func(a, b records.Copy) int { return asideLast(a) - asideLast(b) })
-	worlds, err := lib.byWorld(ctx, copies)
+	entry, err := lib.records.WorldByID(ctx, c.WorldID)
 	if err != nil {
 		return wire.World{}, err
 	}
-	if len(worlds) == 0 {
+	if len(copies) == 0 {
 		return wire.World{}, fault.New(fault.NotFound, "find world", ref, "it is gone")
 	}
-	w := worlds[0]
+	w := lib.wireWorld(entry, copies)
 	w.Same, err = lib.sameAs(ctx, c)
 	if code := fault.CodeOf(err); code == fault.NotFound || code == fault.Damaged {
 		return w, nil // what it is like cannot be told, and all else can

@@ -108,15 +108,6 @@ func (r *Records) Steps(ctx context.Context, id int64) (out []Step, err error) {
 	return out, classify("find steps of", "changeover", err)
 }
 
-// Changeovers gives the newest changeovers first, at most 200; server "" means
-// all servers. Drafts that were never started are left out unless asked for.
-func (r *Records) Changeovers(ctx context.Context, server string, drafts bool) (out []Changeover, err error) {
-	err = r.db.SelectContext(ctx, &out, `SELECT `+changeoverColumns+
-		` FROM changeovers c JOIN servers s ON s.id = c.server_id
-		WHERE ($1 = '' OR s.name = $1) AND ($2 OR c.state <> 'drafted') ORDER BY c.id DESC LIMIT 200`, server, drafts)
-	return out, classify("list", "changeovers", err)
-}
-
 // OpenChangeovers gives those that hold a server, oldest first, with steps.
 func (r *Records) OpenChangeovers(ctx context.Context) ([]Changeover, error) {
 	var ids []int64

@@ -3,6 +3,7 @@ package records
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 	"unicode"
@@ -14,7 +15,7 @@ import (
 	"reshard/internal/core/world"
 )
 
-// World is a world of the library.
+// WorldEntry is a world of the library.
 type WorldEntry struct {
 	ID        int64          `db:"id"`
 	Name      string         `db:"name"` // unique, for commands and addresses
@@ -49,6 +50,23 @@ type Copy struct {
 	MadeOf       *string `db:"made_of"`
 }
 
+// told is what a person may remember of a copy, as one text to search in.
+func (c Copy) told() string {
+	f := c.Facts.V
+	out := []string{c.ID, c.Kind, c.Note, c.Source, c.CreatedBy, f.Title, f.Folder}
+	for _, one := range f.Facts {
+		out = append(out, one.Text)
+		for _, it := range one.Items {
+			out = append(out, it.Name)
+		}
+	}
+	for _, p := range f.Players {
+		out = append(out, p.Name, p.ID)
+	}
+	slices.Sort(out) // facts come in any order
+	return strings.ToValidUTF8(strings.ReplaceAll(folded(strings.Join(out, " ")), "\x00", ""), "")
+}
+
 const (
 	copyColumns = `c.id, c.world_id, w.name AS world, c.kind, c.facts, c.bytes, c.files, c.source, c.created_by,
 		c.created_at,
@@ -76,8 +94,9 @@ func (r *Records) AddCopy(ctx context.Context, c Copy) (out Copy, isNew bool, er
 		}
 	}
 	_, err = tx.ExecContext(ctx, `INSERT INTO copies (id, world_id, kind, facts, bytes, files, source, created_by,
-		server_id, changeover_id, made_of) VALUES ($1,$2,$3,$4,$5,$6,$7,$8,$9,$10,$11)`,
-		c.ID, c.WorldID, c.Kind, c.Facts, c.Bytes, c.Files, c.Source, c.CreatedBy, c.ServerID, c.ChangeoverID, c.MadeOf)
+		server_id, changeover_id, made_of, told) VALUES ($1,$2,$3,$4,$5,$6,$7,$8,$9,$10,$11,$12)`,
+		c.ID, c.WorldID, c.Kind, c.Facts, c.Bytes, c.Files, c.Source, c.CreatedBy, c.ServerID, c.ChangeoverID, c.MadeOf,
+		c.told())
 	if err == nil {
 		err = tx.Commit()
 	}
@@ -236,8 +255,8 @@ func (r *Records) SetWorld(ctx context.Context, w WorldEntry) error {
 // any more.
 func (r *Records) SetCopy(ctx context.Context, c Copy) error {
 	got, err := r.db.ExecContext(
-		ctx, `UPDATE copies SET note = $2, pinned = $3, aside_at = $4, aside_by = $5 WHERE id = $1 AND gone_at IS NULL`,
-		c.ID, c.Note, c.Pinned, c.AsideAt, c.AsideBy)
+		ctx, `UPDATE copies SET note = $2, pinned = $3, aside_at = $4, aside_by = $5, told = $6
+			WHERE id = $1 AND gone_at IS NULL`, c.ID, c.Note, c.Pinned, c.AsideAt, c.AsideBy, c.told())
 	if err != nil {
 		return classify("change copy", c.ID, err)
 	}
@@ -339,25 +358,14 @@ func (r *Records) Journeys(ctx context.Context, worldID int64) (out []Journey, e
 	return out, classify("list", "changeovers", err)
 }
 
-// WorldServers gives, for each world, the names of the servers that it has been brought
-// onto or was taken from.
-func (r *Records) WorldServers(ctx context.Context) (map[int64][]string, error) {
-	var list []struct {
-		World  int64  `db:"world_id"`
-		Server string `db:"name"`
-	}
-	err := r.db.SelectContext(ctx, &list, `SELECT k.world_id, s.name FROM changeovers c
-		JOIN copies k ON k.id = c.copy_id JOIN servers s ON s.id = c.server_id
-		WHERE c.state = 'done' AND c.kind IN ('put', 'restore', 'clone') UNION SELECT k.world_id, s.name FROM copies k
-		JOIN servers s ON s.id = k.server_id ORDER BY 1, 2`)
-	if err != nil {
-		return nil, classify("list", "servers", err)
-	}
-	out := map[int64][]string{}
-	for _, one := range list {
-		out[one.World] = append(out[one.World], one.Server)
-	}
-	return out, nil
+// WorldByID gives a world with the servers that it has been brought onto or was taken from.
+func (r *Records) WorldByID(ctx context.Context, id int64) (w ListedWorld, err error) {
+	err = r.db.GetContext(ctx, &w, `SELECT w.*, '' AS newest, COALESCE((SELECT jsonb_agg(DISTINCT s.name ORDER BY s.name)
+			FROM copies k LEFT JOIN changeovers c ON c.copy_id = k.id AND c.state = 'done'
+				AND c.kind IN ('put', 'restore', 'clone')
+			JOIN servers s ON s.id = c.server_id OR s.id = k.server_id WHERE k.world_id = w.id), '[]') AS servers
+		FROM worlds w WHERE w.id = $1`, id)
+	return w, classify("find", "world", err)
 }
 
 // BroughtThere gives the copy of a world that was last brought onto a server before a

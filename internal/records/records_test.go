@@ -170,7 +170,7 @@ func TestALimitIsNoCancellation(t *testing.T) {
 	late, done := context.WithTimeout(context.Background(), -time.Second)
 	defer done()
 	for name, err := range map[string]error{
-		"read":    func() error { _, err := r.Changeovers(late, "", true); return err }(),
+		"read":    func() error { _, _, err := r.ChangeoverPage(late, records.ChangeoverQuery{}); return err }(),
 		"advance": r.Advance(late, id, plan.Drafted, plan.Staging, records.Patch{}),
 		"step":    r.AdvanceStep(late, id, 0, []plan.StepState{plan.StepPlanned}, plan.StepIntended, nil),
 	} {
@@ -179,7 +179,7 @@ func TestALimitIsNoCancellation(t *testing.T) {
 	}
 	left, leave := context.WithCancel(context.Background())
 	leave()
-	_, err := r.Changeovers(left, "", true)
+	_, _, err := r.ChangeoverPage(left, records.ChangeoverQuery{})
 	assert.ErrorIs(t, err, fault.Interrupted.As())
 	assert.False(t, fault.Passing(err), "a person who leaves is not waited for")
 }

@@ -52,6 +52,14 @@ func (r *Records) Server(ctx context.Context, name string) (s Server, err error)
 	return s, named(classify("find server", name, err), "server", name, "reshard servers")
 }
 
+// ServerHeld gives a server by name, with the changeover that holds it.
+func (r *Records) ServerHeld(ctx context.Context, name string) (l Listed, err error) {
+	err = r.db.GetContext(ctx, &l, `SELECT s.*, h.name AS host, COALESCE(held.changeover_id, 0) AS holder
+		FROM servers s JOIN hosts h ON h.id = s.host_id LEFT JOIN holds held ON held.server_id = s.id
+		WHERE s.removed_at IS NULL AND s.name = $1`, name)
+	return l, named(classify("find server", name, err), "server", name, "reshard servers")
+}
+
 // Servers gives all servers in the order of their names.
 func (r *Records) Servers(ctx context.Context) (out []Server, err error) {
 	err = r.db.SelectContext(ctx, &out, selectServers+` ORDER BY s.name`)

@@ -12,7 +12,10 @@ import (
 	"sync"
 	"time"
 
+	"reshard/internal/feed"
 	_ "reshard/internal/sqlite" // worlds may hold databases
+
+	"golang.org/x/sync/errgroup"
 
 	"reshard/internal/accounts"
 	"reshard/internal/archive"
@@ -21,6 +24,7 @@ import (
 	"reshard/internal/changeovers"
 	"reshard/internal/core/fault"
 	"reshard/internal/core/game"
+	"reshard/internal/core/life"
 	"reshard/internal/core/plan"
 	"reshard/internal/drawing"
 	"reshard/internal/fleet"
@@ -67,6 +71,8 @@ type Service struct {
 	Arrivals    *arrivals.Arrivals
 	Changeovers *changeovers.Changeovers
 	Upkeep      *upkeep.Upkeep
+	// Feed tells what changes in them.
+	Feed feed.Feed
 
 	config  Config
 	records *records.Records
@@ -103,6 +109,7 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 		return nil, errors.Join(err, s.Close())
 	}
 	s.running.Go(func() { s.Upkeep.Run(s.life) })
+	s.running.Go(func() { s.Arrivals.Watch(s.life) })
 	return s, nil
 }
 
@@ -125,7 +132,12 @@ func (s *Service) open(ctx context.Context) (err error) {
 		return errors.Join(err, blobs.Close())
 	}
 	s.wire(v)
-	return errors.Join(s.Arrivals.Clear(), s.Fleet.Open(ctx), s.Games.Load(ctx), s.recover(ctx))
+	for _, begin := range []func(context.Context) error{s.Arrivals.Clear, s.Fleet.Open, s.Games.Load, s.recover} {
+		if err := begin(ctx); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // wire makes the rooms and tells each what it needs of the others. None needs one that is
@@ -136,7 +148,7 @@ func (s *Service) wire(v *vault.Vault) {
 	s.Games = catalogue.New(c.Games, s.records, c.Log)
 	s.Fleet = fleet.New(fleet.Config{
 		Records: s.records, Games: s.Games, Board: board, Log: c.Log, Data: c.Data, Identity: s.identity,
-		MoveHere: c.MoveHere, Kinds: c.Kinds, Trace: c.Trace,
+		MoveHere: c.MoveHere, Kinds: c.Kinds, Feed: &s.Feed, Trace: c.Trace,
 	})
 	s.Games.Used = s.Fleet
 	s.Library = library.New(library.Config{
@@ -145,11 +157,11 @@ func (s *Service) wire(v *vault.Vault) {
 	})
 	s.Arrivals = arrivals.New(arrivals.Config{
 		Library: s.Library, Vault: v, Games: s.Games, Log: c.Log, Folder: filepath.Join(c.Data, "arrivals"),
-		Limits: c.Limits,
+		Limits: c.Limits, Feed: &s.Feed,
 	})
 	s.Changeovers = changeovers.New(changeovers.Config{
 		Records: s.records, Vault: v, Fleet: s.Fleet, Library: s.Library, Log: c.Log, KeepAside: c.KeepAside,
-		Life: s.life, Trace: c.Trace,
+		Life: s.life, Feed: &s.Feed, Trace: c.Trace,
 	})
 	s.Upkeep = upkeep.New(upkeep.Config{
 		Records: s.records, Vault: v, Library: s.Library, Arrivals: s.Arrivals, Changeovers: s.Changeovers, Log: c.Log,
@@ -172,11 +184,11 @@ func (s *Service) Close() (err error) {
 		s.Upkeep.Wait()
 		s.Changeovers.Wait()
 	}
-	if s.records != nil {
-		s.records.Close()
-	}
 	if s.Fleet != nil {
 		err = s.Fleet.Close()
+	}
+	if s.records != nil {
+		s.records.Close()
 	}
 	return errors.Join(err, s.lock.release())
 }
@@ -191,9 +203,15 @@ func (s *Service) Healthy(ctx context.Context) error {
 	return s.records.Ping(ctx)
 }
 
+// startsAtOnce is how many servers are started at a time when the service comes up.
+const startsAtOnce = 16
+
 // recover takes up what an earlier life left open, and looks for the servers. What
 // cannot be reached now does not keep the rest waiting.
 func (s *Service) recover(ctx context.Context) error {
+	if err := s.Fleet.Watch(s.life); err != nil {
+		return err
+	}
 	open, err := s.records.OpenChangeovers(ctx)
 	if err != nil {
 		return err
@@ -211,9 +229,19 @@ func (s *Service) recover(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	for _, rec := range servers {
-		start := s.config.StartServers && !held[rec.Name]
-		s.running.Go(func() { s.Fleet.Find(s.life, rec, start) })
-	}
+	var wanted errgroup.Group
+	wanted.SetLimit(startsAtOnce)
+	s.running.Go(func() {
+		for _, rec := range servers {
+			if rec.Wanted == string(life.Running) {
+				start := s.config.StartServers && !held[rec.Name]
+				wanted.Go(func() error {
+					s.Fleet.Find(s.life, rec, start)
+					return nil
+				})
+			}
+		}
+		_ = wanted.Wait() // what goes wrong has been logged
+	})
 	return nil
 }

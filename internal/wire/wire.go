@@ -271,6 +271,8 @@ type Server struct {
 	Command []string          `json:"command"`
 	Env     map[string]string `json:"env"`
 	Host    string            `json:"host"`
+	// SeenAt is when this was seen; absent: it has not been looked at yet.
+	SeenAt *time.Time `json:"seenAt,omitempty"`
 	// State is running, starting, stopping or stopped; exited: it should run and does
 	// not; unknown: it cannot be told whether it runs; unreachable: its folder cannot be
 	// opened. Note and Trouble say why.
@@ -368,6 +370,12 @@ type Changeover struct {
 	EndedAt   *time.Time  `json:"endedAt,omitempty"`
 	// Window is how long players were locked out, split into its parts.
 	Window *Window `json:"window,omitempty"`
+	// what it does, in a few words
+	Title string `json:"title"`
+	// what there is when it is done; "" before
+	Outcome string `json:"outcome,omitempty"`
+	// it leaves something on its server that an undo could take back
+	Lasting bool `json:"lasting"`
 	// Undoable says whether it can be undone now; WhyNot why not.
 	Undoable bool   `json:"undoable"`
 	WhyNot   string `json:"whyNot,omitempty"`
@@ -382,26 +390,8 @@ type Changeover struct {
 	Landmarks []Sighting `json:"landmarks,omitempty"`
 }
 
-// NewChangeover is what a person wants to do to a server.
-type NewChangeover struct {
-	Kind string `json:"kind" enum:"put,restore,clone,reset,switch,rename,take-away,undo"`
-	// all but undo
-	Server string `json:"server,omitempty"`
-	// put and restore: a world of the library or the beginning of a copy's id; clone, switch
-	// and take-away: a world's name on the server, the active one if left out; rename: the new
-	// name
-	World string `json:"world,omitempty"`
-	// clone: the server to take the world from
-	From string `json:"from,omitempty"`
-	// put, restore and clone: the world only is to stand there, and does not become the active
-	// one
-	Beside bool `json:"beside,omitempty"`
-	// answers to the sheet's rows, by key; reset: seed (a number, words, same, random or
-	// as-set) and folder-name
-	Choices map[string]string `json:"choices,omitempty"`
-	// undo: the changeover to take back
-	Undoes int64 `json:"undoes,omitempty"`
-}
+// Wish is what a person wants to do to a server.
+type Wish = plan.Wish
 
 // Unfinished is an upload that has not become a copy.
 type Unfinished struct {

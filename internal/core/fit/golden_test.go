@@ -174,7 +174,9 @@ func (s *stage) input() fit.Input {
 	}
 	in.World, _, err = world.Inspect(os.DirFS(s.own), s.world, s.world, "", []*game.Profile{p})
 	require.NoError(s.t, err)
-	in.Unwritable = plan.Unwritable(os.DirFS(s.root), in)
+	heads, err := server.ReadHeads(os.DirFS(s.root), p, s.machine)
+	require.NoError(s.t, err)
+	in.Unwritable = plan.Documents(heads.Documents).Unwritable(in)
 	return in
 }
 

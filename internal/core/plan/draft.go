@@ -2,7 +2,6 @@ package plan
 
 import (
 	"fmt"
-	"io/fs"
 	"path"
 	"slices"
 	"sort"
@@ -28,9 +27,9 @@ type Input struct {
 	Kind   string // put, restore or clone, which have one draft
 	Server string // the server's name
 	Work   string
-	// Tree is the server's root, to read settings and look for leftovers.
-	Tree   fs.FS
-	Window Window
+	// Documents are the server's settings documents.
+	Documents Documents
+	Window    Window
 
 	// Copy is the copy that is placed, Parts its parts: "" and the realms that stand
 	// beside the world.

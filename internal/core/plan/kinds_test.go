@@ -17,6 +17,7 @@ import (
 	"reshard/internal/core/game"
 	"reshard/internal/core/life"
 	"reshard/internal/core/plan"
+	"reshard/internal/core/server"
 	"reshard/internal/core/world"
 )
 
@@ -48,12 +49,12 @@ func (s scene) input(t *testing.T, profile *game.Profile, purpose fit.Purpose, n
 		}
 	}
 	return plan.Input{
-		Fit:    in,
-		Sheet:  fit.Compare(in),
-		Server: "north",
-		Work:   ".reshard/7",
-		Tree:   s.tree(),
-		Window: plan.Window{Stopping: 10, Starting: 20},
+		Fit:       in,
+		Sheet:     fit.Compare(in),
+		Server:    "north",
+		Work:      ".reshard/7",
+		Documents: documents(t, s.tree(), profile, server.Machine{Kind: "plain"}),
+		Window:    plan.Window{Stopping: 10, Starting: 20},
 	}
 }
 
@@ -241,7 +242,7 @@ func TestFirstStart(t *testing.T) {
 	in.Fit.Server.NotYet = []string{"worlds/"}
 	in.Sheet = fit.Compare(in.Fit)
 	assert.Len(t, in.Sheet.Rows, 4, "nothing else can be compared yet")
-	p, err := plan.DraftFirstStart(in, plan.Then{Kind: plan.Put, World: "fen"})
+	p, err := plan.DraftFirstStart(in, plan.Wish{Kind: plan.Put, World: "fen"})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"| start", "| stop", "prove"}, told(p))
 	assert.Equal(t, []string{"worlds/"}, p.Expect.There)

@@ -29,23 +29,6 @@ const (
 	Prove   = "prove"   // show that the intended world is the one running
 )
 
-// The kinds of changeover. Each is a plan; the executor knows steps only.
-const (
-	Put        = "put"
-	Restore    = "restore"
-	Clone      = "clone"
-	Reset      = "reset"
-	Switch     = "switch"
-	Rename     = "rename"
-	TakeAway   = "take-away"
-	FirstStart = "first-start"
-	Undo       = "undo"
-)
-
-// Lasting reports whether a kind of changeover leaves anything on its server that an
-// undo could take back.
-func Lasting(kind string) bool { return kind != TakeAway && kind != FirstStart }
-
 // What a wait step waits for: a person's word, or a concern of the fit sheet (by its
 // name) that no longer asks or blocks.
 const Word = "word"
@@ -190,15 +173,6 @@ type Expect struct {
 	There []string `json:"there,omitempty"`
 }
 
-// Then is what a person wanted when another changeover had to come first.
-type Then struct {
-	Kind    string            `json:"kind"`
-	World   string            `json:"world"`
-	From    string            `json:"from,omitempty"`
-	Beside  bool              `json:"beside,omitempty"`
-	Choices map[string]string `json:"choices,omitempty"`
-}
-
 // Diff is a settings change as a unified diff.
 type Diff struct {
 	File string `json:"file"`
@@ -240,8 +214,8 @@ type Plan struct {
 	Copy string `json:"copy,omitempty"`
 	// Choices are the answers that the plan was made with.
 	Choices map[string]string `json:"choices,omitempty"`
-	// Then is what is to follow.
-	Then *Then `json:"then,omitempty"`
+	// Then is what a person wanted, when another changeover had to come first.
+	Then *Wish `json:"then,omitempty"`
 }
 
 // StartsAfter reports whether the plan starts its server after a step, which therefore

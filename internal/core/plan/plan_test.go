@@ -18,6 +18,7 @@ import (
 	"reshard/internal/core/capability"
 	"reshard/internal/core/fault"
 	"reshard/internal/core/fit"
+	"reshard/internal/core/game"
 	"reshard/internal/core/life"
 	"reshard/internal/core/plan"
 	"reshard/internal/core/server"
@@ -88,15 +89,15 @@ func (s scene) put(t *testing.T, choices fit.Choices) (plan.Plan, error) {
 		parts = append(parts, "aurora")
 	}
 	return plan.DraftPut(plan.Input{
-		Kind:   plan.Put,
-		Fit:    in,
-		Sheet:  fit.Compare(in),
-		Server: "north",
-		Copy:   "c0ffee",
-		Parts:  parts,
-		Work:   ".reshard/7",
-		Tree:   s.tree(),
-		Window: plan.Window{Stopping: 10, Starting: 20},
+		Kind:      plan.Put,
+		Fit:       in,
+		Sheet:     fit.Compare(in),
+		Server:    "north",
+		Copy:      "c0ffee",
+		Parts:     parts,
+		Work:      ".reshard/7",
+		Documents: documents(t, s.tree(), p, server.Machine{Kind: "plain"}),
+		Window:    plan.Window{Stopping: 10, Starting: 20},
 	})
 }
 
@@ -212,15 +213,16 @@ func (s scene) undo(t *testing.T, of plan.Plan, work string, after map[string]st
 	p, err := games.Find("quarrymoss")
 	require.NoError(t, err)
 	return plan.DraftUndo(plan.UndoInput{
-		Of:      of,
-		ID:      7,
-		Profile: p,
-		State:   s.read(t),
-		Live:    fit.Live{State: life.Running, FreeBytes: -1, SameFilesystem: true, Can: capability.All(), Players: -1},
-		Server:  "north",
-		Work:    work,
-		Tree:    s.tree(),
-		After:   after,
+		Of:        of,
+		ID:        7,
+		Profile:   p,
+		State:     s.read(t),
+		Live:      fit.Live{State: life.Running, FreeBytes: -1, SameFilesystem: true, Can: capability.All(), Players: -1},
+		Server:    "north",
+		Work:      work,
+		Tree:      s.tree(),
+		Documents: documents(t, s.tree(), p, server.Machine{Kind: "plain"}),
+		After:     after,
 	})
 }
 
@@ -295,4 +297,12 @@ func reaches(from, to plan.State) bool {
 		}
 	}
 	return from == plan.Held && to == plan.Undone
+}
+
+// documents reads a server's settings documents.
+func documents(t *testing.T, tree fs.FS, p *game.Profile, m server.Machine) plan.Documents {
+	t.Helper()
+	h, err := server.ReadHeads(tree, p, m)
+	require.NoError(t, err)
+	return h.Documents
 }

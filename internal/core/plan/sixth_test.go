@@ -175,17 +175,18 @@ func TestSixthGameServer(t *testing.T) {
 			Roots:           machine.Roots,
 		},
 	}
-	in.Unwritable = plan.Unwritable(os.DirFS(root), in)
+	docs := documents(t, os.DirFS(root), p, machine)
+	in.Unwritable = docs.Unwritable(in)
 	sheet := fit.Compare(in)
 	draft, err := plan.DraftPut(plan.Input{
-		Kind:   plan.Put,
-		Fit:    in,
-		Sheet:  sheet,
-		Server: "sound",
-		Copy:   "c",
-		Parts:  []string{""},
-		Work:   "data/.reshard/1",
-		Tree:   os.DirFS(root),
+		Kind:      plan.Put,
+		Fit:       in,
+		Sheet:     sheet,
+		Server:    "sound",
+		Copy:      "c",
+		Parts:     []string{""},
+		Work:      "data/.reshard/1",
+		Documents: docs,
 	})
 	require.NoError(t, err)
 	assert.Contains(t, brief(draft), "| move data/.reshard/1/staged/kelp.wrack > data/drift/kelp.wrack")
@@ -271,14 +272,14 @@ func TestAFixedName(t *testing.T) {
 		},
 	}
 	draft, err := plan.DraftPut(plan.Input{
-		Kind:   plan.Put,
-		Fit:    in,
-		Sheet:  fit.Compare(in),
-		Server: "sound",
-		Copy:   "c",
-		Parts:  []string{""},
-		Work:   "data/.reshard/1",
-		Tree:   os.DirFS(root),
+		Kind:      plan.Put,
+		Fit:       in,
+		Sheet:     fit.Compare(in),
+		Server:    "sound",
+		Copy:      "c",
+		Parts:     []string{""},
+		Work:      "data/.reshard/1",
+		Documents: documents(t, os.DirFS(root), p, server.Machine{Kind: "buoy"}),
 	})
 	require.NoError(t, err)
 	assert.Equal(t, "tide", draft.Folder)
@@ -327,11 +328,11 @@ func TestSwitchOfAFixedName(t *testing.T) {
 		Choices: fit.Choices{"completeness": "go-on", "version": "go-on", "seed": "go-on", "mods": "go-on"},
 	}
 	draft, err := plan.DraftSwitch(plan.Input{
-		Fit:    in,
-		Sheet:  fit.Compare(in),
-		Server: "sound",
-		Work:   "data/.reshard/1",
-		Tree:   tree,
+		Fit:       in,
+		Sheet:     fit.Compare(in),
+		Server:    "sound",
+		Work:      "data/.reshard/1",
+		Documents: documents(t, tree, p, server.Machine{Kind: "buoy"}),
 	})
 	require.NoError(t, err)
 	assert.Contains(t, strings.Join(brief(draft), " "),
@@ -346,14 +347,15 @@ func TestSwitchOfAFixedName(t *testing.T) {
 	now, err := server.Read(tree, p, server.Machine{Kind: "buoy"})
 	require.NoError(t, err)
 	undo, err := plan.DraftUndo(plan.UndoInput{
-		Of:      draft,
-		ID:      1,
-		Profile: p,
-		State:   now,
-		Live:    live,
-		Server:  "sound",
-		Work:    "data/.reshard/2",
-		Tree:    tree,
+		Of:        draft,
+		ID:        1,
+		Profile:   p,
+		State:     now,
+		Live:      live,
+		Server:    "sound",
+		Work:      "data/.reshard/2",
+		Tree:      tree,
+		Documents: documents(t, tree, p, server.Machine{Kind: "buoy"}),
 	})
 	require.NoError(t, err)
 	assert.Contains(t, strings.Join(brief(undo), " "),
@@ -361,14 +363,15 @@ func TestSwitchOfAFixedName(t *testing.T) {
 			"data/drift/tide.wrack")
 	require.NoError(t, os.Remove(filepath.Join(root, "data/drift/tide-2.wrack")))
 	_, err = plan.DraftUndo(plan.UndoInput{
-		Of:      draft,
-		ID:      1,
-		Profile: p,
-		State:   now,
-		Live:    live,
-		Server:  "sound",
-		Work:    "data/.reshard/2",
-		Tree:    tree,
+		Of:        draft,
+		ID:        1,
+		Profile:   p,
+		State:     now,
+		Live:      live,
+		Server:    "sound",
+		Work:      "data/.reshard/2",
+		Tree:      tree,
+		Documents: documents(t, tree, p, server.Machine{Kind: "buoy"}),
 	})
 	assert.ErrorContains(t, err, "is no longer there")
 

@@ -93,7 +93,7 @@ func DraftTakeAway(in Input) (Plan, error) {
 
 // DraftFirstStart makes the plan that starts a server which has never run, and stops
 // it again, so that the files are there which only it makes.
-func DraftFirstStart(in Input, then Then) (Plan, error) {
+func DraftFirstStart(in Input, then Wish) (Plan, error) {
 	if err := settled(in.Sheet); err != nil {
 		return Plan{}, err
 	}

@@ -24,8 +24,11 @@ type UndoInput struct {
 	Live    fit.Live
 	Server  string
 	Work    string
-	Tree    fs.FS
-	Window  Window
+	// Tree is the server's root, to look for what stands there and was set aside.
+	Tree fs.FS
+	// Documents are the server's settings documents.
+	Documents Documents
+	Window    Window
 	// After holds, by settings file, the hash of its bytes after the changeover.
 	After map[string]string
 	// Made is the name of the world that the changeover had the server make, "" when
@@ -40,7 +43,7 @@ type UndoInput struct {
 func DraftUndo(in UndoInput) (Plan, error) {
 	base := Input{
 		Fit: fit.Input{Profile: in.Profile, Server: in.State, Live: in.Live, Choices: fit.Choices{}}, Server: in.Server,
-		Work: in.Work, Tree: in.Tree, Window: in.Window,
+		Work: in.Work, Documents: in.Documents, Window: in.Window,
 	}
 	p := base.begin(Undo)
 	p.Worlds, p.Undoes = in.Of.Worlds, in.ID
@@ -309,7 +312,7 @@ func (in UndoInput) writesBack(p *Plan) ([]Step, error) {
 		for _, e := range s.Edits {
 			edits = append(edits, Edit{Key: e.Key, Value: e.Was, Was: e.Value, WasSet: true})
 		}
-		step, diff, err := WriteStep(in.Tree, s.File, s.Syntax, edits, in.Work)
+		step, diff, err := in.Documents.write(s.File, s.Syntax, edits, in.Work)
 		if err != nil {
 			return nil, err
 		}

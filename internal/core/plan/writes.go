@@ -1,8 +1,6 @@
 package plan
 
 import (
-	"errors"
-	"io/fs"
 	"maps"
 	"path"
 	"slices"
@@ -24,8 +22,8 @@ func (in Input) writes(p *Plan) error {
 		for _, w := range wants[file] {
 			edits = append(edits, Edit{Key: w.Key, Value: w.To, Was: w.Value, WasSet: w.Found})
 		}
-		step, diff, err := WriteStep(in.Tree, file, in.Fit.Profile.Server.Settings[wants[file][0].In].Syntax(), edits,
-			in.Work)
+		syntax := in.Fit.Profile.Server.Settings[wants[file][0].In].Syntax()
+		step, diff, err := in.Documents.write(file, syntax, edits, in.Work)
 		if err != nil {
 			return err
 		}
@@ -35,48 +33,42 @@ func (in Input) writes(p *Plan) error {
 	return nil
 }
 
-// Unwritable tries the writes that a plan would make, and says which cannot be.
-func Unwritable(tree fs.FS, in fit.Input) []string {
+// Documents are a server's settings documents, by file, as they were read.
+type Documents map[string]*settings.Document
+
+// Unwritable tries the writes that a plan would make, and says which cannot be. Documents
+// that do not read are left out: the sheet tells of them in its own words.
+func (d Documents) Unwritable(in fit.Input) []string {
 	var out []string
 	for _, w := range in.Wants() {
-		edits := []Edit{{Key: w.Key, Value: w.To, Was: w.Value, WasSet: w.Found}}
-		if _, err := fs.Stat(tree, w.File); errors.Is(err, fs.ErrNotExist) {
-			continue // the sheet tells of missing files in its own words
-		}
-		if _, _, err := WriteStep(tree, w.File, in.Profile.Server.Settings[w.In].Syntax(), edits, "."); err != nil {
-			out = append(out, err.Error())
+		if doc, read := d[w.File]; read {
+			if _, err := doc.Begin().Set(w.Key, w.To); err != nil {
+				out = append(out, err.Error())
+			}
 		}
 	}
 	return out
 }
 
-// WriteStep makes the step that edits one settings file, and shows it as a diff.
-func WriteStep(tree fs.FS, file string, syntax settings.Syntax, edits []Edit, work string) (Step, Diff, error) {
-	data, err := fs.ReadFile(tree, file)
-	if err != nil {
-		return Step{}, Diff{}, fault.Wrap(fault.BadSettings, "read settings", file, err)
+// write makes the step that edits one settings file, and shows it as a diff.
+func (d Documents) write(file string, syntax settings.Syntax, edits []Edit, work string) (Step, Diff, error) {
+	doc, read := d[file]
+	if !read {
+		return Step{}, Diff{}, fault.New(fault.BadSettings, "read settings", file, "it is not there, or does not read")
 	}
-	after, err := Apply(file, syntax, data, edits)
-	if err != nil {
-		return Step{}, Diff{}, err
-	}
-	before, err := settings.Parse(file, syntax, data)
-	if err != nil {
-		return Step{}, Diff{}, err
-	}
-	changed, err := settings.Parse(file, syntax, after)
-	if err != nil {
-		return Step{}, Diff{}, err
-	}
-	keys := make([]string, 0, len(edits))
+	change, keys := doc.Begin(), make([]string, 0, len(edits))
 	for _, e := range edits {
+		var err error
+		if change, err = change.Set(e.Key, e.Value); err != nil {
+			return Step{}, Diff{}, err
+		}
 		keys = append(keys, e.Key+"="+e.Value)
 	}
 	return Step{
 		Kind: Write, Switch: true, File: file, Syntax: syntax, Edits: edits,
 		Keep: path.Join(work, "settings", file),
 		Say:  "Write " + strings.Join(keys, " and ") + " into " + file + "; every other byte stays.",
-	}, Diff{File: file, Text: settings.Diff(file, []byte(before.Text()), []byte(changed.Text()))}, nil
+	}, Diff{File: file, Text: change.Diff()}, nil
 }
 
 // Apply makes edits in a settings file's bytes.
@@ -85,10 +77,11 @@ func Apply(file string, syntax settings.Syntax, data []byte, edits []Edit) ([]by
 	if err != nil {
 		return nil, err
 	}
+	change := doc.Begin()
 	for _, e := range edits {
-		if doc, err = doc.Set(e.Key, e.Value); err != nil {
+		if change, err = change.Set(e.Key, e.Value); err != nil {
 			return nil, err
 		}
 	}
-	return doc.Bytes(), nil
+	return change.After.Bytes(), nil
 }

@@ -17,6 +17,7 @@ import (
 
 	"reshard/internal/core/fact"
 	"reshard/internal/core/game"
+	"reshard/internal/core/settings"
 	"reshard/internal/core/world"
 )
 
@@ -59,7 +60,8 @@ type State struct {
 	NotYet []string `json:"notYet,omitempty"`
 }
 
-// Present is a world on the server.
+// Present is a world on the server. What is told of it beside its names is empty until it
+// has been looked at.
 type Present struct {
 	Folder   string   `json:"folder"`
 	Title    string   `json:"title"`
@@ -75,15 +77,39 @@ type Present struct {
 	LastPlayed time.Time `json:"lastPlayed"`
 }
 
-// Read reads a server whose root is the tree's root. Damage in files becomes a
-// reason in the state; the error is set only when the root cannot be listed.
+// Read reads a server whose root is the tree's root, and looks at each of its worlds.
+// Damage in files becomes a reason in the state; the error is set only when the root cannot
+// be listed.
 func Read(fsys fs.FS, p *game.Profile, m Machine) (State, error) {
+	h, err := ReadHeads(fsys, p, m)
+	for i, f := range h.Found {
+		if w, err := world.Read(fsys, f); err == nil {
+			h.State.Worlds[i].Take(w)
+		}
+	}
+	return h.State, err
+}
+
+// Heads are what is read of a server without opening a world.
+type Heads struct {
+	// State's Worlds hold no more than names until a look is taken into them.
+	State State
+	// Found tells where the worlds stand, in the order of the state's Worlds.
+	Found []world.Found
+	// Documents are the settings documents that read, by file.
+	Documents map[string]*settings.Document
+}
+
+// ReadHeads reads what tells a server's state without opening a world: its settings, whole,
+// and the names in its worlds folder. Damage in files becomes a reason in the state; the
+// error is set only when the root cannot be listed.
+func ReadHeads(fsys fs.FS, p *game.Profile, m Machine) (Heads, error) {
 	s := State{
 		Game: p.ID, Kind: m.Kind, Realms: p.Server.Kinds[m.Kind].Realms, Keys: map[string]Setting{},
 		Settings: []Document{}, Worlds: []Present{}, Folders: []string{}, WorldsFolder: path.Clean(p.Server.Worlds),
 	}
 	if _, err := fs.ReadDir(fsys, "."); err != nil {
-		return s, err
+		return Heads{State: s}, err
 	}
 	if m.System == "" {
 		m.System = "linux"
@@ -97,8 +123,8 @@ func Read(fsys fs.FS, p *game.Profile, m Machine) (State, error) {
 	if len(p.Server.Mods) == 0 {
 		s.Mods.Why = "the profile does not say where the server's mods stand"
 	}
-	docs, sources := readSettings(fsys, p, m)
-	s.Settings = docs
+	files, sources := map[string]*settings.Document{}, map[string]source(nil)
+	s.Settings, sources = readSettings(fsys, p, m, files)
 	choose := reader{fsys: fsys, profile: p, system: m.System}.choose
 	for name, places := range p.Server.Keys {
 		s.Keys[name] = effective(sources, p, places, choose)
@@ -113,8 +139,8 @@ func Read(fsys fs.FS, p *game.Profile, m Machine) (State, error) {
 			s.NotYet = append(s.NotYet, name)
 		}
 	}
-	s.readWorlds(fsys, p)
-	return s, nil
+	found := s.readWorlds(fsys, p)
+	return Heads{State: s, Found: found, Documents: files}, nil
 }
 
 // redirect follows a setting that moves the worlds folder.
@@ -193,17 +219,17 @@ func ValueFor(g Given, worldsFolder, folder string, p *game.Profile) string {
 	return folder
 }
 
-func (s *State) readWorlds(fsys fs.FS, p *game.Profile) {
+func (s *State) readWorlds(fsys fs.FS, p *game.Profile) []world.Found {
 	if s.WorldsWhy != "" {
-		return
+		return nil
 	}
 	entries, err := fs.ReadDir(fsys, s.WorldsFolder)
 	if errors.Is(err, fs.ErrNotExist) {
-		return // before the first start there is no such folder
+		return nil // before the first start there is no such folder
 	}
 	if err != nil {
 		s.WorldsWhy = err.Error()
-		return
+		return nil
 	}
 	for _, e := range entries {
 		if TakesName(p, e) {
@@ -214,12 +240,13 @@ func (s *State) readWorlds(fsys fs.FS, p *game.Profile) {
 	found, err := world.Direct(fsys, s.WorldsFolder, p)
 	if err != nil {
 		s.WorldsWhy = err.Error()
-		return
+		return nil
 	}
+	slices.SortFunc(found, func(a, b world.Found) int { return strings.Compare(a.Folder, b.Folder) })
 	for _, f := range found {
-		s.Worlds = append(s.Worlds, present(fsys, f))
+		s.Worlds = append(s.Worlds, s.present(f))
 	}
-	slices.SortFunc(s.Worlds, func(a, b Present) int { return strings.Compare(a.Folder, b.Folder) })
+	return found
 }
 
 // TakesName reports whether an entry of the worlds folder is a world, or could be
@@ -232,18 +259,24 @@ func TakesName(p *game.Profile, e fs.DirEntry) bool {
 	return ok && !e.IsDir()
 }
 
-func present(fsys fs.FS, f world.Found) Present {
+// present is a world of which only the name is known.
+func (s *State) present(f world.Found) Present {
 	out := Present{Folder: f.Folder, Layout: f.Layout, Siblings: []string{}, Members: f.Files}
-	w, err := world.Read(fsys, f)
-	if err == nil {
-		out.Title, out.Seed, out.Bytes, out.LastPlayed = w.Title, w.Fact("seed").Text, w.Bytes, w.LastPlayed
-		out.WorldID, out.Locks = w.Fact("world-id").Text, w.Locks
-	}
 	if len(f.Files) == 0 {
-		out.Siblings = Siblings(fsys, f.Game, path.Dir(f.Root), f.Folder)
+		for _, name := range f.Game.RealmNames() {
+			if split := f.Game.World.Realms[name].SplitFor(f.Folder); slices.Contains(s.Folders, split) {
+				out.Siblings = append(out.Siblings, split)
+			}
+		}
 		out.Members = append([]string{f.Folder}, out.Siblings...)
 	}
 	return out
+}
+
+// Take takes in what a look at the world has found.
+func (w *Present) Take(facts world.Facts) {
+	w.Title, w.Seed, w.WorldID = facts.Title, facts.Fact("seed").Text, facts.Fact("world-id").Text
+	w.Bytes, w.LastPlayed, w.Locks = facts.Bytes, facts.LastPlayed, facts.Locks
 }
 
 // Siblings lists the realm folders that stand beside a world folder of that

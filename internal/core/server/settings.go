@@ -106,10 +106,13 @@ type reader struct {
 	profile *game.Profile
 	system  string
 	sources map[string]source
+	files   map[string]*settings.Document // by path
 }
 
-func readSettings(fsys fs.FS, p *game.Profile, m Machine) ([]Document, map[string]source) {
-	r := reader{fsys: fsys, profile: p, system: m.System, sources: map[string]source{}}
+func readSettings(fsys fs.FS, p *game.Profile, m Machine, files map[string]*settings.Document) (
+	[]Document, map[string]source,
+) {
+	r := reader{fsys: fsys, profile: p, system: m.System, sources: map[string]source{}, files: files}
 	docs := []Document{}
 	names := make([]string, 0, len(p.Server.Settings))
 	for name := range p.Server.Settings {
@@ -193,6 +196,7 @@ func (r reader) read(file string, conf game.Settings, depth int, saw func([]byte
 		return err
 	}
 	saw(data, file)
+	r.files[file] = doc
 	includes := map[int]string{}
 	if !conf.Include.IsZero() {
 		includes = doc.Includes(func(line string) (string, bool) {

@@ -64,6 +64,7 @@ func Run(t *testing.T, h Harness) {
 		"a full folder is not removed":              (*suite).fullFolder,
 		"discard keeps to staging folders":          (*suite).discard,
 		"times":                                     (*suite).times,
+		"changes are told":                          (*suite).events,
 		"sync":                                      (*suite).sync,
 		"an ended context ends a call":              (*suite).cancelled,
 		"a pipe is not waited for":                  (*suite).pipe,
@@ -121,6 +122,59 @@ func (s *suite) capabilities() {
 		assert.Positive(s, s.place.Free(s.ctx, "."))
 		assert.True(s, s.place.SameFilesystem(s.ctx, ".", "not/yet/there"))
 	}
+}
+
+// events looks whether a host that says so tells of every kind of change in a folder, and of
+// none once nobody wants to know any more.
+func (s *suite) events() {
+	heard := make(chan struct{}, 1)
+	told := func() {
+		select {
+		case heard <- struct{}{}:
+		default:
+		}
+	}
+	s.write("w/old", "x")
+	s.write("deep/in/it", "x")
+	cancel, err := s.place.Watch(s.ctx, []string{".", "w", "not-there-yet"}, told)
+	if !s.Can.Events {
+		require.ErrorIs(s, err, fault.Unsupported.As())
+		return
+	}
+	require.NoError(s, err)
+	for _, change := range []struct {
+		what string
+		do   func()
+	}{
+		{"a file is made", func() { s.write("w/new", "x") }},
+		{"a file is written", func() { s.write("w/new", "xyz") }},
+		{"a file is replaced", func() { require.NoError(s, s.place.Replace(s.ctx, "w/old", []byte("y"))) }},
+		{"a file is renamed", func() { require.NoError(s, s.place.Move(s.ctx, "w/new", "w/newer")) }},
+		{"a file is removed", func() { require.NoError(s, s.driver.Remove(s.ctx, "w/newer")) }},
+		{"a folder is made", func() { s.write("top/x", "x") }},
+		{"a folder is renamed", func() { require.NoError(s, s.place.Move(s.ctx, "w", "v")) }},
+	} {
+		for len(heard) > 0 {
+			<-heard
+		}
+		change.do()
+		select {
+		case <-heard:
+		case <-time.After(10 * time.Second):
+			assert.Fail(s, "nothing was told", change.what)
+		}
+		time.Sleep(20 * time.Millisecond) // what belongs to this change has come
+	}
+	cancel()
+	cancel()
+	for len(heard) > 0 {
+		<-heard
+	}
+	s.write("another", "x")
+	time.Sleep(50 * time.Millisecond)
+	assert.Empty(s, heard, "nobody wants to know any more")
+	_, err = s.place.Watch(s.ctx, []string{"../out"}, told)
+	assert.Error(s, err)
 }
 
 func (s *suite) readSide() {

@@ -328,6 +328,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Watch all that is asked for on one stream: an event a change, each the whole thing as it is now */
+        get: operations["watch"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/fit": {
         parameters: {
             query?: never;
@@ -506,7 +523,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List servers with their states */
+        /** List servers as they are known: each is looked at in the background */
         get: operations["list-servers"];
         put?: never;
         /** Add a server of this host. Its command runs with the rights of the service */
@@ -1164,8 +1181,12 @@ export interface components {
             kind: string;
             /** @description what to look for there */
             landmarks?: components["schemas"]["Sighting"][];
+            /** @description it leaves something on its server that an undo could take back */
+            lasting: boolean;
             /** @description the changeovers to undo before this one, newest first */
             later?: number[];
+            /** @description what there is when it is done; "" before */
+            outcome?: string;
             plan: components["schemas"]["Plan"];
             /** @description while it is running */
             progress?: components["schemas"]["PlanProgress"];
@@ -1177,6 +1198,8 @@ export interface components {
             /** @enum {string} */
             state: "drafted" | "staging" | "waiting" | "switching" | "proving" | "done" | "undoing" | "undone" | "held";
             steps: components["schemas"]["Step"][];
+            /** @description what it does, in a few words */
+            title: string;
             /** @description says whether it can be undone now; WhyNot why not */
             undoable: boolean;
             /** Format: int64 */
@@ -1520,27 +1543,6 @@ export interface components {
             /** Format: int64 */
             width: number;
         };
-        NewChangeover: {
-            /** @description put, restore and clone: the world only is to stand there, and does not become the active one */
-            beside?: boolean;
-            /** @description answers to the sheet's rows, by key; reset: seed (a number, words, same, random or as-set) and folder-name */
-            choices?: {
-                [key: string]: string;
-            };
-            /** @description clone: the server to take the world from */
-            from?: string;
-            /** @enum {string} */
-            kind: "put" | "restore" | "clone" | "reset" | "switch" | "rename" | "take-away" | "undo";
-            /** @description all but undo */
-            server?: string;
-            /**
-             * Format: int64
-             * @description undo: the changeover to take back
-             */
-            undoes?: number;
-            /** @description put and restore: a world of the library or the beginning of a copy's id; clone, switch and take-away: a world's name on the server, the active one if left out; rename: the new name */
-            world?: string;
-        };
         NewLandmark: {
             /** @description where, as people write it: 120 / -30 */
             place?: string;
@@ -1582,34 +1584,45 @@ export interface components {
             z: number;
         };
         Plan: {
+            /** @description the answers that the plan was made with */
             choices?: {
                 [key: string]: string;
             };
             copy?: string;
             diffs: components["schemas"]["PlanDiff"][];
             expect: components["schemas"]["PlanExpect"];
+            /** @description the server's state that the plan was made for */
             fingerprint: string;
             folder: string;
+            /** @description the server that a clone is taken from, Copy the copy that is placed */
             from?: string;
             kind: string;
             /** Format: int64 */
             needBytes: number;
             notes: string[];
             server: string;
+            /** @description lists what leaves its place, by path; Notes what a person should know before saying yes */
             setAside: string[];
             steps: components["schemas"]["PlanStep"][];
-            then?: components["schemas"]["PlanThen"];
-            /** Format: int64 */
+            /** @description what a person wanted, when another changeover had to come first */
+            then?: components["schemas"]["PlanWish"];
+            /**
+             * Format: int64
+             * @description the changeover that an undo takes back
+             */
             undoes?: number;
             window: components["schemas"]["PlanWindow"];
             work: string;
+            /** @description and Folder name the world that will run */
             world: string;
+            /** @description the server's worlds folder, Work the changeover's own working folder */
             worlds: string;
         };
         PlanCheck: {
             expected: string;
             ok: boolean;
             seen: string;
+            /** @description says that it could not be looked at: it is neither proven nor refuted */
             unseen?: boolean;
             what: string;
         };
@@ -1619,52 +1632,78 @@ export interface components {
         };
         PlanEdit: {
             key: string;
+            /** @description says that the value is the world that the running server has opened, in this form (name, file or path): it is known only then */
             opened?: string;
             value: string;
             was: string;
+            /** @description false when the key did not stand in the file */
             wasSet: boolean;
         };
         PlanExpect: {
+            /** @description the active world's folder name, Opened the forms in which a log may name it (folder, path from the root, absolute path) */
             folder: string;
+            /** @description the names that may stand in the worlds folder afterwards. Sibling realm folders of these are allowed too */
             folders: string[];
+            /** @description says that the world must be a new one, Own that the server names it by itself. SeedText is a seed in words, whose number only the game knows; OldSeed and OldID are those of the world before */
             fresh?: boolean;
             oldId?: string;
             oldSeed?: string;
             opened: string[];
             own?: boolean;
+            /** @description names a world that must stand on the server without running there */
             placed?: string;
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description how many player records there must be at least; -1: not compared
+             */
             players: number;
+            /** @description and WorldID are compared when they are not empty */
             seed?: string;
             seedText?: string;
+            /** @description what the server must be afterwards; "" is running */
             state?: string;
+            /** @description paths that must exist, a folder's with a slash at its end */
             there?: string[];
             title?: string;
             worldId?: string;
         };
         PlanProgress: {
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description and Files of the stage step
+             */
             bytes: number;
             /** Format: int64 */
             files: number;
+            /** @description forward or back */
             going: string;
             /** Format: int64 */
             id: number;
             /** Format: date-time */
             readyAt?: string;
             say: string;
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description when the step began
+             */
             since?: string;
             state: string;
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description counts from 0; StepKind and Say describe it
+             */
             step: number;
             stepKind: string;
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description when players were locked out, ReadyAt when they could come back
+             */
             stoppedAt?: string;
             /** Format: int64 */
             totalBytes: number;
             /** Format: int64 */
             totalFiles: number;
+            /** @description says what it waits for, if anything (the database, a host) */
             waiting?: string;
         };
         PlanProof: {
@@ -1676,53 +1715,101 @@ export interface components {
             under: string;
         };
         PlanStep: {
+            /** @description marks a start that makes a world run once more which ran before: going back leaves it running */
             again?: boolean;
+            /** @description the name that a world of files gets on its way, in a stage or a move; "" means its own */
             as?: string;
             back?: string;
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description stage
+             */
             bytes?: number;
+            /** @description the copy's id of a stage step; "" means the one that a copy step before it has made */
             copy?: string;
+            /** @description sample: the folder as it stands then */
             dir?: string;
+            /** @description write */
             edits?: components["schemas"]["PlanEdit"][];
+            /** @description write */
             file?: string;
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description stage
+             */
             files?: number;
+            /** @description move */
             from?: string;
             ifHash?: string;
+            /** @description where the bytes before the write are kept */
             keep?: string;
             kind: string;
             names?: string[];
+            /** @description marks samples of a world that must not come back: the proof of new ground */
             old?: boolean;
+            /** @description marks a copy that is made while people play, to have less to do later */
             pass?: boolean;
+            /** @description holds earlier bytes that are put back whole when the file still has the hash IfHash; otherwise only the edits are made */
             restoreFrom?: string;
+            /** @description stage: where the copy's files go */
             routes?: components["schemas"]["PlanRoute"][];
             say: string;
+            /** @description another server than the plan's that the step works on: stop, start, tell and copy */
             server?: string;
+            /** @description files of the copy, as patterns, that are left behind */
             skip?: string[];
+            /** @description true for the steps inside the stop window */
             switch: boolean;
+            /** @description write */
             syntax?: components["schemas"]["SettingsSyntax"];
+            /** @description names a line of the profile's console: hold, flush, release, load or save; Back is the world to load again on the way back */
             tell?: string;
+            /** @description what a retitle writes into the staged world World in Dir */
             title?: string;
+            /** @description move */
             to?: string;
+            /** @description what a wait waits for: Word, or a concern */
             until?: string;
+            /** @description names the sampled world, and Names its files in Dir; none: all of Dir. In a move it makes From and To folders, between which all files of the session of that name go: a server adds files to it until it has stopped */
             world?: string;
         };
-        PlanThen: {
+        PlanWindow: {
+            /**
+             * Format: int64
+             * @description renames and settings
+             */
+            ours: number;
+            /**
+             * Format: int64
+             * @description the game's own starting
+             */
+            starting: number;
+            /**
+             * Format: int64
+             * @description the game's own stopping
+             */
+            stopping: number;
+        };
+        PlanWish: {
+            /** @description put, restore and clone: the world only is to stand there, and does not become the active one */
             beside?: boolean;
+            /** @description answers to the sheet's rows, by key; reset: seed (a number, words, same, random or as-set) and folder-name */
             choices?: {
                 [key: string]: string;
             };
+            /** @description clone: the server to take the world from */
             from?: string;
-            kind: string;
-            world: string;
-        };
-        PlanWindow: {
-            /** Format: int64 */
-            ours: number;
-            /** Format: int64 */
-            starting: number;
-            /** Format: int64 */
-            stopping: number;
+            /** @enum {string} */
+            kind: "put" | "restore" | "clone" | "reset" | "switch" | "rename" | "take-away" | "undo";
+            /** @description all but undo */
+            server?: string;
+            /**
+             * Format: int64
+             * @description undo: the changeover to take back
+             */
+            undoes?: number;
+            /** @description put and restore: a world of the library or the beginning of a copy's id; clone, switch and take-away: a world's name on the server, the active one if left out; rename: the new name */
+            world?: string;
         };
         Problem: {
             code: string;
@@ -1808,6 +1895,11 @@ export interface components {
             /** @description names the running process */
             process?: string;
             root: string;
+            /**
+             * Format: date-time
+             * @description when this was seen; absent: it has not been looked at yet
+             */
+            seenAt?: string;
             /**
              * Format: date-time
              * @description when it was started, or from when on it has been unknown
@@ -2401,8 +2493,18 @@ export interface operations {
     "list-changeovers": {
         parameters: {
             query?: {
+                /** @description a cursor, from the Link header of the page before */
+                after?: string;
+                /** @description 0: 1000 */
+                limit?: number;
                 /** @description only of this server */
                 server?: string;
+                /** @description only of this kind */
+                kind?: string;
+                /** @description only in this state; left out: all that were started */
+                state?: string;
+                /** @description left out: newest first */
+                order?: "started" | "-started";
             };
             header?: never;
             path?: never;
@@ -2413,6 +2515,7 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    Link?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -2439,7 +2542,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["NewChangeover"];
+                "application/json": components["schemas"]["PlanWish"];
             };
         };
         responses: {
@@ -2556,7 +2659,9 @@ export interface operations {
                         joinNote?: string;
                         kind: string;
                         landmarks?: components["schemas"]["Sighting"][];
+                        lasting: boolean;
                         later?: number[];
+                        outcome?: string;
                         plan: components["schemas"]["Plan"];
                         progress?: components["schemas"]["PlanProgress"];
                         proof?: components["schemas"]["PlanProof"];
@@ -2567,6 +2672,7 @@ export interface operations {
                         /** @enum {string} */
                         state: "drafted" | "staging" | "waiting" | "switching" | "proving" | "done" | "undoing" | "undone" | "held";
                         steps: components["schemas"]["Step"][];
+                        title: string;
                         undoable: boolean;
                         /** Format: int64 */
                         undoes?: number;
@@ -2917,17 +3023,55 @@ export interface operations {
             };
         };
     };
+    watch: {
+        parameters: {
+            query?: {
+                /** @description event server, a server as it is now; event gone, the name of one that is forgotten */
+                servers?: boolean;
+                /** @description event changeover, a changeover as it is now */
+                changeovers?: boolean;
+                /** @description event arrivals, all that is arriving */
+                arrivals?: boolean;
+                /** @description servers: event log, with the server and lines */
+                log?: string[];
+                /** @description lines of each log to begin with */
+                last?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Server-sent events: server, gone, changeover, arrivals and log. What has been the case before the stream begins is not told: ask for it once the event open has come. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/event-stream": string;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     fit: {
         parameters: {
-            query: {
-                /** @description left out: put */
-                kind?: "put" | "restore" | "clone" | "reset" | "switch" | "rename";
-                /** @description as in a draft */
+            query?: {
+                kind?: "put" | "restore" | "clone" | "reset" | "switch" | "rename" | "take-away" | "undo";
+                server?: string;
                 world?: string;
-                server: string;
-                /** @description clone: the server to take the world from */
                 from?: string;
                 beside?: boolean;
+                undoes?: number;
                 /** @description answers as key=value, such as folder-name=fen-garden */
                 choose?: string[];
             };
@@ -3271,7 +3415,18 @@ export interface operations {
     };
     "list-servers": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description a cursor, from the Link header of the page before */
+                after?: string;
+                /** @description 0: 1000 */
+                limit?: number;
+                /** @description words, each in a name, game, kind, host or folder */
+                search?: string;
+                game?: string;
+                host?: string;
+                /** @description left out: name */
+                order?: "name" | "-name" | "added" | "-added";
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -3281,6 +3436,7 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    Link?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -3921,7 +4077,11 @@ export interface operations {
     "list-worlds": {
         parameters: {
             query?: {
-                /** @description words, all of which must stand in what is told of a world */
+                /** @description a cursor, from the Link header of the page before */
+                after?: string;
+                /** @description 0: 1000 */
+                limit?: number;
+                /** @description words, all of which must stand in what is told */
                 search?: string;
                 game?: string;
                 /** @description that it was brought onto, or taken from */
@@ -3933,6 +4093,8 @@ export interface operations {
                 player?: string;
                 /** @description only copies that are set aside */
                 aside?: boolean;
+                /** @description left out: -arrived */
+                order?: "arrived" | "-arrived" | "name" | "-name";
             };
             header?: never;
             path?: never;
@@ -3943,6 +4105,7 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    Link?: string;
                     [name: string]: unknown;
                 };
                 content: {

@@ -1,0 +1,240 @@
+package changeovers
+
+import (
+	"context"
+	"strconv"
+	"sync"
+	"time"
+
+	"reshard/internal/core/fault"
+	"reshard/internal/core/plan"
+	"reshard/internal/feed"
+	"reshard/internal/wire"
+)
+
+// board shows the changeovers that are under way in this life of the service.
+type board struct {
+	mu  sync.Mutex // held for moments only
+	now map[int64]*underway
+}
+
+// underway is one of them.
+type underway struct {
+	server   string
+	progress plan.Progress
+	moved    chan struct{} // told of each progress
+	word     chan struct{} // told when a person may have given the word
+	ended    chan struct{}
+	cancel   func() // nil: it waits to be taken up
+	// told is how it was told last to those who watch; nil: nobody has.
+	told *wire.Changeover
+}
+
+// begin puts a changeover on the board, if it is not there yet.
+func (co *Changeovers) begin(id int64, server string, cancel func()) *underway {
+	co.board.mu.Lock()
+	defer co.board.mu.Unlock()
+	u := co.board.now[id]
+	if u == nil {
+		u = &underway{
+			server: server, progress: plan.Progress{ID: id}, moved: make(chan struct{}, 1), word: make(chan struct{}, 1),
+			ended: make(chan struct{}),
+		}
+		co.board.now[id] = u
+		co.running.Go(func() { co.tellOf(id, u) })
+	}
+	if cancel != nil {
+		u.cancel = cancel
+	}
+	return u
+}
+
+// end takes a changeover off the board; the journal has it all.
+func (co *Changeovers) end(id int64) {
+	co.board.mu.Lock()
+	defer co.board.mu.Unlock()
+	if u := co.board.now[id]; u != nil {
+		close(u.ended)
+		delete(co.board.now, id)
+	}
+}
+
+// report notes progress; it never waits.
+func (co *Changeovers) report(p plan.Progress) {
+	co.board.mu.Lock()
+	defer co.board.mu.Unlock()
+	u := co.board.now[p.ID]
+	if u == nil {
+		return
+	}
+	if p.Step != u.progress.Step || p.State != u.progress.State {
+		co.fleet.Poke(u.server)
+	}
+	u.progress = p
+	wake(u.moved)
+}
+
+func wake(c chan struct{}) {
+	select {
+	case c <- struct{}{}:
+	default: // it is awake already, and finds the newest
+	}
+}
+
+// latest gives the newest progress; false when the changeover is not under way here.
+func (co *Changeovers) latest(id int64) (plan.Progress, bool) {
+	co.board.mu.Lock()
+	defer co.board.mu.Unlock()
+	u := co.board.now[id]
+	if u == nil || u.progress.State == "" {
+		return plan.Progress{}, false
+	}
+	return u.progress, true
+}
+
+// cancelled cancels a changeover that is under way; false when it is not here.
+func (co *Changeovers) cancelled(id int64) bool {
+	co.board.mu.Lock()
+	defer co.board.mu.Unlock()
+	u := co.board.now[id]
+	if u == nil || u.cancel == nil {
+		return false
+	}
+	u.cancel()
+	return true
+}
+
+// wordOf is told when a person may have given a changeover the word that it waits for.
+func (co *Changeovers) wordOf(id int64) <-chan struct{} {
+	co.board.mu.Lock()
+	defer co.board.mu.Unlock()
+	if u := co.board.now[id]; u != nil {
+		return u.word
+	}
+	return nil
+}
+
+// given wakes a changeover that waits for a person's word.
+func (co *Changeovers) given(id int64) {
+	co.board.mu.Lock()
+	defer co.board.mu.Unlock()
+	if u := co.board.now[id]; u != nil {
+		wake(u.word)
+	}
+}
+
+// Every byte staged is progress; a person reads ten a second at most. A step's record
+// follows a moment after its progress.
+const (
+	tellPace   = 100 * time.Millisecond
+	recordLags = 300 * time.Millisecond
+)
+
+// tellOf tells those who watch a changeover how it stands, for all of them at once, until
+// it ends.
+func (co *Changeovers) tellOf(id int64, u *underway) {
+	ctx := context.WithoutCancel(co.life)
+	again := time.NewTimer(recordLags)
+	defer again.Stop()
+	for over := false; !over; {
+		anew := false
+		select {
+		case <-u.moved:
+		case <-again.C:
+			anew = true
+		case <-u.ended:
+			over, anew = true, true
+		case <-co.life.Done():
+			return // nobody is served any more
+		}
+		if co.tell(ctx, id, u, anew) {
+			again.Reset(recordLags)
+		}
+		select {
+		case <-u.ended:
+		case <-time.After(tellPace):
+		}
+	}
+}
+
+// tell tells how a changeover stands, if anybody watches it. The journal is read only
+// when it says more than the last time: anew asks for it. It reports whether the journal
+// was read because something had moved.
+func (co *Changeovers) tell(ctx context.Context, id int64, u *underway, anew bool) (moved bool) {
+	key := strconv.FormatInt(id, 10)
+	if !co.feed.Watched(feed.Changeover, key) {
+		co.board.mu.Lock()
+		u.told = nil
+		co.board.mu.Unlock()
+		return false
+	}
+	co.board.mu.Lock()
+	last, p := u.told, u.progress
+	co.board.mu.Unlock()
+	var now wire.Changeover
+	same := last != nil && last.Progress != nil && last.Progress.Step == p.Step &&
+		last.Progress.State == p.State && last.Progress.Going == p.Going
+	var err error
+	if same && !anew {
+		now = *last
+		now.Progress = &p
+	} else if now, err = co.Get(ctx, id); err != nil {
+		if fault.CodeOf(err) != fault.Unreachable || last == nil {
+			return false
+		}
+		now = *last // the database is away; the progress in memory still tells
+		now.State, now.Progress = p.State, &p
+	}
+	co.board.mu.Lock()
+	u.told = &now
+	co.board.mu.Unlock()
+	co.feed.Tell(feed.Event{Kind: feed.Changeover, Key: key, Value: now})
+	return !same
+}
+
+// changed tells those who watch of a change that is not part of carrying one out.
+func (co *Changeovers) changed(ctx context.Context, id int64) (wire.Changeover, error) {
+	c, err := co.Get(ctx, id)
+	if err == nil {
+		co.feed.Tell(feed.Event{Kind: feed.Changeover, Key: strconv.FormatInt(id, 10), Value: c})
+	}
+	return c, err
+}
+
+// Watch sends a changeover as it stands now and after every change, until it rests or ctx
+// ends. However many watch, the journal is read once.
+func (co *Changeovers) Watch(ctx context.Context, id int64, yield func(wire.Changeover) error) error {
+	key := strconv.FormatInt(id, 10)
+	s := co.feed.Watch(func(k feed.Kind, of string) bool { return k == feed.Changeover && of == key })
+	defer s.Close()
+	now, err := co.known(ctx, id)
+	if err != nil {
+		return err
+	}
+	for {
+		if err := yield(now); err != nil || rests(now) {
+			return err
+		}
+		events := s.Next(ctx)
+		if len(events) == 0 {
+			return nil
+		}
+		now = events[len(events)-1].Value.(wire.Changeover)
+	}
+}
+
+// known is how a changeover was told last, if others watch it, else how it is on record.
+func (co *Changeovers) known(ctx context.Context, id int64) (wire.Changeover, error) {
+	co.board.mu.Lock()
+	u := co.board.now[id]
+	if u != nil && u.told != nil {
+		defer co.board.mu.Unlock()
+		return *u.told, nil
+	}
+	co.board.mu.Unlock()
+	return co.Get(ctx, id)
+}
+
+func rests(c wire.Changeover) bool {
+	return c.Progress == nil && (c.State == plan.Done || c.State == plan.Undone || c.State == plan.Held)
+}

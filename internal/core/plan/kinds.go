@@ -1,0 +1,195 @@
+package plan
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"reshard/internal/core/life"
+)
+
+// The kinds of changeover. Each is an entry of Kinds and one of the room that carries them
+// out; the executor knows steps only.
+const (
+	Put        = "put"
+	Restore    = "restore"
+	Clone      = "clone"
+	Reset      = "reset"
+	Switch     = "switch"
+	Rename     = "rename"
+	TakeAway   = "take-away"
+	FirstStart = "first-start"
+	Undo       = "undo"
+)
+
+// Kind is what is to be known of a kind of changeover without carrying one out.
+type Kind struct {
+	// Needs names what a wish for it must say: server, world, from or undoes. None: nobody
+	// can wish for it; another changeover asks for it.
+	Needs []string
+	// Lasting: it leaves something on its server that an undo could take back.
+	Lasting bool
+	// Brings: it places a copy of the library's.
+	Brings bool
+	// Unnoticed: its server is stopped before and after, so nobody is locked out.
+	Unnoticed bool
+	// Title says what it does, Outcome what there is when it is done; copy is the copy that
+	// it has made, "" for none.
+	Title   func(p Plan) string
+	Outcome func(p Plan, copy string) string
+}
+
+// Kinds are the kinds of changeover, by name.
+var Kinds = map[string]Kind{
+	Put: {
+		Needs: []string{"server", "world"}, Lasting: true, Brings: true,
+		Title:   func(p Plan) string { return "put " + p.named() + p.beside() },
+		Outcome: runs,
+	},
+	Restore: {
+		Needs: []string{"server", "world"}, Lasting: true, Brings: true,
+		Title:   func(p Plan) string { return "restore " + p.named() + p.beside() },
+		Outcome: runs,
+	},
+	Clone: {
+		Needs: []string{"server", "from"}, Lasting: true, Brings: true,
+		Title:   func(p Plan) string { return "clone " + p.named() + " from " + p.From },
+		Outcome: runs,
+	},
+	Reset: {
+		Needs: []string{"server"}, Lasting: true,
+		Title: func(p Plan) string {
+			if p.Expect.Own {
+				return "reset, a new world"
+			}
+			return "reset, a new world " + quoted(p.Folder)
+		},
+		Outcome: func(p Plan, _ string) string { return "A new world runs on " + p.Server + "." },
+	},
+	Switch: {
+		Needs: []string{"server", "world"}, Lasting: true,
+		Title:   func(p Plan) string { return "switch " + p.named() },
+		Outcome: runs,
+	},
+	Rename: {
+		Needs: []string{"server", "world"}, Lasting: true,
+		Title:   func(p Plan) string { return "rename " + p.named() + " to " + quoted(p.Folder) },
+		Outcome: runs,
+	},
+	TakeAway: {
+		Needs: []string{"server"},
+		Title: func(p Plan) string { return "take away " + p.named() },
+		Outcome: func(p Plan, copy string) string {
+			return p.named() + " is in the library as copy " + copy[:min(12, len(copy))] + "."
+		},
+	},
+	FirstStart: {
+		Unnoticed: true,
+		Title:     func(Plan) string { return "first start" },
+		Outcome:   func(p Plan, _ string) string { return p.Server + " has made what it needs, and is stopped." },
+	},
+	Undo: {
+		Needs: []string{"undoes"}, Lasting: true,
+		Title:   func(p Plan) string { return fmt.Sprintf("undo of %d, %s back", p.Undoes, p.named()) },
+		Outcome: runs,
+	},
+}
+
+// KindsThat gives the names of the kinds for which something holds, in order.
+func KindsThat(hold func(Kind) bool) []string {
+	return slices.DeleteFunc(slices.Sorted(maps.Keys(Kinds)), func(name string) bool { return !hold(Kinds[name]) })
+}
+
+// Lasting reports whether a kind of changeover leaves anything on its server that an
+// undo could take back.
+func Lasting(kind string) bool { return Kinds[kind].Lasting }
+
+// Title says what a plan does, in a few words.
+func (p Plan) Title() string {
+	if k, ok := Kinds[p.Kind]; ok {
+		return k.Title(p)
+	}
+	return p.Kind + " " + p.named()
+}
+
+// Outcome says what there is when a plan has been carried out.
+func (p Plan) Outcome(copy string) string {
+	if k, ok := Kinds[p.Kind]; ok {
+		return k.Outcome(p, copy)
+	}
+	return runs(p, copy)
+}
+
+// Wish is what a person wants to do to a server.
+type Wish struct {
+	Kind string `json:"kind" query:"kind" enum:"put,restore,clone,reset,switch,rename,take-away,undo"`
+	// all but undo
+	Server string `json:"server,omitempty" query:"server"`
+	// put and restore: a world of the library or the beginning of a copy's id; clone, switch
+	// and take-away: a world's name on the server, the active one if left out; rename: the
+	// new name
+	World string `json:"world,omitempty" query:"world"`
+	// clone: the server to take the world from
+	From string `json:"from,omitempty" query:"from"`
+	// put, restore and clone: the world only is to stand there, and does not become the
+	// active one
+	Beside bool `json:"beside,omitempty" query:"beside"`
+	// answers to the sheet's rows, by key; reset: seed (a number, words, same, random or
+	// as-set) and folder-name
+	Choices map[string]string `json:"choices,omitempty"`
+	// undo: the changeover to take back
+	Undoes int64 `json:"undoes,omitempty" query:"undoes"`
+}
+
+// Lacks says what a wish must say and does not, "" when it says all.
+func (w Wish) Lacks() string {
+	k, known := Kinds[w.Kind]
+	if !known || len(k.Needs) == 0 {
+		return "there is no such changeover"
+	}
+	given := map[string]bool{
+		"server": w.Server != "", "world": w.World != "", "from": w.From != "", "undoes": w.Undoes != 0,
+	}
+	var lacks []string
+	for _, need := range k.Needs {
+		if !given[need] {
+			lacks = append(lacks, need)
+		}
+	}
+	switch len(lacks) {
+	case 0:
+		return ""
+	case 1:
+		return lacks[0] + " is missing"
+	}
+	return strings.Join(lacks, " and ") + " are missing"
+}
+
+// named is the world that a plan is about.
+func (p Plan) named() string {
+	if p.World != "" {
+		return quoted(p.World)
+	}
+	return quoted(p.Folder)
+}
+
+func (p Plan) beside() string {
+	if p.Expect.Placed != "" {
+		return " beside"
+	}
+	return ""
+}
+
+func runs(p Plan, _ string) string {
+	switch {
+	case p.Expect.Placed != "":
+		return p.named() + " stands on " + p.Server + " as " + p.Expect.Placed + ". Go over to it with: reshard switch " +
+			p.Server + " " + p.Expect.Placed
+	case p.Expect.State == life.Stopped:
+		return p.Server + " is as it was, and stopped."
+	}
+	return p.named() + " runs on " + p.Server + "."
+}
+
+func quoted(s string) string { return "“" + s + "”" }
