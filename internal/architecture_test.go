@@ -25,7 +25,8 @@ import (
 var floors = map[string]int{
 	"core": 0,
 	"wire": 1, "hostfs": 1, "control": 1, "archive": 1, "vault": 1, "sqlite": 1, "pgserver": 1,
-	"host": 2, "executor": 2, "records": 2, "local": 2, "client": 2, "drawing": 2,
+	"feed": 1,
+	"host": 2, "executor": 2, "records": 2, "local": 2, "client": 2, "drawing": 2, "observe": 2,
 	"catalogue": 3, "accounts": 3,
 	"fleet": 4, "library": 4,
 	"arrivals": 5, "changeovers": 5,

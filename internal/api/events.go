@@ -86,10 +86,10 @@ const logsAtOnce = 8
 
 // watched is what a browser asks to be told of.
 type watched struct {
-	Servers     bool     `query:"servers" doc:"event server, a server as it is now; event gone, the name of one that is forgotten"`
-	Changeovers bool     `query:"changeovers" doc:"event changeover, a changeover as it is now"`
-	Arrivals    bool     `query:"arrivals" doc:"event arrivals, all that is arriving"`
-	Logs        []string `query:"log,explode" maxItems:"8" doc:"servers: event log, with the server and lines"`
+	Servers     bool     `query:"servers" doc:"events server and gone"`
+	Changeovers bool     `query:"changeovers" doc:"event changeover"`
+	Arrivals    bool     `query:"arrivals" doc:"event arrivals"`
+	Logs        []string `query:"log,explode" maxItems:"8" doc:"names of servers: event log"`
 	Last        int      `query:"last" default:"200" minimum:"0" maximum:"5000" doc:"lines of each log to begin with"`
 }
 
@@ -121,7 +121,8 @@ func (a *API) eventRoutes() {
 	}}
 	huma.Register(a.huma, o, func(_ context.Context, in *watched) (*huma.StreamResponse, error) {
 		if len(in.Logs) > logsAtOnce {
-			return nil, a.failed(fault.New(fault.Invalid, "watch", "logs", "a stream follows at most %d logs", logsAtOnce))
+			return nil, a.failed(
+				fault.New(fault.Invalid, "watch", "logs", "a stream follows at most %d logs", logsAtOnce))
 		}
 		return stream(func(hctx huma.Context, e *events) { a.watch(hctx.Context(), *in, e) }), nil
 	})

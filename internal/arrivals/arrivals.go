@@ -56,7 +56,8 @@ type Arrivals struct {
 // New makes arrivals.
 func New(c Config) *Arrivals {
 	return &Arrivals{
-		library: c.Library, vault: c.Vault, games: c.Games, log: c.Log, now: time.Now, dir: c.Folder, limits: c.Limits, feed: c.Feed,
+		library: c.Library, vault: c.Vault, games: c.Games, log: c.Log, now: time.Now, dir: c.Folder, limits: c.Limits,
+		feed: c.Feed,
 	}
 }
 

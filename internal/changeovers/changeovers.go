@@ -2,7 +2,6 @@ package changeovers
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"path"
@@ -52,7 +51,7 @@ func hashesAfter(c records.Changeover) map[string]string {
 	out := map[string]string{}
 	for n, step := range c.Plan.V.Steps {
 		if step.Kind == plan.Write {
-			out[step.File] = detailOf(c.Steps[n]).After
+			out[step.File] = executor.DetailOf(c.Steps[n]).After
 		}
 	}
 	return out
@@ -68,18 +67,11 @@ func madeBy(c records.Changeover) string {
 		return e.Folder
 	}
 	for _, st := range c.Steps {
-		if d := detailOf(st); d.Opened != "" {
+		if d := executor.DetailOf(st); d.Opened != "" {
 			return d.Opened
 		}
 	}
 	return ""
-}
-
-func detailOf(s records.Step) (d executor.Detail) {
-	if len(s.Detail.V) > 0 {
-		_ = json.Unmarshal(s.Detail.V, &d) // our own writing; an unreadable one counts as empty
-	}
-	return d
 }
 
 // undoable tells whether a changeover can be undone now, or why not.
@@ -281,13 +273,10 @@ func (co *Changeovers) Settle(ctx context.Context, id int64, by string) (wire.Ch
 const heldAfter = "; and then"
 
 func jobOf(c records.Changeover) executor.Job {
-	job := executor.Job{ID: c.ID, Plan: c.Plan.V, State: c.State}
+	job := executor.Job{ID: c.ID, Plan: c.Plan.V, State: c.State, Steps: slices.Clone(c.Steps)}
 	if f := c.Failure.V; f != nil {
 		first, _, _ := strings.Cut(f.What, heldAfter)
 		job.Cause = (&fault.Error{Code: fault.Code(f.Code), What: first}).With(f.Next)
-	}
-	for _, st := range c.Steps {
-		job.Steps = append(job.Steps, executor.StepRecord{State: st.State, Detail: st.Detail.V})
 	}
 	return job
 }
@@ -492,7 +481,8 @@ func (co *Changeovers) List(ctx context.Context, q wire.ChangeoverQuery) ([]wire
 		}
 	}
 	list, next, err := co.records.ChangeoverPage(ctx, records.ChangeoverQuery{
-		Page: records.Page{After: q.After, Limit: q.Limit}, Server: q.Server, Kind: q.Kind, State: q.State, Order: q.Order,
+		Page: records.Page{After: q.After, Limit: q.Limit}, Server: q.Server, Kind: q.Kind, State: q.State,
+		Order: q.Order,
 	})
 	if err != nil {
 		return nil, "", err
@@ -556,23 +546,15 @@ func (co *Changeovers) wireChangeover(c records.Changeover) wire.Changeover {
 		if st.IntendedAt != nil && st.DoneAt != nil {
 			one.TookMS = st.DoneAt.Sub(*st.IntendedAt).Milliseconds()
 		}
-		switch d := detailOf(st); {
-		case st.Kind == plan.Stage:
-			one.Bytes = planned.Bytes
-		case st.Kind == plan.Copy:
-			one.Bytes = d.Read
-		case st.Kind == plan.Wait && d.By != "":
-			one.Note = "The word came from " + d.By + "."
-		}
-		if st.Kind == plan.Stop && st.State == plan.StepDone {
-			one.Note = endingOf(detailOf(st))
+		if len(st.Left) > 0 || st.Kind == plan.Stage { // else it has left nothing yet
+			one.Note, one.Bytes = executor.Says(planned, executor.DetailOf(st))
 		}
 		if st.Kind == plan.Start && planned.Server != "" && st.DoneAt != nil {
 			one.Note = stoppedFor(c, n, planned.Server)
 		}
 		out.Steps = append(out.Steps, one)
 		// A proof that failed is kept with its step, so that it can be read.
-		if d := detailOf(st); d.Proof != nil && out.Proof == nil {
+		if d := executor.DetailOf(st); d.Proof != nil && out.Proof == nil {
 			out.Proof = d.Proof
 		}
 	}
@@ -581,22 +563,6 @@ func (co *Changeovers) wireChangeover(c records.Changeover) wire.Changeover {
 		out.Progress = &p
 	}
 	return out
-}
-
-// endingOf says what a person should know of how a server went down.
-func endingOf(d executor.Detail) string {
-	const missing = "the last things that were done in the old world may be missing from it."
-	switch {
-	case d.Evidence == life.Word:
-		return "That the server was down is the word of " + d.Word + ": nobody saw it, and " + missing
-	case d.Already && d.Clean:
-		return "The server had been stopped before Reshard asked it to."
-	case d.Already:
-		return "The server had ended before Reshard asked it to, without saying that everything was written: " + missing
-	case !d.Clean:
-		return "The server ended without saying that everything was written: " + missing
-	}
-	return ""
 }
 
 // stoppedFor tells how long the source of a clone was stopped: from the stop of it
@@ -612,24 +578,13 @@ func stoppedFor(c records.Changeover, n int, server string) string {
 }
 
 func window(c records.Changeover) *wire.Window {
-	times := make([]executor.StepTimes, 0, len(c.Steps))
-	for _, st := range c.Steps {
-		t := executor.StepTimes{Detail: detailOf(st)}
-		if st.IntendedAt != nil {
-			t.Intended = *st.IntendedAt
-		}
-		if st.DoneAt != nil {
-			t.Done = *st.DoneAt
-		}
-		times = append(times, t)
-	}
-	if len(times) != len(c.Plan.V.Steps) || !c.Plan.V.LocksOut() {
+	if len(c.Steps) != len(c.Plan.V.Steps) || !c.Plan.V.LocksOut() {
 		return nil
 	}
 	if c.State != plan.Done {
 		return lockedOutInVain(c)
 	}
-	w, total, ok := executor.Window(c.Plan.V.Steps, times)
+	w, total, ok := executor.Window(c.Plan.V.Steps, c.Steps)
 	if !ok {
 		return nil
 	}

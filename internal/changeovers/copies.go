@@ -9,6 +9,7 @@ import (
 	"reshard/internal/core/fit"
 	"reshard/internal/core/plan"
 	"reshard/internal/core/world"
+	"reshard/internal/executor"
 	"reshard/internal/fleet"
 	"reshard/internal/records"
 	"reshard/internal/vault"
@@ -84,7 +85,7 @@ func (co *Changeovers) ready(ctx context.Context, c records.Changeover, n int, s
 	if err != nil {
 		return false, err
 	}
-	if n < len(now) && detailOf(now[n]).By != "" {
+	if n < len(now) && executor.DetailOf(now[n]).By != "" {
 		return true, nil
 	}
 	if step.Until == plan.Word {

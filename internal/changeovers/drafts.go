@@ -167,7 +167,8 @@ func (co *Changeovers) draftUndo(ctx context.Context, id int64, by string) (wire
 		return wire.Changeover{}, err
 	}
 	p, err := plan.DraftUndo(plan.UndoInput{
-		Of: of.Plan.V, ID: id, Profile: l.Profile, State: seen.State, Live: seen.Fit.Live, Server: of.Server, Made: madeBy(of),
+		Of: of.Plan.V, ID: id, Profile: l.Profile, State: seen.State, Live: seen.Fit.Live, Server: of.Server,
+		Made: madeBy(of),
 		Work: workFolder(of.Plan.V.Worlds, newID), Tree: l.Files.At(ctx), Documents: seen.Documents,
 		Window: estimate(rec, seen.Fit.Live.State == life.Running), After: hashesAfter(of),
 	})

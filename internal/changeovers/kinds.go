@@ -47,9 +47,20 @@ func allKinds() map[string]kind {
 				return now
 			},
 		},
-		plan.Switch:     {prepare: prepareSwitch, draft: func(p *prepared) (plan.Plan, error) { return plan.DraftSwitch(p.Input) }},
-		plan.Rename:     {prepare: prepareRename, draft: func(p *prepared) (plan.Plan, error) { return plan.DraftRename(p.Input) }, left: leftByRename},
-		plan.TakeAway:   {prepare: prepareTakeAway, sheetless: true, draft: func(p *prepared) (plan.Plan, error) { return plan.DraftTakeAway(p.Input) }},
+		plan.Switch: {
+			prepare: prepareSwitch,
+			draft:   func(p *prepared) (plan.Plan, error) { return plan.DraftSwitch(p.Input) },
+		},
+		plan.Rename: {
+			prepare: prepareRename,
+			draft:   func(p *prepared) (plan.Plan, error) { return plan.DraftRename(p.Input) },
+			left:    leftByRename,
+		},
+		plan.TakeAway: {
+			prepare:   prepareTakeAway,
+			sheetless: true,
+			draft:     func(p *prepared) (plan.Plan, error) { return plan.DraftTakeAway(p.Input) },
+		},
 		plan.FirstStart: {},
 		plan.Undo: {
 			left: func(now map[string]int64, _ records.HistoryEntry, before map[string]int64) map[string]int64 {

@@ -43,33 +43,33 @@ func TestStanding(t *testing.T) {
 		want bool
 		why  string
 	}{
-		"the last one": {records.Changeover{ID: 2, State: plan.Done}, history, true, ""},
+		"the last one": {records.Changeover{Kind: plan.Put, ID: 2, State: plan.Done}, history, true, ""},
 		"one below": {
-			records.Changeover{ID: 1, State: plan.Done},
+			records.Changeover{Kind: plan.Put, ID: 1, State: plan.Done},
 			history,
 			false,
 			"changeover 2 came after it",
 		},
 		"undone already": {
-			records.Changeover{ID: 1, State: plan.Done, UndoneBy: &two},
+			records.Changeover{Kind: plan.Put, ID: 1, State: plan.Done, UndoneBy: &two},
 			history,
 			false,
 			"changeover 2 has undone it",
 		},
-		"a draft": {records.Changeover{ID: 3, State: plan.Drafted}, history, false, "it is drafted"},
+		"a draft": {records.Changeover{Kind: plan.Put, ID: 3, State: plan.Drafted}, history, false, "it is drafted"},
 		"held": {
-			records.Changeover{ID: 3, State: plan.Held},
+			records.Changeover{Kind: plan.Put, ID: 3, State: plan.Held},
 			history,
 			false,
 			"tries to go back once more",
 		},
 		"an undo can be undone": {
-			records.Changeover{ID: 3, State: plan.Done},
+			records.Changeover{Kind: plan.Put, ID: 3, State: plan.Done},
 			append(history, records.Ended{ID: 3, Undoes: &two}),
 			true,
 			"",
 		},
-		"no history": {records.Changeover{ID: 9, State: plan.Done}, nil, false, "came after"},
+		"no history": {records.Changeover{Kind: plan.Put, ID: 9, State: plan.Done}, nil, false, "came after"},
 	} {
 		ok, why := standing(c.c, c.done, nil)
 		assert.Equal(t, c.want, ok, name)

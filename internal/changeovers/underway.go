@@ -37,7 +37,8 @@ func (co *Changeovers) begin(id int64, server string, cancel func()) *underway {
 	u := co.board.now[id]
 	if u == nil {
 		u = &underway{
-			server: server, progress: plan.Progress{ID: id}, moved: make(chan struct{}, 1), word: make(chan struct{}, 1),
+			server: server, progress: plan.Progress{ID: id}, moved: make(chan struct{}, 1),
+			word:  make(chan struct{}, 1),
 			ended: make(chan struct{}),
 		}
 		co.board.now[id] = u

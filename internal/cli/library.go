@@ -54,11 +54,19 @@ Examples:
 					"they came from",
 			},
 			&cli.StringFlag{Name: "game", Local: true, Usage: "only of this `GAME`"},
-			&cli.StringFlag{Name: "server", Local: true, Usage: "only those brought onto this `SERVER`, or taken from it"},
+			&cli.StringFlag{
+				Name:  "server",
+				Local: true,
+				Usage: "only those brought onto this `SERVER`, or taken from it",
+			},
 			&cli.StringFlag{Name: "tag", Local: true, Usage: "only with this `TAG`"},
 			&cli.StringFlag{Name: "seed", Local: true, Usage: "only with this `SEED`"},
 			&cli.StringFlag{Name: "version", Local: true, Usage: "only of this game `VERSION`"},
-			&cli.StringFlag{Name: "player", Local: true, Usage: "only those in which this `PLAYER` (name or id) has played"},
+			&cli.StringFlag{
+				Name:  "player",
+				Local: true,
+				Usage: "only those in which this `PLAYER` (name or id) has played",
+			},
 			&cli.BoolFlag{Name: "aside", Local: true, Usage: "only copies that are set aside"},
 		),
 		Action: listing(a, func(ctx context.Context, api *client.Client, c *cli.Command) ([]wire.World, error) {

@@ -27,7 +27,11 @@ func (a *app) serversCommand() *cli.Command {
   reshard servers stopped north-plot
   reshard servers log north-plot --follow`,
 		Flags: append(listFlags("name, -name, added or -added; - turns it round"),
-			&cli.StringFlag{Name: "search", Local: true, Usage: "only with these `WORDS` in name, game, kind, host or folder"},
+			&cli.StringFlag{
+				Name:  "search",
+				Local: true,
+				Usage: "only with these `WORDS` in name, game, kind, host or folder",
+			},
 			&cli.StringFlag{Name: "game", Local: true, Usage: "only of this `GAME`"},
 			&cli.StringFlag{Name: "host", Local: true, Usage: "only on this `HOST`"},
 		),
@@ -287,7 +291,11 @@ Examples:
     /usr/games/minetestserver --config minetest.conf --gameid minetest --logfile '' --color never`,
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "game", Local: true, Usage: "the `GAME` (reshard games lists them)", Required: true},
-			&cli.StringFlag{Name: "kind", Local: true, Usage: "the `KIND` of server software, when the game has several"},
+			&cli.StringFlag{
+				Name:  "kind",
+				Local: true,
+				Usage: "the `KIND` of server software, when the game has several",
+			},
 			&cli.StringFlag{
 				Name:  "system",
 				Usage: "the operating `SYSTEM` it is made for, where its files depend on that: linux, macos or windows",

@@ -2,17 +2,14 @@ package executor
 
 import (
 	"context"
-	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"path"
 	"slices"
-	"sort"
 	"strings"
-
-	"github.com/zeebo/blake3"
+	"sync"
 
 	"reshard/internal/control"
 	"reshard/internal/core/fault"
@@ -23,157 +20,6 @@ import (
 	"reshard/internal/core/world"
 )
 
-// Sample remembers pieces of one file.
-type Sample struct {
-	File   string  `json:"file"` // within the sampled folder
-	Blocks []Block `json:"blocks"`
-}
-
-// Block is one piece: where, how long, and its BLAKE3-256.
-type Block struct {
-	At   int64  `json:"at"`
-	Size int    `json:"size"`
-	Hash string `json:"hash"`
-}
-
-// How much is sampled: enough that a regenerated world cannot pass, little
-// enough that a world of any size takes the same moment.
-const (
-	sampledFiles  = 24
-	sampledBlocks = 8
-	blockSize     = 4096
-)
-
-// takeSamples remembers blocks of files that the profile calls steady, spread
-// evenly over the folder; when the profile names none, of any files.
-func takeSamples(tree fs.FS, dir string, names []string, p *game.Profile) ([]Sample, error) {
-	var steady, all []string
-	err := fs.WalkDir(tree, dir, func(name string, d fs.DirEntry, err error) error {
-		if err != nil || !d.Type().IsRegular() {
-			return err
-		}
-		rel := strings.TrimPrefix(name, dir+"/")
-		if len(names) > 0 && !slices.Contains(names, rel) {
-			return nil
-		}
-		all = append(all, rel)
-		if slices.ContainsFunc(p.World.Steady, func(pattern string) bool { return world.Match(pattern, rel) }) {
-			steady = append(steady, rel)
-		}
-		return nil
-	})
-	if err != nil {
-		return nil, fault.Wrap(fault.Internal, "sample", dir, err)
-	}
-	if len(steady) == 0 {
-		steady = all
-	}
-	sort.Strings(steady)
-	var out []Sample
-	for _, i := range spread(len(steady), sampledFiles) {
-		s, err := sampleFile(tree, dir, steady[i])
-		if err != nil {
-			return nil, fault.Wrap(fault.Internal, "sample", path.Join(dir, steady[i]), err)
-		}
-		out = append(out, s)
-	}
-	return out, nil
-}
-
-// spread picks at most most of n indices, evenly, first and last among them.
-func spread(n, most int) []int {
-	if n <= most {
-		most = n
-	}
-	out := make([]int, 0, most)
-	for i := range most {
-		if most == 1 {
-			out = append(out, 0)
-		} else {
-			out = append(out, i*(n-1)/(most-1))
-		}
-	}
-	return out
-}
-
-func sampleFile(tree fs.FS, dir, name string) (Sample, error) {
-	f, err := tree.Open(path.Join(dir, name))
-	if err != nil {
-		return Sample{}, err
-	}
-	defer f.Close() //nolint:errcheck // only read
-	info, err := f.Stat()
-	if err != nil {
-		return Sample{}, err
-	}
-	s := Sample{File: name, Blocks: []Block{}}
-	count := int((info.Size() + blockSize - 1) / blockSize)
-	for _, i := range spread(count, sampledBlocks) {
-		b := Block{At: int64(i) * blockSize, Size: int(min(blockSize, info.Size()-int64(i)*blockSize))}
-		if b.Hash, err = hashBlock(f, b); err != nil {
-			return s, err
-		}
-		s.Blocks = append(s.Blocks, b)
-	}
-	return s, nil
-}
-
-func hashBlock(f fs.File, b Block) (string, error) {
-	buf := make([]byte, b.Size)
-	at, ok := f.(io.ReaderAt)
-	if !ok {
-		return "", fmt.Errorf("%T cannot be read from its midst", f)
-	}
-	if _, err := at.ReadAt(buf, b.At); err != nil {
-		return "", err
-	}
-	sum := blake3.Sum256(buf)
-	return hex.EncodeToString(sum[:]), nil
-}
-
-func copyExactly(to io.Writer, from io.Reader, n int64, buf []byte) error {
-	copied, err := io.CopyBuffer(to, io.LimitReader(from, n), buf)
-	if err == nil && copied != n {
-		err = io.ErrUnexpectedEOF
-	}
-	return err
-}
-
-// compareSamples counts blocks that still stand and names the first that do
-// not. A server may rewrite a few places at once; one that made the world anew
-// leaves hardly a block.
-func compareSamples(tree fs.FS, dir string, samples []Sample) plan.Check {
-	check := plan.Check{What: "files stand as they were placed"}
-	total, same, gone := countSame(tree, dir, samples)
-	check.Expected = fmt.Sprintf("at least 3 of 4 of %d sampled blocks in %d files, and no file gone", total,
-		len(samples))
-	check.Seen = fmt.Sprintf("%d of %d blocks the same", same, total)
-	if len(gone) > 0 {
-		check.Seen += fmt.Sprintf(", %d files gone (%s …)", len(gone), gone[0])
-	}
-	check.OK = len(gone) == 0 && same*4 >= total*3
-	return check
-}
-
-func countSame(tree fs.FS, dir string, samples []Sample) (total, same int, gone []string) {
-	for _, s := range samples {
-		f, err := tree.Open(path.Join(dir, s.File))
-		if err != nil {
-			gone = append(gone, s.File)
-			total += max(1, len(s.Blocks))
-			continue
-		}
-		for _, b := range s.Blocks {
-			total++
-			if hash, err := hashBlock(f, b); err == nil && hash == b.Hash {
-				same++
-			}
-		}
-		_ = f.Close() // only read
-	}
-	return total, same, gone
-}
-
 // prover makes one proof: it asks the running server and looks at its files.
 type prover struct {
 	r      *Runner
@@ -181,6 +27,28 @@ type prover struct {
 	files  fs.FS
 	status control.Status
 	expect plan.Expect
+	// read reads the world that should run, once for all checks.
+	read func() (world.Facts, error)
+}
+
+// proveAll makes the proof and leaves it in the journal, also when it fails.
+func (r *Runner) proveAll(ctx context.Context, _ int, _ plan.Step) (*Detail, error) {
+	proof, err := r.prove(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if proof.Holds() {
+		return &Detail{Proof: &proof}, nil
+	}
+	var words []string
+	for _, c := range proof.Failed() {
+		words = append(words, fmt.Sprintf("%s: expected %s, saw %s", c.What, c.Expected, c.Seen))
+	}
+	if len(words) == 0 {
+		words = []string{"nothing of it could be seen"}
+	}
+	return &Detail{Proof: &proof}, fault.New(fault.NotProven, "prove", r.job.Plan.Folder, "%s",
+		strings.Join(words, "; "))
 }
 
 // prove makes the proof. Every check says what was expected and what was seen; each can
@@ -196,6 +64,13 @@ func (r *Runner) prove(ctx context.Context) (plan.Proof, error) {
 		p.expect.Folder = r.folder(ctx)
 		p.expect.Opened = []string{p.expect.Folder}
 	}
+	p.read = sync.OnceValues(func() (world.Facts, error) {
+		found, err := world.ByName(files, r.job.Plan.Worlds, r.folder(ctx), r.Profile)
+		if err != nil {
+			return world.Facts{}, err
+		}
+		return world.Read(files, found)
+	})
 	proof, err := p.all()
 	return proof, settled(err)
 }
@@ -255,7 +130,7 @@ func (p *prover) all() (plan.Proof, error) {
 func (r *Runner) stopped() []plan.Check {
 	for n, s := range r.job.Plan.Steps {
 		var d Detail
-		if s.Kind != plan.Stop || s.Server != "" || json.Unmarshal(r.job.Steps[n].Detail, &d) != nil ||
+		if s.Kind != plan.Stop || s.Server != "" || json.Unmarshal(r.job.Steps[n].Left, &d) != nil ||
 			d.Evidence == life.NoneYet {
 			continue
 		}
@@ -360,7 +235,7 @@ func (p *prover) players() plan.Check {
 		Expected: fmt.Sprintf("at least %d", p.expect.Players),
 		Seen:     "no world",
 	}
-	if w, err := p.world(); err == nil {
+	if w, err := p.read(); err == nil {
 		c.Seen, c.OK = fmt.Sprint(len(w.Players)), len(w.Players) >= p.expect.Players
 	}
 	return c
@@ -463,17 +338,8 @@ func (r *Runner) proveCopy(ctx context.Context) ([]plan.Check, error) {
 	return []plan.Check{c}, nil
 }
 
-// world reads the world that should run, as it stands now.
-func (p *prover) world() (world.Facts, error) {
-	found, err := world.ByName(p.files, p.r.job.Plan.Worlds, p.r.folder(p.ctx), p.r.Profile)
-	if err != nil {
-		return world.Facts{}, err
-	}
-	return world.Read(p.files, found)
-}
-
 func (p *prover) fact(name string) (value, from string) {
-	w, err := p.world()
+	w, err := p.read()
 	if err != nil {
 		return err.Error(), path.Join(p.r.job.Plan.Worlds, p.expect.Folder)
 	}
@@ -482,30 +348,6 @@ func (p *prover) fact(name string) (value, from string) {
 		return f.Why, f.File
 	}
 	return f.Text, f.File
-}
-
-// samples finds what the sample steps remembered of the world that now has this name
-// on disk, or of the old one, and the folder that their files stand in now.
-func (r *Runner) samples(folder string, old bool) ([]Sample, string) {
-	for n, s := range r.job.Plan.Steps {
-		if s.Kind != plan.Sample || s.Old != old || (!old && s.NameAfter() != folder) {
-			continue
-		}
-		var d Detail
-		if json.Unmarshal(r.job.Steps[n].Detail, &d) != nil {
-			continue
-		}
-		if len(s.Names) == 0 {
-			return d.Samples, path.Join(r.job.Plan.Worlds, folder)
-		}
-		if s.As != "" {
-			for i := range d.Samples {
-				d.Samples[i].File = r.Profile.World.Renamed(d.Samples[i].File, s.World, s.As)
-			}
-		}
-		return d.Samples, r.job.Plan.Worlds
-	}
-	return nil, ""
 }
 
 func (p *prover) noStray() (plan.Check, error) {
@@ -540,4 +382,29 @@ func (p *prover) state() plan.Check {
 		Seen:     string(p.status.State),
 		OK:       p.status.State == e.State,
 	}
+}
+
+// madeSince counts the files of a world, and those that are older than the mark.
+func (p *prover) madeSince(name string) (files, older int, err error) {
+	mark, err := fs.Stat(p.files, p.r.timeMark())
+	if err != nil {
+		return 0, 0, err
+	}
+	found, err := world.ByName(p.files, p.r.job.Plan.Worlds, name, p.r.Profile)
+	if err != nil {
+		return 0, 0, err
+	}
+	entries, err := world.Parts(p.files, found)
+	for _, e := range entries {
+		if !e.Dir {
+			files++
+			if e.ModTime.Before(mark.ModTime()) {
+				older++
+			}
+		}
+	}
+	if err == nil && files == 0 {
+		err = errors.New("it has no files")
+	}
+	return files, older, err
 }

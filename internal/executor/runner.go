@@ -55,15 +55,10 @@ type Job struct {
 	ID    int64
 	Plan  plan.Plan
 	State plan.State
-	Steps []StepRecord
+	// Steps are the plan's, in their order, as the journal knows them.
+	Steps []plan.StepRecord
 	// Cause is why a job that is taken up was going back, if the journal says.
 	Cause error
-}
-
-// StepRecord is what the journal knows of a step.
-type StepRecord struct {
-	State  plan.StepState
-	Detail json.RawMessage
 }
 
 // Runner carries out one changeover of one server.
@@ -416,7 +411,7 @@ func (r *Runner) mark(ctx context.Context, n int, from []plan.StepState, to plan
 		if err != nil {
 			return fault.Wrap(fault.Internal, "keep detail of step", fmt.Sprint(n), err)
 		}
-		r.job.Steps[n].Detail = raw
+		r.job.Steps[n].Left = plan.Left(raw)
 	}
 	return nil
 }

@@ -171,11 +171,11 @@ func (m *ledger) Step(_ context.Context, _ int64, n int, _ []plan.StepState, to 
 func (m *ledger) job(p plan.Plan) executor.Job {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	job := executor.Job{ID: 1, Plan: p, State: m.state, Steps: make([]executor.StepRecord, len(p.Steps))}
+	job := executor.Job{ID: 1, Plan: p, State: m.state, Steps: make([]plan.StepRecord, len(p.Steps))}
 	for i := range job.Steps {
 		job.Steps[i].State = plan.StepPlanned
 		if st, told := m.steps[i]; told {
-			job.Steps[i] = executor.StepRecord{State: st, Detail: m.details[i]}
+			job.Steps[i] = plan.StepRecord{State: st, Left: plan.Left(m.details[i])}
 		}
 	}
 	return job

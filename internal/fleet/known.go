@@ -201,7 +201,8 @@ func takeStatus(v *wire.Server, rec records.Server, s *sight) {
 // those are waited for a moment.
 func (fl *Fleet) List(ctx context.Context, q wire.ServerQuery) ([]wire.Server, string, error) {
 	listed, next, err := fl.records.ServerPage(ctx, records.ServerQuery{
-		Page: records.Page{After: q.After, Limit: q.Limit}, Search: q.Search, Game: q.Game, Host: q.Host, Order: q.Order,
+		Page: records.Page{After: q.After, Limit: q.Limit}, Search: q.Search, Game: q.Game, Host: q.Host,
+		Order: q.Order,
 	})
 	if err != nil {
 		return nil, "", err

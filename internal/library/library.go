@@ -135,7 +135,8 @@ func sources(tree fs.FS, entries []world.Entry) []vault.Source {
 // first, and where the next page begins; "" after the last.
 func (lib *Library) Worlds(ctx context.Context, q wire.WorldQuery) ([]wire.World, string, error) {
 	listed, next, err := lib.records.WorldPage(ctx, records.WorldQuery{
-		Page: records.Page{After: q.After, Limit: q.Limit}, Search: q.Search, Game: q.Game, Server: q.Server, Tag: q.Tag,
+		Page: records.Page{After: q.After, Limit: q.Limit}, Search: q.Search, Game: q.Game, Server: q.Server,
+		Tag:  q.Tag,
 		Seed: q.Seed, Version: q.Version, Player: q.Player, Aside: q.Aside, Order: q.Order,
 	})
 	if err != nil {

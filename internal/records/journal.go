@@ -2,7 +2,6 @@ package records
 
 import (
 	"context"
-	"encoding/json"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -21,35 +20,24 @@ type Failure struct {
 
 // Changeover is one changeover's row in the journal.
 type Changeover struct {
-	ID        int64            `db:"id"`
-	ServerID  int64            `db:"server_id"`
-	Server    string           `db:"server"` // the server's name
-	Kind      string           `db:"kind"`
-	State     plan.State       `db:"state"`
-	Plan      JSON[plan.Plan]  `db:"plan"`
-	Sheet     JSON[fit.Sheet]  `db:"sheet"`
-	CopyID    *string          `db:"copy_id"`
-	SourceID  *int64           `db:"source_id"`
-	Undoes    *int64           `db:"undoes"`
-	UndoneBy  *int64           `db:"undone_by"`
-	Proof     JSON[plan.Proof] `db:"proof"`
-	Failure   JSON[*Failure]   `db:"failure"`
-	CreatedBy string           `db:"created_by"`
-	CreatedAt time.Time        `db:"created_at"`
-	StartedAt *time.Time       `db:"started_at"`
-	EndedAt   *time.Time       `db:"ended_at"`
-	Steps     []Step           `db:"-"`
-}
-
-// Step is one step's row in the journal.
-type Step struct {
-	N          int                   `db:"n"`
-	Kind       string                `db:"kind"`
-	State      plan.StepState        `db:"state"`
-	Detail     JSON[json.RawMessage] `db:"detail"`
-	IntendedAt *time.Time            `db:"intended_at"`
-	DoneAt     *time.Time            `db:"done_at"`
-	UndoneAt   *time.Time            `db:"undone_at"`
+	ID        int64             `db:"id"`
+	ServerID  int64             `db:"server_id"`
+	Server    string            `db:"server"` // the server's name
+	Kind      string            `db:"kind"`
+	State     plan.State        `db:"state"`
+	Plan      JSON[plan.Plan]   `db:"plan"`
+	Sheet     JSON[fit.Sheet]   `db:"sheet"`
+	CopyID    *string           `db:"copy_id"`
+	SourceID  *int64            `db:"source_id"`
+	Undoes    *int64            `db:"undoes"`
+	UndoneBy  *int64            `db:"undone_by"`
+	Proof     JSON[plan.Proof]  `db:"proof"`
+	Failure   JSON[*Failure]    `db:"failure"`
+	CreatedBy string            `db:"created_by"`
+	CreatedAt time.Time         `db:"created_at"`
+	StartedAt *time.Time        `db:"started_at"`
+	EndedAt   *time.Time        `db:"ended_at"`
+	Steps     []plan.StepRecord `db:"-"`
 }
 
 const changeoverColumns = `c.id, c.server_id, s.name AS server, c.kind, c.state, c.plan, c.sheet, c.copy_id,
@@ -102,7 +90,7 @@ func (r *Records) Changeover(ctx context.Context, id int64) (c Changeover, err e
 }
 
 // Steps gives a changeover's steps in their order.
-func (r *Records) Steps(ctx context.Context, id int64) (out []Step, err error) {
+func (r *Records) Steps(ctx context.Context, id int64) (out []plan.StepRecord, err error) {
 	err = r.db.SelectContext(ctx, &out, `SELECT n, kind, state, detail, intended_at, done_at, undone_at FROM steps
 		WHERE changeover_id = $1 ORDER BY n`, id)
 	return out, classify("find steps of", "changeover", err)
@@ -152,7 +140,7 @@ type Ended struct {
 // first.
 func (r *Records) Done(ctx context.Context, serverID int64) (out []Ended, err error) {
 	err = r.db.SelectContext(ctx, &out, `SELECT id, undoes FROM changeovers WHERE server_id = $1 AND state = 'done'
-		AND kind NOT IN ('take-away', 'first-start') ORDER BY ended_at, id`, serverID)
+		AND kind IN (`+lasting+`) ORDER BY ended_at, id`, serverID)
 	return out, classify("list done", "changeovers", err)
 }
 
@@ -168,7 +156,7 @@ type HistoryEntry struct {
 func (r *Records) History(ctx context.Context, serverID int64) (out []HistoryEntry, err error) {
 	err = r.db.SelectContext(ctx, &out, `SELECT c.id, c.kind, c.plan, k.world_id FROM changeovers c LEFT
 		JOIN copies k ON k.id = c.copy_id
-		WHERE c.server_id = $1 AND c.state = 'done' AND c.kind NOT IN ('take-away', 'first-start')
+		WHERE c.server_id = $1 AND c.state = 'done' AND c.kind IN (`+lasting+`)
 		ORDER BY c.ended_at, c.id`, serverID)
 	return out, classify("list done", "changeovers", err)
 }

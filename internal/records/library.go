@@ -353,16 +353,17 @@ func (r *Records) Journeys(ctx context.Context, worldID int64) (out []Journey, e
 	err = r.db.SelectContext(ctx, &out, `SELECT c.id, c.kind, c.state, s.name AS server, c.copy_id, c.ended_at
 		FROM changeovers c
 		JOIN servers s ON s.id = c.server_id JOIN copies k ON k.id = c.copy_id
-		WHERE k.world_id = $1 AND c.kind IN ('put', 'restore', 'clone') AND c.state <> 'drafted'
+		WHERE k.world_id = $1 AND c.kind IN (`+bringing+`) AND c.state <> 'drafted'
 		AND c.started_at IS NOT NULL ORDER BY c.id`, worldID)
 	return out, classify("list", "changeovers", err)
 }
 
 // WorldByID gives a world with the servers that it has been brought onto or was taken from.
 func (r *Records) WorldByID(ctx context.Context, id int64) (w ListedWorld, err error) {
-	err = r.db.GetContext(ctx, &w, `SELECT w.*, '' AS newest, COALESCE((SELECT jsonb_agg(DISTINCT s.name ORDER BY s.name)
-			FROM copies k LEFT JOIN changeovers c ON c.copy_id = k.id AND c.state = 'done'
-				AND c.kind IN ('put', 'restore', 'clone')
+	err = r.db.GetContext(ctx, &w, `SELECT w.*, '' AS newest, COALESCE((
+			SELECT jsonb_agg(DISTINCT s.name ORDER BY s.name) FROM copies k
+			LEFT JOIN changeovers c ON c.copy_id = k.id AND c.state = 'done'
+				AND c.kind IN (`+bringing+`)
 			JOIN servers s ON s.id = c.server_id OR s.id = k.server_id WHERE k.world_id = w.id), '[]') AS servers
 		FROM worlds w WHERE w.id = $1`, id)
 	return w, classify("find", "world", err)
@@ -373,7 +374,7 @@ func (r *Records) WorldByID(ctx context.Context, id int64) (w ListedWorld, err e
 func (r *Records) BroughtThere(ctx context.Context, serverID, worldID, before int64) (id string, err error) {
 	err = r.db.GetContext(ctx, &id, `SELECT c.copy_id FROM changeovers c JOIN copies k ON k.id = c.copy_id
 		WHERE c.server_id = $1 AND k.world_id = $2 AND c.id < $3 AND c.state = 'done' AND c.kind
-		IN ('put', 'restore', 'clone') ORDER BY c.id DESC LIMIT 1`, serverID, worldID, before)
+		IN (`+bringing+`) ORDER BY c.id DESC LIMIT 1`, serverID, worldID, before)
 	if e := classify("find copy of", "changeover", err); fault.CodeOf(e) != fault.NotFound {
 		return id, e
 	}

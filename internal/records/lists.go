@@ -10,7 +10,18 @@ import (
 	"golang.org/x/text/cases"
 
 	"reshard/internal/core/fault"
+	"reshard/internal/core/plan"
 )
+
+// The kinds of changeover that place a copy of the library's, and those that leave
+// something on their server, as lists of SQL.
+var (
+	bringing = texts(plan.KindsThat(func(k plan.Kind) bool { return k.Brings }))
+	lasting  = texts(plan.KindsThat(func(k plan.Kind) bool { return k.Lasting }))
+)
+
+// texts writes names as a list of SQL texts; they are names of kinds, without quotes.
+func texts(names []string) string { return "'" + strings.Join(names, "', '") + "'" }
 
 // MostListed bounds a page of a list.
 const MostListed = 1000
@@ -240,14 +251,15 @@ func (r *Records) takeSteps(ctx context.Context, list []Changeover) error {
 	}
 	var steps []struct {
 		Changeover int64 `db:"changeover_id"`
-		Step
+		plan.StepRecord
 	}
-	err := r.db.SelectContext(ctx, &steps, `SELECT changeover_id, n, kind, state, detail, intended_at, done_at, undone_at
-		FROM steps WHERE changeover_id IN (SELECT jsonb_array_elements($1::jsonb)::bigint) ORDER BY changeover_id, n`,
+	err := r.db.SelectContext(ctx, &steps, `
+		SELECT changeover_id, n, kind, state, detail, intended_at, done_at, undone_at FROM steps
+		WHERE changeover_id IN (SELECT jsonb_array_elements($1::jsonb)::bigint) ORDER BY changeover_id, n`,
 		JSON[[]int64]{ids})
 	for _, s := range steps {
 		c := &list[at[s.Changeover]]
-		c.Steps = append(c.Steps, s.Step)
+		c.Steps = append(c.Steps, s.StepRecord)
 	}
 	return classify("find steps of", "changeovers", err)
 }
@@ -280,10 +292,10 @@ type ListedWorld struct {
 
 // worldList has a row a world, with the servers that it has been brought onto or was taken
 // from, and with all that is told of it as one text; $1 asks for copies that are set aside.
-const worldList = `WITH onto AS (
+var worldList = `WITH onto AS (
 		SELECT k.world_id, s.name FROM changeovers c JOIN copies k ON k.id = c.copy_id
 			JOIN servers s ON s.id = c.server_id
-			WHERE c.state = 'done' AND c.kind IN ('put', 'restore', 'clone')
+			WHERE c.state = 'done' AND c.kind IN (` + bringing + `)
 		UNION SELECT k.world_id, s.name FROM copies k JOIN servers s ON s.id = k.server_id
 	), listed AS (
 		SELECT w.*, to_char(max(c.created_at) AT TIME ZONE 'UTC', 'YYYYMMDDHH24MISSUS') AS newest,
@@ -330,8 +342,8 @@ func (r *Records) WorldPage(ctx context.Context, wq WorldQuery) (out []ListedWor
 			WHERE ? IN (lower(p->>'name'), lower(p->>'id')))`, folded(wq.Player))
 	}
 	for _, word := range strings.Fields(wq.Search) {
-		q.add(`concat_ws(' ', lower(name), lower(title), lower(game), lower(note), lower(tags::text), lower(servers::text),
-			copies_told) LIKE ?`, like(word))
+		q.add(`concat_ws(' ', lower(concat_ws(' ', name, title, game, note, tags::text, servers::text)), copies_told)
+			LIKE ?`, like(word))
 	}
 	q.after(o, "id", from, wq.After != "")
 	limit := wq.limit()

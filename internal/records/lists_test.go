@@ -42,7 +42,8 @@ func TestServersPageByPage(t *testing.T) {
 			game = "saltmarch"
 		}
 		_, err := r.AddServer(ctx, records.Server{
-			Name: fmt.Sprintf("s%d", 9-i), Host: "local", Game: game, Kind: "plain", Root: fmt.Sprintf("/srv/plot %d", i),
+			Name: fmt.Sprintf("s%d", 9-i), Host: "local", Game: game, Kind: "plain",
+			Root: fmt.Sprintf("/srv/plot %d", i),
 		})
 		require.NoError(t, err)
 	}
@@ -56,7 +57,8 @@ func TestServersPageByPage(t *testing.T) {
 		return out
 	}
 	assert.Equal(t, []string{"s0", "s1", "s2", "s3", "s4", "s5", "s6", "s7", "s8", "s9"}, names(records.ServerQuery{}))
-	assert.Equal(t, []string{"s9", "s7", "s5", "s3", "s1"}, names(records.ServerQuery{Game: "saltmarch", Order: "-name"}))
+	assert.Equal(t, []string{"s9", "s7", "s5", "s3", "s1"},
+		names(records.ServerQuery{Game: "saltmarch", Order: "-name"}))
 	assert.Equal(t, []string{"s9", "s8", "s7"}, names(records.ServerQuery{Order: "added"})[:3])
 	assert.Equal(t, []string{"s0", "s1", "s2"}, names(records.ServerQuery{Order: "-added"})[:3])
 	assert.Equal(t, []string{"s7"}, names(records.ServerQuery{Search: "SALT s7"}))

@@ -122,7 +122,7 @@ func TestStepsMoveOnlyFromTheExpectedState(t *testing.T) {
 	require.NoError(t, r.AdvanceStep(ctx, id, 0, intended, plan.StepDone, nil), "told again; the detail stays")
 	c, err := r.Changeover(ctx, id)
 	require.NoError(t, err)
-	assert.JSONEq(t, `{"tookMs":3}`, string(c.Steps[0].Detail.V))
+	assert.JSONEq(t, `{"tookMs":3}`, string(c.Steps[0].Left))
 	assert.Equal(t, plan.StepPlanned, c.Steps[1].State)
 }
 
@@ -290,7 +290,7 @@ func TestAChangeoverHoldsItsSource(t *testing.T) {
 	require.NoError(t, r.SetStepDetail(ctx, id, 0, map[string]string{"more": "x"}))
 	steps, err := r.Steps(ctx, id)
 	require.NoError(t, err)
-	assert.JSONEq(t, `{"by":"ada","more":"x"}`, string(steps[0].Detail.V))
+	assert.JSONEq(t, `{"by":"ada","more":"x"}`, string(steps[0].Left))
 	open, err := r.OpenChangeovers(ctx)
 	require.NoError(t, err)
 	assert.Len(t, open, 1, "one that waits is taken up again")

@@ -74,11 +74,11 @@ func stopSteps(profile *game.Profile, active string) []Step {
 	if profile.Server.Console.Stop.Loses {
 		return []Step{
 			{
-				Kind:   Tell,
-				Tell:   "flush",
-				World:  active,
-				Switch: true,
-				Say:    "Have the server save, which it does not do by itself when it stops.",
+				Kind:     Tell,
+				World:    active,
+				Switch:   true,
+				Say:      "Have the server save, which it does not do by itself when it stops.",
+				TellStep: TellStep{Tell: "flush"},
 			},
 			stop,
 		}
@@ -109,20 +109,19 @@ func (in Input) goOver(p *Plan, name string) error {
 		}
 		if in.Fit.Profile.Server.Console.Stop.Loses {
 			p.add(Step{
-				Kind:   Tell,
-				Tell:   "flush",
-				World:  in.Fit.Server.Active,
-				Switch: true,
-				Say:    "Have the server save the world that it leaves.",
+				Kind:     Tell,
+				World:    in.Fit.Server.Active,
+				Switch:   true,
+				Say:      "Have the server save the world that it leaves.",
+				TellStep: TellStep{Tell: "flush"},
 			})
 		}
 		p.add(Step{
-			Kind:   Tell,
-			Tell:   "load",
-			World:  name,
-			Back:   in.Fit.Server.Active,
-			Switch: true,
-			Say:    "Have the running server load " + name + ". It is not stopped; players go over with it.",
+			Kind:     Tell,
+			World:    name,
+			Switch:   true,
+			Say:      "Have the running server load " + name + ". It is not stopped; players go over with it.",
+			TellStep: TellStep{Tell: "load", Back: in.Fit.Server.Active},
 		}, proveStep())
 		return nil
 	}
@@ -141,13 +140,17 @@ func moves(profile *game.Profile, names []string, from, to string) []Step {
 	sessions := map[string]bool{}
 	for _, name := range names {
 		if profile.World.Shape != game.ShapeSession {
-			out = append(out, Step{Kind: Move, Switch: true, From: path.Join(from, name), To: path.Join(to, name)})
+			out = append(out, Step{
+				Kind:     Move,
+				Switch:   true,
+				MoveStep: MoveStep{From: path.Join(from, name), To: path.Join(to, name)},
+			})
 			continue
 		}
 		session, _, ok := profile.World.NameOf(name)
 		if ok && !sessions[session] {
 			sessions[session] = true
-			out = append(out, Step{Kind: Move, Switch: true, From: from, To: to, World: session})
+			out = append(out, Step{Kind: Move, Switch: true, World: session, MoveStep: MoveStep{From: from, To: to}})
 		}
 	}
 	return out
@@ -158,11 +161,21 @@ func moves(profile *game.Profile, names []string, from, to string) []Step {
 func (in Input) renames(from, to string) []Step {
 	profile, worlds := in.Fit.Profile, in.Fit.Server.WorldsFolder
 	if profile.World.Shape == game.ShapeSession {
-		return []Step{{Kind: Move, Switch: true, From: worlds, To: worlds, World: from, As: to}}
+		return []Step{{
+			Kind:     Move,
+			Switch:   true,
+			World:    from,
+			As:       to,
+			MoveStep: MoveStep{From: worlds, To: worlds},
+		}}
 	}
 	var out []Step
 	add := func(a, b string) {
-		out = append(out, Step{Kind: Move, Switch: true, From: path.Join(worlds, a), To: path.Join(worlds, b)})
+		out = append(out, Step{
+			Kind:     Move,
+			Switch:   true,
+			MoveStep: MoveStep{From: path.Join(worlds, a), To: path.Join(worlds, b)},
+		})
 	}
 	for _, name := range in.Fit.Server.Named(profile, from) {
 		if profile.World.Shape == game.ShapeFile {

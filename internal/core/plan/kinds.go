@@ -184,7 +184,8 @@ func (p Plan) beside() string {
 func runs(p Plan, _ string) string {
 	switch {
 	case p.Expect.Placed != "":
-		return p.named() + " stands on " + p.Server + " as " + p.Expect.Placed + ". Go over to it with: reshard switch " +
+		return p.named() + " stands on " + p.Server + " as " + p.Expect.Placed +
+			". Go over to it with: reshard switch " +
 			p.Server + " " + p.Expect.Placed
 	case p.Expect.State == life.Stopped:
 		return p.Server + " is as it was, and stopped."

@@ -37,64 +37,108 @@ const Word = "word"
 // stages worlds and sets them aside.
 const WorkFolder = ".reshard"
 
-// Step is one step of a plan. Which fields are set depends on Kind. All paths
-// are relative to the server's root.
+// Step is one step of a plan: what every step has, and the fields of its own kind, which
+// are named after what they are about. All paths are relative to the server's root.
 type Step struct {
 	Kind string `json:"kind"`
 	Say  string `json:"say"`
 	// Switch is true for the steps inside the stop window.
 	Switch bool `json:"switch"`
-
 	// Server is another server than the plan's that the step works on: stop, start,
 	// tell and copy.
 	Server string `json:"server,omitempty"`
 
-	// Copy is the copy's id of a stage step; "" means the one that a copy step before
-	// it has made.
-	Copy   string  `json:"copy,omitempty"`
-	Routes []Route `json:"routes,omitempty"` // stage: where the copy's files go
-	// Skip are files of the copy, as patterns, that are left behind.
-	Skip  []string `json:"skip,omitempty"`  // stage
-	Files int      `json:"files,omitempty"` // stage
-	Bytes int64    `json:"bytes,omitempty"` // stage
-
-	From string `json:"from,omitempty"` // move
-	To   string `json:"to,omitempty"`   // move
-
-	Dir string `json:"dir,omitempty"` // sample: the folder as it stands then
-	// World names the sampled world, and Names its files in Dir; none: all of Dir. In
-	// a move it makes From and To folders, between which all files of the session of
-	// that name go: a server adds files to it until it has stopped.
-	World string   `json:"world,omitempty"`
-	Names []string `json:"names,omitempty"`
-
-	File   string          `json:"file,omitempty"`  // write
-	Syntax settings.Syntax `json:"syntax,omitzero"` // write
-	Edits  []Edit          `json:"edits,omitempty"` // write
+	// Dir is the folder that is sampled, copied from, or holds a staged world.
+	Dir string `json:"dir,omitempty"`
+	// World names the world that the step is about. In a move it makes From and To folders,
+	// between which all files of the session of that name go: a server adds files to it
+	// until it has stopped.
+	World string `json:"world,omitempty"`
 	// As is the name that a world of files gets on its way, in a stage or a move; ""
 	// means its own.
 	As string `json:"as,omitempty"`
+
+	StageStep
+	RetitleStep
+	SampleStep
+	MoveStep
+	WriteStep
+	StartStep
+	CopyStep
+	TellStep
+	WaitStep
+}
+
+// StageStep is what a stage step knows.
+type StageStep struct {
+	// Copy is the copy's id; "" means the one that a copy step before it has made.
+	Copy string `json:"copy,omitempty"`
+	// Routes say where the copy's files go.
+	Routes []Route `json:"routes,omitempty"`
+	// Skip are files of the copy, as patterns, that are left behind.
+	Skip  []string `json:"skip,omitempty"`
+	Files int      `json:"files,omitempty"`
+	Bytes int64    `json:"bytes,omitempty"`
+}
+
+// RetitleStep is what a retitle step knows.
+type RetitleStep struct {
+	// Title is what is written into the staged world World in Dir.
+	Title string `json:"title,omitempty"`
+}
+
+// SampleStep is what a sample step knows.
+type SampleStep struct {
+	// Names are the files of the sampled world in Dir; none: all of Dir.
+	Names []string `json:"names,omitempty"`
 	// Old marks samples of a world that must not come back: the proof of new ground.
 	Old bool `json:"old,omitempty"`
-	// Pass marks a copy that is made while people play, to have less to do later.
-	Pass bool `json:"pass,omitempty"`
-	// Again marks a start that makes a world run once more which ran before: going
-	// back leaves it running.
-	Again bool `json:"again,omitempty"`
-	// Tell names a line of the profile's console: hold, flush, release, load or save;
-	// Back is the world to load again on the way back.
-	Tell string `json:"tell,omitempty"`
-	Back string `json:"back,omitempty"`
-	// Title is what a retitle writes into the staged world World in Dir.
-	Title string `json:"title,omitempty"`
-	// Until is what a wait waits for: Word, or a concern.
-	Until string `json:"until,omitempty"`
+}
+
+// MoveStep is what a move step knows.
+type MoveStep struct {
+	From string `json:"from,omitempty"`
+	To   string `json:"to,omitempty"`
+}
+
+// WriteStep is what a write step knows.
+type WriteStep struct {
+	File   string          `json:"file,omitempty"`
+	Syntax settings.Syntax `json:"syntax,omitzero"`
+	Edits  []Edit          `json:"edits,omitempty"`
 	// Keep is where the bytes before the write are kept.
 	Keep string `json:"keep,omitempty"`
 	// RestoreFrom holds earlier bytes that are put back whole when the file
 	// still has the hash IfHash; otherwise only the edits are made.
 	RestoreFrom string `json:"restoreFrom,omitempty"`
 	IfHash      string `json:"ifHash,omitempty"`
+}
+
+// StartStep is what a start step knows.
+type StartStep struct {
+	// Again marks a start that makes a world run once more which ran before: going
+	// back leaves it running.
+	Again bool `json:"again,omitempty"`
+}
+
+// CopyStep is what a copy step knows.
+type CopyStep struct {
+	// Pass marks a copy that is made while people play, to have less to do later.
+	Pass bool `json:"pass,omitempty"`
+}
+
+// TellStep is what a tell step knows.
+type TellStep struct {
+	// Tell names a line of the profile's console: hold, flush, release, load or save;
+	// Back is the world to load again on the way back.
+	Tell string `json:"tell,omitempty"`
+	Back string `json:"back,omitempty"`
+}
+
+// WaitStep is what a wait step knows.
+type WaitStep struct {
+	// Until is what is waited for: Word, or a concern.
+	Until string `json:"until,omitempty"`
 }
 
 // Route says where files of a copy go: those of Part at or below Under ("" is all

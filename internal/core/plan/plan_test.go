@@ -213,11 +213,17 @@ func (s scene) undo(t *testing.T, of plan.Plan, work string, after map[string]st
 	p, err := games.Find("quarrymoss")
 	require.NoError(t, err)
 	return plan.DraftUndo(plan.UndoInput{
-		Of:        of,
-		ID:        7,
-		Profile:   p,
-		State:     s.read(t),
-		Live:      fit.Live{State: life.Running, FreeBytes: -1, SameFilesystem: true, Can: capability.All(), Players: -1},
+		Of:      of,
+		ID:      7,
+		Profile: p,
+		State:   s.read(t),
+		Live: fit.Live{
+			State:          life.Running,
+			FreeBytes:      -1,
+			SameFilesystem: true,
+			Can:            capability.All(),
+			Players:        -1,
+		},
 		Server:    "north",
 		Work:      work,
 		Tree:      s.tree(),

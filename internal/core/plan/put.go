@@ -40,11 +40,11 @@ func DraftPut(in Input) (Plan, error) {
 	p.add(stage)
 	if title := in.Fit.Choices["title"]; title != "" && title != in.Fit.World.Title {
 		p.add(Step{
-			Kind:  Retitle,
-			Dir:   staged,
-			World: folder,
-			Title: title,
-			Say:   "Write the title “" + title + "” into the staged world.",
+			Kind:        Retitle,
+			Dir:         staged,
+			World:       folder,
+			Say:         "Write the title “" + title + "” into the staged world.",
+			RetitleStep: RetitleStep{Title: title},
 		})
 		p.World = title
 	}
@@ -79,8 +79,9 @@ func DraftPut(in Input) (Plan, error) {
 func (in Input) stage(staged string) (Step, []string) {
 	profile, w, folder := in.Fit.Profile, in.Fit.World, in.Sheet.Folder
 	step := Step{
-		Kind: Stage, Copy: in.Copy, Skip: in.Fit.Left(), Files: w.Files, Bytes: w.Bytes,
-		Say: "Write the world's files beside the live world and verify each.",
+		Kind:      Stage,
+		Say:       "Write the world's files beside the live world and verify each.",
+		StageStep: StageStep{Copy: in.Copy, Skip: in.Fit.Left(), Files: w.Files, Bytes: w.Bytes},
 	}
 	var names []string
 	add := func(part, under, to string) {
@@ -121,17 +122,17 @@ func (in Input) waits() []Step {
 	for _, row := range in.Sheet.Rows {
 		if row.Chosen == fit.Awaited {
 			out = append(out, Step{
-				Kind:  Wait,
-				Until: row.Concern,
-				Say:   "Wait until this is done: " + strings.Join(row.Todo, " ") + " Reshard sees it by itself.",
+				Kind:     Wait,
+				Say:      "Wait until this is done: " + strings.Join(row.Todo, " ") + " Reshard sees it by itself.",
+				WaitStep: WaitStep{Until: row.Concern},
 			})
 		}
 	}
 	if in.Fit.Choices["switch"] == "when-told" {
 		out = append(out, Step{
-			Kind:  Wait,
-			Until: Word,
-			Say:   "Wait for a person's word before the switch: all is staged, and people still play.",
+			Kind:     Wait,
+			Say:      "Wait for a person's word before the switch: all is staged, and people still play.",
+			WaitStep: WaitStep{Until: Word},
 		})
 	}
 	return out

@@ -37,10 +37,10 @@ func DraftReset(in Input) (Plan, error) {
 	}
 	if profile.Server.NewWorld.Save.Say != "" {
 		p.add(Step{
-			Kind:  Tell,
-			Tell:  "save",
-			World: folder,
-			Say:   "Have the server write the new world under the name " + folder + ".",
+			Kind:     Tell,
+			World:    folder,
+			Say:      "Have the server write the new world under the name " + folder + ".",
+			TellStep: TellStep{Tell: "save"},
 		})
 	}
 	prove := proveStep()
@@ -79,9 +79,13 @@ func (in Input) adopt(p *Plan) {
 	}
 	for _, file := range slices.Sorted(maps.Keys(byFile)) {
 		step := Step{
-			Kind: Write, File: file, Syntax: in.Fit.Profile.Server.Settings[byFile[file][0].In].Syntax(),
-			Keep: path.Join(in.Work, "settings-adopted", file),
+			Kind: Write,
 			Say:  "Write the new world's name into " + file + ", as the server tells it.",
+			WriteStep: WriteStep{
+				File:   file,
+				Syntax: in.Fit.Profile.Server.Settings[byFile[file][0].In].Syntax(),
+				Keep:   path.Join(in.Work, "settings-adopted", file),
+			},
 		}
 		for _, g := range byFile[file] {
 			was := server.ValueFor(g, p.Worlds, p.Folder, in.Fit.Profile)

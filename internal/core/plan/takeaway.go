@@ -16,14 +16,16 @@ func (in Input) copySteps(src Source, world string) (steps []Step, note string) 
 		of = ""
 	}
 	console := in.Fit.Profile.Server.Console
-	tell := func(what, say string) Step { return Step{Kind: Tell, Tell: what, World: world, Server: of, Say: say} }
+	tell := func(what, say string) Step {
+		return Step{Kind: Tell, World: world, Server: of, Say: say, TellStep: TellStep{Tell: what}}
+	}
 	pass := Step{
-		Kind:   Copy,
-		Server: of,
-		Dir:    src.Worlds,
-		World:  world,
-		Pass:   true,
-		Say:    "Copy what stands still into the library while people play.",
+		Kind:     Copy,
+		Server:   of,
+		Dir:      src.Worlds,
+		World:    world,
+		Say:      "Copy what stands still into the library while people play.",
+		CopyStep: CopyStep{Pass: true},
 	}
 	last := Step{
 		Kind:   Copy,

@@ -70,11 +70,11 @@ func DraftUndo(in UndoInput) (Plan, error) {
 	}
 	for _, f := range former {
 		p.add(Step{
-			Kind:  Sample,
-			Dir:   f.Root,
-			World: f.Folder,
-			Names: f.Files,
-			Say:   "Take samples of the former world, to compare after the start.",
+			Kind:       Sample,
+			Dir:        f.Root,
+			World:      f.Folder,
+			Say:        "Take samples of the former world, to compare after the start.",
+			SampleStep: SampleStep{Names: f.Files},
 		})
 	}
 	steps := moves(in.Profile, leave, p.Worlds, path.Join(in.Work, "aside"))
@@ -148,20 +148,19 @@ func (in UndoInput) assemble(base Input, p *Plan, steps, writes []Step, active s
 		p.add(writes...)
 		if in.Profile.Server.Console.Stop.Loses {
 			p.add(Step{
-				Kind:   Tell,
-				Tell:   "flush",
-				World:  in.State.Active,
-				Switch: true,
-				Say:    "Have the server save the world that it leaves.",
+				Kind:     Tell,
+				World:    in.State.Active,
+				Switch:   true,
+				Say:      "Have the server save the world that it leaves.",
+				TellStep: TellStep{Tell: "flush"},
 			})
 		}
 		p.add(Step{
-			Kind:   Tell,
-			Tell:   "load",
-			World:  active,
-			Back:   in.State.Active,
-			Switch: true,
-			Say:    "Have the running server load " + active + " again. It is not stopped.",
+			Kind:     Tell,
+			World:    active,
+			Switch:   true,
+			Say:      "Have the running server load " + active + " again. It is not stopped.",
+			TellStep: TellStep{Tell: "load", Back: in.State.Active},
 		}, proveStep())
 	default:
 		base.stop(p)
@@ -205,10 +204,9 @@ func (in UndoInput) renamedBack(s Step) []Step {
 			moved := slices.ContainsFunc(in.Of.Steps, func(o Step) bool { return o.Kind == Move && o.To == now })
 			if slices.Contains(in.State.Folders, split.SplitFor(to)) && !moved {
 				list = append(list, Step{
-					Kind:   Move,
-					Switch: true,
-					From:   now,
-					To:     path.Join(in.Of.Worlds, split.SplitFor(from)),
+					Kind:     Move,
+					Switch:   true,
+					MoveStep: MoveStep{From: now, To: path.Join(in.Of.Worlds, split.SplitFor(from))},
 				})
 			}
 		}

@@ -65,9 +65,10 @@ func (d Documents) write(file string, syntax settings.Syntax, edits []Edit, work
 		keys = append(keys, e.Key+"="+e.Value)
 	}
 	return Step{
-		Kind: Write, Switch: true, File: file, Syntax: syntax, Edits: edits,
-		Keep: path.Join(work, "settings", file),
-		Say:  "Write " + strings.Join(keys, " and ") + " into " + file + "; every other byte stays.",
+		Kind:      Write,
+		Switch:    true,
+		Say:       "Write " + strings.Join(keys, " and ") + " into " + file + "; every other byte stays.",
+		WriteStep: WriteStep{File: file, Syntax: syntax, Edits: edits, Keep: path.Join(work, "settings", file)},
 	}, Diff{File: file, Text: change.Diff()}, nil
 }
 

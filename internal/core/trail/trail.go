@@ -64,7 +64,8 @@ func (t *Trail) Fresh(fsys fs.FS) bool {
 	seen := map[string]mark{} // told by listing the folder that holds it
 	for dir, names := range t.folders {
 		entries, err := fs.ReadDir(fsys, dir)
-		if err != nil || !slices.EqualFunc(entries, names, func(e fs.DirEntry, n string) bool { return e.Name() == n }) {
+		if err != nil ||
+			!slices.EqualFunc(entries, names, func(e fs.DirEntry, n string) bool { return e.Name() == n }) {
 			return false
 		}
 		for _, e := range entries {

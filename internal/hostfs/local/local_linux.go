@@ -87,7 +87,8 @@ func bare(err error) error {
 // special file system may still refuse, which the act itself then says.
 func (f *Files) Capabilities(ctx context.Context) (capability.Set, error) {
 	return capability.Set{
-		AtomicReplace: true, Exclusive: true, RenameFolders: true, Sync: true, FreeSpace: true, Commands: true, Events: true,
+		AtomicReplace: true, Exclusive: true, RenameFolders: true, Sync: true, FreeSpace: true, Commands: true,
+		Events: true,
 		Owners: os.Geteuid() == 0, Account: fmt.Sprintf("%d:%d", os.Geteuid(), os.Getegid()), Modes: true,
 		ExactCase: true, TimePrecision: time.Millisecond, Pace: 20 * time.Millisecond,
 	}, ctx.Err()

@@ -38,7 +38,8 @@ func TestConformance(t *testing.T) {
 	t.Parallel()
 	hostfstest.Run(t, hostfstest.Harness{
 		Can: capability.Set{
-			AtomicReplace: true, Exclusive: true, RenameFolders: true, Sync: true, FreeSpace: true, Commands: true, Events: true,
+			AtomicReplace: true, Exclusive: true, RenameFolders: true, Sync: true, FreeSpace: true, Commands: true,
+			Events: true,
 			Owners: os.Geteuid() == 0, Account: fmt.Sprintf("%d:%d", os.Geteuid(), os.Getegid()), Modes: true,
 			ExactCase: true, TimePrecision: time.Millisecond, Pace: 20 * time.Millisecond,
 		},

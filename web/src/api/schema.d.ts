@@ -1720,30 +1720,22 @@ export interface components {
             /** @description the name that a world of files gets on its way, in a stage or a move; "" means its own */
             as?: string;
             back?: string;
-            /**
-             * Format: int64
-             * @description stage
-             */
+            /** Format: int64 */
             bytes?: number;
-            /** @description the copy's id of a stage step; "" means the one that a copy step before it has made */
+            /** @description the copy's id; "" means the one that a copy step before it has made */
             copy?: string;
-            /** @description sample: the folder as it stands then */
+            /** @description the folder that is sampled, copied from, or holds a staged world */
             dir?: string;
-            /** @description write */
             edits?: components["schemas"]["PlanEdit"][];
-            /** @description write */
             file?: string;
-            /**
-             * Format: int64
-             * @description stage
-             */
+            /** Format: int64 */
             files?: number;
-            /** @description move */
             from?: string;
             ifHash?: string;
             /** @description where the bytes before the write are kept */
             keep?: string;
             kind: string;
+            /** @description the files of the sampled world in Dir; none: all of Dir */
             names?: string[];
             /** @description marks samples of a world that must not come back: the proof of new ground */
             old?: boolean;
@@ -1751,7 +1743,7 @@ export interface components {
             pass?: boolean;
             /** @description holds earlier bytes that are put back whole when the file still has the hash IfHash; otherwise only the edits are made */
             restoreFrom?: string;
-            /** @description stage: where the copy's files go */
+            /** @description say where the copy's files go */
             routes?: components["schemas"]["PlanRoute"][];
             say: string;
             /** @description another server than the plan's that the step works on: stop, start, tell and copy */
@@ -1760,17 +1752,15 @@ export interface components {
             skip?: string[];
             /** @description true for the steps inside the stop window */
             switch: boolean;
-            /** @description write */
             syntax?: components["schemas"]["SettingsSyntax"];
             /** @description names a line of the profile's console: hold, flush, release, load or save; Back is the world to load again on the way back */
             tell?: string;
-            /** @description what a retitle writes into the staged world World in Dir */
+            /** @description what is written into the staged world World in Dir */
             title?: string;
-            /** @description move */
             to?: string;
-            /** @description what a wait waits for: Word, or a concern */
+            /** @description what is waited for: Word, or a concern */
             until?: string;
-            /** @description names the sampled world, and Names its files in Dir; none: all of Dir. In a move it makes From and To folders, between which all files of the session of that name go: a server adds files to it until it has stopped */
+            /** @description names the world that the step is about. In a move it makes From and To folders, between which all files of the session of that name go: a server adds files to it until it has stopped */
             world?: string;
         };
         PlanWindow: {
@@ -3026,13 +3016,13 @@ export interface operations {
     watch: {
         parameters: {
             query?: {
-                /** @description event server, a server as it is now; event gone, the name of one that is forgotten */
+                /** @description events server and gone */
                 servers?: boolean;
-                /** @description event changeover, a changeover as it is now */
+                /** @description event changeover */
                 changeovers?: boolean;
-                /** @description event arrivals, all that is arriving */
+                /** @description event arrivals */
                 arrivals?: boolean;
-                /** @description servers: event log, with the server and lines */
+                /** @description names of servers: event log */
                 log?: string[];
                 /** @description lines of each log to begin with */
                 last?: number;

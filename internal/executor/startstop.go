@@ -1,0 +1,168 @@
+package executor
+
+import (
+	"context"
+	"path"
+	"slices"
+	"strings"
+
+	"reshard/internal/control"
+	"reshard/internal/core/fault"
+	"reshard/internal/core/life"
+	"reshard/internal/core/plan"
+	"reshard/internal/hostfs"
+)
+
+// timeMark is the file whose time tells when a new world can have been made at the
+// earliest, by the clock of the host's own file system.
+func (r *Runner) timeMark() string { return path.Join(r.job.Plan.Work, "before-start") }
+
+func (r *Runner) markTime(ctx context.Context) error {
+	there, err := r.Files.Exists(ctx, r.timeMark())
+	if err != nil || there {
+		return err
+	}
+	if err := r.Files.MkdirAll(ctx, r.job.Plan.Work, hostfs.Attributes{}); err != nil {
+		return err
+	}
+	_, err = r.Files.Write(ctx, r.timeMark(), strings.NewReader(
+		"what is older than this was there before the server made a new world\n"), hostfs.Attributes{})
+	return err
+}
+
+// stop stops a server. It may be done again for one that is on its way down.
+func (r *Runner) stop(ctx context.Context, _ int, step plan.Step) (*Detail, error) {
+	h, err := r.hands(step)
+	if err != nil {
+		return nil, err
+	}
+	if step.Server == "" {
+		r.report(func(p *plan.Progress) { p.StoppedAt = r.Now() })
+	}
+	end, err := h.Control.Stop(ctx, control.Clean)
+	return &Detail{
+		TookMS: end.Took.Milliseconds(), Clean: end.Clean, Already: end.Already, Evidence: end.Evidence, Word: end.By,
+	}, err
+}
+
+// unstop starts a server again that a step has stopped. The stop stood before every other
+// live step, so all of those are back. A first start is the exception: the server was
+// stopped before it.
+func (r *Runner) unstop(ctx context.Context, _ int, step plan.Step) error {
+	h, err := r.hands(step)
+	if err != nil || r.job.Plan.Expect.State == life.Stopped {
+		return err
+	}
+	_, err = h.Control.Start(ctx)
+	return err
+}
+
+// saysOfStop tells what a person should know of how a server went down.
+func saysOfStop(_ plan.Step, d Detail) (string, int64) {
+	const missing = "the last things that were done in the old world may be missing from it."
+	switch {
+	case d.Evidence == life.Word:
+		return "That the server was down is the word of " + d.Word + ": nobody saw it, and " + missing, 0
+	case d.Already && d.Clean:
+		return "The server had been stopped before Reshard asked it to.", 0
+	case d.Already:
+		return "The server had ended before Reshard asked it to, without saying that everything was written: " +
+			missing, 0
+	case !d.Clean:
+		return "The server ended without saying that everything was written: " + missing, 0
+	}
+	return "", 0
+}
+
+// start starts a server and waits until it is ready. One that runs already, because an
+// earlier life has started it, is only waited for.
+func (r *Runner) start(ctx context.Context, _ int, step plan.Step) (*Detail, error) {
+	h, err := r.hands(step)
+	if err != nil {
+		return nil, err
+	}
+	r.started = r.started || !step.Again
+	if r.job.Plan.Expect.Fresh {
+		if err := r.markTime(ctx); err != nil {
+			return nil, err
+		}
+	}
+	took, err := h.Control.Start(ctx)
+	if err == nil && step.Server == "" {
+		r.report(func(p *plan.Progress) { p.ReadyAt = r.Now() })
+	}
+	return &Detail{TookMS: took.Milliseconds()}, err
+}
+
+// unstart stops a server that a step has started, and sets aside what it has made. A start
+// that was made again leaves it running the world that it ran before.
+func (r *Runner) unstart(ctx context.Context, _ int, step plan.Step) error {
+	if step.Again {
+		return nil
+	}
+	r.started = true
+	if _, err := r.Control.Stop(ctx, control.Force); err != nil {
+		return err
+	}
+	return r.setStraysAside(ctx)
+}
+
+// keepDown makes sure that the server is down before something is moved or written that
+// must not be under a running one: a plan says so by stopping it before, or starting it
+// after. A server of which it cannot be told is waited for. One that somebody has started
+// since it was stopped is stopped again; one that was to be down all the time is left
+// alone, and so is its world.
+func (r *Runner) keepDown(ctx context.Context, n int, step plan.Step) error {
+	if !step.Switch || !r.job.Plan.StartsAfter(n) {
+		return nil
+	}
+	st := r.Control.Status(ctx)
+	switch st.State {
+	case life.Stopped:
+		return nil
+	case life.Unknown:
+		return st.Err("work on", r.job.Plan.Server)
+	case life.Running, life.Starting, life.Stopping:
+	}
+	if !r.job.Plan.StopsBefore(n) {
+		return fault.New(fault.Changed, step.Kind, r.job.Plan.Server,
+			"it was stopped when the plan was made, and is %s now", st.State)
+	}
+	_, err := r.Control.Stop(ctx, control.Clean)
+	return err
+}
+
+// keepDownOnTheWayBack does not move anything back under a server of which it cannot be
+// told whether it runs.
+func (r *Runner) keepDownOnTheWayBack(ctx context.Context, n int, step plan.Step) error {
+	if !step.Switch || !r.job.Plan.StartsAfter(n) {
+		return nil
+	}
+	return r.Control.Status(ctx).Err("work on", r.job.Plan.Server)
+}
+
+// setStraysAside moves what the server made in its worlds folder during a
+// failed start (a mistyped world, empty realms) into the working folder, so
+// that nothing new stands beside the old world when it comes back.
+func (r *Runner) setStraysAside(ctx context.Context) error {
+	names, err := r.strays(ctx)
+	if err != nil {
+		return err
+	}
+	made, err := r.made(ctx)
+	if err != nil {
+		return err
+	}
+	names = append(names, made...)
+	slices.Sort(names)
+	for _, name := range slices.Compact(names) {
+		if err := r.Files.MkdirAll(ctx, path.Join(r.job.Plan.Work, "strays"), hostfs.Attributes{}); err != nil {
+			return err
+		}
+		if err := r.move(ctx, path.Join(r.job.Plan.Worlds, name),
+			path.Join(r.job.Plan.Work, "strays", name)); err != nil {
+			return err
+		}
+	}
+	return nil
+}

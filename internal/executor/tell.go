@@ -1,0 +1,58 @@
+package executor
+
+import (
+	"context"
+
+	"reshard/internal/core/fault"
+	"reshard/internal/core/game"
+	"reshard/internal/core/life"
+	"reshard/internal/core/plan"
+)
+
+// say says the line of a step. Said twice, it does no harm: a profile's lines are such.
+func (r *Runner) say(ctx context.Context, _ int, step plan.Step) (*Detail, error) {
+	return nil, r.tell(ctx, step, step.Tell, step.World)
+}
+
+// tell says a line of the profile at the console and waits for its answer.
+func (r *Runner) tell(ctx context.Context, step plan.Step, what, name string) error {
+	h, err := r.hands(step)
+	if err != nil {
+		return err
+	}
+	console := h.Profile.Server.Console
+	exchange, ok := map[string]game.Exchange{
+		"hold": console.Hold, "flush": console.Flush, "release": console.Release, "load": console.Load,
+		"save": h.Profile.Server.NewWorld.Save,
+	}[what]
+	if !ok || exchange.Say == "" {
+		return fault.New(fault.Internal, "say "+what+" to", step.Server, "the game has no such line")
+	}
+	return h.Control.Tell(ctx, exchange.Filled(h.Profile.World, name), h.Profile.Server.Waits.Stop)
+}
+
+// unsay takes back what was said: what was held is let go, and the world that was
+// left is loaded again.
+func (r *Runner) unsay(ctx context.Context, _ int, step plan.Step) error {
+	h, err := r.hands(step)
+	if err != nil {
+		return err
+	}
+	st := h.Control.Status(ctx)
+	if err := st.Err("go back on", r.job.Plan.Server); err != nil {
+		return err
+	}
+	switch {
+	case step.Tell == "hold" && st.State == life.Running:
+		return r.tell(ctx, step, "release", step.World)
+	case step.Tell == "load" && st.State == life.Stopped:
+		_, err := h.Control.Start(ctx) // the settings name the former world again
+		return err
+	case step.Tell == "load":
+		if st.Opened != "" && st.Opened != step.World && st.Opened != h.Profile.World.FileName(step.World) {
+			return nil // it never went over
+		}
+		return r.tell(ctx, step, "load", step.Back)
+	}
+	return nil
+}

@@ -1,0 +1,114 @@
+package executor
+
+import (
+	"context"
+	"encoding/json"
+	"path"
+	"slices"
+
+	"reshard/internal/core/game"
+	"reshard/internal/core/plan"
+	"reshard/internal/core/server"
+)
+
+// folder is the name of the world that should run.
+func (r *Runner) folder(ctx context.Context) string {
+	e := r.job.Plan.Expect
+	if !e.Own {
+		return e.Folder
+	}
+	for n := range r.job.Plan.Steps {
+		var d Detail
+		if json.Unmarshal(r.job.Steps[n].Left, &d) == nil && d.Opened != "" {
+			return d.Opened
+		}
+	}
+	return r.Control.Status(ctx).Opened
+}
+
+// made lists what the server has made as the new world that was asked for.
+func (r *Runner) made(ctx context.Context) ([]string, error) {
+	e := r.job.Plan.Expect
+	name := r.folder(ctx)
+	if !e.Fresh || name == "" {
+		return nil, nil
+	}
+	names, err := r.inWorlds(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var out []string
+	for _, made := range (server.State{Folders: names}).Taken(r.Profile, name) {
+		if !slices.ContainsFunc(e.Folders, func(was string) bool { return r.worldName(was) == r.worldName(made) }) {
+			out = append(out, made)
+		}
+	}
+	return out, nil
+}
+
+// switchedBefore reports whether the server may have been started with the
+// staged world.
+func (r *Runner) switchedBefore() bool {
+	for n, s := range r.job.Plan.Steps {
+		if s.Kind == plan.Start && r.job.Steps[n].State != plan.StepPlanned {
+			return true
+		}
+	}
+	return r.started
+}
+
+// inWorlds lists what is, or could be taken for, a world in the worlds folder.
+func (r *Runner) inWorlds(ctx context.Context) ([]string, error) {
+	there, err := r.Files.Exists(ctx, r.job.Plan.Worlds)
+	if err != nil || !there {
+		return nil, err
+	}
+	entries, err := r.Files.List(ctx, r.job.Plan.Worlds)
+	var out []string
+	for _, e := range entries {
+		if server.TakesName(r.Profile, e) {
+			out = append(out, e.Name())
+		}
+	}
+	return out, err
+}
+
+// strays lists what could be a world in the worlds folder that the plan does not know:
+// neither left there nor placed.
+func (r *Runner) strays(ctx context.Context) ([]string, error) {
+	worlds := r.job.Plan.Worlds
+	known := map[string]bool{r.folder(ctx): true}
+	for _, name := range r.job.Plan.Expect.Folders {
+		known[r.worldName(name)] = true
+	}
+	for _, s := range r.job.Plan.Steps {
+		switch {
+		case s.Kind != plan.Move:
+		case s.World != "":
+			known[s.World], known[s.As] = true, true
+		case path.Dir(s.To) == worlds:
+			known[r.worldName(path.Base(s.To))] = true
+		}
+	}
+	names, err := r.inWorlds(ctx)
+	var out []string
+	for _, name := range names {
+		if !known[r.worldName(name)] {
+			out = append(out, name)
+		}
+	}
+	return out, err
+}
+
+// worldName gives what tells worlds apart in the worlds folder: of a session, to
+// which a game adds files while it is played, its name; else the name itself.
+func (r *Runner) worldName(file string) string {
+	if r.Profile.World.Shape == game.ShapeFolder {
+		return file
+	}
+	name, _, ok := r.Profile.World.NameOf(file)
+	if !ok {
+		return file
+	}
+	return name
+}
