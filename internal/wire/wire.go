@@ -271,6 +271,8 @@ type Server struct {
 	Command []string          `json:"command"`
 	Env     map[string]string `json:"env"`
 	Host    string            `json:"host"`
+	// another one says that something in its files has changed, if only what is not shown here
+	Revision string `json:"revision,omitempty"`
 	// SeenAt is when this was seen; absent: it has not been looked at yet.
 	SeenAt *time.Time `json:"seenAt,omitempty"`
 	// State is running, starting, stopping or stopped; exited: it should run and does

@@ -507,3 +507,28 @@ test("the library is searched, and the files of a copy are listed", async () => 
   expect(errors).toEqual([]);
   await context.close();
 });
+
+test("seven tabs share one stream, and each sees what changes in another", async () => {
+  const { page, context, errors } = await demo.page();
+  const others: Page[] = [];
+  for (let i = 0; i < 6; i++) {
+    const tab = await context.newPage();
+    await tab.goto(i % 2 === 0 ? "/servers" : "/servers/north-plot");
+    await tab.getByText("north-plot").first().waitFor();
+    others.push(tab);
+  }
+  await page.goto("/servers/north-plot");
+  await page.getByRole("tab", { name: "Log" }).click();
+  await page.getByRole("button", { name: "Stop" }).click();
+  await page.locator('[data-mark="stopped"]').first().waitFor();
+  for (const [i, tab] of others.entries()) {
+    const where = i % 2 === 0 ? tab.locator("li", { hasText: "north-plot" }) : tab;
+    await where.locator('[data-mark="stopped"]').first().waitFor({ timeout: 10_000 });
+  }
+  await page.getByRole("button", { name: "Start" }).click();
+  await page.locator('[data-mark="running"]').first().waitFor();
+  await page.getByRole("log").getByText("ready on port").first().waitFor();
+  for (const tab of others) await tab.locator('[data-mark="running"]').first().waitFor({ timeout: 10_000 });
+  expect(errors).toEqual([]);
+  await context.close();
+});

@@ -18,11 +18,12 @@ import {
   RouterProvider,
   useRouterState,
 } from "@tanstack/react-router";
-import { StrictMode } from "react";
+import { StrictMode, useEffect } from "react";
 import { createRoot } from "react-dom/client";
 import styled from "styled-components";
 import { api, Problem } from "./api/client";
 import { queries } from "./api/queries";
+import { stream, takeIn, useLost } from "./api/stream";
 import { AddServer } from "./pages/add-server";
 import { ChangeoverPage } from "./pages/changeover";
 import { Changeovers } from "./pages/changeovers";
@@ -89,9 +90,28 @@ function Frame() {
   return path === "/sign-in" ? <Outlet /> : <SignedIn />;
 }
 
+/** Says that nothing new is heard. */
+function Unheard() {
+  return useLost() && <Quiet>The service is not heard; what is shown may be old.</Quiet>;
+}
+
+const Quiet = styled.output`
+  display: block;
+  background: var(--raised);
+  border-bottom: 1px solid var(--line);
+  text-align: center;
+  padding: 0.3rem;
+`;
+
 function SignedIn() {
   const me = useQuery(queries.me());
   const client = useQueryClient();
+  const known = me.data !== undefined;
+  useEffect(() => {
+    if (!known) return;
+    stream.start();
+    return stream.listen((what) => takeIn(client, what));
+  }, [known, client]);
   const out = useMutation({
     mutationFn: api.signOut,
     onSuccess: async () => {
@@ -124,6 +144,7 @@ function SignedIn() {
           <Button onPress={() => out.mutate()}>Sign out</Button>
         </div>
       </Bar>
+      <Unheard />
       <Outlet />
     </>
   );

@@ -37,3 +37,6 @@ export function splitCommand(text: string): string[] {
 
 /** A name between quotes, so that blanks at its ends can be seen. */
 export const quoted = (s: string) => `“${s}”`;
+
+/** A few words as a heading. */
+export const sentence = (words: string) => words.charAt(0).toUpperCase() + words.slice(1);

@@ -21,7 +21,7 @@ export type Tried = Schemas["LocalTried"];
 export type Proposal = Schemas["SketchProposal"];
 export type Setting = Schemas["ServerSetting"];
 export type Choices = Record<string, string>;
-export type Wish = Schemas["NewChangeover"] & { server: string };
+export type Wish = Schemas["PlanWish"] & { server: string };
 export type Kind = Wish["kind"];
 export type Aside = Schemas["Aside"];
 export type Landmark = Schemas["Landmark"];
@@ -66,12 +66,31 @@ async function taken<T>(call: Promise<Result<T>>): Promise<T> {
   return got.data as T;
 }
 
+/** Reads a list page by page; where there is more, the Link header says where (RFC 8288). */
+async function all<T>(page: (after: string | undefined) => Promise<Result<T[]>>): Promise<T[]> {
+  const out: T[] = [];
+  for (let after: string | undefined; ;) {
+    let link = "";
+    const part = await taken(
+      page(after).then((got) => {
+        link = got.response.headers.get("Link") ?? "";
+        return got;
+      }),
+    );
+    out.push(...part);
+    const next = /<([^>]*)>; *rel="next"/.exec(link)?.[1];
+    after = next ? (new URL(next, location.href).searchParams.get("after") ?? undefined) : undefined;
+    if (!after) return out;
+  }
+}
+
 export const api = {
   signIn: (name: string, password: string) =>
     taken(client.POST("/v1/sign-in", { body: { name, password, kind: "session" } })),
   signOut: () => taken(client.POST("/v1/sign-out")),
   me: (signal?: AbortSignal) => taken(client.GET("/v1/me", { signal })),
-  servers: (signal?: AbortSignal) => taken(client.GET("/v1/servers", { signal })),
+  servers: (signal?: AbortSignal) =>
+    all((after) => client.GET("/v1/servers", { params: { query: { after } }, signal })),
   server: (server: string, signal?: AbortSignal) =>
     taken(client.GET("/v1/servers/{server}", { params: { path: { server } }, signal })),
   start: (server: string) =>
@@ -99,7 +118,7 @@ export const api = {
     taken(client.PUT("/v1/users/{name}/password", { params: { path: { name } }, body: { password } })),
   removeUser: (name: string) => taken(client.DELETE("/v1/users/{name}", { params: { path: { name } } })),
   worlds: (wanted: Wanted, signal?: AbortSignal) =>
-    taken(client.GET("/v1/worlds", { params: { query: wanted }, signal })),
+    all((after) => client.GET("/v1/worlds", { params: { query: { ...wanted, after } }, signal })),
   changeWorld: (world: string, body: Schemas["ChangeWorld"]) =>
     taken(client.PATCH("/v1/worlds/{world}", { params: { path: { world } }, body })),
   changeCopy: (copy: string, body: Schemas["ChangeCopy"]) =>
@@ -185,8 +204,9 @@ export const api = {
       }),
     ),
   draftUndo: (undoes: number) => taken(client.POST("/v1/changeovers", { body: { kind: "undo", undoes } })),
+  /** The newest changeovers; more of them come page by page, from the address of the last. */
   changeovers: (server?: string, signal?: AbortSignal) =>
-    taken(client.GET("/v1/changeovers", { params: { query: { server } }, signal })),
+    taken(client.GET("/v1/changeovers", { params: { query: { server, limit: 200 } }, signal })),
   changeover: (id: number, signal?: AbortSignal) =>
     taken(client.GET("/v1/changeovers/{id}", { params: { path: { id } }, signal })),
   act: (id: number, verb: "start" | "go-on" | "cancel" | "retry" | "settle") =>
@@ -200,10 +220,3 @@ export const api = {
             ? taken(client.POST("/v1/changeovers/{id}/settle", { params: { path: { id } } }))
             : taken(client.POST("/v1/changeovers/{id}/retry", { params: { path: { id } } })),
 };
-
-/** Listens to server-sent events of one name until closed; the browser reconnects by itself. */
-export function listen<T>(path: string, name: string, see: (value: T) => void): () => void {
-  const source = new EventSource(`/api/v1${path}`);
-  source.addEventListener(name, (e) => see(JSON.parse((e as MessageEvent<string>).data) as T));
-  return () => source.close();
-}

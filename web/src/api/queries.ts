@@ -1,6 +1,9 @@
 import { queryOptions } from "@tanstack/react-query";
 import { api, type Wanted, type Wish } from "./client";
 
+// How often is asked for what the stream tells, should the stream be cut off somewhere on the way.
+const beside = 30_000;
+
 // One factory an endpoint; a page that is left cancels what it asked for.
 export const queries = {
   me: () =>
@@ -14,13 +17,13 @@ export const queries = {
     queryOptions({
       queryKey: ["servers"],
       queryFn: ({ signal }) => api.servers(signal),
-      refetchInterval: 3000,
+      refetchInterval: beside,
     }),
   server: (name: string) =>
     queryOptions({
       queryKey: ["servers", name],
       queryFn: ({ signal }) => api.server(name, signal),
-      refetchInterval: 3000,
+      refetchInterval: beside,
     }),
   games: () =>
     queryOptions({ queryKey: ["games"], queryFn: ({ signal }) => api.games(signal), staleTime: 60_000 }),
@@ -49,7 +52,7 @@ export const queries = {
     queryOptions({
       queryKey: ["arrivals"],
       queryFn: ({ signal }) => api.arrivals(signal),
-      refetchInterval: 10_000,
+      refetchInterval: beside,
     }),
   vault: () =>
     queryOptions({
@@ -81,8 +84,12 @@ export const queries = {
     queryOptions({
       queryKey: ["changeovers", server ?? ""],
       queryFn: ({ signal }) => api.changeovers(server, signal),
-      refetchInterval: 5000,
+      refetchInterval: beside,
     }),
   changeover: (id: number) =>
-    queryOptions({ queryKey: ["changeover", id], queryFn: ({ signal }) => api.changeover(id, signal) }),
+    queryOptions({
+      queryKey: ["changeover", id],
+      queryFn: ({ signal }) => api.changeover(id, signal),
+      refetchInterval: beside,
+    }),
 };

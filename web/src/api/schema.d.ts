@@ -1884,6 +1884,8 @@ export interface components {
             opened?: string;
             /** @description names the running process */
             process?: string;
+            /** @description another one says that something in its files has changed, if only what is not shown here */
+            revision?: string;
             root: string;
             /**
              * Format: date-time

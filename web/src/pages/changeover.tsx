@@ -2,18 +2,14 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate, useParams } from "@tanstack/react-router";
 import { useEffect, useState } from "react";
 import styled from "styled-components";
-import { api, listen, type Changeover } from "../api/client";
+import { api, type Changeover } from "../api/client";
 import { queries } from "../api/queries";
 import { Button } from "../parts/controls";
 import { Crumb, Failure, Head, Muted, Page, Panel, Progress } from "../parts/layout";
 import { Mark } from "../parts/marks";
 import { PlanView, ProofList } from "../parts/plan";
-import { bytes, millis, when } from "../words";
-import { changeoverTitle } from "./changeovers";
-import { Log } from "./server";
-
-const resting = (c: Changeover | undefined) =>
-  !c || c.state === "done" || c.state === "undone" || c.state === "held" || c.state === "drafted";
+import { bytes, millis, sentence, when } from "../words";
+import { Log } from "../parts/log";
 
 const Big = styled.p`
   font-size: 1.35rem;
@@ -92,12 +88,12 @@ function Outcome({ c }: { c: Changeover }) {
             {millis(c.window.startingMs)}.
           </p>
         )}
-        {c.join && c.kind !== "take-away" && c.kind !== "first-start" && (
+        {c.join && c.lasting && (
           <p>
             Go and look: <code>{c.join}</code> {c.joinNote && <Muted as="span">({c.joinNote})</Muted>}
           </p>
         )}
-        {c.kind === "take-away" && c.copy && (
+        {!c.lasting && c.copy && (
           <p>
             <a
               href={`/api/v1/worlds/${c.copy}/archive`}
@@ -147,10 +143,7 @@ function Outcome({ c }: { c: Changeover }) {
             .
           </p>
         ) : (
-          !c.undoable &&
-          c.whyNot &&
-          c.kind !== "take-away" &&
-          c.kind !== "first-start" && <Muted>Cannot be undone now: {c.whyNot}.</Muted>
+          !c.undoable && c.whyNot && c.lasting && <Muted>Cannot be undone now: {c.whyNot}.</Muted>
         )}
       </Panel>
     );
@@ -266,23 +259,9 @@ export function ChangeoverPage() {
   const navigate = useNavigate();
   const query = useQuery(queries.changeover(id));
   const c = query.data;
-  const rests = resting(c);
-  // Events carry the whole state, so the cache is simply replaced.
-  useEffect(() => {
-    if (rests) return;
-    const close = listen<Changeover>(`/changeovers/${id}/events`, "changeover", (now) => {
-      client.setQueryData(queries.changeover(id).queryKey, now);
-      if (resting(now) && !now.progress) {
-        close();
-        void client.invalidateQueries({ queryKey: ["servers"] });
-        void client.invalidateQueries({ queryKey: ["changeovers"] });
-      }
-    });
-    return close;
-  }, [id, rests, client]);
   const act = useMutation({
     mutationFn: (verb: "start" | "go-on" | "cancel" | "retry" | "settle") => api.act(id, verb),
-    onSuccess: (now) => client.setQueryData(queries.changeover(id).queryKey, now),
+    onSuccess: () => client.invalidateQueries({ queryKey: ["changeover", id] }),
   });
   const tick = useMutation({
     mutationFn: ({ landmark, seen }: { landmark: number; seen: boolean }) => api.tick(id, landmark, seen),
@@ -316,7 +295,7 @@ export function ChangeoverPage() {
           </Link>
         </Crumb>
         <Head>
-          <h1>{changeoverTitle(c)}</h1>
+          <h1>{sentence(c.title)}</h1>
           <Mark of={c.state} />
           {c.state === "drafted" && (
             <Button
@@ -385,7 +364,7 @@ export function ChangeoverPage() {
             onTick={(landmark, seen) => tick.mutate({ landmark, seen })}
           />
           {tick.isError && <Failure error={tick.error} />}
-          {!rests && <Under c={c} />}
+          <Under c={c} />
           <Panel>
             <h2>{c.state === "drafted" ? "Plan: nothing is touched until you carry it out" : "Steps"}</h2>
             <PlanView

@@ -4,27 +4,7 @@ import type { Changeover } from "../api/client";
 import { queries } from "../api/queries";
 import { Failure, Head, Muted, Page, Panel, Table } from "../parts/layout";
 import { Mark } from "../parts/marks";
-import { millis, quoted, when } from "../words";
-
-export function changeoverTitle(c: Changeover): string {
-  const world = quoted(c.plan.world || c.plan.folder);
-  switch (c.kind) {
-    case "undo":
-      return `Undo of ${c.undoes}: ${world} back`;
-    case "reset":
-      return c.plan.expect.own ? "Reset: a new world" : `Reset: a new world ${quoted(c.plan.folder)}`;
-    case "clone":
-      return `Clone ${world} from ${c.plan.from}`;
-    case "rename":
-      return `Rename ${world} to ${quoted(c.plan.folder)}`;
-    case "take-away":
-      return `Take away ${world}`;
-    case "first-start":
-      return "First start";
-    default:
-      return `${c.kind.charAt(0).toUpperCase()}${c.kind.slice(1)} ${world}${c.plan.expect.placed ? " beside" : ""}`;
-  }
-}
+import { millis, sentence, when } from "../words";
 
 export function ChangeoverTable({ list }: { list: Changeover[] }) {
   if (list.length === 0) return <Muted>Nothing has been changed yet.</Muted>;
@@ -56,7 +36,7 @@ export function ChangeoverTable({ list }: { list: Changeover[] }) {
                 to="/changeovers/$id"
                 params={{ id: String(c.id) }}
               >
-                {changeoverTitle(c)}
+                {sentence(c.title)}
               </Link>
             </td>
             <td>{c.server}</td>

@@ -1,9 +1,9 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate, useParams } from "@tanstack/react-router";
-import { useEffect, useRef, useState } from "react";
+import { useState } from "react";
 import { TabPanel, Tabs } from "react-aria-components";
 import styled from "styled-components";
-import { api, listen, type LogLine, type ServerFacts, type Setting } from "../api/client";
+import { api, type ServerFacts, type Setting } from "../api/client";
 import { queries } from "../api/queries";
 import { Button, Tab, TabList } from "../parts/controls";
 import { Field } from "../parts/form";
@@ -20,6 +20,7 @@ import {
   Picture,
   Table,
 } from "../parts/layout";
+import { Log } from "../parts/log";
 import { Mark } from "../parts/marks";
 import { FitSheet } from "../parts/sheet";
 import { bytes, quoted, when } from "../words";
@@ -535,50 +536,6 @@ function FitTab({ facts: { server: s } }: { facts: ServerFacts }) {
       </Panel>
       {!trouble && now}
     </Stack>
-  );
-}
-
-const LogBox = styled.pre`
-  margin: 0;
-  height: 26rem;
-  overflow: auto;
-  background: var(--raised);
-  border: 1px solid var(--line);
-  border-radius: 5px;
-  padding: 0.7rem 0.9rem;
-  white-space: pre-wrap;
-  overflow-wrap: anywhere;
-`;
-
-/** The server's log as it grows; it keeps to the end unless somebody scrolls up. */
-export function Log({ server, height }: { server: string; height?: string }) {
-  const [lines, setLines] = useState<LogLine[]>([]);
-  const box = useRef<HTMLPreElement>(null);
-  const atEnd = useRef(true);
-  useEffect(
-    () =>
-      listen<LogLine[]>(`/servers/${encodeURIComponent(server)}/log?last=300`, "lines", (more) => {
-        setLines((old) => [...old, ...more].slice(-2000));
-        requestAnimationFrame(() => {
-          if (box.current && atEnd.current) box.current.scrollTop = box.current.scrollHeight;
-        });
-      }),
-    [server],
-  );
-  return (
-    <LogBox
-      ref={box}
-      tabIndex={0}
-      role="log"
-      aria-label={`Log of ${server}`}
-      style={height ? { height } : undefined}
-      onScroll={(e) => {
-        const b = e.currentTarget;
-        atEnd.current = b.scrollHeight - b.scrollTop - b.clientHeight < 30;
-      }}
-    >
-      {lines.length === 0 ? "The log is empty." : lines.map((l) => l.text).join("\n")}
-    </LogBox>
   );
 }
 

@@ -1,0 +1,148 @@
+import type { QueryClient } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
+import type { Changeover, LogLine, Server, ServerFacts } from "./client";
+import { StreamHub, type Asking, type Happening, type Listener } from "./stream-hub";
+
+/** This page's end of the browser's stream. */
+class Stream {
+  private readonly listeners = new Set<Listener>();
+  private readonly logs = new Map<string, number>();
+  private ask: ((what: Asking) => void) | undefined;
+
+  /** Begins to listen; the same stream serves all pages. */
+  start(): void {
+    if (this.ask) return;
+    const hear = (what: Happening) => this.listeners.forEach((l) => l(what));
+    if (typeof SharedWorker === "function") {
+      const worker = new SharedWorker(new URL("./stream-worker.ts", import.meta.url), {
+        type: "module",
+        name: "reshard-stream",
+      });
+      worker.port.addEventListener("message", (m: MessageEvent<Happening>) => hear(m.data));
+      worker.port.start();
+      // A port to a worker has no origin to name.
+      // oxlint-disable-next-line unicorn/require-post-message-target-origin
+      this.ask = (what) => worker.port.postMessage(what);
+    } else {
+      const hub = new StreamHub();
+      hub.join(hear);
+      this.ask = (what) => hub.hear(hear, what);
+    }
+    const ask = this.ask;
+    addEventListener("pagehide", () => ask({ bye: true }));
+    addEventListener("pageshow", () => this.wanted());
+    setInterval(() => ask({ alive: true }), 60_000);
+  }
+
+  listen(see: Listener): () => void {
+    this.listeners.add(see);
+    return () => this.listeners.delete(see);
+  }
+
+  /** Follows a server's log: its last lines, then every new one, each once. */
+  follow(server: string, see: (lines: LogLine[]) => void): () => void {
+    const last = new Map<string, number>(); // by run: the end of the last line
+    const end = this.listen((what) => {
+      if (what.kind !== "log" || what.value.server !== server) return;
+      const fresh = (what.value.lines as LogLine[]).filter((l) => l.offset > (last.get(l.run) ?? -1));
+      for (const l of fresh) last.set(l.run, l.offset);
+      see(fresh);
+    });
+    this.logs.set(server, (this.logs.get(server) ?? 0) + 1);
+    this.wanted();
+    return () => {
+      end();
+      const left = (this.logs.get(server) ?? 1) - 1;
+      if (left > 0) this.logs.set(server, left);
+      else this.logs.delete(server);
+      this.wanted();
+    };
+  }
+
+  private wanted(): void {
+    this.ask?.({ logs: [...this.logs.keys()] });
+  }
+}
+
+export const stream = new Stream();
+
+/** Takes what the service tells into what the pages know. */
+export function takeIn(client: QueryClient, what: Happening): void {
+  switch (what.kind) {
+    case "open":
+      if (what.again) {
+        // What has changed meanwhile has not been told.
+        for (const key of ["servers", "changeovers", "changeover", "arrivals"]) {
+          void client.invalidateQueries({ queryKey: [key] });
+        }
+      }
+      return;
+    case "server":
+      return takeServer(client, what.value as Server);
+    case "gone":
+      client.setQueryData<Server[]>(["servers"], (list) => list?.filter((s) => s.name !== what.value));
+      return;
+    case "changeover":
+      return takeChangeover(client, what.value as Changeover);
+    case "arrivals":
+      client.setQueryData(["arrivals"], what.value);
+      return;
+    case "lost":
+    case "log":
+      return;
+  }
+}
+
+function takeServer(client: QueryClient, now: Server): void {
+  // What was asked for before may still come, and is older.
+  void client.cancelQueries({ queryKey: ["servers"], exact: true });
+  client.setQueryData<Server[]>(["servers"], (list) => {
+    if (!list) return list;
+    const at = list.findIndex((s) => s.name === now.name);
+    if (at < 0) return [...list, now].toSorted((a, b) => (a.name < b.name ? -1 : 1));
+    return list.map((s, i) => (i === at ? now : s));
+  });
+  const known = client.getQueryData<ServerFacts>(["servers", now.name]);
+  if (!known) return;
+  client.setQueryData<ServerFacts>(["servers", now.name], { ...known, server: now });
+  if (known.server.revision !== now.revision) {
+    void client.invalidateQueries({ queryKey: ["servers", now.name] });
+  }
+}
+
+function takeChangeover(client: QueryClient, now: Changeover): void {
+  void client.cancelQueries({ queryKey: ["changeover", now.id] });
+  client.setQueryData(["changeover", now.id], now);
+  for (const [key, list] of client.getQueriesData<Changeover[]>({ queryKey: ["changeovers"] })) {
+    if (list?.some((c) => c.id === now.id)) {
+      client.setQueryData<Changeover[]>(
+        key,
+        list.map((c) => (c.id === now.id ? now : c)),
+      );
+    } else {
+      void client.invalidateQueries({ queryKey: key, exact: true });
+    }
+  }
+  if (!now.progress) {
+    void client.invalidateQueries({ queryKey: ["worlds"] });
+    void client.invalidateQueries({ queryKey: ["aside", now.server] });
+  }
+}
+
+/** Whether the service is being heard; "" as long as it is, or has not been lost for long. */
+export function useLost(): boolean {
+  const [lost, setLost] = useState(false);
+  useEffect(() => {
+    let timer: ReturnType<typeof setTimeout> | undefined;
+    const end = stream.listen((what) => {
+      clearTimeout(timer);
+      if (what.kind === "lost") timer = setTimeout(() => setLost(true), 4000);
+      else setLost(false);
+    });
+    return () => {
+      clearTimeout(timer);
+      end();
+    };
+  }, []);
+  return lost;
+}
