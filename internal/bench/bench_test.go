@@ -39,14 +39,20 @@ type bundle struct {
 	tool string // the stand-in game
 }
 
-func setup(b *testing.B) *bundle {
+func setup(b *testing.B, settings ...string) *bundle {
+	b.Helper()
+	return start(b, func(string, string) {}, settings...)
+}
+
+// start starts a service on a database that before has filled; settings are the database's.
+func start(b *testing.B, before func(dir, database string), settings ...string) *bundle {
 	b.Helper()
 	dir, err := os.MkdirTemp("", "reshard-bench-")
 	require.NoError(b, err)
 	require.NoError(b, os.Chmod(dir, 0o755))
 	b.Cleanup(func() { _ = os.RemoveAll(dir) })
 	ctx := context.Background()
-	pg, err := pgserver.Start(ctx, filepath.Join(dir, "postgres"))
+	pg, err := pgserver.Start(ctx, filepath.Join(dir, "postgres"), settings...)
 	require.NoError(b, err)
 	b.Cleanup(func() { _ = pg.Stop() })
 	database, err := pg.Database(ctx, "bench")
@@ -55,6 +61,7 @@ func setup(b *testing.B) *bundle {
 	require.NoError(b, os.Mkdir(bin, 0o755))
 	out, err := exec.Command("go", "build", "-o", bin+"/", "reshard/cmd/...").CombinedOutput()
 	require.NoError(b, err, string(out))
+	before(dir, database)
 	s := &bundle{b: b, dir: dir, tool: filepath.Join(bin, "standin")}
 	s.cmd = exec.Command(filepath.Join(bin, "reshard"), "serve", "--data", filepath.Join(dir, "data"), "--database",
 		database, "--listen", "127.0.0.1:0")

@@ -126,7 +126,11 @@ func decode[T any](res *http.Response) (out T, err error) {
 // gather reads a list page by page: all of it, or at most limit.
 func gather[T any](ctx context.Context, c *Client, path string, query any, limit int) ([]T, error) {
 	out := []T{}
-	for at := path + "?" + wire.Values(query).Encode(); at != "" && (limit == 0 || len(out) < limit); {
+	values := wire.Values(query)
+	if limit == 0 {
+		values.Set("limit", "1000") // few pages
+	}
+	for at := path + "?" + values.Encode(); at != "" && (limit == 0 || len(out) < limit); {
 		res, err := c.request(ctx, http.MethodGet, at, nil, "")
 		if err != nil {
 			return nil, err

@@ -215,6 +215,7 @@ func (fl *Fleet) List(ctx context.Context, q wire.ServerQuery) ([]wire.Server, s
 	out := make([]wire.Server, len(listed))
 	for i, rec := range listed {
 		out[i] = viewOf(rec.Server, rec.Holder, fl.book.sightOf(rec.Name))
+		out[i].Can, out[i].Lacks = nil, nil // of one server it is told
 	}
 	return out, next, nil
 }

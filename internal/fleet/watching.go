@@ -37,7 +37,7 @@ const (
 
 // Watch looks at all servers again and again until ctx ends.
 func (fl *Fleet) Watch(ctx context.Context) error {
-	list, _, err := fl.allListed(ctx)
+	list, err := fl.allListed(ctx)
 	if err != nil {
 		return err
 	}
@@ -58,13 +58,16 @@ func (fl *Fleet) Watch(ctx context.Context) error {
 	return nil
 }
 
-func (fl *Fleet) allListed(ctx context.Context) (out []records.Listed, next string, err error) {
+// allListed gives all servers on record, each with the changeover that holds it.
+func (fl *Fleet) allListed(ctx context.Context) (out []records.Listed, err error) {
+	q := records.ServerQuery{Page: records.Page{Limit: 1000}}
 	for {
-		page, next, err := fl.records.ServerPage(ctx, records.ServerQuery{Page: records.Page{After: next}})
+		page, next, err := fl.records.ServerPage(ctx, q)
 		out = append(out, page...)
 		if err != nil || next == "" {
-			return out, next, err
+			return out, err
 		}
+		q.After = next
 	}
 }
 

@@ -23,21 +23,24 @@ var (
 // texts writes names as a list of SQL texts; they are names of kinds, without quotes.
 func texts(names []string) string { return "'" + strings.Join(names, "', '") + "'" }
 
-// MostListed bounds a page of a list.
-const MostListed = 1000
+// A page of a list has usuallyListed entries, and mostListed at the most.
+const (
+	usuallyListed = 100
+	mostListed    = 1000
+)
 
 // Page says which part of a list is wanted: at most Limit of what comes after a cursor, ""
-// for the beginning. Limit 0 is MostListed.
+// for the beginning. Limit 0 is 100, and more than 1000 is 1000.
 type Page struct {
 	After string
 	Limit int
 }
 
 func (p Page) limit() int {
-	if p.Limit <= 0 || p.Limit > MostListed {
-		return MostListed
+	if p.Limit <= 0 {
+		return usuallyListed
 	}
-	return p.Limit
+	return min(p.Limit, mostListed)
 }
 
 // cursor is where a page ended: the list's order, and the values of the last row in it.

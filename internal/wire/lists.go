@@ -11,7 +11,7 @@ type Part struct {
 	// where the page before has ended; left out: the beginning
 	After string `json:"after,omitempty" query:"after" doc:"a cursor, from the Link header of the page before"`
 	// at most so many
-	Limit int `json:"limit,omitempty" query:"limit" minimum:"0" maximum:"1000" doc:"0: 1000"`
+	Limit int `json:"limit,omitempty" query:"limit" minimum:"0" maximum:"1000" doc:"0: 100"`
 }
 
 // ServerQuery is what is looked for among servers; what is empty asks for nothing.

@@ -308,7 +308,7 @@ type Server struct {
 	Note string `json:"note,omitempty"`
 	// Trouble says why the server's files cannot be read; "" when they can.
 	Trouble string `json:"trouble,omitempty"`
-	// Can is what its host can do, absent while that is not known, and Lacks what is
+	// Can is what its host can do, absent while that is not known and in lists, and Lacks what is
 	// therefore not promised, in words.
 	Can   *capability.Set   `json:"can,omitempty"`
 	Lacks []capability.Lack `json:"lacks,omitempty"`

@@ -90,7 +90,7 @@ export const api = {
   signOut: () => taken(client.POST("/v1/sign-out")),
   me: (signal?: AbortSignal) => taken(client.GET("/v1/me", { signal })),
   servers: (signal?: AbortSignal) =>
-    all((after) => client.GET("/v1/servers", { params: { query: { after } }, signal })),
+    all((after) => client.GET("/v1/servers", { params: { query: { after, limit: 1000 } }, signal })),
   server: (server: string, signal?: AbortSignal) =>
     taken(client.GET("/v1/servers/{server}", { params: { path: { server } }, signal })),
   start: (server: string) =>
@@ -118,7 +118,7 @@ export const api = {
     taken(client.PUT("/v1/users/{name}/password", { params: { path: { name } }, body: { password } })),
   removeUser: (name: string) => taken(client.DELETE("/v1/users/{name}", { params: { path: { name } } })),
   worlds: (wanted: Wanted, signal?: AbortSignal) =>
-    all((after) => client.GET("/v1/worlds", { params: { query: { ...wanted, after } }, signal })),
+    all((after) => client.GET("/v1/worlds", { params: { query: { ...wanted, after, limit: 1000 } }, signal })),
   changeWorld: (world: string, body: Schemas["ChangeWorld"]) =>
     taken(client.PATCH("/v1/worlds/{world}", { params: { path: { world } }, body })),
   changeCopy: (copy: string, body: Schemas["ChangeCopy"]) =>
