@@ -40,7 +40,7 @@ type API struct {
 func Handler(s *service.Service, console fs.FS, log *slog.Logger) http.Handler {
 	a := &API{service: s, log: log}
 	router := chi.NewRouter()
-	router.Use(a.recoverPanic, headers)
+	router.Use(requestLog(log), a.recoverPanic, headers)
 	router.Use(a.sameOrigin)
 	router.Route("/api", func(r chi.Router) {
 		r.Use(a.authenticate)

@@ -93,6 +93,14 @@ Examples:
 				Usage:   "`FOLDER` with profiles of your own (*.yaml)",
 				Sources: cli.EnvVars("RESHARD_GAMES"),
 			},
+			&cli.StringFlag{
+				Name: "log", Value: "text", Usage: "how the log is written to standard error: `FORMAT` text or json",
+				Sources: cli.EnvVars("RESHARD_LOG"),
+			},
+			&cli.StringFlag{
+				Name: "log-level", Value: "info", Usage: "the least `LEVEL` that is logged: debug, info, warn or error",
+				Sources: cli.EnvVars("RESHARD_LOG_LEVEL"),
+			},
 			&cli.BoolFlag{
 				Name: "move-here",
 				Usage: "take over records that were made with another data folder: only when all servers of it are " +
@@ -110,7 +118,12 @@ Examples:
 			if err != nil || largest == 0 || largest > 1<<62 {
 				return usage("--largest-arrival %q is no size; use one such as 64 GiB", c.String("largest-arrival"))
 			}
+			handler, err := logHandler(a.Err, c.String("log"), c.String("log-level"))
+			if err != nil {
+				return err
+			}
 			d, err := Serve(ctx, ServeConfig{
+				LogTo: handler,
 				Limits: archive.Limits{
 					Entries: c.Int("most-files"),
 					Bytes:   int64(largest),
@@ -119,7 +132,7 @@ Examples:
 				}, //nolint:gosec // bounded above
 				Data: c.String("data"), Database: c.String("database"), Listen: c.String("listen"),
 				StartServers: c.Bool("start-servers"), MoveHere: c.Bool("move-here"),
-				KeepAside: c.Duration("keep-aside"), Log: a.Err, Games: c.String("games"),
+				KeepAside: c.Duration("keep-aside"), Games: c.String("games"),
 				GamesOverride: c.Bool("games-override"),
 			})
 			if err != nil {
@@ -151,6 +164,23 @@ Examples:
 			return d.Close()
 		},
 	}
+}
+
+// logHandler writes the log as a person, or a program, wants it.
+func logHandler(to io.Writer, format, level string) (slog.Handler, error) {
+	var o slog.HandlerOptions
+	var least slog.Level
+	if err := least.UnmarshalText([]byte(level)); err != nil {
+		return nil, usage("--log-level %q is none of debug, info, warn and error", level)
+	}
+	o.Level = least
+	switch format {
+	case "text":
+		return slog.NewTextHandler(to, &o), nil
+	case "json":
+		return slog.NewJSONHandler(to, &o), nil
+	}
+	return nil, usage("--log %q is neither text nor json", format)
 }
 
 func (a *app) apiCommand() *cli.Command {
@@ -185,7 +215,9 @@ type ServeConfig struct {
 	// FirstUser and FirstPassword make the first user; empty: admin with a
 	// random password, written to first-sign-in.txt.
 	FirstUser, FirstPassword string
-	Log                      io.Writer
+	// Log is where the log goes as text; LogTo, when it is given, has it instead.
+	Log   io.Writer
+	LogTo slog.Handler `json:"-"`
 	// Lease is how long the service may act without hearing from the database; 0: ten
 	// seconds.
 	Lease time.Duration
@@ -221,9 +253,12 @@ type Daemon struct {
 // same database it returns as well: the daemon then refuses calls, and takes over by
 // itself when the other is gone.
 func Serve(ctx context.Context, c ServeConfig) (*Daemon, error) {
+	if c.LogTo == nil {
+		c.LogTo = slog.NewTextHandler(c.Log, nil)
+	}
 	d := &Daemon{
 		config:   c,
-		log:      slog.New(slog.NewTextHandler(c.Log, nil)),
+		log:      slog.New(c.LogTo),
 		standing: make(chan struct{}, 1),
 		up:       make(chan error, 1),
 		ended:    make(chan error, 1),

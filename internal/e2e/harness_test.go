@@ -224,6 +224,9 @@ func (b *bundle) end() {
 	assert.NoError(b.t, err)
 	for _, s := range list {
 		_ = os.Remove(filepath.Join(s.Root, "misbehave"))
+		if now, err := b.api.Server(ctx, s.Name); err == nil { // a list tells what was known
+			s = now.Server
+		}
 		if s.Process == "" {
 			continue
 		}
