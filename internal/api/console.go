@@ -44,7 +44,8 @@ func consoleHandler(files fs.FS) http.HandlerFunc {
 		h.Set("Cache-Control", "no-store")
 		h.Set("Content-Security-Policy", "default-src 'none'; script-src 'self' 'nonce-"+nonce+
 			"'; style-src 'self' 'nonce-"+nonce+
-			"'; font-src 'self'; img-src 'self' blob:; connect-src 'self'; worker-src 'self'; base-uri 'none'; form-action 'self'; "+
+			"'; font-src 'self'; img-src 'self' blob:; connect-src 'self'; worker-src 'self'; base-uri 'none'; "+
+			"form-action 'self'; "+
 			"frame-ancestors 'none'")
 		_, _ = w.Write(bytes.ReplaceAll(index, []byte(nonceMark), []byte(nonce))) // the reader has gone if this fails
 	}

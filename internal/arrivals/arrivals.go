@@ -16,6 +16,8 @@ import (
 	"syscall"
 	"time"
 
+	"github.com/hashicorp/golang-lru/v2/expirable"
+
 	"reshard/internal/archive"
 	"reshard/internal/catalogue"
 	"reshard/internal/core/fault"
@@ -49,15 +51,18 @@ type Arrivals struct {
 	dir     string
 	limits  archive.Limits
 	feed    *feed.Feed
-	taking  taking
-	took    taken
+	// underWay are the uploads that are being taken in, answers what became of others, for
+	// as long as a sender may ask again.
+	underWay sync.Map
+	answers  *expirable.LRU[string, wire.Arrival]
 }
 
 // New makes arrivals.
 func New(c Config) *Arrivals {
 	return &Arrivals{
 		library: c.Library, vault: c.Vault, games: c.Games, log: c.Log, now: time.Now, dir: c.Folder, limits: c.Limits,
-		feed: c.Feed,
+		feed:    c.Feed,
+		answers: expirable.NewLRU[string, wire.Arrival](mostAnswered, nil, askedAgain),
 	}
 }
 

@@ -9,13 +9,11 @@ import (
 	"hash"
 	"io"
 	"io/fs"
-	"maps"
 	"os"
 	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/zeebo/blake3"
@@ -180,7 +178,7 @@ func (arr *Arrivals) drop(id string) error {
 func (arr *Arrivals) Take(ctx context.Context, id, root, sum, by string) (wire.Arrival, error) {
 	u, offset, _, err := arr.uploadOf(id)
 	if fault.CodeOf(err) == fault.NotFound {
-		if got, ok := arr.took.of(id); ok { // the answer was lost on its way, and is asked for again
+		if got, ok := arr.answers.Get(id); ok { // the answer was lost on its way, and is asked for again
 			return got, nil
 		}
 	}
@@ -195,11 +193,11 @@ func (arr *Arrivals) Take(ctx context.Context, id, root, sum, by string) (wire.A
 		return wire.Arrival{}, fault.New(fault.WrongState, "take", name, "%d of %d bytes have come", offset, u.Size).
 			With("Go on sending it: reshard send.")
 	}
-	if !arr.taking.hold(id) {
+	if _, busy := arr.underWay.LoadOrStore(id, true); busy {
 		return wire.Arrival{}, fault.New(fault.Busy, "take", name, "it is being taken in").
 			With("Wait until that has ended.")
 	}
-	defer arr.taking.release(id)
+	defer arr.underWay.Delete(id)
 	file := filepath.Join(arr.dir, id)
 	if err := verifySum(ctx, file, name, sum); err != nil {
 		return wire.Arrival{}, err
@@ -213,40 +211,15 @@ func (arr *Arrivals) Take(ctx context.Context, id, root, sum, by string) (wire.A
 	if err != nil {
 		return wire.Arrival{}, err
 	}
-	arr.took.note(id, arrival, arr.now())
+	arr.answers.Add(id, arrival)
 	return arrival, arr.drop(id)
 }
 
-// taken remembers what became of uploads, for as long as a sender may ask again.
-type taken struct {
-	mu   sync.Mutex
-	what map[string]tookAt
-}
-
-type tookAt struct {
-	arrival wire.Arrival
-	at      time.Time
-}
-
-// askedAgain is how long an answer is remembered.
-const askedAgain = time.Hour
-
-func (t *taken) note(id string, a wire.Arrival, now time.Time) {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	maps.DeleteFunc(t.what, func(_ string, was tookAt) bool { return now.Sub(was.at) > askedAgain })
-	if t.what == nil {
-		t.what = map[string]tookAt{}
-	}
-	t.what[id] = tookAt{a, now}
-}
-
-func (t *taken) of(id string) (wire.Arrival, bool) {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	was, ok := t.what[id]
-	return was.arrival, ok
-}
+// How long an answer is remembered, should it have been lost on its way, and how many.
+const (
+	askedAgain   = time.Hour
+	mostAnswered = 10_000
+)
 
 // pieceSize is what a sender without a running hash hashes at a time, in bytes.
 const pieceSize = 4 << 20
@@ -375,29 +348,4 @@ func (arr *Arrivals) Tidy() {
 			}
 		}
 	}
-}
-
-// taking holds the uploads that are being taken in.
-type taking struct {
-	mu  sync.Mutex
-	ids map[string]bool
-}
-
-func (t *taking) hold(id string) bool {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	if t.ids[id] {
-		return false
-	}
-	if t.ids == nil {
-		t.ids = map[string]bool{}
-	}
-	t.ids[id] = true
-	return true
-}
-
-func (t *taking) release(id string) {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	delete(t.ids, id)
 }

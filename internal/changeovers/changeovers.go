@@ -397,31 +397,37 @@ func (co *Changeovers) carry(l *fleet.Server, others []*fleet.Server, c records.
 	co.running.Go(func() {
 		defer cancel(nil)
 		hold := append(slices.Clone(others), l)
-		// in one order, so that two never wait for each other
-		slices.SortFunc(hold, func(a, b *fleet.Server) int { return int(a.ID - b.ID) })
-		for _, one := range hold {
-			defer one.Hold()()
-		}
-		err := run(ctx)
-		switch {
-		case errors.Is(err, executor.ErrSuspended):
-			co.log.Info("changeover goes on in another life of the service", "changeover", c.ID, "server", c.Server,
-				"why", err)
-			co.end(c.ID)
-			return
-		case err == nil:
-			co.log.Info("changeover done", "changeover", c.ID, "server", c.Server)
-		case fault.CodeOf(err) == fault.Held:
-			co.log.Error("changeover held", "changeover", c.ID, "server", c.Server, "error", err)
-		default:
-			co.log.Warn("changeover undone", "changeover", c.ID, "server", c.Server, "error", err)
-		}
-		co.conclude(context.WithoutCancel(ctx), l, c, err == nil)
+		co.carryHeld(ctx, hold, l, c, run)
+		// Who is told that it has ended finds the servers free.
 		co.end(c.ID)
 		for _, one := range hold {
 			co.fleet.Refresh(context.WithoutCancel(ctx), one.Name)
 		}
 	})
+}
+
+// carryHeld carries a changeover out while it holds its servers.
+func (co *Changeovers) carryHeld(ctx context.Context, hold []*fleet.Server, l *fleet.Server, c records.Changeover,
+	run func(context.Context) error) {
+	// in one order, so that two never wait for each other
+	slices.SortFunc(hold, func(a, b *fleet.Server) int { return int(a.ID - b.ID) })
+	for _, one := range hold {
+		defer one.Hold()()
+	}
+	err := run(ctx)
+	switch {
+	case errors.Is(err, executor.ErrSuspended):
+		co.log.Info("changeover goes on in another life of the service", "changeover", c.ID, "server", c.Server,
+			"why", err)
+		return
+	case err == nil:
+		co.log.Info("changeover done", "changeover", c.ID, "server", c.Server)
+	case fault.CodeOf(err) == fault.Held:
+		co.log.Error("changeover held", "changeover", c.ID, "server", c.Server, "error", err)
+	default:
+		co.log.Warn("changeover undone", "changeover", c.ID, "server", c.Server, "error", err)
+	}
+	co.conclude(context.WithoutCancel(ctx), l, c, err == nil)
 }
 
 // conclude records what a changeover's end means for the server. It is not part

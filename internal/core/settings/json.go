@@ -5,8 +5,11 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"unicode/utf8"
+
+	"github.com/tailscale/hujson"
 )
 
 // jsonc is JSON (RFC 8259), also with comments (// and /* */) and commas before a
@@ -19,23 +22,13 @@ type jsonc struct{}
 const deepestJSON = 64
 
 func (jsonc) scan(data []byte) ([]Entry, error) {
-	p := &jsonScan{data: data}
-	if p.skip(); p.at == len(data) {
-		return nil, nil // an empty file has no settings
-	}
-	if err := p.value("", 0); err != nil {
-		return nil, fmt.Errorf("line %d: %w", p.line(), err)
-	}
-	if p.skip(); p.at < len(data) {
-		return nil, fmt.Errorf("line %d: something stands behind the end", p.line())
-	}
-	return p.entries, nil
+	s, err := readJSON(data)
+	return s.entries, err
 }
 
-// jsonScan walks a document and notes where values stand.
+// jsonScan notes where values stand in a document.
 type jsonScan struct {
 	data    []byte
-	at      int
 	entries []Entry
 	objects map[string]jsonObject // by pointer
 	// lines counts line breaks before counted, so that each is counted once.
@@ -47,162 +40,89 @@ type jsonObject struct {
 	open  int // behind the opening brace
 	last  int // behind the last member's value; 0 without members
 	first int // where the first member's key begins
-	comma bool
 }
 
-func (p *jsonScan) line() int {
-	at := min(p.at, len(p.data))
-	p.lines += bytes.Count(p.data[p.counted:at], []byte("\n"))
-	p.counted = at
-	return 1 + p.lines
-}
-
-// skip passes over blanks and comments.
-func (p *jsonScan) skip() {
-	for p.at < len(p.data) {
-		rest := p.data[p.at:]
-		switch {
-		case strings.IndexByte(" \t\r\n", rest[0]) >= 0:
-			p.at++
-		case bytes.HasPrefix(rest, []byte("//")):
-			n := bytes.IndexByte(rest, '\n')
-			if n < 0 {
-				n = len(rest)
-			}
-			p.at += n
-		case bytes.HasPrefix(rest, []byte("/*")):
-			n := bytes.Index(rest, []byte("*/"))
-			if n < 0 {
-				return // value says what is wrong
-			}
-			p.at += n + 2
-		default:
-			return
-		}
+func readJSON(data []byte) (jsonScan, error) {
+	s := jsonScan{data: data, objects: map[string]jsonObject{}}
+	if deeper(data, deepestJSON) {
+		return s, fmt.Errorf("nested deeper than %d", deepestJSON)
 	}
-}
-
-func (p *jsonScan) peek() byte {
-	if p.at < len(p.data) {
-		return p.data[p.at]
+	alone, err := hujson.Parse(append(slices.Clone(data), "\n0"...))
+	if err == nil && alone.StartOffset > len(data) {
+		return s, nil // an empty file, or one of comments alone, has no settings
 	}
-	return 0
-}
-
-func (p *jsonScan) value(pointer string, depth int) error {
-	if depth > deepestJSON {
-		return fmt.Errorf("nested deeper than %d", deepestJSON)
-	}
-	switch p.peek() {
-	case '{':
-		return p.object(pointer, depth)
-	case '[':
-		return p.list(pointer, depth)
-	}
-	start, line := p.at, p.line()
-	text, err := p.scalar()
+	v, err := hujson.Parse(data)
 	if err != nil {
-		return err
+		return s, errors.New(strings.TrimPrefix(err.Error(), "hujson: "))
 	}
-	p.entries = append(p.entries, Entry{Key: pointer, Value: text, Line: line, start: start, end: p.at})
-	return nil
+	s.value(v, "")
+	return s, nil
 }
 
-func (p *jsonScan) scalar() (string, error) {
-	if p.peek() == '"' {
-		return p.text()
-	}
-	start := p.at
-	for p.at < len(p.data) && strings.IndexByte(",]} \t\r\n/", p.data[p.at]) < 0 {
-		p.at++
-	}
-	word := string(p.data[start:p.at])
-	if !json.Valid([]byte(word)) {
-		return "", fmt.Errorf("%q is no JSON value", word)
-	}
-	return word, nil
-}
-
-func (p *jsonScan) text() (string, error) {
-	start := p.at
-	for p.at++; p.at < len(p.data); p.at++ {
-		switch p.data[p.at] {
-		case '\\':
-			p.at++
-		case '"':
-			p.at++
-			var s string
-			if err := json.Unmarshal(p.data[start:p.at], &s); err != nil {
-				return "", errors.New("a string is not valid")
+// deeper reports whether brackets are nested deeper than most, without reading what they
+// hold: a parser calls itself for each level.
+func deeper(data []byte, most int) bool {
+	depth := 0
+	for i := 0; i < len(data); i++ {
+		switch data[i] {
+		case '{', '[':
+			if depth++; depth > most {
+				return true
 			}
-			return s, nil
+		case '}', ']':
+			depth--
+		case '"':
+			for i++; i < len(data) && data[i] != '"'; i++ {
+				if data[i] == '\\' {
+					i++
+				}
+			}
+		case '/':
+			rest := data[i:]
+			switch {
+			case bytes.HasPrefix(rest, []byte("//")):
+				i += max(0, bytes.IndexByte(rest, '\n'))
+			case bytes.HasPrefix(rest, []byte("/*")):
+				i += 2 + max(0, bytes.Index(rest[2:], []byte("*/")))
+			}
 		}
 	}
-	return "", errors.New("a string has no end")
+	return false
+}
+
+// line gives the line of an offset; offsets come in order.
+func (s *jsonScan) line(at int) int {
+	s.lines += bytes.Count(s.data[s.counted:at], []byte("\n"))
+	s.counted = at
+	return 1 + s.lines
 }
 
 var pointerEscape = strings.NewReplacer("~", "~0", "/", "~1")
 
-func (p *jsonScan) object(pointer string, depth int) error {
-	p.at++
-	o := jsonObject{open: p.at}
-	for {
-		p.skip()
-		if p.peek() == '}' {
-			p.at++
-			if p.objects != nil {
-				p.objects[pointer] = o
+func (s *jsonScan) value(v hujson.Value, pointer string) {
+	switch t := v.Value.(type) {
+	case *hujson.Object:
+		o := jsonObject{open: v.StartOffset + 1}
+		for i, m := range t.Members {
+			if i == 0 {
+				o.first = m.Name.StartOffset
 			}
-			return nil
+			o.last = m.Value.EndOffset
+			s.value(m.Value, pointer+"/"+pointerEscape.Replace(m.Name.Value.(hujson.Literal).String()))
 		}
-		if o.last > 0 && !o.comma {
-			return errors.New("a comma or a closing brace is missing")
+		s.objects[pointer] = o
+	case *hujson.Array:
+		for i, e := range t.Elements {
+			s.value(e, fmt.Sprintf("%s/%d", pointer, i))
 		}
-		if p.peek() != '"' {
-			return errors.New("a key in quotes, or a closing brace, is missing")
+	case hujson.Literal:
+		text := string(t)
+		if t.Kind() == '"' {
+			text = t.String()
 		}
-		if o.last == 0 {
-			o.first = p.at
-		}
-		key, err := p.text()
-		if err != nil {
-			return err
-		}
-		if p.skip(); p.peek() != ':' {
-			return fmt.Errorf("a colon is missing behind %q", key)
-		}
-		p.at++
-		p.skip()
-		if err := p.value(pointer+"/"+pointerEscape.Replace(key), depth+1); err != nil {
-			return err
-		}
-		o.last = p.at
-		p.skip()
-		if o.comma = p.peek() == ','; o.comma {
-			p.at++
-		}
-	}
-}
-
-func (p *jsonScan) list(pointer string, depth int) error {
-	p.at++
-	comma := true
-	for i := 0; ; i++ {
-		p.skip()
-		if p.peek() == ']' {
-			p.at++
-			return nil
-		}
-		if !comma {
-			return errors.New("a comma or a closing bracket is missing")
-		}
-		if err := p.value(fmt.Sprintf("%s/%d", pointer, i), depth+1); err != nil {
-			return err
-		}
-		p.skip()
-		if comma = p.peek() == ','; comma {
-			p.at++
-		}
+		s.entries = append(s.entries, Entry{
+			Key: pointer, Value: text, Line: s.line(v.StartOffset), start: v.StartOffset, end: v.EndOffset,
+		})
 	}
 }
 
@@ -230,9 +150,8 @@ func (f jsonc) add(data []byte, key, value, ending string) ([]byte, error) {
 	if i < 0 {
 		return nil, fmt.Errorf("%q is no JSON pointer: it begins with a slash", key)
 	}
-	p := &jsonScan{data: data, objects: map[string]jsonObject{}}
-	p.skip()
-	if err := p.value("", 0); err != nil {
+	p, err := readJSON(data)
+	if err != nil {
 		return nil, err
 	}
 	o, ok := p.objects[key[:i]]
