@@ -72,12 +72,6 @@ func (b *book) record(name string) (rec records.Server, holder int64, ok bool) {
 	return k.rec, k.holder, true
 }
 
-func (b *book) size() int {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	return len(b.servers)
-}
-
 // see notes an observation and tells those who watch when it changes what they see.
 func (fl *Fleet) see(name string, s *sight) {
 	fl.book.mu.Lock()

@@ -118,7 +118,9 @@ export const api = {
     taken(client.PUT("/v1/users/{name}/password", { params: { path: { name } }, body: { password } })),
   removeUser: (name: string) => taken(client.DELETE("/v1/users/{name}", { params: { path: { name } } })),
   worlds: (wanted: Wanted, signal?: AbortSignal) =>
-    all((after) => client.GET("/v1/worlds", { params: { query: { ...wanted, after, limit: 1000 } }, signal })),
+    all((after) =>
+      client.GET("/v1/worlds", { params: { query: { ...wanted, after, limit: 1000 } }, signal }),
+    ),
   changeWorld: (world: string, body: Schemas["ChangeWorld"]) =>
     taken(client.PATCH("/v1/worlds/{world}", { params: { path: { world } }, body })),
   changeCopy: (copy: string, body: Schemas["ChangeCopy"]) =>
