@@ -4,6 +4,6 @@
 set -euo pipefail
 cd "$(dirname "$0")/.."
 time=${1:-60s}
-for package in ${PACKAGES:-./internal/core/settings ./internal/core/fact ./internal/core/game ./internal/pack}; do
+for package in ${PACKAGES:-./internal/core/settings ./internal/core/fact ./internal/core/game ./internal/archive}; do
   go test -list '^Fuzz' "$package" | grep '^Fuzz' | sed "s|^|$package |"
 done | xargs -P 2 -L 1 sh -c 'go test "$1" -run "^$" -fuzz "^$2\$" -fuzztime '"$time"' -fuzzminimizetime 1s -parallel 1 > "/tmp/reshard-fuzz-$2.log" 2>&1 && echo "ok   $2 $(grep -o "execs: [0-9]*" "/tmp/reshard-fuzz-$2.log" | tail -1)" || { echo "FAIL $2: see /tmp/reshard-fuzz-$2.log"; false; }' fuzz
