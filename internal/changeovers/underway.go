@@ -6,7 +6,6 @@ import (
 	"sync"
 	"time"
 
-	"reshard/internal/core/fault"
 	"reshard/internal/core/plan"
 	"reshard/internal/feed"
 	"reshard/internal/wire"
@@ -129,6 +128,8 @@ func (co *Changeovers) given(id int64) {
 const (
 	tellPace   = 100 * time.Millisecond
 	recordLags = 300 * time.Millisecond
+	// readPatience is how long the journal may take to be read for those who watch.
+	readPatience = time.Second
 )
 
 // tellOf tells those who watch a changeover how it stands, for all of them at once, until
@@ -179,8 +180,8 @@ func (co *Changeovers) tell(ctx context.Context, id int64, u *underway, anew boo
 	if same && !anew {
 		now = *last
 		now.Progress = &p
-	} else if now, err = co.Get(ctx, id); err != nil {
-		if fault.CodeOf(err) != fault.Unreachable || last == nil {
+	} else if now, err = co.getSoon(ctx, id); err != nil {
+		if last == nil {
 			return false
 		}
 		now = *last // the database is away; the progress in memory still tells
@@ -191,6 +192,14 @@ func (co *Changeovers) tell(ctx context.Context, id int64, u *underway, anew boo
 	co.board.mu.Unlock()
 	co.feed.Tell(feed.Event{Kind: feed.Changeover, Key: key, Value: now})
 	return !same
+}
+
+// getSoon gives a changeover as it is on record, or an error after readPatience: those who
+// watch are not to wait for a database that does not answer.
+func (co *Changeovers) getSoon(ctx context.Context, id int64) (wire.Changeover, error) {
+	ctx, done := context.WithTimeout(ctx, readPatience)
+	defer done()
+	return co.Get(ctx, id)
 }
 
 // changed tells those who watch of a change that is not part of carrying one out.

@@ -29,6 +29,11 @@ const (
 	Prove   = "prove"   // show that the intended world is the one running
 )
 
+// StepKinds lists the kinds of step.
+func StepKinds() []string {
+	return []string{Stage, Retitle, Sample, Stop, Move, Write, Start, Copy, Tell, Wait, Prove}
+}
+
 // What a wait step waits for: a person's word, or a concern of the fit sheet (by its
 // name) that no longer asks or blocks.
 const Word = "word"
