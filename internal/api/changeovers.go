@@ -90,6 +90,11 @@ func (a *API) changeoverRoutes() {
 				return &answer[wire.Changeover]{got}, a.failed(err)
 			})
 	}
+	a.watchRoutes()
+}
+
+// watchRoutes are about a changeover that goes on, and what is to be seen of it afterwards.
+func (a *API) watchRoutes() {
 	huma.Register(a.huma, op("tick-landmark", http.MethodPut, "/changeovers/{id}/landmarks/{landmark}",
 		"Tell whether a landmark was found after a changeover", "changeovers"), func(ctx context.Context, in *struct {
 		ID       int64 `path:"id"`

@@ -112,6 +112,14 @@ func (a *API) worldRoutes() {
 		c, err := a.service.Library.VerifyCopy(ctx, in.World)
 		return &answer[wire.Copy]{c}, a.failed(err)
 	})
+	a.copyRoutes()
+	a.describingRoutes()
+	a.compareRoutes()
+	a.landmarkRoutes()
+}
+
+// copyRoutes give what a copy holds.
+func (a *API) copyRoutes() {
 	out := op("get-world-archive", http.MethodGet, "/worlds/{world}/archive",
 		"Get a copy as the game's own program takes it: an archive, or the world's one file", "library")
 	out.Responses = map[string]*huma.Response{
@@ -175,8 +183,9 @@ func (a *API) worldRoutes() {
 			m, err := a.service.Library.CopyMap(ctx, in.World)
 			return &answer[wire.Map]{m}, a.failed(err)
 		})
-	a.shelfRoutes()
-	a.compareRoutes()
+}
+
+func (a *API) landmarkRoutes() {
 	huma.Register(a.huma, op("list-landmarks", http.MethodGet, "/worlds/{world}/landmarks",
 		"List what to look for in a world", "library"), func(ctx context.Context, in *struct {
 		World string `path:"world"`

@@ -82,21 +82,6 @@ func (a *API) serverRoutes() {
 		}) (*pictureAnswer, error) {
 		return a.pictured(a.service.Fleet.Picture(ctx, in.Server, in.World))
 	})
-	huma.Register(a.huma, op("list-aside", http.MethodGet, "/servers/{server}/aside",
-		"List what changeovers have set aside on a server, with size, age and the rule that removes it", "servers"),
-		func(ctx context.Context, in *serverInput) (*answer[[]wire.Aside], error) {
-			list, err := a.service.Changeovers.Aside(ctx, in.Server)
-			return &answer[[]wire.Aside]{list}, a.failed(err)
-		})
-	huma.Register(a.huma, op("tidy-aside", http.MethodDelete, "/servers/{server}/aside/{changeover}",
-		"Remove what a changeover has set aside, for good", "servers"), func(ctx context.Context, in *struct {
-		Server     string `path:"server"`
-		Changeover int64  `path:"changeover"`
-		Confirm    string `query:"confirm" required:"true" doc:"its name, SERVER/CHANGEOVER, typed by a person"`
-	}) (*answer[wire.Aside], error) {
-		gone, err := a.service.Changeovers.Tidy(ctx, in.Server, in.Changeover, in.Confirm, userOf(ctx))
-		return &answer[wire.Aside]{gone}, a.failed(err)
-	})
 	huma.Register(a.huma, streams[[]wire.LogLine](a.huma,
 		op("follow-log", http.MethodGet, "/servers/{server}/log", "Follow a server's log: an event a batch of lines",
 			"servers")), func(
@@ -119,12 +104,32 @@ func (a *API) serverRoutes() {
 			}
 		}), nil
 	})
+	a.asideRoutes()
 	huma.Register(a.huma, op("fit", http.MethodGet, "/fit",
 		"Make the fit sheet of a world and a server, or of a server alone", "changeovers"),
 		func(ctx context.Context, in *fitInput) (*answer[wire.Sheet], error) {
 			sheet, err := a.fit(ctx, in)
 			return &answer[wire.Sheet]{sheet}, a.failed(err)
 		})
+}
+
+// asideRoutes are about what changeovers have set aside.
+func (a *API) asideRoutes() {
+	huma.Register(a.huma, op("list-aside", http.MethodGet, "/servers/{server}/aside",
+		"List what changeovers have set aside on a server, with size, age and the rule that removes it", "servers"),
+		func(ctx context.Context, in *serverInput) (*answer[[]wire.Aside], error) {
+			list, err := a.service.Changeovers.Aside(ctx, in.Server)
+			return &answer[[]wire.Aside]{list}, a.failed(err)
+		})
+	huma.Register(a.huma, op("tidy-aside", http.MethodDelete, "/servers/{server}/aside/{changeover}",
+		"Remove what a changeover has set aside, for good", "servers"), func(ctx context.Context, in *struct {
+		Server     string `path:"server"`
+		Changeover int64  `path:"changeover"`
+		Confirm    string `query:"confirm" required:"true" doc:"its name, SERVER/CHANGEOVER, typed by a person"`
+	}) (*answer[wire.Aside], error) {
+		gone, err := a.service.Changeovers.Tidy(ctx, in.Server, in.Changeover, in.Confirm, userOf(ctx))
+		return &answer[wire.Aside]{gone}, a.failed(err)
+	})
 }
 
 // fitInput is a wish in an address.

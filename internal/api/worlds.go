@@ -9,8 +9,8 @@ import (
 	"reshard/internal/wire"
 )
 
-// shelfRoutes are about what people say of worlds and copies.
-func (a *API) shelfRoutes() {
+// describingRoutes are about what people say of worlds and copies.
+func (a *API) describingRoutes() {
 	huma.Register(a.huma, op("change-world", http.MethodPatch, "/worlds/{world}",
 		"Change a world's title, note or tags", "library"), func(ctx context.Context, in *struct {
 		World string `path:"world"`

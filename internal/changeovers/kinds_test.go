@@ -51,7 +51,11 @@ func TestWhatIsLeftAfterEachKind(t *testing.T) {
 			entry(plan.Rename, plan.Plan{Folder: "marsh", Steps: []plan.Step{moved}}, 0), nil,
 			map[string]int64{"fen": 1, "old": 2, "marsh": 1},
 		},
-		"an undo":                {entry(plan.Undo, plan.Plan{}, 0), map[string]int64{"was": 9}, map[string]int64{"was": 9}},
+		"an undo": {
+			entry(plan.Undo, plan.Plan{}, 0),
+			map[string]int64{"was": 9},
+			map[string]int64{"was": 9},
+		},
 		"an undo of the unknown": {entry(plan.Undo, plan.Plan{}, 0), nil, fen},
 	} {
 		now := maps.Clone(fen)

@@ -242,7 +242,16 @@ func (co *Changeovers) known(ctx context.Context, id int64) (wire.Changeover, er
 		return *u.told, nil
 	}
 	co.board.mu.Unlock()
-	return co.Get(ctx, id)
+	c, err := co.Get(ctx, id)
+	if err == nil && u != nil {
+		// What is told next may have to go on from this, should the database be away.
+		co.board.mu.Lock()
+		if u.told == nil {
+			u.told = &c
+		}
+		co.board.mu.Unlock()
+	}
+	return c, err
 }
 
 func rests(c wire.Changeover) bool {

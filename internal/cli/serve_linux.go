@@ -47,70 +47,7 @@ DATA/first-sign-in.txt.
 Examples:
   reshard serve --data /var/lib/reshard --database postgres://reshard@127.0.0.1/reshard
   RESHARD_DATABASE=postgres://… reshard serve --data /var/lib/reshard --start-servers`,
-		Flags: []cli.Flag{
-			&cli.StringFlag{
-				Name:     "data",
-				Usage:    "`FOLDER` for the vault, consoles and logs",
-				Required: true,
-				Sources:  cli.EnvVars("RESHARD_DATA"),
-			},
-			&cli.StringFlag{
-				Name:     "database",
-				Usage:    "PostgreSQL `URL`",
-				Required: true,
-				Sources:  cli.EnvVars("RESHARD_DATABASE"),
-			},
-			&cli.StringFlag{
-				Name:    "listen",
-				Usage:   "`ADDRESS` to listen on; put TLS in front of it when that is not loopback",
-				Value:   "127.0.0.1:8474",
-				Sources: cli.EnvVars("RESHARD_LISTEN"),
-			},
-			&cli.BoolFlag{Name: "start-servers", Usage: "start servers that should run and do not"},
-			&cli.DurationFlag{
-				Name:  "keep-aside",
-				Value: 14 * 24 * time.Hour,
-				Usage: "how long what changeovers set aside is kept; 0: until a person removes it",
-			},
-			&cli.StringFlag{
-				Name:  "largest-arrival",
-				Value: "64 GiB",
-				Usage: "`SIZE` of a world, unpacked, that is still taken in",
-			},
-			&cli.IntFlag{
-				Name:  "most-files",
-				Value: 200_000,
-				Usage: "`NUMBER` of files of a world that are still taken in",
-			},
-			&cli.Int64Flag{
-				Name:  "most-packed",
-				Value: 200,
-				Usage: "how many `TIMES` as large an archive may be unpacked, once that is more than 1 GiB",
-			},
-			&cli.IntFlag{Name: "longest-name", Value: 1024, Usage: "longest path in an archive, in `BYTES`"},
-			&cli.StringFlag{
-				Name:    "games",
-				Usage:   "`FOLDER` with profiles of your own (*.yaml)",
-				Sources: cli.EnvVars("RESHARD_GAMES"),
-			},
-			&cli.StringFlag{
-				Name: "log", Value: "text", Usage: "how the log is written to standard error: `FORMAT` text or json",
-				Sources: cli.EnvVars("RESHARD_LOG"),
-			},
-			&cli.StringFlag{
-				Name: "log-level", Value: "info", Usage: "the least `LEVEL` that is logged: debug, info, warn or error",
-				Sources: cli.EnvVars("RESHARD_LOG_LEVEL"),
-			},
-			&cli.BoolFlag{
-				Name: "move-here",
-				Usage: "take over records that were made with another data folder: only when all servers of it are " +
-					"stopped",
-			},
-			&cli.BoolFlag{
-				Name:  "games-override",
-				Usage: "let a profile of your own replace a shipped one of the same id",
-			},
-		},
+		Flags: serveFlags(),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
 			defer stop()
@@ -162,6 +99,74 @@ Examples:
 			}
 			<-ctx.Done()
 			return d.Close()
+		},
+	}
+}
+
+// serveFlags are the options of a service.
+func serveFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{
+			Name:     "data",
+			Usage:    "`FOLDER` for the vault, consoles and logs",
+			Required: true,
+			Sources:  cli.EnvVars("RESHARD_DATA"),
+		},
+		&cli.StringFlag{
+			Name:     "database",
+			Usage:    "PostgreSQL `URL`",
+			Required: true,
+			Sources:  cli.EnvVars("RESHARD_DATABASE"),
+		},
+		&cli.StringFlag{
+			Name:    "listen",
+			Usage:   "`ADDRESS` to listen on; put TLS in front of it when that is not loopback",
+			Value:   "127.0.0.1:8474",
+			Sources: cli.EnvVars("RESHARD_LISTEN"),
+		},
+		&cli.BoolFlag{Name: "start-servers", Usage: "start servers that should run and do not"},
+		&cli.DurationFlag{
+			Name:  "keep-aside",
+			Value: 14 * 24 * time.Hour,
+			Usage: "how long what changeovers set aside is kept; 0: until a person removes it",
+		},
+		&cli.StringFlag{
+			Name:  "largest-arrival",
+			Value: "64 GiB",
+			Usage: "`SIZE` of a world, unpacked, that is still taken in",
+		},
+		&cli.IntFlag{
+			Name:  "most-files",
+			Value: 200_000,
+			Usage: "`NUMBER` of files of a world that are still taken in",
+		},
+		&cli.Int64Flag{
+			Name:  "most-packed",
+			Value: 200,
+			Usage: "how many `TIMES` as large an archive may be unpacked, once that is more than 1 GiB",
+		},
+		&cli.IntFlag{Name: "longest-name", Value: 1024, Usage: "longest path in an archive, in `BYTES`"},
+		&cli.StringFlag{
+			Name:    "games",
+			Usage:   "`FOLDER` with profiles of your own (*.yaml)",
+			Sources: cli.EnvVars("RESHARD_GAMES"),
+		},
+		&cli.StringFlag{
+			Name: "log", Value: "text", Usage: "how the log is written to standard error: `FORMAT` text or json",
+			Sources: cli.EnvVars("RESHARD_LOG"),
+		},
+		&cli.StringFlag{
+			Name: "log-level", Value: "info", Usage: "the least `LEVEL` that is logged: debug, info, warn or error",
+			Sources: cli.EnvVars("RESHARD_LOG_LEVEL"),
+		},
+		&cli.BoolFlag{
+			Name: "move-here",
+			Usage: "take over records that were made with another data folder: only when all servers of it are " +
+				"stopped",
+		},
+		&cli.BoolFlag{
+			Name:  "games-override",
+			Usage: "let a profile of your own replace a shipped one of the same id",
 		},
 	}
 }

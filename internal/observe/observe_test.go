@@ -29,8 +29,8 @@ import (
 // still is a game that is never started.
 type still struct{}
 
-func (still) Begin(func(string)) int                 { return 0 }
-func (still) Hear(string, func(string)) int          { return 0 }
+func (still) Begin(func(string)) int                { return 0 }
+func (still) Hear(string, func(string)) int         { return 0 }
 func (still) Feel(control.Signal, func(string)) int { return 0 }
 
 // watched is a server on a disk in memory, of which every opening of a file is noted.
@@ -89,7 +89,8 @@ func setup(t *testing.T, worlds int) *watched {
 	profile, err := games.Find("quarrymoss")
 	require.NoError(t, err)
 	w.Observer = &observe.Observer{
-		Name: "north", ID: 1, Files: hostfs.New("north", seen), Control: control.New("north", running.New(still{}), profile),
+		Name: "north", ID: 1, Files: hostfs.New("north", seen),
+		Control: control.New("north", running.New(still{}), profile),
 		Profile: profile, Machine: server.Machine{Kind: "plain"}, Memory: observe.NewMemory(), Now: time.Now,
 	}
 	return w

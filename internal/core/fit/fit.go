@@ -207,8 +207,16 @@ func (in Input) lost(doc string) bool {
 	return false
 }
 
-// Rule is one concern.
+// Rule is one concern: a row of the sheet, in a file of its own.
+//
+// check sees what is in the input and nothing else: it opens no file, asks no clock and
+// keeps nothing, so that the same input gives the same row, and may run at any time beside
+// others. It fills in what it compares, also where it finds nothing to say, and ends with
+// exactly one verdict. A row that asks lists every answer that it takes, and says of each
+// what it costs; a row that blocks says what would have to be different. What it says the
+// plan will write must be in Input.Wants: the plan writes that and no more.
 type Rule struct {
+	// Concern names the row for programs and choices, and stays for ever; Title is for people.
 	Concern string
 	Title   string
 	check   func(in Input, r *Row)

@@ -29,15 +29,22 @@ type Entry struct {
 	bare bool
 }
 
-// format is what a settings format must know; everything else is shared.
+// format is what a settings format must know; everything else is shared: encodings, the
+// edit itself, and the check after it. A document after an edit is scanned again, and the
+// edit is refused when any other entry reads differently, so that a format that is wrong
+// about its own syntax loses nothing. Formats keep nothing between calls, and any document
+// that anybody has written may be given to them.
 type format interface {
-	// scan lists the entries of a document (UTF-8, no byte-order mark) in order.
+	// scan lists the entries of a document (UTF-8, no byte-order mark) in order, each with
+	// the place of its raw value. A key that stands twice is two entries. The error says in
+	// which line the document is not of this format, and is for people.
 	scan(data []byte) ([]Entry, error)
 	// encode writes a value so that scan gives it back, or says why it cannot.
 	// was is the raw value that stands there, whose quoting is kept; "" for none.
 	encode(value, was string) (string, error)
-	// add gives the document with a new entry. ending
-	// is the document's line ending.
+	// add gives the document with a new entry, in which every byte that was there before
+	// still is; ending is the document's line ending. The error says what must be there
+	// for the key to have a place.
 	add(data []byte, key, value, ending string) ([]byte, error)
 }
 

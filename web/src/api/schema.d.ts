@@ -1849,7 +1849,7 @@ export interface components {
             /** @description the name on disk that the settings name, ActiveTitle its title */
             active: string;
             activeTitle: string;
-            /** @description what its host can do, absent while that is not known, and Lacks what is therefore not promised, in words */
+            /** @description what its host can do, absent while that is not known and in lists, and Lacks what is therefore not promised, in words */
             can?: components["schemas"]["CapabilitySet"];
             /**
              * Format: int64
@@ -2487,7 +2487,7 @@ export interface operations {
             query?: {
                 /** @description a cursor, from the Link header of the page before */
                 after?: string;
-                /** @description 0: 1000 */
+                /** @description 0: 100 */
                 limit?: number;
                 /** @description only of this server */
                 server?: string;
@@ -3410,7 +3410,7 @@ export interface operations {
             query?: {
                 /** @description a cursor, from the Link header of the page before */
                 after?: string;
-                /** @description 0: 1000 */
+                /** @description 0: 100 */
                 limit?: number;
                 /** @description words, each in a name, game, kind, host or folder */
                 search?: string;
@@ -4071,7 +4071,7 @@ export interface operations {
             query?: {
                 /** @description a cursor, from the Link header of the page before */
                 after?: string;
-                /** @description 0: 1000 */
+                /** @description 0: 100 */
                 limit?: number;
                 /** @description words, all of which must stand in what is told */
                 search?: string;
