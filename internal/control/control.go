@@ -615,11 +615,13 @@ func (f *follower) more(ctx context.Context) (lines []Line) {
 		if err != nil || n == 0 {
 			return lines
 		}
+		end := f.at - int64(len(f.partial)) // of the line before
 		f.at += int64(n)
 		parts := strings.Split(f.partial+string(buf[:n]), "\n")
 		f.partial = parts[len(parts)-1]
 		for _, p := range parts[:len(parts)-1] {
-			lines = append(lines, Line{Text: cleanLine(p), Offset: f.at, Run: f.run})
+			end += int64(len(p)) + 1
+			lines = append(lines, Line{Text: cleanLine(p), Offset: end, Run: f.run})
 		}
 	}
 }

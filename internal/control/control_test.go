@@ -213,3 +213,31 @@ func TestCancelledWait(t *testing.T) {
 	assert.ErrorIs(t, err, why)
 	assert.ErrorIs(t, err, fault.Interrupted.As())
 }
+
+// Each line says where it ends, so that one who asks again can tell what is new.
+func TestALogsLinesSayWhereTheyEnd(t *testing.T) {
+	t.Parallel()
+	c, s, _ := setup(t)
+	_, err := c.Start(t.Context())
+	require.NoError(t, err)
+	require.NoError(t, s.Say(t.Context(), "seed"))
+	ctx, done := context.WithTimeout(t.Context(), 5*time.Second)
+	defer done()
+	var whole string
+	ends := map[int64]bool{}
+	enough := errors.New("enough")
+	err = c.Follow(ctx, 100, func(lines []control.Line) error {
+		for _, l := range lines {
+			whole += l.Text + "\n"
+			assert.EqualValues(t, len(whole), l.Offset, l.Text)
+			assert.False(t, ends[l.Offset], "%s: another line ends there", l.Text)
+			ends[l.Offset] = true
+			assert.NotEmpty(t, l.Run)
+		}
+		if len(ends) >= 3 {
+			return enough
+		}
+		return nil
+	})
+	require.ErrorIs(t, err, enough)
+}
