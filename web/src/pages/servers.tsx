@@ -1,9 +1,11 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link, useNavigate } from "@tanstack/react-router";
+import { useState } from "react";
 import styled from "styled-components";
 import type { Server } from "../api/client";
 import { queries } from "../api/queries";
 import { Button } from "../parts/controls";
+import { Field } from "../parts/form";
 import { serverPicture, Failure, Head, Muted, Page, Panel, Picture } from "../parts/layout";
 import { Mark } from "../parts/marks";
 import { quoted, when } from "../words";
@@ -35,6 +37,21 @@ const Rows = styled.ul`
     justify-self: end;
     text-align: right;
   }
+  code {
+    overflow-wrap: anywhere;
+  }
+  @media (max-width: 760px) {
+    li {
+      grid-template-columns: 64px minmax(0, 1fr);
+    }
+    li > div {
+      grid-column: 2;
+    }
+    li > :last-child {
+      justify-self: start;
+      text-align: left;
+    }
+  }
 `;
 
 /** The active world in words: title and folder name are never mixed up. */
@@ -56,9 +73,74 @@ export function ActiveWorld({ server }: { server: Server }) {
   );
 }
 
+/** One server of the list. */
+function Row({ server: s }: { server: Server }) {
+  return (
+    <li>
+      <Picture
+        size={64}
+        src={s.drawn && s.activeTitle ? serverPicture(s.name, s.active, s.since) : undefined}
+        of={s.activeTitle}
+      />
+      <div>
+        <Link
+          to="/servers/$server"
+          params={{ server: s.name }}
+        >
+          {s.name}
+        </Link>
+        <small>
+          {s.game}, {s.kind}
+          {s.join && (
+            <>
+              {" "}
+              · players join at <code>{s.join}</code>
+            </>
+          )}
+        </small>
+        {s.note && <small>{s.note}</small>}
+        {s.trouble && <small>{s.trouble}</small>}
+      </div>
+      <div>
+        <ActiveWorld server={s} />
+      </div>
+      <div>
+        <Mark of={s.state} />
+        <Doing server={s} />
+      </div>
+    </li>
+  );
+}
+
+/** What holds a server, or since when it is as it is. */
+function Doing({ server: s }: { server: Server }) {
+  if (s.changeover) {
+    return (
+      <small>
+        <Link
+          to="/changeovers/$id"
+          params={{ id: String(s.changeover) }}
+        >
+          changeover {s.changeover}
+        </Link>
+      </small>
+    );
+  }
+  if (s.since) return <small>since {when(s.since)}</small>;
+  return s.state === "exited" && <small>on its own; its log says why</small>;
+}
+
+/** From how many servers on there is a field to search them. */
+const many = 6;
+
 export function Servers() {
   const navigate = useNavigate();
   const servers = useQuery(queries.servers());
+  const [search, setSearch] = useState("");
+  const words = search.toLowerCase().split(/\s+/);
+  const told = (s: Server) =>
+    [s.name, s.game, s.kind, s.host, s.root, s.state, s.active, s.activeTitle].join(" ").toLowerCase();
+  const found = servers.data?.filter((s) => words.every((w) => told(s).includes(w)));
   return (
     <Page>
       <Head>
@@ -71,54 +153,21 @@ export function Servers() {
           <Muted>No servers yet. Add one that runs on the service's host.</Muted>
         </Panel>
       )}
+      {servers.data && servers.data.length >= many && (
+        <Field
+          label="Search"
+          value={search}
+          onChange={setSearch}
+          hint="names, games, worlds, states"
+        />
+      )}
+      {search && found?.length === 0 && <Muted>No server has all of that.</Muted>}
       <Rows>
-        {servers.data?.map((s) => (
-          <li key={s.name}>
-            <Picture
-              size={64}
-              src={s.drawn && s.activeTitle ? serverPicture(s.name, s.active, s.since) : undefined}
-              of={s.activeTitle}
-            />
-            <div>
-              <Link
-                to="/servers/$server"
-                params={{ server: s.name }}
-              >
-                {s.name}
-              </Link>
-              <small>
-                {s.game}, {s.kind}
-                {s.join && (
-                  <>
-                    {" "}
-                    · players join at <code>{s.join}</code>
-                  </>
-                )}
-              </small>
-              {s.note && <small>{s.note}</small>}
-              {s.trouble && <small>{s.trouble}</small>}
-            </div>
-            <div>
-              <ActiveWorld server={s} />
-            </div>
-            <div>
-              <Mark of={s.state} />
-              {s.changeover ? (
-                <small>
-                  <Link
-                    to="/changeovers/$id"
-                    params={{ id: String(s.changeover) }}
-                  >
-                    changeover {s.changeover}
-                  </Link>
-                </small>
-              ) : s.since ? (
-                <small>since {when(s.since)}</small>
-              ) : (
-                s.state === "exited" && <small>on its own; its log says why</small>
-              )}
-            </div>
-          </li>
+        {found?.map((s) => (
+          <Row
+            key={s.name}
+            server={s}
+          />
         ))}
       </Rows>
     </Page>
