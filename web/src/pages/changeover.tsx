@@ -252,6 +252,17 @@ const Cols = styled.div`
   }
 `;
 
+type Verb = "start" | "go-on" | "cancel" | "retry" | "settle";
+
+/** What a person can do with a changeover, by its state. */
+const verbs: { verb: Verb; when: Changeover["state"][]; main: boolean; say: (c: Changeover) => string }[] = [
+  { verb: "start", when: ["drafted"], main: true, say: (c) => `Carry it out on ${c.server}` },
+  { verb: "go-on", when: ["waiting"], main: true, say: () => "Go on: switch now" },
+  { verb: "cancel", when: ["staging", "waiting"], main: false, say: () => "Cancel" },
+  { verb: "retry", when: ["held"], main: true, say: () => "Try to go back once more" },
+  { verb: "settle", when: ["held"], main: false, say: () => "I have put it right by hand" },
+];
+
 export function ChangeoverPage() {
   const { id: text } = useParams({ from: "/changeovers/$id" });
   const id = Number(text);
@@ -260,7 +271,7 @@ export function ChangeoverPage() {
   const query = useQuery(queries.changeover(id));
   const c = query.data;
   const act = useMutation({
-    mutationFn: (verb: "start" | "go-on" | "cancel" | "retry" | "settle") => api.act(id, verb),
+    mutationFn: (verb: Verb) => api.act(id, verb),
     onSuccess: () => client.invalidateQueries({ queryKey: ["changeover", id] }),
   });
   const tick = useMutation({
@@ -297,49 +308,18 @@ export function ChangeoverPage() {
         <Head>
           <h1>{sentence(c.title)}</h1>
           <Mark of={c.state} />
-          {c.state === "drafted" && (
-            <Button
-              look="main"
-              isDisabled={act.isPending}
-              onPress={() => act.mutate("start")}
-            >
-              Carry it out on {c.server}
-            </Button>
-          )}
-          {c.state === "waiting" && (
-            <Button
-              look="main"
-              isDisabled={act.isPending}
-              onPress={() => act.mutate("go-on")}
-            >
-              Go on: switch now
-            </Button>
-          )}
-          {(c.state === "staging" || c.state === "waiting") && (
-            <Button
-              isDisabled={act.isPending}
-              onPress={() => act.mutate("cancel")}
-            >
-              Cancel
-            </Button>
-          )}
-          {c.state === "held" && (
-            <Button
-              look="main"
-              isDisabled={act.isPending}
-              onPress={() => act.mutate("retry")}
-            >
-              Try to go back once more
-            </Button>
-          )}
-          {c.state === "held" && (
-            <Button
-              isDisabled={act.isPending}
-              onPress={() => act.mutate("settle")}
-            >
-              I have put it right by hand
-            </Button>
-          )}
+          {verbs
+            .filter((v) => v.when.includes(c.state))
+            .map((v) => (
+              <Button
+                key={v.verb}
+                look={v.main ? "main" : undefined}
+                isDisabled={act.isPending}
+                onPress={() => act.mutate(v.verb)}
+              >
+                {v.say(c)}
+              </Button>
+            ))}
           {c.undoable && (
             <Button
               look="grave"

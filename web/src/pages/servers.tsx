@@ -130,6 +130,10 @@ function Doing({ server: s }: { server: Server }) {
   return s.state === "exited" && <small>on its own; its log says why</small>;
 }
 
+/** All that a person may look for of a server, as one text. */
+const told = (s: Server) =>
+  [s.name, s.game, s.kind, s.host, s.root, s.state, s.active, s.activeTitle].join(" ").toLowerCase();
+
 /** From how many servers on there is a field to search them. */
 const many = 6;
 
@@ -138,8 +142,6 @@ export function Servers() {
   const servers = useQuery(queries.servers());
   const [search, setSearch] = useState("");
   const words = search.toLowerCase().split(/\s+/);
-  const told = (s: Server) =>
-    [s.name, s.game, s.kind, s.host, s.root, s.state, s.active, s.activeTitle].join(" ").toLowerCase();
   const found = servers.data?.filter((s) => words.every((w) => told(s).includes(w)));
   return (
     <Page>
