@@ -25,6 +25,9 @@ const (
 	Blocks Verdict = "blocks" // cannot go on
 )
 
+// Verdicts lists all verdicts, the best first.
+func Verdicts() []Verdict { return []Verdict{Fits, Adjust, Choose, Blocks} }
+
 var rank = map[Verdict]int{Fits: 0, Adjust: 1, Choose: 2, Blocks: 3}
 
 // Cell is what one of the three says, and where it was read.

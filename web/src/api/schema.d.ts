@@ -1178,7 +1178,8 @@ export interface components {
             /** @description where to go and look, when it is done; JoinNote from where that works */
             join?: string;
             joinNote?: string;
-            kind: string;
+            /** @enum {string} */
+            kind: "clone" | "first-start" | "put" | "rename" | "reset" | "restore" | "switch" | "take-away" | "undo";
             /** @description what to look for there */
             landmarks?: components["schemas"]["Sighting"][];
             /** @description it leaves something on its server that an undo could take back */
@@ -1354,7 +1355,8 @@ export interface components {
             game: string;
             /** Format: date-time */
             lastPlayed: string;
-            layout: string;
+            /** @enum {string} */
+            layout: "" | "nested" | "split" | "mixed";
             locks?: string[];
             members?: string[];
             missing?: string[];
@@ -1402,13 +1404,15 @@ export interface components {
             settings: components["schemas"]["FitCell"];
             title: string;
             todo?: string[];
-            verdict: string;
+            /** @enum {string} */
+            verdict: "fits" | "adjust" | "choose" | "blocks";
             world: components["schemas"]["FitCell"];
         };
         FitSheet: {
             folder: string;
             rows: components["schemas"]["FitRow"][];
-            verdict: string;
+            /** @enum {string} */
+            verdict: "fits" | "adjust" | "choose" | "blocks";
         };
         Game: {
             id: string;
@@ -1477,15 +1481,21 @@ export interface components {
             /** Format: int64 */
             changeover?: number;
             copy: string;
-            /** @description of the changeover */
-            kind?: string;
+            /**
+             * @description of the changeover
+             * @enum {string}
+             */
+            kind?: "clone" | "first-start" | "put" | "rename" | "reset" | "restore" | "switch" | "take-away" | "undo";
             /** @description the copy that it was made of, or that had been brought there */
             of?: string;
             say: string;
             server?: string;
             source?: string;
-            /** @description of the changeover */
-            state?: string;
+            /**
+             * @description of the changeover
+             * @enum {string}
+             */
+            state?: "drafted" | "staging" | "waiting" | "switching" | "proving" | "done" | "undoing" | "undone" | "held";
             /**
              * @description a copy came in, was taken from a server, was made of another one; or was brought onto a server
              * @enum {string}
@@ -1596,7 +1606,8 @@ export interface components {
             folder: string;
             /** @description the server that a clone is taken from, Copy the copy that is placed */
             from?: string;
-            kind: string;
+            /** @enum {string} */
+            kind: "clone" | "first-start" | "put" | "rename" | "reset" | "restore" | "switch" | "take-away" | "undo";
             /** Format: int64 */
             needBytes: number;
             notes: string[];
@@ -1660,8 +1671,11 @@ export interface components {
             /** @description and WorldID are compared when they are not empty */
             seed?: string;
             seedText?: string;
-            /** @description what the server must be afterwards; "" is running */
-            state?: string;
+            /**
+             * @description what the server must be afterwards; "" is running
+             * @enum {string}
+             */
+            state?: "running" | "starting" | "stopping" | "stopped" | "unknown" | "";
             /** @description paths that must exist, a folder's with a slash at its end */
             there?: string[];
             title?: string;
@@ -1675,8 +1689,11 @@ export interface components {
             bytes: number;
             /** Format: int64 */
             files: number;
-            /** @description forward or back */
-            going: string;
+            /**
+             * @description forward or back
+             * @enum {string}
+             */
+            going: "forward" | "back";
             /** Format: int64 */
             id: number;
             /** Format: date-time */
@@ -1687,13 +1704,15 @@ export interface components {
              * @description when the step began
              */
             since?: string;
-            state: string;
+            /** @enum {string} */
+            state: "drafted" | "staging" | "waiting" | "switching" | "proving" | "done" | "undoing" | "undone" | "held";
             /**
              * Format: int64
              * @description counts from 0; StepKind and Say describe it
              */
             step: number;
-            stepKind: string;
+            /** @enum {string} */
+            stepKind: "stage" | "retitle" | "sample" | "stop" | "move" | "write" | "start" | "copy" | "tell" | "wait" | "prove" | "";
             /**
              * Format: date-time
              * @description when players were locked out, ReadyAt when they could come back
@@ -1734,7 +1753,8 @@ export interface components {
             ifHash?: string;
             /** @description where the bytes before the write are kept */
             keep?: string;
-            kind: string;
+            /** @enum {string} */
+            kind: "stage" | "retitle" | "sample" | "stop" | "move" | "write" | "start" | "copy" | "tell" | "wait" | "prove";
             /** @description the files of the sampled world in Dir; none: all of Dir */
             names?: string[];
             /** @description marks samples of a world that must not come back: the proof of new ground */
@@ -1911,7 +1931,8 @@ export interface components {
         ServerDocument: {
             absent?: boolean;
             file: string;
-            format: string;
+            /** @enum {string} */
+            format: "batch" | "env" | "ini" | "json" | "key-value" | "lines" | "properties" | "shell" | "toml" | "xml" | "yaml";
             hash: string;
             includes?: string[];
             /** Format: date-time */
@@ -1951,7 +1972,8 @@ export interface components {
             folder: string;
             /** Format: date-time */
             lastPlayed: string;
-            layout: string;
+            /** @enum {string} */
+            layout: "" | "nested" | "split" | "mixed";
             locks?: string[];
             members: string[];
             seed: string;
@@ -1984,7 +2006,8 @@ export interface components {
             kind: string;
             mods: components["schemas"]["Fact"];
             notYet?: string[];
-            realms: string;
+            /** @enum {string} */
+            realms: "nested" | "split";
             redirected?: boolean;
             settings: components["schemas"]["ServerDocument"][];
             version: components["schemas"]["Fact"];
@@ -1997,13 +2020,17 @@ export interface components {
         };
         SettingsSyntax: {
             encoding?: string;
-            format: string;
+            /** @enum {string} */
+            format: "batch" | "env" | "ini" | "json" | "key-value" | "lines" | "properties" | "shell" | "toml" | "xml" | "yaml";
             line?: string;
         };
         Sheet: {
             copy: string;
-            /** @description of the changeover that it is made for */
-            kind?: string;
+            /**
+             * @description of the changeover that it is made for
+             * @enum {string}
+             */
+            kind?: "clone" | "first-start" | "put" | "rename" | "reset" | "restore" | "switch" | "take-away" | "undo";
             server: string;
             sheet: components["schemas"]["FitSheet"];
             world: string;
@@ -2054,7 +2081,8 @@ export interface components {
             bytes?: number;
             /** Format: date-time */
             doneAt?: string;
-            kind: string;
+            /** @enum {string} */
+            kind: "stage" | "retitle" | "sample" | "stop" | "move" | "write" | "start" | "copy" | "tell" | "wait" | "prove";
             /** @description what a person should know of how it went */
             note?: string;
             say: string;

@@ -30,7 +30,7 @@ test("the stop window is fenced in", () => {
 });
 
 const step = (state: "done" | "intended" | "planned", note?: string) => ({
-  kind: "x",
+  kind: "stop" as const,
   say: "x",
   switch: false,
   state,
