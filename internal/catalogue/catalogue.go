@@ -232,11 +232,18 @@ func (c *Catalogue) Load(ctx context.Context) error {
 	return nil
 }
 
-// Versions lists every version that was uploaded for a game, newest first.
+// Versions lists every version that was uploaded for a game, newest first: also of one
+// that was withdrawn, none for one that nobody uploaded. A game that there never was is
+// fault.NotFound.
 func (c *Catalogue) Versions(ctx context.Context, id string) ([]wire.GameVersion, error) {
 	list, err := c.records.Profiles(ctx, id)
 	if err != nil {
 		return nil, err
+	}
+	if len(list) == 0 {
+		if _, err := c.Profile(id); err != nil {
+			return nil, err
+		}
 	}
 	out := make([]wire.GameVersion, 0, len(list))
 	for _, p := range list {

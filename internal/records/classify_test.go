@@ -17,6 +17,7 @@ import (
 func TestClasses(t *testing.T) {
 	t.Parallel()
 	said := func(code string) error { return fmt.Errorf("query: %w", &pgconn.PgError{Code: code}) }
+	_, refused := pgconn.Connect(context.Background(), "postgres://nobody@127.0.0.1:1/none")
 	for name, c := range map[string]struct {
 		err  error
 		code fault.Code
@@ -26,6 +27,7 @@ func TestClasses(t *testing.T) {
 		"it shuts down":            {said("57P01"), fault.Unreachable},
 		"it cancelled the query":   {said("57014"), fault.Unreachable},
 		"no connection to spare":   {said("53300"), fault.Unreachable},
+		"it takes no connection":   {refused, fault.Unreachable},
 		"its disk is full":         {said("53100"), fault.NoSpace},
 		"a wrong query":            {said("42601"), fault.Internal},
 		"no answer in time":        {context.DeadlineExceeded, fault.Unreachable},

@@ -80,6 +80,14 @@ func (r *Records) Ping(ctx context.Context) error {
 	return classify("ask", "database", r.pool.Ping(ctx))
 }
 
+// away is the error of a database that cannot be asked now.
+func away(op, what, why string, err error) error {
+	return &fault.Error{
+		Code: fault.Unreachable, Op: op, Path: what, What: why, Err: err,
+		Next: "The service goes on by itself when it answers again. The log of PostgreSQL says what is wrong there.",
+	}
+}
+
 // classify gives a database error its code: here, once.
 func classify(op, what string, err error) error {
 	if err == nil {
@@ -89,15 +97,20 @@ func classify(op, what string, err error) error {
 	if errors.As(err, &coded) {
 		return err
 	}
-	code := fault.Unreachable // whatever is not an answer of the server is a lost connection
+	code := fault.Internal
 	var pg *pgconn.PgError
+	var connecting *pgconn.ConnectError
 	switch {
 	case errors.Is(err, sql.ErrNoRows):
 		code = fault.NotFound
 	case errors.Is(err, context.DeadlineExceeded):
 		// A database that does not answer in time is not reached; the write may have
 		// been made. What waits for the journal tries again.
-		return &fault.Error{Code: fault.Unreachable, Op: op, Path: what, What: "it did not answer in time", Err: err}
+		return away(op, what, "the database did not answer in time", err)
+	case errors.As(err, &connecting) && !errors.Is(err, context.Canceled):
+		// Whatever it says to a new connection (it starts, it takes none, it knows the
+		// user no more): nothing can be asked of it now.
+		return away(op, what, "the database cannot be reached", err)
 	case errors.Is(err, context.Canceled):
 		code = fault.Interrupted
 	case errors.As(err, &pg):
@@ -106,12 +119,12 @@ func classify(op, what string, err error) error {
 			code = fault.Exists
 		case pg.Code[:2] == "57" || pg.Code[:2] == "08" ||
 			pg.Code == "53300": // the last: it has no connection to spare
-			code = fault.Unreachable
+			return away(op, what, "the database does not answer", err)
 		case pg.Code[:2] == "53":
 			code = fault.NoSpace
-		default:
-			code = fault.Internal
 		}
+	default: // whatever is not an answer of the server is a lost connection
+		return away(op, what, "the connection to the database was lost", err)
 	}
 	return fault.Wrap(code, op, what, err)
 }
