@@ -45,7 +45,7 @@ var drivers = map[string][]string{
 
 // suites are what tests of drivers import.
 var suites = []string{"reshard/internal/hostfs/hostfstest", "reshard/internal/control/controltest",
-	"reshard/internal/archive/archivetest"}
+	"reshard/internal/archive/archivetest", "reshard/internal/records/recordstest"}
 
 type listed struct {
 	ImportPath string

@@ -4,13 +4,10 @@ import (
 	"context"
 	"encoding/json"
 	"io"
-	"log"
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
 	"net/url"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -21,29 +18,12 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"reshard/internal/pgserver"
+	"reshard/internal/records/recordstest"
 	"reshard/internal/service"
 	"reshard/internal/wire"
 )
 
-var postgres *pgserver.Server
-
-func TestMain(m *testing.M) {
-	dir, err := os.MkdirTemp("", "reshard-api-")
-	if err != nil {
-		log.Fatal(err)
-	}
-	if err := os.Chmod(dir, 0o755); err != nil { // the user postgres must get through
-		log.Fatal(err)
-	}
-	if postgres, err = pgserver.Start(context.Background(), filepath.Join(dir, "pg"), "fsync=off"); err != nil {
-		log.Fatal(err)
-	}
-	code := m.Run()
-	_ = postgres.Stop()
-	_ = os.RemoveAll(dir)
-	os.Exit(code)
-}
+func TestMain(m *testing.M) { recordstest.Main(m) }
 
 // desk is the whole interface over a service without a server or a world.
 type desk struct {
@@ -83,10 +63,8 @@ func (r route) at(name string) string {
 func setup(t *testing.T, database string) *desk {
 	t.Helper()
 	ctx := context.Background()
-	address, err := postgres.Database(ctx, database)
-	require.NoError(t, err)
 	quiet := slog.New(slog.NewTextHandler(io.Discard, nil))
-	s, err := service.Open(ctx, service.Config{Data: t.TempDir(), Database: address, Log: quiet})
+	s, err := service.Open(ctx, service.Config{Data: t.TempDir(), Database: recordstest.Named(t, database), Log: quiet})
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = s.Close() }) // a test may have closed it
 	require.NoError(t, s.Accounts.Add(ctx, "bryn", "marrows and leeks"))
@@ -272,9 +250,7 @@ func TestEveryRouteWithoutItsDatabase(t *testing.T) {
 	t.Parallel()
 	ctx := context.Background()
 	d := setup(t, "away")
-	other, err := postgres.Database(ctx, "postgres")
-	require.NoError(t, err)
-	conn, err := pgx.Connect(ctx, other)
+	conn, err := pgx.Connect(ctx, recordstest.Named(t, "postgres"))
 	require.NoError(t, err)
 	defer conn.Close(ctx) //nolint:errcheck // nothing is pending
 	for _, cut := range []string{

@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"io"
+	"io/fs"
 	"log/slog"
 	"os"
 	"path"
@@ -28,10 +29,26 @@ import (
 	"reshard/internal/wire"
 )
 
+// Library is where what has arrived is recognised and kept; library.Library is one.
+type Library interface {
+	Keep(ctx context.Context, in library.Incoming, tree fs.FS, allRead func(),
+		known func(world.Entry) []vault.Chunk) (wire.Arrival, error)
+}
+
+// Vault is where chunks go that come before the world that is made of them; vault.Vault
+// is one.
+type Vault interface {
+	// Take stores a bundle of chunks, each verified against its name.
+	Take(ctx context.Context, from io.ReaderAt, size int64) (chunks int, err error)
+	Lacking(ctx context.Context, hashes []string) ([]string, error)
+	Expect(ctx context.Context, c vault.Copy)
+	Tree(ctx context.Context, c vault.Copy, at func(part, name string) string) fs.FS
+}
+
 // Config is what arrivals need.
 type Config struct {
-	Library *library.Library
-	Vault   *vault.Vault
+	Library Library
+	Vault   Vault
 	Games   *catalogue.Catalogue
 	Log     *slog.Logger
 	// Folder is where uploads are kept until they have arrived.
@@ -43,8 +60,8 @@ type Config struct {
 
 // Arrivals is what comes in. It is safe for concurrent use.
 type Arrivals struct {
-	library *library.Library
-	vault   *vault.Vault
+	library Library
+	vault   Vault
 	games   *catalogue.Catalogue
 	log     *slog.Logger
 	now     func() time.Time

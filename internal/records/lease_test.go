@@ -14,6 +14,7 @@ import (
 	"reshard/internal/core/plan"
 	"reshard/internal/executor"
 	"reshard/internal/records"
+	"reshard/internal/records/recordstest"
 )
 
 // term is short, so that a test sees one run out.
@@ -76,8 +77,7 @@ func TestASecondServiceStandsBy(t *testing.T) {
 // before its successor may.
 func TestALeaseThatRunsOut(t *testing.T) {
 	t.Parallel()
-	url, err := postgres.Database(context.Background(), "lease_runs_out")
-	require.NoError(t, err)
+	url := recordstest.Named(t, "lease_runs_out")
 	p := newProxy(t, url)
 	first, err := records.Open(context.Background(), p.url, records.Claim{Who: "first", Data: "d", Term: term})
 	require.NoError(t, err)
@@ -114,8 +114,7 @@ func TestALeaseThatRunsOut(t *testing.T) {
 // When nobody has taken over meanwhile, a holder goes on when the database is back.
 func TestADatabaseThatComesBack(t *testing.T) {
 	t.Parallel()
-	url, err := postgres.Database(context.Background(), "lease_comes_back")
-	require.NoError(t, err)
+	url := recordstest.Named(t, "lease_comes_back")
 	p := newProxy(t, url)
 	r, err := records.Open(context.Background(), p.url, records.Claim{Who: "first", Term: term})
 	require.NoError(t, err)
@@ -137,8 +136,7 @@ func TestADatabaseThatComesBack(t *testing.T) {
 // A connection that breaks is not a lease that is lost.
 func TestABrokenConnectionIsNoLostLease(t *testing.T) {
 	t.Parallel()
-	url, err := postgres.Database(context.Background(), "lease_line_breaks")
-	require.NoError(t, err)
+	url := recordstest.Named(t, "lease_line_breaks")
 	r, err := records.Open(context.Background(), url, records.Claim{Who: "first", Term: term})
 	require.NoError(t, err)
 	t.Cleanup(r.Close)

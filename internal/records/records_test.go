@@ -3,9 +3,6 @@ package records_test
 import (
 	"context"
 	"fmt"
-	"log"
-	"os"
-	"path/filepath"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -19,37 +16,15 @@ import (
 	"reshard/internal/core/fault"
 	"reshard/internal/core/plan"
 	"reshard/internal/core/world"
-	"reshard/internal/pgserver"
 	"reshard/internal/records"
+	"reshard/internal/records/recordstest"
 )
 
-var (
-	postgres *pgserver.Server
-	counter  atomic.Int64
-)
-
-func TestMain(m *testing.M) {
-	dir, err := os.MkdirTemp("", "reshard-records-")
-	if err != nil {
-		log.Fatal(err)
-	}
-	if err := os.Chmod(dir, 0o755); err != nil { // the user postgres must get through
-		log.Fatal(err)
-	}
-	if postgres, err = pgserver.Start(context.Background(), filepath.Join(dir, "pg"), "fsync=off",
-		"max_connections=200"); err != nil {
-		log.Fatal(err)
-	}
-	code := m.Run()
-	_ = postgres.Stop()
-	_ = os.RemoveAll(dir)
-	os.Exit(code)
-}
+func TestMain(m *testing.M) { recordstest.Main(m) }
 
 func setup(t *testing.T) (*records.Records, string) {
 	t.Helper()
-	url, err := postgres.Database(context.Background(), fmt.Sprintf("r%d", counter.Add(1)))
-	require.NoError(t, err)
+	url := recordstest.Database(t)
 	r, err := records.Open(context.Background(), url, records.Claim{Who: "test"})
 	require.NoError(t, err)
 	t.Cleanup(r.Close)

@@ -9,9 +9,7 @@ import (
 	"time"
 
 	"reshard/internal/arrivals"
-	"reshard/internal/changeovers"
 	"reshard/internal/core/fault"
-	"reshard/internal/library"
 	"reshard/internal/records"
 	"reshard/internal/vault"
 	"reshard/internal/wire"
@@ -50,13 +48,48 @@ func (w *vaultWork) begin(kind, by string, now time.Time) bool {
 	return true
 }
 
+// Records is what upkeep asks and notes; records.Records is one.
+type Records interface {
+	// Acting is nil while this service may change anything.
+	Acting() error
+	// Copies are all that the vault must go on holding.
+	Copies(ctx context.Context) ([]records.Copy, error)
+	Holdings(ctx context.Context) (records.Holdings, error)
+	// LastDone is when a task was last carried out, the zero time for never.
+	LastDone(ctx context.Context, task string) (time.Time, error)
+	SetDone(ctx context.Context, task string, at time.Time) error
+	// RemoveDrafts forgets the changeovers that were drafted before then and never begun.
+	RemoveDrafts(ctx context.Context, before time.Time) (int64, error)
+}
+
+// Vault is the vault's work on all that it holds; vault.Vault is one.
+type Vault interface {
+	Check(ctx context.Context, keep []string, see func(done, all int64)) (vault.Checked, error)
+	Collect(ctx context.Context, keep []string, before time.Time,
+		see func(done, all int64)) (vault.Collected, error)
+	Rebuild(ctx context.Context, see func(done, all int64)) (vault.Rebuilt, error)
+}
+
+// Library lets copies go that were set aside for long enough, and takes in those that a
+// rebuilt vault has found.
+type Library interface {
+	Tidy(ctx context.Context) (gone int, err error)
+	Adopt(ctx context.Context, ids []string) error
+}
+
+// Arrivals removes uploads that nobody went on with.
+type Arrivals interface{ Tidy() }
+
+// Changeovers removes what changeovers set aside, by the rule.
+type Changeovers interface{ Sweep(ctx context.Context) }
+
 // Config is what upkeep needs.
 type Config struct {
-	Records     *records.Records
-	Vault       *vault.Vault
-	Library     *library.Library
-	Arrivals    *arrivals.Arrivals
-	Changeovers *changeovers.Changeovers
+	Records     Records
+	Vault       Vault
+	Library     Library
+	Arrivals    Arrivals
+	Changeovers Changeovers
 	Log         *slog.Logger
 	// Life ends when the service goes away.
 	Life context.Context
@@ -64,24 +97,15 @@ type Config struct {
 
 // Upkeep tidies. It is safe for concurrent use.
 type Upkeep struct {
-	records     *records.Records
-	vault       *vault.Vault
-	library     *library.Library
-	arrivals    *arrivals.Arrivals
-	changeovers *changeovers.Changeovers
-	log         *slog.Logger
-	now         func() time.Time
-	life        context.Context
-	work        vaultWork
-	running     sync.WaitGroup
+	with    Config
+	now     func() time.Time
+	work    vaultWork
+	running sync.WaitGroup
 }
 
 // New makes an upkeep; Run does it.
 func New(c Config) *Upkeep {
-	return &Upkeep{
-		records: c.Records, vault: c.Vault, library: c.Library, arrivals: c.Arrivals, changeovers: c.Changeovers,
-		log: c.Log, now: time.Now, life: c.Life,
-	}
+	return &Upkeep{with: c, now: time.Now}
 }
 
 // Wait waits for what it has begun.
@@ -89,7 +113,7 @@ func (up *Upkeep) Wait() { up.running.Wait() }
 
 // Vault tells what the vault holds and what it is doing.
 func (up *Upkeep) Vault(ctx context.Context) (wire.Vault, error) {
-	h, err := up.records.Holdings(ctx)
+	h, err := up.with.Records.Holdings(ctx)
 	if err != nil {
 		return wire.Vault{}, err
 	}
@@ -109,7 +133,7 @@ func (up *Upkeep) WorkOn(ctx context.Context, kind, by string) (wire.Vault, erro
 		return wire.Vault{}, fault.New(fault.Busy, kind, "the vault", "it is at work already").
 			With("reshard vault shows what it is doing.")
 	}
-	up.running.Go(func() { up.doVaultWork(up.life, kind) })
+	up.running.Go(func() { up.doVaultWork(up.with.Life, kind) })
 	return up.Vault(ctx)
 }
 
@@ -126,12 +150,12 @@ func (up *Upkeep) doVaultWork(ctx context.Context, kind string) {
 		}
 	})
 	if err != nil {
-		up.log.Error("work on the vault failed", "kind", kind, "error", err)
+		up.with.Log.Error("work on the vault failed", "kind", kind, "error", err)
 	}
 }
 
 func (up *Upkeep) vaultWorkOf(ctx context.Context, kind string, see func(done, all int64)) error {
-	copies, err := up.records.Copies(ctx)
+	copies, err := up.with.Records.Copies(ctx)
 	if err != nil {
 		return err
 	}
@@ -141,20 +165,20 @@ func (up *Upkeep) vaultWorkOf(ctx context.Context, kind string, see func(done, a
 	}
 	switch kind {
 	case "check":
-		got, err := up.vault.Check(ctx, keep, see)
+		got, err := up.with.Vault.Check(ctx, keep, see)
 		up.work.change(func(w *wire.VaultWork) { w.Checked = checked(got) })
 		for _, d := range got.Damaged {
-			up.log.Error("damage in the vault", "pack", d.Pack, "name", d.Name, "why", d.Why)
+			up.with.Log.Error("damage in the vault", "pack", d.Pack, "name", d.Name, "why", d.Why)
 		}
 		return err
 	case "collect":
-		got, err := up.vault.Collect(ctx, keep, up.now().Add(-arrivals.Kept), see)
+		got, err := up.with.Vault.Collect(ctx, keep, up.now().Add(-arrivals.Kept), see)
 		up.work.change(func(w *wire.VaultWork) { w.Collected = (*wire.VaultCollected)(&got) })
 		return err
 	case "rebuild":
-		got, err := up.vault.Rebuild(ctx, see)
+		got, err := up.with.Vault.Rebuild(ctx, see)
 		if err == nil {
-			err = up.library.Adopt(ctx, got.Copies)
+			err = up.with.Library.Adopt(ctx, got.Copies)
 		}
 		up.work.change(func(w *wire.VaultWork) { w.Rebuilt = rebuilt(got) })
 		return err
@@ -165,11 +189,11 @@ func (up *Upkeep) vaultWorkOf(ctx context.Context, kind string, see func(done, a
 // keepVaultSmall lets copies go that have been set aside for long enough, and collects
 // once a day, or when something has gone. While something is being stored it is put off.
 func (up *Upkeep) keepVaultSmall(ctx context.Context) {
-	gone, err := up.library.Tidy(ctx)
+	gone, err := up.with.Library.Tidy(ctx)
 	if err != nil {
-		up.log.Warn("cannot tidy the library", "error", err)
+		up.with.Log.Warn("cannot tidy the library", "error", err)
 	}
-	last, err := up.records.LastDone(ctx, "collect")
+	last, err := up.with.Records.LastDone(ctx, "collect")
 	if err != nil || (gone == 0 && up.now().Sub(last) < 24*time.Hour) {
 		return
 	}
@@ -180,8 +204,8 @@ func (up *Upkeep) keepVaultSmall(ctx context.Context) {
 	if w := up.work.snapshot(); w.Failure != nil {
 		return
 	}
-	if err := up.records.SetDone(ctx, "collect", up.now()); err != nil {
-		up.log.Warn("cannot note that the vault was collected", "error", err)
+	if err := up.with.Records.SetDone(ctx, "collect", up.now()); err != nil {
+		up.with.Log.Warn("cannot note that the vault was collected", "error", err)
 	}
 }
 
@@ -190,12 +214,7 @@ func (up *Upkeep) Run(ctx context.Context) {
 	tick := time.NewTicker(time.Hour)
 	defer tick.Stop()
 	for {
-		if up.records.Acting() == nil {
-			up.changeovers.Sweep(ctx)
-			up.arrivals.Tidy()
-			up.tidyDrafts(ctx)
-			up.keepVaultSmall(ctx)
-		}
+		up.tidy(ctx)
 		select {
 		case <-ctx.Done():
 			return
@@ -204,17 +223,28 @@ func (up *Upkeep) Run(ctx context.Context) {
 	}
 }
 
+// tidy does what is due. A service that may not act leaves it to the one that does.
+func (up *Upkeep) tidy(ctx context.Context) {
+	if up.with.Records.Acting() != nil {
+		return
+	}
+	up.with.Changeovers.Sweep(ctx)
+	up.with.Arrivals.Tidy()
+	up.tidyDrafts(ctx)
+	up.keepVaultSmall(ctx)
+}
+
 // keepDrafts is how long a changeover that was only worked out is kept.
 const keepDrafts = 7 * 24 * time.Hour
 
 // tidyDrafts forgets what was worked out and never begun: the servers have moved on.
 func (up *Upkeep) tidyDrafts(ctx context.Context) {
-	n, err := up.records.RemoveDrafts(ctx, up.now().Add(-keepDrafts))
+	n, err := up.with.Records.RemoveDrafts(ctx, up.now().Add(-keepDrafts))
 	if err != nil {
-		up.log.Warn("cannot tidy drafts", "error", err)
+		up.with.Log.Warn("cannot tidy drafts", "error", err)
 	}
 	if n > 0 {
-		up.log.Info("drafts that nobody started are gone", "drafts", n)
+		up.with.Log.Info("drafts that nobody started are gone", "drafts", n)
 	}
 }
 
