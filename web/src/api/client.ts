@@ -5,6 +5,7 @@ type Schemas = components["schemas"];
 export type Server = Schemas["Server"];
 export type ServerFacts = Schemas["ServerFacts"];
 export type World = Schemas["World"];
+export type User = Schemas["User"];
 export type Copy = Schemas["Copy"];
 export type Arrival = Schemas["Arrival"];
 export type Sheet = Schemas["Sheet"];

@@ -3,7 +3,7 @@ import { Link, useNavigate, useSearch } from "@tanstack/react-router";
 import { useState } from "react";
 import { Radio, RadioGroup } from "react-aria-components";
 import styled from "styled-components";
-import { api, type Choices, type Kind, type Wish } from "../api/client";
+import { api, type Choices, type Kind, type Sheet, type Wish } from "../api/client";
 import { queries } from "../api/queries";
 import { Button, Switch } from "../parts/controls";
 import { Field } from "../parts/form";
@@ -228,6 +228,40 @@ function Wanted({ wish, onChange }: { wish: Wish; onChange: (w: Wish) => void })
   return null;
 }
 
+function SheetOf({ wish, sheet, change }: { wish: Wish; sheet: Sheet["sheet"]; change: (to: Wish) => void }) {
+  const given = Object.entries(wish.choices ?? {});
+  return (
+    <Panel>
+      <h2>Fit sheet</h2>
+      <FitSheet
+        sheet={sheet}
+        choices={wish.choices ?? {}}
+        onChoose={
+          wish.kind === "reset"
+            ? undefined
+            : (choices) =>
+                change(
+                  wish.kind === "rename"
+                    ? { ...wish, world: choices["folder-name"] ?? wish.world }
+                    : { ...wish, choices },
+                )
+        }
+      />
+      {given.length > 0 && (
+        <p style={{ marginTop: "0.7rem" }}>
+          You chose{" "}
+          {given.map(([k, v]) => (
+            <code key={k}>
+              {k} = {v}{" "}
+            </code>
+          ))}{" "}
+          <Button onPress={() => change({ ...wish, choices: {} })}>Forget the answers</Button>
+        </p>
+      )}
+    </Panel>
+  );
+}
+
 /** From what is wanted over the sheet and the plan to the start: nothing is touched before the last button. */
 export function Change() {
   const search = useSearch({ from: "/change" });
@@ -249,7 +283,6 @@ export function Change() {
   };
   const verdict = sheeted ? sheet.data?.sheet.verdict : undefined;
   const ready = wish.kind === "take-away" || verdict === "fits" || verdict === "adjust";
-  const given = Object.entries(wish.choices ?? {});
   return (
     <Page>
       <div>
@@ -278,34 +311,11 @@ export function Change() {
       )}
       {sheeted && sheet.isError && <Failure error={sheet.error} />}
       {sheeted && sheet.data && (
-        <Panel>
-          <h2>Fit sheet</h2>
-          <FitSheet
-            sheet={sheet.data.sheet}
-            choices={wish.choices ?? {}}
-            onChoose={
-              wish.kind === "reset"
-                ? undefined
-                : (choices) =>
-                    change(
-                      wish.kind === "rename"
-                        ? { ...wish, world: choices["folder-name"] ?? wish.world }
-                        : { ...wish, choices },
-                    )
-            }
-          />
-          {given.length > 0 && (
-            <p style={{ marginTop: "0.7rem" }}>
-              You chose{" "}
-              {given.map(([k, v]) => (
-                <code key={k}>
-                  {k} = {v}{" "}
-                </code>
-              ))}{" "}
-              <Button onPress={() => change({ ...wish, choices: {} })}>Forget the answers</Button>
-            </p>
-          )}
-        </Panel>
+        <SheetOf
+          wish={wish}
+          sheet={sheet.data.sheet}
+          change={change}
+        />
       )}
       {draft.isError && <Failure error={draft.error} />}
       {draft.data && (

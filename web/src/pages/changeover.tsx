@@ -263,39 +263,21 @@ const verbs: { verb: Verb; when: Changeover["state"][]; main: boolean; say: (c: 
   { verb: "settle", when: ["held"], main: false, say: () => "I have put it right by hand" },
 ];
 
-export function ChangeoverPage() {
-  const { id: text } = useParams({ from: "/changeovers/$id" });
-  const id = Number(text);
+/** What it is, how it stands, and what a person can do with it. */
+function Top({ c }: { c: Changeover }) {
+  const { id } = c;
   const client = useQueryClient();
   const navigate = useNavigate();
-  const query = useQuery(queries.changeover(id));
-  const c = query.data;
   const act = useMutation({
     mutationFn: (verb: Verb) => api.act(id, verb),
     onSuccess: () => client.invalidateQueries({ queryKey: ["changeover", id] }),
-  });
-  const tick = useMutation({
-    mutationFn: ({ landmark, seen }: { landmark: number; seen: boolean }) => api.tick(id, landmark, seen),
-    onSuccess: (now) => client.setQueryData(queries.changeover(id).queryKey, now),
   });
   const undo = useMutation({
     mutationFn: () => api.draftUndo(id),
     onSuccess: (draft) => navigate({ to: "/changeovers/$id", params: { id: String(draft.id) } }),
   });
-  if (query.isError)
-    return (
-      <Page>
-        <Failure error={query.error} />
-      </Page>
-    );
-  if (!c)
-    return (
-      <Page>
-        <Muted>Reading …</Muted>
-      </Page>
-    );
   return (
-    <Page>
+    <>
       <div>
         <Crumb>
           <Link
@@ -336,6 +318,35 @@ export function ChangeoverPage() {
       </div>
       {act.isError && <Failure error={act.error} />}
       {undo.isError && <Failure error={undo.error} />}
+    </>
+  );
+}
+
+export function ChangeoverPage() {
+  const { id: text } = useParams({ from: "/changeovers/$id" });
+  const id = Number(text);
+  const client = useQueryClient();
+  const query = useQuery(queries.changeover(id));
+  const c = query.data;
+  const tick = useMutation({
+    mutationFn: ({ landmark, seen }: { landmark: number; seen: boolean }) => api.tick(id, landmark, seen),
+    onSuccess: (now) => client.setQueryData(queries.changeover(id).queryKey, now),
+  });
+  if (query.isError)
+    return (
+      <Page>
+        <Failure error={query.error} />
+      </Page>
+    );
+  if (!c)
+    return (
+      <Page>
+        <Muted>Reading …</Muted>
+      </Page>
+    );
+  return (
+    <Page>
+      <Top c={c} />
       <Cols>
         <div>
           <Outcome c={c} />

@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link, useSearch } from "@tanstack/react-router";
 import styled from "styled-components";
-import type { Copy } from "../api/client";
+import type { Compared, Copy } from "../api/client";
 import { queries } from "../api/queries";
 import { Crumb, Failure, Head, Muted, Page, Panel, Table } from "../parts/layout";
 import { MapOf } from "../parts/map";
@@ -70,12 +70,132 @@ function Side({ name, copy }: { name: string; copy: Copy }) {
 
 const size = (n: number) => (n < 0 ? "–" : bytes(n));
 
+type Counts = NonNullable<Compared["map"]>;
+
+function OnTheMap({
+  counts,
+  before,
+  after,
+  title,
+}: {
+  counts: Counts;
+  before: string;
+  after: string;
+  title: string;
+}) {
+  return (
+    <Panel>
+      <h2>On the map</h2>
+      <DifferenceMap
+        src={`/api/v1/compare/picture?${new URLSearchParams({ before, after }).toString()}`}
+        title={title}
+      />
+      <Key>
+        <span className="new">{counts.added} new</span>
+        <span className="changed">{counts.changed} changed</span>
+        <span className="lost">{counts.lost} lost</span>as they were: {counts.same}, pale
+      </Key>
+    </Panel>
+  );
+}
+
+function FileCounts({ files }: { files: Compared["files"] }) {
+  return (
+    <Panel>
+      <h2>Files</h2>
+      <Table>
+        <thead>
+          <tr>
+            <th>What</th>
+            <th>Files</th>
+            <th>Size</th>
+          </tr>
+        </thead>
+        <tbody>
+          {(
+            [
+              ["new", files.added],
+              ["changed", files.changed],
+              ["lost", files.lost],
+              ["the same", files.same],
+            ] as const
+          ).map(([what, n]) => (
+            <tr key={what}>
+              <td>{what}</td>
+              <td>{n.files}</td>
+              <td>{bytes(n.bytes)}</td>
+            </tr>
+          ))}
+        </tbody>
+      </Table>
+    </Panel>
+  );
+}
+
+function OwnWords({ said }: { said: Compared["facts"] }) {
+  return (
+    <Panel>
+      <h2>What it says of itself</h2>
+      <Table>
+        <thead>
+          <tr>
+            <th>What</th>
+            <th>Before</th>
+            <th>After</th>
+          </tr>
+        </thead>
+        <tbody>
+          {said.map((f) => (
+            <tr key={f.name}>
+              <td>{f.name}</td>
+              <td>{f.before || "–"}</td>
+              <td>{f.after || "–"}</td>
+            </tr>
+          ))}
+        </tbody>
+      </Table>
+    </Panel>
+  );
+}
+
+function DifferingFiles({ changes }: { changes: Compared["changes"] }) {
+  return (
+    <Panel>
+      <h2>Files that differ</h2>
+      <Scrolling
+        tabIndex={0}
+        aria-label="Files that differ"
+      >
+        <Table>
+          <thead>
+            <tr>
+              <th>File</th>
+              <th>What</th>
+              <th>Before</th>
+              <th>After</th>
+            </tr>
+          </thead>
+          <tbody>
+            {changes.map((f) => (
+              <tr key={f.path}>
+                <td>{f.path}</td>
+                <td>{f.what}</td>
+                <td>{size(f.before)}</td>
+                <td>{size(f.after)}</td>
+              </tr>
+            ))}
+          </tbody>
+        </Table>
+      </Scrolling>
+    </Panel>
+  );
+}
+
 export function Compare() {
   const { before, after } = useSearch({ from: "/compare" });
   const got = useQuery(queries.compare(before, after));
   const c = got.data;
   const d = c?.map;
-  const src = `/api/v1/compare/picture?${new URLSearchParams({ before, after }).toString()}`;
   return (
     <Page>
       <div>
@@ -119,100 +239,16 @@ export function Compare() {
           </Panel>
           <Sides>
             {d && d.added + d.changed + d.lost > 0 && (
-              <Panel>
-                <h2>On the map</h2>
-                <DifferenceMap
-                  src={src}
-                  title={c.after.facts.title}
-                />
-                <Key>
-                  <span className="new">{d.added} new</span>
-                  <span className="changed">{d.changed} changed</span>
-                  <span className="lost">{d.lost} lost</span>as they were: {d.same}, pale
-                </Key>
-              </Panel>
+              <OnTheMap
+                counts={d}
+                before={before}
+                after={after}
+                title={c.after.facts.title}
+              />
             )}
-            <Panel>
-              <h2>Files</h2>
-              <Table>
-                <thead>
-                  <tr>
-                    <th>What</th>
-                    <th>Files</th>
-                    <th>Size</th>
-                  </tr>
-                </thead>
-                <tbody>
-                  {(
-                    [
-                      ["new", c.files.added],
-                      ["changed", c.files.changed],
-                      ["lost", c.files.lost],
-                      ["the same", c.files.same],
-                    ] as const
-                  ).map(([what, n]) => (
-                    <tr key={what}>
-                      <td>{what}</td>
-                      <td>{n.files}</td>
-                      <td>{bytes(n.bytes)}</td>
-                    </tr>
-                  ))}
-                </tbody>
-              </Table>
-            </Panel>
-            {c.facts.length + c.settings.length > 0 && (
-              <Panel>
-                <h2>What it says of itself</h2>
-                <Table>
-                  <thead>
-                    <tr>
-                      <th>What</th>
-                      <th>Before</th>
-                      <th>After</th>
-                    </tr>
-                  </thead>
-                  <tbody>
-                    {[...c.facts, ...c.settings].map((f) => (
-                      <tr key={f.name}>
-                        <td>{f.name}</td>
-                        <td>{f.before || "–"}</td>
-                        <td>{f.after || "–"}</td>
-                      </tr>
-                    ))}
-                  </tbody>
-                </Table>
-              </Panel>
-            )}
-            {c.changes.length > 0 && (
-              <Panel>
-                <h2>Files that differ</h2>
-                <Scrolling
-                  tabIndex={0}
-                  aria-label="Files that differ"
-                >
-                  <Table>
-                    <thead>
-                      <tr>
-                        <th>File</th>
-                        <th>What</th>
-                        <th>Before</th>
-                        <th>After</th>
-                      </tr>
-                    </thead>
-                    <tbody>
-                      {c.changes.map((f) => (
-                        <tr key={f.path}>
-                          <td>{f.path}</td>
-                          <td>{f.what}</td>
-                          <td>{size(f.before)}</td>
-                          <td>{size(f.after)}</td>
-                        </tr>
-                      ))}
-                    </tbody>
-                  </Table>
-                </Scrolling>
-              </Panel>
-            )}
+            <FileCounts files={c.files} />
+            {c.facts.length + c.settings.length > 0 && <OwnWords said={[...c.facts, ...c.settings]} />}
+            {c.changes.length > 0 && <DifferingFiles changes={c.changes} />}
           </Sides>
         </>
       )}

@@ -131,6 +131,105 @@ export function EditGame() {
   );
 }
 
+function Complaints({ list }: { list: Complaint[] }) {
+  return (
+    <Panel aria-live="polite">
+      <h2>Complaints</h2>
+      {list.length === 0 ? (
+        <Muted>None. Try the profile with examples before you save it.</Muted>
+      ) : (
+        <Scroll
+          tabIndex={0}
+          aria-label="Complaints"
+        >
+          <Lines>
+            {list.map((c) => (
+              <li key={c.line + c.what}>
+                <span>
+                  line {c.line}, {c.column}
+                </span>
+                <span>{c.what}</span>
+              </li>
+            ))}
+          </Lines>
+        </Scroll>
+      )}
+    </Panel>
+  );
+}
+
+type Examples = { world: string; server: string; kind: string };
+type Act = { mutate: () => void; isPending: boolean; isError: boolean; error: Error | null };
+
+function ExamplesForm({
+  examples,
+  change: to,
+  mayTry,
+  sketch,
+  attempt,
+}: {
+  examples: Examples;
+  change: (to: Examples) => void;
+  mayTry: boolean;
+  sketch: Act;
+  attempt: Act;
+}) {
+  const set = (key: "world" | "server" | "kind") => (value: string) => to({ ...examples, [key]: value });
+  const none = examples.world === "" && examples.server === "";
+  return (
+    <Panel>
+      <h2>Examples on the service’s host</h2>
+      <Columns
+        onSubmit={(e) => {
+          e.preventDefault();
+          attempt.mutate();
+        }}
+      >
+        <Field
+          className="wide"
+          label="A world"
+          value={examples.world}
+          onChange={set("world")}
+          autoComplete="off"
+          hint="Its whole path: a folder, an archive or a file"
+        />
+        <Field
+          className="wide"
+          label="A server’s folder"
+          value={examples.server}
+          onChange={set("server")}
+          autoComplete="off"
+        />
+        <Field
+          className="wide"
+          label="Kind of the server"
+          value={examples.kind}
+          onChange={set("kind")}
+          autoComplete="off"
+          hint="Only when the profile has several"
+        />
+        <Foot className="wide">
+          <Button
+            isDisabled={none || sketch.isPending}
+            onPress={() => sketch.mutate()}
+          >
+            Sketch a profile from them
+          </Button>
+          <Button
+            look="main"
+            type="submit"
+            isDisabled={none || !mayTry || attempt.isPending}
+          >
+            Try the profile
+          </Button>
+        </Foot>
+      </Columns>
+      {sketch.isError && <Failure error={sketch.error} />}
+      {attempt.isError && <Failure error={attempt.error} />}
+    </Panel>
+  );
+}
+
 function Writing({ start, title, origin }: { start: string; title: string; origin: string }) {
   const client = useQueryClient();
   const navigate = useNavigate();
@@ -152,9 +251,6 @@ function Writing({ start, title, origin }: { start: string; title: string; origi
     mutationFn: () => api.sketchGame(examples.world, examples.server),
     onSuccess: (p) => setText(p.profile),
   });
-  const change = (key: "world" | "server" | "kind") => (value: string) =>
-    setExamples((e) => ({ ...e, [key]: value }));
-  const none = examples.world === "" && examples.server === "";
   return (
     <Page>
       <div>
@@ -197,78 +293,14 @@ function Writing({ start, title, origin }: { start: string; title: string; origi
           {save.isError && <Failure error={save.error} />}
         </Panel>
         <Side>
-          <Panel aria-live="polite">
-            <h2>Complaints</h2>
-            {complaints.length === 0 ? (
-              <Muted>None. Try the profile with examples before you save it.</Muted>
-            ) : (
-              <Scroll
-                tabIndex={0}
-                aria-label="Complaints"
-              >
-                <Lines>
-                  {complaints.map((c) => (
-                    <li key={c.line + c.what}>
-                      <span>
-                        line {c.line}, {c.column}
-                      </span>
-                      <span>{c.what}</span>
-                    </li>
-                  ))}
-                </Lines>
-              </Scroll>
-            )}
-          </Panel>
-          <Panel>
-            <h2>Examples on the service’s host</h2>
-            <Columns
-              onSubmit={(e) => {
-                e.preventDefault();
-                attempt.mutate();
-              }}
-            >
-              <Field
-                className="wide"
-                label="A world"
-                value={examples.world}
-                onChange={change("world")}
-                autoComplete="off"
-                hint="Its whole path: a folder, an archive or a file"
-              />
-              <Field
-                className="wide"
-                label="A server’s folder"
-                value={examples.server}
-                onChange={change("server")}
-                autoComplete="off"
-              />
-              <Field
-                className="wide"
-                label="Kind of the server"
-                value={examples.kind}
-                onChange={change("kind")}
-                autoComplete="off"
-                hint="Only when the profile has several"
-              />
-              <Foot className="wide">
-                <Button
-                  isDisabled={none || sketch.isPending}
-                  onPress={() => sketch.mutate()}
-                >
-                  Sketch a profile from them
-                </Button>
-                <Button
-                  look="main"
-                  type="submit"
-                  isDisabled={none || complaints.length > 0 || attempt.isPending}
-                >
-                  Try the profile
-                </Button>
-              </Foot>
-            </Columns>
-            {sketch.isError && <Failure error={sketch.error} />}
-            {attempt.isError && <Failure error={attempt.error} />}
-          </Panel>
+          <Complaints list={complaints} />
+          <ExamplesForm
+            examples={examples}
+            change={setExamples}
+            mayTry={complaints.length === 0}
+            sketch={sketch}
+            attempt={attempt}
+          />
           {sketch.data && !attempt.data && <Sketched proposal={sketch.data} />}
         </Side>
       </Two>

@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import { useState } from "react";
 import styled from "styled-components";
+import type { World } from "../api/client";
 import { queries } from "../api/queries";
 import { Arrivals } from "../parts/arrivals";
 import { Button, Switch } from "../parts/controls";
@@ -26,16 +27,101 @@ const About = styled.p`
 /** How many worlds are listed at a time; the rest when somebody asks. */
 const atATime = 100;
 
+// Looked is what a person looks for; what is empty is not asked.
+type Looked = { search: string; game: string; server: string; aside: boolean };
+
+function Filters({
+  looked,
+  change,
+  games,
+  servers,
+}: {
+  looked: Looked;
+  change: (to: Looked) => void;
+  games: string[];
+  servers: string[];
+}) {
+  return (
+    <Panel>
+      <Columns onSubmit={(e) => e.preventDefault()}>
+        <Field
+          label="Search"
+          hint="words of a title, folder, seed, version, player, note, tag, or where it came from"
+          value={looked.search}
+          onChange={(search) => change({ ...looked, search })}
+        />
+        <Choice
+          label="Game"
+          all="all games"
+          options={games}
+          value={looked.game}
+          onChange={(game) => change({ ...looked, game })}
+        />
+        <Choice
+          label="Server"
+          all="anywhere"
+          options={servers}
+          value={looked.server}
+          onChange={(server) => change({ ...looked, server })}
+        />
+        <Switch
+          isSelected={looked.aside}
+          onChange={(aside) => change({ ...looked, aside })}
+          style={{ paddingTop: "1.5rem" }}
+        >
+          Only what is set aside
+        </Switch>
+      </Columns>
+    </Panel>
+  );
+}
+
+function Row({ w, aside }: { w: World; aside: boolean }) {
+  const c = w.copies[0];
+  return (
+    <tr>
+      <td>
+        <Picture
+          size={48}
+          src={c?.drawn ? copyPicture(c.id, 96) : undefined}
+          of={w.title}
+        />
+      </td>
+      <td>
+        <Link
+          to="/library/$world"
+          params={{ world: aside && c ? c.id : w.name }}
+        >
+          <b>{quoted(w.title)}</b>
+        </Link>
+        {w.tags.map((t) => (
+          <Tag key={t}>{t}</Tag>
+        ))}
+        <br />
+        <code>{w.name}</code>
+      </td>
+      <td>{w.game}</td>
+      <td>{c?.facts.facts.version?.text || "–"}</td>
+      <td>
+        <code>{c?.facts.facts.seed?.text || "–"}</code>
+      </td>
+      <td>{c?.facts.players.length ?? 0}</td>
+      <td>{bytes(c?.bytes ?? -1)}</td>
+      <td>{when(c?.facts.lastPlayed)}</td>
+      <td>{w.copies.length}</td>
+      <td>{when(c?.createdAt)}</td>
+    </tr>
+  );
+}
+
 export function Library() {
-  const [search, setSearch] = useState("");
-  const [game, setGame] = useState("");
-  const [server, setServer] = useState("");
-  const [aside, setAside] = useState(false);
+  const [looked, setLooked] = useState<Looked>({ search: "", game: "", server: "", aside: false });
+  const { aside } = looked;
   const [shown, setShown] = useState(atATime);
   const wanted = {
-    search: search.trim() || undefined,
-    game: game || undefined,
-    server: server || undefined,
+    search: looked.search.trim() || undefined,
+    game: looked.game || undefined,
+    server: looked.server || undefined,
     aside: aside || undefined,
   };
   const looksFor = Object.values(wanted).some(Boolean);
@@ -48,43 +134,18 @@ export function Library() {
     <Page>
       <Head>
         <h1>Library</h1>
-        {!filters && <Button onPress={() => setAside(true)}>What is set aside</Button>}
+        {!filters && <Button onPress={() => setLooked({ ...looked, aside: true })}>What is set aside</Button>}
         <Link to="/vault">The vault</Link>
       </Head>
       <Arrivals />
       {worlds.isError && <Failure error={worlds.error} />}
       {filters && (
-        <Panel>
-          <Columns onSubmit={(e) => e.preventDefault()}>
-            <Field
-              label="Search"
-              hint="words of a title, folder, seed, version, player, note, tag, or where it came from"
-              value={search}
-              onChange={setSearch}
-            />
-            <Choice
-              label="Game"
-              all="all games"
-              options={games}
-              value={game}
-              onChange={setGame}
-            />
-            <Choice
-              label="Server"
-              all="anywhere"
-              options={servers}
-              value={server}
-              onChange={setServer}
-            />
-            <Switch
-              isSelected={aside}
-              onChange={setAside}
-              style={{ paddingTop: "1.5rem" }}
-            >
-              Only what is set aside
-            </Switch>
-          </Columns>
-        </Panel>
+        <Filters
+          looked={looked}
+          change={setLooked}
+          games={games}
+          servers={servers}
+        />
       )}
       {worlds.data?.length === 0 && looksFor && (
         <Panel>
@@ -121,43 +182,13 @@ export function Library() {
               </tr>
             </thead>
             <tbody>
-              {worlds.data.slice(0, shown).map((w) => {
-                const c = w.copies[0];
-                return (
-                  <tr key={w.name}>
-                    <td>
-                      <Picture
-                        size={48}
-                        src={c?.drawn ? copyPicture(c.id, 96) : undefined}
-                        of={w.title}
-                      />
-                    </td>
-                    <td>
-                      <Link
-                        to="/library/$world"
-                        params={{ world: aside && c ? c.id : w.name }}
-                      >
-                        <b>{quoted(w.title)}</b>
-                      </Link>
-                      {w.tags.map((t) => (
-                        <Tag key={t}>{t}</Tag>
-                      ))}
-                      <br />
-                      <code>{w.name}</code>
-                    </td>
-                    <td>{w.game}</td>
-                    <td>{c?.facts.facts.version?.text || "–"}</td>
-                    <td>
-                      <code>{c?.facts.facts.seed?.text || "–"}</code>
-                    </td>
-                    <td>{c?.facts.players.length ?? 0}</td>
-                    <td>{bytes(c?.bytes ?? -1)}</td>
-                    <td>{when(c?.facts.lastPlayed)}</td>
-                    <td>{w.copies.length}</td>
-                    <td>{when(c?.createdAt)}</td>
-                  </tr>
-                );
-              })}
+              {worlds.data.slice(0, shown).map((w) => (
+                <Row
+                  key={w.name}
+                  w={w}
+                  aside={aside}
+                />
+              ))}
             </tbody>
           </Table>
           {worlds.data.length > shown && (

@@ -567,6 +567,121 @@ const Acts = styled.div`
 `;
 
 /** All copies of a world: pinned, set aside, compared, restored. */
+// CopyOf is a copy in its world, and what can be done with it.
+type CopyOf = {
+  k: World["copies"][number];
+  world: World;
+  servers: string[];
+  change: (to: { id: string; pinned?: boolean; aside?: boolean }) => void;
+  split: (id: string) => void;
+};
+
+function CopyActs({ k, world, servers, change, split }: CopyOf) {
+  const newest = world.copies[0];
+  return (
+    <Acts>
+      {!k.asideAt &&
+        servers.map((s) => (
+          <Link
+            key={s}
+            to="/change"
+            search={{ kind: "restore", world: k.id, server: s }}
+          >
+            onto {s}
+          </Link>
+        ))}
+      {newest && k.id !== newest.id && (
+        <Link
+          to="/compare"
+          search={{ before: k.id, after: newest.id }}
+        >
+          What has changed since
+        </Link>
+      )}
+      {!k.asideAt && (
+        <Button
+          aria-label={`${k.pinned ? "Unpin" : "Pin"} copy ${k.id.slice(0, 12)}`}
+          onPress={() => change({ id: k.id, pinned: !k.pinned })}
+        >
+          {k.pinned ? "Unpin" : "Pin"}
+        </Button>
+      )}
+      {!k.pinned && (
+        <Button
+          aria-label={`${k.asideAt ? "Bring back" : "Set aside"} copy ${k.id.slice(0, 12)}`}
+          onPress={() => change({ id: k.id, aside: !k.asideAt })}
+        >
+          {k.asideAt ? "Bring back" : "Set aside"}
+        </Button>
+      )}
+      {world.copies.length > 1 && !k.asideAt && (
+        <Button
+          aria-label={`Give copy ${k.id.slice(0, 12)} a world of its own`}
+          onPress={() => split(k.id)}
+        >
+          Split off
+        </Button>
+      )}
+    </Acts>
+  );
+}
+
+function CopyRow(of: CopyOf) {
+  const { k } = of;
+  return (
+    <tr>
+      <td>
+        <code>{k.id.slice(0, 12)}</code>
+        {k.pinned && (
+          <>
+            <br />
+            <Mark
+              of="fits"
+              quiet
+            >
+              pinned
+            </Mark>
+          </>
+        )}
+        {k.asideAt && (
+          <>
+            <br />
+            <Mark
+              of="undone"
+              quiet
+            >
+              set aside
+            </Mark>
+          </>
+        )}
+      </td>
+      <td>{k.kind}</td>
+      <td>
+        {k.source}
+        {k.note && (
+          <>
+            <br />
+            <Muted as="span">{k.note}</Muted>
+          </>
+        )}
+      </td>
+      <td>
+        {when(k.createdAt)}
+        {k.goes && (
+          <>
+            <br />
+            <Muted as="span">goes {when(k.goes)}</Muted>
+          </>
+        )}
+      </td>
+      <td>{bytes(k.bytes)}</td>
+      <td>
+        <CopyActs {...of} />
+      </td>
+    </tr>
+  );
+}
+
 function Copies({ world, servers }: { world: World; servers: string[] }) {
   const client = useQueryClient();
   const change = useMutation({
@@ -578,7 +693,6 @@ function Copies({ world, servers }: { world: World; servers: string[] }) {
     mutationFn: api.splitCopy,
     onSettled: () => client.invalidateQueries({ queryKey: ["worlds"] }),
   });
-  const newest = world.copies[0];
   return (
     <Panel>
       <h2>{world.copies.length > 1 ? "All its copies" : "Its copy"}</h2>
@@ -595,99 +709,14 @@ function Copies({ world, servers }: { world: World; servers: string[] }) {
         </thead>
         <tbody>
           {world.copies.map((k) => (
-            <tr key={k.id}>
-              <td>
-                <code>{k.id.slice(0, 12)}</code>
-                {k.pinned && (
-                  <>
-                    <br />
-                    <Mark
-                      of="fits"
-                      quiet
-                    >
-                      pinned
-                    </Mark>
-                  </>
-                )}
-                {k.asideAt && (
-                  <>
-                    <br />
-                    <Mark
-                      of="undone"
-                      quiet
-                    >
-                      set aside
-                    </Mark>
-                  </>
-                )}
-              </td>
-              <td>{k.kind}</td>
-              <td>
-                {k.source}
-                {k.note && (
-                  <>
-                    <br />
-                    <Muted as="span">{k.note}</Muted>
-                  </>
-                )}
-              </td>
-              <td>
-                {when(k.createdAt)}
-                {k.goes && (
-                  <>
-                    <br />
-                    <Muted as="span">goes {when(k.goes)}</Muted>
-                  </>
-                )}
-              </td>
-              <td>{bytes(k.bytes)}</td>
-              <td>
-                <Acts>
-                  {!k.asideAt &&
-                    servers.map((s) => (
-                      <Link
-                        key={s}
-                        to="/change"
-                        search={{ kind: "restore", world: k.id, server: s }}
-                      >
-                        onto {s}
-                      </Link>
-                    ))}
-                  {newest && k.id !== newest.id && (
-                    <Link
-                      to="/compare"
-                      search={{ before: k.id, after: newest.id }}
-                    >
-                      What has changed since
-                    </Link>
-                  )}
-                  {!k.asideAt && (
-                    <Button
-                      aria-label={`${k.pinned ? "Unpin" : "Pin"} copy ${k.id.slice(0, 12)}`}
-                      onPress={() => change.mutate({ id: k.id, pinned: !k.pinned })}
-                    >
-                      {k.pinned ? "Unpin" : "Pin"}
-                    </Button>
-                  )}
-                  {!k.pinned && (
-                    <Button
-                      aria-label={`${k.asideAt ? "Bring back" : "Set aside"} copy ${k.id.slice(0, 12)}`}
-                      onPress={() => change.mutate({ id: k.id, aside: !k.asideAt })}
-                    >
-                      {k.asideAt ? "Bring back" : "Set aside"}
-                    </Button>
-                  )}
-                  {world.copies.length > 1 && !k.asideAt && (
-                    <Button
-                      aria-label={`Give copy ${k.id.slice(0, 12)} a world of its own`}
-                      onPress={() => split.mutate(k.id)}
-                    >
-                      Split off
-                    </Button>
-                  )}
-                </Acts>
-              </td>
-            </tr>
+            <CopyRow
+              key={k.id}
+              k={k}
+              world={world}
+              servers={servers}
+              change={change.mutate}
+              split={split.mutate}
+            />
           ))}
         </tbody>
       </Table>

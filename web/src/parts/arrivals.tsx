@@ -105,6 +105,113 @@ export function paceText(sent: number, size: number, ms: number): string {
 }
 
 /** One archive on its way; asks when it holds several worlds, without sending it again. */
+function UnderWay({ of, sent, pace, stop }: { of: Sending; sent: number; pace: string; stop: () => void }) {
+  return (
+    <Panel aria-live="polite">
+      <Progress
+        label={`Sending ${of.name}`}
+        done={sent}
+        all={of.blob.size}
+        above={
+          sent < of.blob.size ? (
+            <>
+              Sending <b>{of.name}</b>: {bytes(sent)} of {bytes(of.blob.size)}
+              {pace}
+            </>
+          ) : (
+            <>
+              Recognising and storing <b>{of.name}</b> …
+            </>
+          )
+        }
+      />
+      {sent < of.blob.size && (
+        <p style={{ marginTop: "0.6rem" }}>
+          <Button onPress={stop}>Stop sending</Button>
+        </p>
+      )}
+    </Panel>
+  );
+}
+
+function WhichWorld({
+  of,
+  roots,
+  labels,
+  choose,
+}: {
+  of: Sending;
+  roots: string[];
+  labels: string[];
+  choose: (root: string) => void;
+}) {
+  return (
+    <Panel>
+      <h2>
+        {of.name} holds {roots.length} worlds. Which one?
+      </h2>
+      <Which
+        aria-label="Which world"
+        onChange={choose}
+      >
+        {roots.map((r, i) => (
+          <Radio
+            key={r}
+            value={r}
+            className="world"
+          >
+            {labels[i] && (
+              <>
+                {labels[i]}
+                <br />
+              </>
+            )}
+            <code>{r}</code>
+          </Radio>
+        ))}
+      </Which>
+    </Panel>
+  );
+}
+
+function HasArrived({ arrival }: { arrival: Arrival }) {
+  return (
+    <Panel aria-live="polite">
+      <p>
+        {arrival.new ? "Stored" : "The library has this already:"} <b>{quoted(arrival.copy.facts.title)}</b>,{" "}
+        {bytes(arrival.copy.bytes)}.{" "}
+        <Link
+          to="/library/$world"
+          params={{ world: arrival.copy.world }}
+        >
+          Look at it
+        </Link>
+      </p>
+      {arrival.copy.facts.warnings.map((w) => (
+        <Muted key={w}>! {w}</Muted>
+      ))}
+      {arrival.ignored.length > 0 && (
+        <Muted>
+          Not taken along: {arrival.ignored.slice(0, 3).join(", ")}
+          {arrival.ignored.length > 3 && ` and ${arrival.ignored.length - 3} more`}
+        </Muted>
+      )}
+      {arrival.same?.map((s) => (
+        <p key={s.world}>
+          It may be the same world as{" "}
+          <Link
+            to="/library/$world"
+            params={{ world: s.world }}
+          >
+            {quoted(s.title)}
+          </Link>
+          : {s.why}.
+        </p>
+      ))}
+    </Panel>
+  );
+}
+
 function OneSending({ of, onEnd }: { of: Sending; onEnd: () => void }) {
   const client = useQueryClient();
   const [sent, setSent] = useState(0);
@@ -147,59 +254,22 @@ function OneSending({ of, onEnd }: { of: Sending; onEnd: () => void }) {
   const labels = send.error instanceof Problem ? send.error.labels : [];
   if (send.isPending || send.isIdle) {
     return (
-      <Panel aria-live="polite">
-        <Progress
-          label={`Sending ${of.name}`}
-          done={sent}
-          all={of.blob.size}
-          above={
-            sent < of.blob.size ? (
-              <>
-                Sending <b>{of.name}</b>: {bytes(sent)} of {bytes(of.blob.size)}
-                {pace}
-              </>
-            ) : (
-              <>
-                Recognising and storing <b>{of.name}</b> …
-              </>
-            )
-          }
-        />
-        {sent < of.blob.size && (
-          <p style={{ marginTop: "0.6rem" }}>
-            <Button onPress={() => abort.current?.abort()}>Stop sending</Button>
-          </p>
-        )}
-      </Panel>
+      <UnderWay
+        of={of}
+        sent={sent}
+        pace={pace}
+        stop={() => abort.current?.abort()}
+      />
     );
   }
   if (many.length > 0) {
     return (
-      <Panel>
-        <h2>
-          {of.name} holds {many.length} worlds. Which one?
-        </h2>
-        <Which
-          aria-label="Which world"
-          onChange={(root) => send.mutate({ root })}
-        >
-          {many.map((r, i) => (
-            <Radio
-              key={r}
-              value={r}
-              className="world"
-            >
-              {labels[i] && (
-                <>
-                  {labels[i]}
-                  <br />
-                </>
-              )}
-              <code>{r}</code>
-            </Radio>
-          ))}
-        </Which>
-      </Panel>
+      <WhichWorld
+        of={of}
+        roots={many}
+        labels={labels}
+        choose={(root) => send.mutate({ root })}
+      />
     );
   }
   if (send.isError) {
@@ -216,43 +286,7 @@ function OneSending({ of, onEnd }: { of: Sending; onEnd: () => void }) {
     }
     return <Failure error={send.error} />;
   }
-  const arrival = send.data;
-  if (!arrival) return null;
-  return (
-    <Panel aria-live="polite">
-      <p>
-        {arrival.new ? "Stored" : "The library has this already:"} <b>{quoted(arrival.copy.facts.title)}</b>,{" "}
-        {bytes(arrival.copy.bytes)}.{" "}
-        <Link
-          to="/library/$world"
-          params={{ world: arrival.copy.world }}
-        >
-          Look at it
-        </Link>
-      </p>
-      {arrival.copy.facts.warnings.map((w) => (
-        <Muted key={w}>! {w}</Muted>
-      ))}
-      {arrival.ignored.length > 0 && (
-        <Muted>
-          Not taken along: {arrival.ignored.slice(0, 3).join(", ")}
-          {arrival.ignored.length > 3 && ` and ${arrival.ignored.length - 3} more`}
-        </Muted>
-      )}
-      {arrival.same?.map((s) => (
-        <p key={s.world}>
-          It may be the same world as{" "}
-          <Link
-            to="/library/$world"
-            params={{ world: s.world }}
-          >
-            {quoted(s.title)}
-          </Link>
-          : {s.why}.
-        </p>
-      ))}
-    </Panel>
-  );
+  return send.data ? <HasArrived arrival={send.data} /> : null;
 }
 
 async function filesOf(folder: DirectoryDropItem, below: string): Promise<Entry[]> {

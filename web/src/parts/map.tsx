@@ -83,6 +83,60 @@ export function WorldMapView({ copy, title, src }: { copy: string; title: string
   );
 }
 
+type Point = { x: number; y: number };
+
+function SpawnAt({ p }: { p: Point }) {
+  return (
+    <g>
+      <circle
+        cx={p.x}
+        cy={p.y}
+        r="7"
+        fill="none"
+        stroke="#101614"
+        strokeWidth="5"
+      />
+      <circle
+        cx={p.x}
+        cy={p.y}
+        r="7"
+        fill="none"
+        stroke="#fff"
+        strokeWidth="2.500"
+      />
+      <text
+        x={p.x + 12}
+        y={p.y + 4}
+      >
+        spawn
+      </text>
+    </g>
+  );
+}
+
+function LandmarkAt({ p, say }: { p: Point; say: string }) {
+  return (
+    <g>
+      <path
+        d={`M${p.x - 6} ${p.y - 6}l12 12m0-12l-12 12`}
+        stroke="#101614"
+        strokeWidth="5.500"
+      />
+      <path
+        d={`M${p.x - 6} ${p.y - 6}l12 12m0-12l-12 12`}
+        stroke="#fff"
+        strokeWidth="2.500"
+      />
+      <text
+        x={p.x + 10}
+        y={p.y + 4}
+      >
+        {say}
+      </text>
+    </g>
+  );
+}
+
 /** The part of the map that needs its size known. */
 export function MapOf({ map, src, title }: { map: WorldMap; src: string; title: string }) {
   const width = 620;
@@ -154,58 +208,17 @@ export function MapOf({ map, src, title }: { map: WorldMap; src: string; title: 
             height={map.height * seen.zoom}
             preserveAspectRatio="none"
           />
-          {spawn && (
-            <g>
-              <circle
-                cx={spawn.x}
-                cy={spawn.y}
-                r="7"
-                fill="none"
-                stroke="#101614"
-                strokeWidth="5"
-              />
-              <circle
-                cx={spawn.x}
-                cy={spawn.y}
-                r="7"
-                fill="none"
-                stroke="#fff"
-                strokeWidth="2.500"
-              />
-              <text
-                x={spawn.x + 12}
-                y={spawn.y + 4}
-              >
-                spawn
-              </text>
-            </g>
-          )}
+          {spawn && <SpawnAt p={spawn} />}
           {map.scale > 0 &&
             map.landmarks
               .filter((l) => l.shown)
-              .map((l) => {
-                const p = at(l.x, l.z);
-                return (
-                  <g key={l.id}>
-                    <path
-                      d={`M${p.x - 6} ${p.y - 6}l12 12m0-12l-12 12`}
-                      stroke="#101614"
-                      strokeWidth="5.500"
-                    />
-                    <path
-                      d={`M${p.x - 6} ${p.y - 6}l12 12m0-12l-12 12`}
-                      stroke="#fff"
-                      strokeWidth="2.500"
-                    />
-                    <text
-                      x={p.x + 10}
-                      y={p.y + 4}
-                    >
-                      {l.say}
-                    </text>
-                  </g>
-                );
-              })}
+              .map((l) => (
+                <LandmarkAt
+                  key={l.id}
+                  p={at(l.x, l.z)}
+                  say={l.say}
+                />
+              ))}
         </svg>
       </View>
       <Tools>
