@@ -390,7 +390,8 @@ func (l *linter) checkPicture(key string, p *Picture) {
 		}
 	}
 	if c := p.Colours; c != nil {
-		if c.Width < 1 || c.Height < 1 || c.Width*c.Height > 1<<20 || c.At < 0 {
+		l.place(key+".colours.at", c.At)
+		if c.Width < 1 || c.Height < 1 || c.Width > 1<<20 || c.Height > 1<<20 || c.Width*c.Height > 1<<20 {
 			l.complain(key+".colours", "width and height are at least 1, and at most 1,048,576 colours together")
 		}
 		for i, colour := range c.Palette {
@@ -488,18 +489,33 @@ func (l *linter) checkLayers(key string, layers []Layer) {
 	}
 }
 
+// farthest bounds the places and widths that a profile names, in bytes: what stands before
+// them is read into memory, and places are added to widths.
+const farthest = 16 << 20
+
+// place checks a number of bytes from a file's beginning.
+func (l *linter) place(key string, n int) {
+	if n < 0 || n > farthest {
+		l.complain(key, "a place or a width is 0 to %d bytes; this one is %d", farthest, n)
+	}
+}
+
 func (l *linter) checkHeader(key string, h *Header) {
+	l.place(key+".size.at", h.Size.At)
+	l.place(key+".size", h.Size.Fixed)
 	if h.Size.As != "" {
 		l.oneOf(key+".size.as", h.Size.As, Numbers...)
 	} else if h.Size.Fixed < 1 {
 		l.complain(key+".size", "the header's size is missing: a number of bytes, or {at: …, as: …}")
 	}
 	if c := h.Checksum; c != nil {
+		l.place(key+".checksum.at", c.At)
 		l.oneOf(key+".checksum.as", c.As, Numbers...)
 		l.oneOf(key+".checksum.kind", c.Kind, Checksums...)
 	}
 	for i, n := range h.Lengths {
 		lkey := fmt.Sprintf("%s.lengths[%d]", key, i)
+		l.place(lkey+".at", n.At)
 		l.oneOf(lkey+".as", n.As, Numbers...)
 		l.oneOf(lkey+".of", n.Of, "follows", "inside")
 	}
@@ -508,9 +524,9 @@ func (l *linter) checkHeader(key string, h *Header) {
 func (l *linter) checkField(key string, f Field) {
 	l.oneOf(key+".as", f.As, append(slices.Clone(Numbers), "text", "hex")...)
 	wide := f.As == "text" || f.As == "hex"
+	l.place(key+".at", f.At)
+	l.place(key+".width", f.Width)
 	switch {
-	case f.At < 0:
-		l.complain(key+".at", "a place counts from 0")
 	case wide && (f.Width > 0) == (f.Length != ""):
 		l.complain(key, "%s needs either width, in bytes, or length, the number that stands before it", f.As)
 	case !wide && (f.Width != 0 || f.Length != ""):

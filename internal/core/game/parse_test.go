@@ -126,3 +126,50 @@ func TestSafeFolderNames(t *testing.T) {
 	}
 	assert.Equal(t, []rune{' ', '🍎'}, rule.BadRunes("O 🍎 🍎"))
 }
+
+// A place that a profile names is read up to: none may be so far away that reading it, or
+// adding a width to it, ends the service.
+func TestPlacesHaveBounds(t *testing.T) {
+	t.Parallel()
+	source, err := games.Source("quarrymoss")
+	require.NoError(t, err)
+	family := "through: [gzip, cbor], pick: /family"
+	for name, c := range map[string]struct{ old, new, words string }{
+		"a field beyond all files": {family, "through: [{fields: {f: {at: 9223372036854775807, as: u8}}}], pick: /f",
+			"this one is 9223372036854775807"},
+		"a field before the file": {family, "through: [{fields: {f: {at: -1, as: u8}}}], pick: /f", "this one is -1"},
+		"a wide text": {family, "through: [{fields: {f: {at: 0, as: text, width: 9223372036854775807}}}], pick: /f",
+			"a place or a width"},
+		"a huge header": {family, "through: [{header: {size: 9223372036854775807}}, cbor], pick: /family",
+			"a place or a width"},
+		"a size far away": {family, "through: [{header: {size: {at: 9223372036854775807, as: u8}}}, cbor], pick: " +
+			"/family",
+			"a place or a width"},
+		"a checksum far away": {
+			family,
+			"through: [{header: {size: 8, checksum: {at: 99999999999, as: u32le, kind: crc32}}}, " +
+				"cbor], pick: /family",
+			"a place or a width",
+		},
+		"a length before it": {
+			family,
+			"through: [{header: {size: 8, lengths: [{at: -8, as: u32le, of: follows}]}}, cbor], " +
+				"pick: /family",
+			"a place or a width",
+		},
+		"colours far away": {"colours: {at: 16, width: 16,", "colours: {at: 99999999999, width: 16,",
+			"a place or a width"},
+		"more than they say": {"colours: {at: 16, width: 16,", "colours: {at: 16, width: 1152921504606846976,",
+			"colours together"},
+	} {
+		text := strings.Replace(string(source), c.old, c.new, 1)
+		require.NotEqual(t, string(source), text, name)
+		_, complaints := game.Lint([]byte(text))
+		require.NotEmpty(t, complaints, name)
+		told := ""
+		for _, said := range complaints {
+			told += said.What + "\n"
+		}
+		assert.Contains(t, told, c.words, name)
+	}
+}
