@@ -66,7 +66,9 @@ export function Games() {
 function originText(g: Game): string {
   if (g.origin !== "uploaded")
     return g.origin === "shipped" ? "ships with Reshard" : "from the service’s folder";
-  return `version ${g.version}, saved by ${g.savedBy}, ${when(g.savedAt)}${g.overrides ? `, over the one that ${g.overrides === "shipped" ? "ships" : "is in the folder"}` : ""}`;
+  const under = g.overrides === "shipped" ? "ships" : "is in the folder";
+  const over = g.overrides ? `, over the one that ${under}` : "";
+  return `version ${g.version}, saved by ${g.savedBy}, ${when(g.savedAt)}${over}`;
 }
 
 function OneGame({ game: g }: { game: Game }) {

@@ -106,13 +106,15 @@ export function Vault() {
 function Work({ of }: { of: NonNullable<VaultState["work"]> }) {
   const name = names[of.kind];
   if (!of.ended) {
+    const far =
+      of.kind === "check" ? `${bytes(of.done)} of ${bytes(of.all)}` : `pack ${of.done} of ${of.all}`;
     return (
       <Panel aria-live="polite">
         <Progress
           label={name}
           done={of.done}
           all={of.all}
-          above={`${name} by ${of.by}: ${of.kind === "check" ? `${bytes(of.done)} of ${bytes(of.all)}` : `pack ${of.done} of ${of.all}`}`}
+          above={`${name} by ${of.by}: ${far}`}
         />
       </Panel>
     );

@@ -238,7 +238,8 @@ export function windowText(plan: Plan): string {
   if (!locksOut(plan)) return "none, the server is not stopped";
   if (stopping < 0 || starting < 0)
     return "under 0.1 s of ours, and what the game takes to stop and start (not measured yet)";
-  return `about ${millis(stopping + starting + ours)}: game stopping ${millis(stopping)}, ours under 0.1 s, game starting ${millis(starting)}`;
+  const all = millis(stopping + starting + ours);
+  return `about ${all}: game stopping ${millis(stopping)}, ours under 0.1 s, game starting ${millis(starting)}`;
 }
 
 const Notes = styled.ul`
