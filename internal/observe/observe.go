@@ -16,6 +16,7 @@ import (
 	lru "github.com/hashicorp/golang-lru/v2"
 
 	"reshard/internal/control"
+	"reshard/internal/core/budget"
 	"reshard/internal/core/capability"
 	"reshard/internal/core/fault"
 	"reshard/internal/core/game"
@@ -132,7 +133,7 @@ func (o *Observer) Look(ctx context.Context, h *Heads, name string) (Look, error
 	if err != nil {
 		return Look{}, err
 	}
-	look, err := o.look(ctx, h, f)
+	look, err := o.look(ctx, h, f, budget.World())
 	if err == nil {
 		h.take(name, look.Facts)
 	}
@@ -153,8 +154,9 @@ func (h *Heads) take(name string, facts world.Facts) {
 // be listed keeps its name only.
 func (o *Observer) LookAtAll(ctx context.Context, h *Heads) error {
 	h.State.Worlds = slices.Clone(h.State.Worlds)
+	all := budget.Request()
 	for i, f := range h.Found {
-		look, err := o.look(ctx, h, f)
+		look, err := o.look(ctx, h, f, all.Part())
 		switch {
 		case err == nil:
 			h.State.Worlds[i].Take(look.Facts)
@@ -165,7 +167,7 @@ func (o *Observer) LookAtAll(ctx context.Context, h *Heads) error {
 	return nil
 }
 
-func (o *Observer) look(ctx context.Context, h *Heads, f world.Found) (Look, error) {
+func (o *Observer) look(ctx context.Context, h *Heads, f world.Found, b *budget.Budget) (Look, error) {
 	key := strconv.FormatInt(o.ID, 10) + "/" + path.Join(h.State.WorldsFolder, f.Folder)
 	files, settled := o.Files.Observe(ctx)
 	was, known := o.Memory.looks.Get(key)
@@ -177,12 +179,12 @@ func (o *Observer) look(ctx context.Context, h *Heads, f world.Found) (Look, err
 	}
 	begun := o.Now()
 	followed, seen := trail.Follow(files, begun, h.Can.TimePrecision)
-	facts, err := world.Read(followed, f)
+	facts, err := world.ReadWithin(b, followed, f)
 	if err = settled(err); err != nil {
 		return Look{}, err
 	}
 	look := Look{At: begun, Origin: Read, Found: f, Facts: facts}
-	if seen.Len() <= mostMarked {
+	if seen.Len() <= mostMarked && !b.Cut() {
 		o.Memory.looks.Add(key, kept{look: look, profile: o.Profile, trail: seen})
 	}
 	return look, nil

@@ -12,9 +12,9 @@ import (
 	"strings"
 
 	"github.com/fxamacker/cbor/v2"
-	"github.com/goccy/go-yaml"
 	"github.com/pelletier/go-toml/v2"
 
+	"reshard/internal/core/budget"
 	"reshard/internal/core/game"
 	"reshard/internal/core/settings"
 )
@@ -80,7 +80,7 @@ func (r *Reader) First(file string, through []game.Layer, most int) ([]byte, err
 		return nil, err
 	}
 	defer f.Close() //nolint:errcheck // only read
-	return unwrapAll(f, through, int64(most))
+	return unwrapAll(r.budget, f, through, int64(most))
 }
 
 func layerKey(l game.Layer) string {
@@ -108,14 +108,14 @@ func (r *Reader) decodeFresh(file string, through []game.Layer) (any, error) {
 	if last.Fields != nil {
 		most = fieldsEnd(last.Fields) // no more than the fields need
 	}
-	data, err := unwrapAll(f, through, most)
+	data, err := unwrapAll(r.budget, f, through, most)
 	if err != nil {
 		return nil, err
 	}
 	if last.Fields != nil {
 		return decodeFields(last.Fields, data)
 	}
-	return decodeAs(last.Word, file, data)
+	return decodeAs(r.budget, last.Word, file, data)
 }
 
 // cborMode bounds nesting and counts and gives maps with text keys.
@@ -130,57 +130,76 @@ var cborMode = func() cbor.DecMode {
 	return m
 }()
 
-func decodeAs(how, file string, data []byte) (v any, err error) {
+func decodeAs(b *budget.Budget, how, file string, data []byte) (v any, err error) {
 	defer func() {
 		if r := recover(); r != nil { // a library met odd input
 			v, err = nil, fmt.Errorf("is not %s that can be read: %v", how, r)
 		}
 	}()
-	wrong := func(err error) error { return fmt.Errorf("is not %s: %w", how, err) }
 	switch how {
 	case "text":
-		return string(data), nil
-	case "json":
-		dec := json.NewDecoder(bytes.NewReader(data))
-		dec.UseNumber()
-		if err := dec.Decode(&v); err != nil {
-			return nil, wrong(err)
-		}
-	case "cbor":
-		if err := cborMode.Unmarshal(data, &v); err != nil {
-			return nil, wrong(err)
-		}
-	case "msgpack":
-		if v, err = decodeMsgpack(data); err != nil {
-			return nil, wrong(err)
-		}
-	case "yaml":
-		if err := yaml.Unmarshal(data, &v); err != nil {
-			return nil, wrong(errors.New(firstLine(err.Error())))
-		}
-		if v, err = textKeys(v); err != nil {
-			return nil, wrong(err)
-		}
-	case "toml":
-		var m map[string]any
-		if err := toml.Unmarshal(data, &m); err != nil {
-			return nil, wrong(err)
-		}
-		return m, nil
-	case "xml":
-		if v, err = decodeXML(data); err != nil {
-			return nil, wrong(err)
-		}
+		return string(data), b.Hold(int64(len(data)))
 	case "properties", "key-value", "ini", "env":
 		doc, err := settings.Parse(file, settings.Syntax{Format: how}, data)
 		if err != nil {
 			return nil, err
 		}
-		return flat(doc.Map()), nil
-	default:
+		entries := doc.Map()
+		return flat(entries), b.Hold(int64(len(data) + len(entries)*budget.Map))
+	}
+	decode, ok := decoders[how]
+	if !ok {
 		return nil, fmt.Errorf("no decoder is called %q", how)
 	}
+	v, err = decode(b, data)
+	if over := (*budget.Spent)(nil); errors.As(err, &over) {
+		return nil, over
+	}
+	if err != nil {
+		return nil, fmt.Errorf("is not %s: %w", how, err)
+	}
 	return v, nil
+}
+
+// decoders are the formats of documents with levels. Each first asks the budget for what
+// the document will take.
+var decoders = map[string]func(b *budget.Budget, data []byte) (any, error){
+	"json":    decodeJSON,
+	"cbor":    decodeCBOR,
+	"msgpack": decodeMsgpack,
+	"yaml":    decodeYAML,
+	"toml":    decodeTOML,
+	"xml":     decodeXML,
+}
+
+func decodeJSON(b *budget.Budget, data []byte) (v any, err error) {
+	if err := measureJSON(b, data); err != nil {
+		return nil, err
+	}
+	dec := json.NewDecoder(bytes.NewReader(data))
+	dec.UseNumber()
+	err = dec.Decode(&v)
+	return v, err
+}
+
+func decodeCBOR(b *budget.Budget, data []byte) (v any, err error) {
+	if err := measureCBOR(b, data); err != nil {
+		return nil, err
+	}
+	err = cborMode.Unmarshal(data, &v)
+	return v, err
+}
+
+func decodeTOML(b *budget.Budget, data []byte) (any, error) {
+	if err := settings.BoundTOML(data); err != nil {
+		return nil, err
+	}
+	if err := b.Hold(int64(len(data))); err != nil {
+		return nil, err
+	}
+	var m map[string]any
+	err := toml.Unmarshal(data, &m)
+	return m, err
 }
 
 func firstLine(s string) string {

@@ -14,6 +14,7 @@ import (
 	"github.com/fxamacker/cbor/v2"
 	"github.com/klauspost/compress/zstd"
 
+	"reshard/internal/core/budget"
 	"reshard/internal/core/game"
 	"reshard/internal/core/settings"
 )
@@ -54,19 +55,22 @@ func Edit(file string, data []byte, s game.Source, value string) ([]byte, error)
 	if strings.ContainsAny(value, "\r\n\x00") || value == "" {
 		return nil, fmt.Errorf("%s: the value must be one line of text", file)
 	}
-	after, err := editThrough(file, data, s, s.Through, value)
+	b := budget.World()
+	defer b.Done()
+	after, err := editThrough(b, file, data, s, s.Through, value)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", file, err)
 	}
 	return after, nil
 }
 
-func editThrough(file string, data []byte, s game.Source, layers []game.Layer, value string) ([]byte, error) {
+func editThrough(b *budget.Budget, file string, data []byte, s game.Source, layers []game.Layer,
+	value string) ([]byte, error) {
 	l := layers[0]
 	if l.Header == nil && !slices.Contains([]string{"gzip", "zlib", "zstd"}, l.Word) {
 		return editDocument(file, data, s, l.Word, value)
 	}
-	inner, err := unwrapAll(bytes.NewReader(data), layers[:1], longestUnwrap)
+	inner, err := unwrapAll(b, bytes.NewReader(data), layers[:1], longestUnwrap)
 	if l.Header != nil {
 		// Its statement of what is inside is about the layers behind it; the rest is
 		// checked when it is read, which it has been.
@@ -78,12 +82,12 @@ func editThrough(file string, data []byte, s game.Source, layers []game.Layer, v
 	if err != nil {
 		return nil, err
 	}
-	changed, err := editThrough(file, inner, s, layers[1:], value)
+	changed, err := editThrough(b, file, inner, s, layers[1:], value)
 	if err != nil {
 		return nil, err
 	}
 	if l.Header != nil {
-		return writeHeader(data, changed, layers[1:], *l.Header)
+		return writeHeader(b, data, changed, layers[1:], *l.Header)
 	}
 	return wrap(l.Word, changed)
 }
@@ -110,7 +114,7 @@ func wrap(layer string, data []byte) ([]byte, error) {
 
 // writeHeader puts a file's own header before what follows it now, with its lengths
 // and its checksum worked out anew.
-func writeHeader(was, rest []byte, behind []game.Layer, h game.Header) ([]byte, error) {
+func writeHeader(b *budget.Budget, was, rest []byte, behind []game.Layer, h game.Header) ([]byte, error) {
 	head, err := readHeader(bytes.NewReader(was), h)
 	if err != nil {
 		return nil, err
@@ -119,12 +123,12 @@ func writeHeader(was, rest []byte, behind []game.Layer, h game.Header) ([]byte, 
 		n := len(rest)
 		if l.Of == "inside" {
 			var packed []game.Layer
-			for _, b := range behind {
-				if b.Header != nil || slices.Contains([]string{"gzip", "zlib", "zstd"}, b.Word) {
-					packed = append(packed, b)
+			for _, l := range behind {
+				if l.Header != nil || slices.Contains([]string{"gzip", "zlib", "zstd"}, l.Word) {
+					packed = append(packed, l)
 				}
 			}
-			inside, err := unwrapAll(bytes.NewReader(rest), packed, longestUnwrap)
+			inside, err := unwrapAll(b, bytes.NewReader(rest), packed, longestUnwrap)
 			if err != nil {
 				return nil, err
 			}
@@ -198,9 +202,6 @@ func editDocument(file string, data []byte, s game.Source, how, value string) ([
 	return doc.Bytes(), nil
 }
 
-// deepestCBOR bounds items within items.
-const deepestCBOR = 64
-
 // cborFind gives where an item stands that a path of keys leads to (RFC 8949, maps
 // with text keys and arrays with places).
 func cborFind(data []byte, steps []string) (from, to int, err error) {
@@ -224,7 +225,7 @@ func cborFind(data []byte, steps []string) (from, to int, err error) {
 			}
 			key := fmt.Sprint(i)
 			if kind == 5 {
-				end, err := cborEnd(data, at, 0)
+				end, err := cborEnd(data, at, 0, nil)
 				if err != nil {
 					return 0, 0, err
 				}
@@ -235,7 +236,7 @@ func cborFind(data []byte, steps []string) (from, to int, err error) {
 				key, at = fmt.Sprint(k), end
 			}
 			if found = key == step; !found {
-				if at, err = cborEnd(data, at, 0); err != nil {
+				if at, err = cborEnd(data, at, 0, nil); err != nil {
 					return 0, 0, err
 				}
 			}
@@ -244,7 +245,7 @@ func cborFind(data []byte, steps []string) (from, to int, err error) {
 			return 0, 0, fmt.Errorf("there is no %q", step)
 		}
 	}
-	to, err = cborEnd(data, at, 0)
+	to, err = cborEnd(data, at, 0, nil)
 	return at, to, err
 }
 
@@ -274,12 +275,16 @@ func cborHead(data []byte, at int) (kind byte, arg uint64, body int, open bool, 
 	return kind, arg, body + width, false, nil
 }
 
-// cborEnd gives where an item ends.
-func cborEnd(data []byte, at, depth int) (int, error) {
-	if depth > deepestCBOR {
-		return 0, errors.New("items stand too deep in each other")
+// cborEnd gives where an item ends. visit, if it is not nil, is told of each item and of how
+// many there are within it: bytes, items or pairs.
+func cborEnd(data []byte, at, depth int, visit func(kind byte, within uint64) error) (int, error) {
+	if depth > deepest {
+		return 0, fmt.Errorf("nested deeper than %d", deepest)
 	}
 	kind, arg, body, open, err := cborHead(data, at)
+	if err == nil && visit != nil {
+		err = visit(kind, arg)
+	}
 	if err != nil {
 		return 0, err
 	}
@@ -297,6 +302,9 @@ func cborEnd(data []byte, at, depth int) (int, error) {
 	case 4:
 		items = arg
 	case 5:
+		if arg > uint64(len(data)) {
+			return 0, errors.New("it ends too early")
+		}
 		items = 2 * arg
 	case 6:
 		items = 1
@@ -305,7 +313,7 @@ func cborEnd(data []byte, at, depth int) (int, error) {
 		if open && body < len(data) && data[body] == 0xff {
 			return body + 1, nil
 		}
-		if body, err = cborEnd(data, body, depth+1); err != nil {
+		if body, err = cborEnd(data, body, depth+1, visit); err != nil {
 			return 0, err
 		}
 	}

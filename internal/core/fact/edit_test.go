@@ -16,6 +16,7 @@ import (
 	"reshard/cmd/standin/quarrymoss"
 	"reshard/cmd/standin/saltmarch"
 	"reshard/games"
+	"reshard/internal/core/budget"
 	"reshard/internal/core/fact"
 	"reshard/internal/core/game"
 )
@@ -45,7 +46,7 @@ func TestATitleIsWrittenInItsPlace(t *testing.T) {
 		data, err := os.ReadFile(name)
 		require.NoError(t, err)
 		facts := func() map[string]string {
-			r := fact.NewReader(os.DirFS(filepath.Join(dir, at)))
+			r := fact.NewReader(os.DirFS(filepath.Join(dir, at)), budget.World())
 			r.File, r.Name = file, "kettle"
 			out := map[string]string{}
 			for n, s := range profile.World.Facts {

@@ -19,13 +19,14 @@ import (
 
 	"github.com/google/uuid"
 
+	"reshard/internal/core/budget"
 	"reshard/internal/core/game"
 )
 
 // Bounds on what is read for one fact, in bytes and items.
 const (
 	LongestFile     = 256 << 20 // as stored
-	longestUnwrap   = 64 << 20  // after unwrapping
+	longestUnwrap   = budget.LongestFile
 	mostItems       = 10_000
 	longestTextKept = 4096
 )
@@ -67,10 +68,12 @@ func (f Fact) Known() bool { return f.Why == "" && f.Name != "" }
 
 // Reader reads facts out of one tree and decodes each file once.
 type Reader struct {
-	fsys fs.FS
+	fsys   fs.FS
+	budget *budget.Budget
 	// File and Name are what {file} and {name} stand for in a source's path.
 	File, Name string
 	decoded    map[string]decoding
+	tables     map[string]opened
 }
 
 type decoding struct {
@@ -78,9 +81,10 @@ type decoding struct {
 	err   error
 }
 
-// NewReader reads from a tree whose paths the sources are relative to.
-func NewReader(fsys fs.FS) *Reader {
-	return &Reader{fsys: fsys, decoded: map[string]decoding{}}
+// NewReader reads from a tree whose paths the sources are relative to; all that it reads is
+// spent of one budget.
+func NewReader(fsys fs.FS, b *budget.Budget) *Reader {
+	return &Reader{fsys: fsys, budget: b, decoded: map[string]decoding{}, tables: map[string]opened{}}
 }
 
 // Read tries the sources in order; the first that reads wins. When none does,
@@ -158,14 +162,20 @@ func (r *Reader) one(s game.Source) (Fact, error) {
 			return f, errors.New("a pattern needs text, put text last in through")
 		}
 		if s.Type == "list" {
-			found := s.Match.FindAll(text, mostItems+1)
+			found, err := s.Match.FindAll(text, mostItems+1, r.budget.Time)
+			if err != nil {
+				return f, err
+			}
 			values := make([]any, len(found))
 			for i, v := range found {
 				values[i] = v
 			}
 			return fill(f, s, values)
 		}
-		groups, ok := s.Match.Find(text)
+		groups, ok, err := s.Match.FindIn(text)
+		if err != nil {
+			return f, err
+		}
 		if !ok {
 			return f, errors.New("no line matches the pattern")
 		}

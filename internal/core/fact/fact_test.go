@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"reshard/internal/core/budget"
 	"reshard/internal/core/fact"
 	"reshard/internal/core/game"
 )
@@ -126,19 +127,19 @@ func TestLayersAndPicks(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			t.Parallel()
-			f := fact.NewReader(tree).Read("f", game.Sources{c.s})
+			f := fact.NewReader(tree, budget.World()).Read("f", game.Sources{c.s})
 			assert.Equal(t, c.want, f.Text)
 			assert.Contains(t, f.Why, c.why)
 			assert.Equal(t, c.why == "", f.Known())
 			assert.Equal(t, c.s.Read, f.File)
 		})
 	}
-	list := fact.NewReader(tree).Read(
+	list := fact.NewReader(tree, budget.World()).Read(
 		"mods", game.Sources{
 			{Read: "a.json", Through: words("json"), Pick: "/nested/list/*", Type: "list", Name: "/n", Version: "/v"},
 		})
 	assert.Equal(t, []fact.Item{{Name: "a"}, {Name: "b", Version: "1.5"}}, list.Items)
-	second := fact.NewReader(tree).Read(
+	second := fact.NewReader(tree, budget.World()).Read(
 		"f", game.Sources{{Read: "none"}, {Read: "a.props", Through: words("properties"), Pick: "/k"}})
 	assert.Equal(t, "v", second.Text, "the first that reads wins")
 }
@@ -154,12 +155,12 @@ func TestSQLiteIsReadAndNeverWritten(t *testing.T) {
 	require.NoError(t, db.Close())
 	before, err := os.ReadFile(file)
 	require.NoError(t, err)
-	r := fact.NewReader(os.DirFS(dir))
+	r := fact.NewReader(os.DirFS(dir), budget.World())
 	rows, err := r.Rows(game.Source{Read: "p.sqlite", Query: "SELECT name FROM player ORDER BY name"}, 10)
 	require.NoError(t, err)
 	assert.Equal(t, [][]string{{"ada"}, {"bryn"}}, rows)
 	_, err = r.Rows(game.Source{Read: "p.sqlite", Query: "DELETE FROM player"}, 10)
-	assert.ErrorContains(t, err, "readonly")
+	assert.ErrorContains(t, err, "only select")
 	_, err = r.Rows(game.Source{Read: "p.sqlite", Query: "SELECT 1 FROM missing"}, 10)
 	assert.ErrorContains(t, err, "no such table")
 	after, err := os.ReadFile(file)

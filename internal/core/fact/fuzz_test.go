@@ -13,6 +13,7 @@ import (
 	"github.com/klauspost/compress/zstd"
 	"github.com/ulikunitz/xz"
 
+	"reshard/internal/core/budget"
 	"reshard/internal/core/fact"
 	"reshard/internal/core/game"
 )
@@ -80,7 +81,7 @@ func fuzzDecode(f *testing.F, layer, seed string) {
 	f.Add([]byte(seed))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		tree := fstest.MapFS{"f": {Data: data}}
-		got := fact.NewReader(tree).Read("seed",
+		got := fact.NewReader(tree, budget.World()).Read("seed",
 			game.Sources{{Read: "f", Through: words(layer), Pick: "/seed", Type: "int64"}})
 		if got.Known() && strings.TrimLeft(got.Text, "-0123456789") != "" {
 			t.Fatalf("an int64 reads as %q", got.Text)
@@ -107,7 +108,7 @@ func FuzzBinary(f *testing.F) {
 			(!known(as) && as != "text" && as != "hex") || (length != "" && !known(length)) {
 			return // the lint refuses such a profile
 		}
-		fact.NewReader(fstest.MapFS{"f": {Data: data}}).Read("v", game.Sources{source})
+		fact.NewReader(fstest.MapFS{"f": {Data: data}}, budget.World()).Read("v", game.Sources{source})
 	})
 }
 

@@ -16,6 +16,7 @@ import (
 	"github.com/ulikunitz/xz"
 	"github.com/vmihailenco/msgpack/v5"
 
+	"reshard/internal/core/budget"
 	"reshard/internal/core/fact"
 	"reshard/internal/core/game"
 )
@@ -161,7 +162,7 @@ func TestEveryWayToReadAFact(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			t.Parallel()
-			r := fact.NewReader(tree(t))
+			r := fact.NewReader(tree(t), budget.World())
 			r.Name = "fen"
 			f := r.Read("f", sources(t, "f: "+c.source)["f"])
 			assert.Equal(t, c.want, f.Text)
@@ -201,7 +202,7 @@ func TestLists(t *testing.T) {
 		},
 		"a folder that is not there": {"{read: none/, through: [files], type: list}", []fact.Item{}},
 	} {
-		f := fact.NewReader(tree(t)).Read("f", sources(t, "f: "+c.source)["f"])
+		f := fact.NewReader(tree(t), budget.World()).Read("f", sources(t, "f: "+c.source)["f"])
 		require.Empty(t, f.Why, name)
 		assert.Equal(t, c.want, f.Items, name)
 	}
@@ -218,7 +219,7 @@ func TestAnXZFileCannotAskForAllMemory(t *testing.T) {
 	big[at+2] = 37
 	end := 12 + (int(big[12])+1)*4
 	binary.LittleEndian.PutUint32(big[end-4:], crc32.ChecksumIEEE(big[12:end-4]))
-	r := fact.NewReader(fstest.MapFS{"t.xz": {Data: big}})
+	r := fact.NewReader(fstest.MapFS{"t.xz": {Data: big}}, budget.World())
 	f := r.Read("f", sources(t, "f: {read: t.xz, through: [xz, text]}")["f"])
 	assert.Contains(t, f.Why, "t.xz")
 	assert.True(t, f.Damaged)
@@ -233,7 +234,7 @@ func TestAYAMLFileCannotAskForAllTime(t *testing.T) {
 		fmt.Fprintf(&b, "a%d: &a%d [%s]\n", i, i,
 			strings.TrimSuffix(strings.Repeat(fmt.Sprintf("*a%d,", i-1), 10), ","))
 	}
-	r := fact.NewReader(fstest.MapFS{"f.yaml": {Data: []byte(b.String())}})
+	r := fact.NewReader(fstest.MapFS{"f.yaml": {Data: []byte(b.String())}}, budget.World())
 	f := r.Read("f", sources(t, "f: {read: f.yaml, through: [yaml], pick: /a0/0}")["f"])
-	assert.Contains(t, f.Why, "holds more than")
+	assert.Contains(t, f.Why, "stands for more than")
 }

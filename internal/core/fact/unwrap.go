@@ -17,23 +17,36 @@ import (
 	"github.com/klauspost/compress/zstd"
 	"github.com/xi2/xz"
 
+	"reshard/internal/core/budget"
 	"reshard/internal/core/game"
 )
 
-// longestHeader bounds a header, in bytes.
-const longestHeader = 1 << 20
+// longestHeader bounds a header, longestWindow what decompressing may look back to, both in
+// bytes; of several compressions within each other the window is shared.
+const (
+	longestHeader = 1 << 20
+	longestWindow = 64 << 20
+)
 
 // unwrapAll reads a file through its layers; at most the given number of bytes
 // comes out, and more is an error unless only the beginning was wanted.
-func unwrapAll(in io.Reader, layers []game.Layer, most int64) ([]byte, error) {
-	in = io.LimitReader(in, LongestFile)
+func unwrapAll(b *budget.Budget, in io.Reader, layers []game.Layer, most int64) ([]byte, error) {
+	in = b.File(io.LimitReader(in, LongestFile))
 	inside := int64(-1)
+	window := int64(longestWindow)
+	for _, l := range layers {
+		if l.Header == nil {
+			window /= 2
+		}
+	}
+	window = min(2*window, longestWindow)
 	for _, l := range layers {
 		var err error
 		if l.Header != nil {
 			in, inside, err = passHeader(in, *l.Header)
 		} else {
-			in, err = unwrap(l.Word, in)
+			in, err = unwrap(l.Word, in, window)
+			in = b.Unpacked(in)
 		}
 		if err != nil {
 			return nil, err
@@ -44,7 +57,12 @@ func unwrapAll(in io.Reader, layers []game.Layer, most int64) ([]byte, error) {
 		most++
 	}
 	data, err := io.ReadAll(io.LimitReader(in, most))
-	switch {
+	if err == nil {
+		err = b.Unpack(len(data))
+	}
+	switch over := (*budget.Spent)(nil); {
+	case errors.As(err, &over):
+		return nil, over
 	case err != nil:
 		return nil, fmt.Errorf("cannot be unwrapped: %w", err)
 	case whole && len(data) > longestUnwrap:
@@ -57,7 +75,7 @@ func unwrapAll(in io.Reader, layers []game.Layer, most int64) ([]byte, error) {
 }
 
 // unwrap opens one compression layer.
-func unwrap(layer string, in io.Reader) (out io.Reader, err error) {
+func unwrap(layer string, in io.Reader, window int64) (out io.Reader, err error) {
 	switch layer {
 	case "gzip":
 		out, err = gzip.NewReader(in)
@@ -66,10 +84,10 @@ func unwrap(layer string, in io.Reader) (out io.Reader, err error) {
 	case "xz":
 		// This reader is told how much memory a dictionary may take; a file asks for
 		// what it likes.
-		out, err = xz.NewReader(in, longestUnwrap)
+		out, err = xz.NewReader(in, uint32(window))
 	case "zstd":
 		var d *zstd.Decoder
-		d, err = zstd.NewReader(in, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(longestUnwrap))
+		d, err = zstd.NewReader(in, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(uint64(window)))
 		out = d
 	default:
 		return nil, fmt.Errorf("no layer is called %q", layer)

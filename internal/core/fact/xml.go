@@ -8,6 +8,8 @@ import (
 	"io"
 	"regexp"
 	"strings"
+
+	"reshard/internal/core/budget"
 )
 
 // element is one XML element. A pointer goes into it as an XPath would: a name
@@ -18,24 +20,23 @@ type element struct {
 	name     string
 	attrs    map[string]string
 	text     string
+	written  strings.Builder // text, until its end
 	children []*element
 }
 
-// mostElements bounds a document.
-const mostElements = 1 << 20
-
-func decodeXML(data []byte) (any, error) {
+func decodeXML(b *budget.Budget, data []byte) (any, error) {
+	c := cost{b: b}
 	dec := xml.NewDecoder(bytes.NewReader(data))
 	dec.CharsetReader = func(_ string, in io.Reader) (io.Reader, error) { return in, nil }
 	top := &element{}
 	open := []*element{top}
-	for n := 0; ; n++ {
-		if n > mostElements {
-			return nil, errors.New("holds more than can be read")
-		}
+	for {
 		tok, err := dec.Token()
 		if errors.Is(err, io.EOF) {
-			return top, nil
+			return top, c.flush()
+		}
+		if err == nil {
+			err = c.add(budget.Value)
 		}
 		if err != nil {
 			return nil, err
@@ -46,20 +47,35 @@ func decodeXML(data []byte) (any, error) {
 			if len(open) > deepest {
 				return nil, fmt.Errorf("nested deeper than %d", deepest)
 			}
-			child := &element{name: t.Name.Local, attrs: map[string]string{}}
+			child := &element{name: t.Name.Local}
+			weight := int64(elementSize + len(t.Name.Local))
+			if len(t.Attr) > 0 {
+				child.attrs = make(map[string]string, len(t.Attr))
+				weight += budget.Map
+			}
 			for _, a := range t.Attr {
 				child.attrs[a.Name.Local] = a.Value
+				weight += int64(budget.Entry + len(a.Name.Local) + len(a.Value))
+			}
+			if err := c.add(weight); err != nil {
+				return nil, err
 			}
 			at.children = append(at.children, child)
 			open = append(open, child)
 		case xml.EndElement:
-			at.text = strings.TrimSpace(at.text)
+			at.text = strings.TrimSpace(at.written.String())
 			open = open[:len(open)-1]
 		case xml.CharData:
-			at.text += string(t)
+			if err := c.add(int64(2 * len(t))); err != nil { // a builder has room to spare
+				return nil, err
+			}
+			at.written.Write(t) // never fails
 		}
 	}
 }
+
+// elementSize is what an element takes of memory, in bytes.
+const elementSize = 160
 
 var condition = regexp.MustCompile(`^([^\[\]@]+)\[@([^=\]]+)='([^']*)'\]$`)
 

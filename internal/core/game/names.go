@@ -37,7 +37,7 @@ func (f FolderName) BadRunes(name string) []rune {
 	for _, r := range name {
 		ok := r != '/' && r != 0 && r != utf8.RuneError
 		if ok && f.allowed != nil {
-			ok = f.allowed.MatchString(string(r))
+			ok = f.allowed.re.MatchString(string(r))
 		}
 		if !ok && !strings.ContainsRune(string(bad), r) {
 			bad = append(bad, r)
@@ -47,7 +47,7 @@ func (f FolderName) BadRunes(name string) []rune {
 }
 
 // Follows reports whether a name follows the whole pattern, if there is one.
-func (f FolderName) Follows(name string) bool { return f.whole == nil || f.whole.MatchString(name) }
+func (f FolderName) Follows(name string) bool { return f.whole == nil || f.whole.re.MatchString(name) }
 
 // Usable reports whether the game takes a name.
 func (f FolderName) Usable(name string) bool {

@@ -16,11 +16,11 @@ import (
 
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
-	"github.com/goccy/go-yaml/parser"
 	"github.com/google/uuid"
 
 	"reshard/internal/core/fault"
 	"reshard/internal/core/settings"
+	"reshard/internal/core/yamldoc"
 )
 
 // Complaint is one thing wrong with a profile. Line and Column count from 1; 0
@@ -64,7 +64,7 @@ func Lint(data []byte) (*Profile, []Complaint) {
 			{What: fmt.Sprintf("a profile may have at most %d bytes, this one has %d", longestProfile, len(data))},
 		}
 	}
-	file, err := parser.ParseBytes(data, 0)
+	file, err := yamldoc.Parse(data)
 	if err != nil {
 		return nil, []Complaint{complaintOf(err)}
 	}
@@ -136,9 +136,17 @@ type linter struct {
 	p          *Profile
 	file       *ast.File
 	complaints []Complaint
+	patterns   int // the size of all regular expressions, in instructions
 }
 
+// mostComplaints bounds how many are looked up and told: a profile with more has a cause
+// that the first ones tell.
+const mostComplaints = 100
+
 func (l *linter) complain(key, format string, args ...any) {
+	if len(l.complaints) == mostComplaints {
+		return
+	}
 	c := Complaint{Key: strings.ReplaceAll(strings.TrimPrefix(key, "$."), "'", ""), What: fmt.Sprintf(format, args...)}
 	// A missing key is reported at the nearest parent that is there.
 	for k := key; k != "$" && c.Line == 0; k = parentKey(k) {
@@ -285,12 +293,12 @@ func (l *linter) checkNames(key string, w *WorldFormat) {
 	nkey := at(key, "folder-name")
 	var err error
 	if w.FolderName.Allow != "" {
-		if w.FolderName.allowed, err = regexp.Compile("^[" + w.FolderName.Allow + "]$"); err != nil {
+		if w.FolderName.allowed, err = l.regexp("^[" + w.FolderName.Allow + "]$"); err != nil {
 			l.complain(nkey+".allow", "not the inside of a character class: %v", err)
 		}
 	}
 	if w.FolderName.Pattern != "" {
-		if w.FolderName.whole, err = regexp.Compile("^(?:" + w.FolderName.Pattern + ")$"); err != nil {
+		if w.FolderName.whole, err = l.regexp("^(?:" + w.FolderName.Pattern + ")$"); err != nil {
 			l.complain(nkey+".pattern", "not a regular expression: %v", err)
 		}
 	}
@@ -458,6 +466,10 @@ func (l *linter) checkSource(key string, s *Source, fileGiven bool) {
 	if len(s.Through) > 0 {
 		last = s.Through[len(s.Through)-1].String()
 	}
+	if q := strings.ToLower(strings.TrimSpace(s.Query)); q != "" &&
+		(len(q) > longestQuery || !strings.HasPrefix(q, "select") && !strings.HasPrefix(q, "with")) {
+		l.complain(key+".query", "a query is one SELECT (or WITH … SELECT) of at most %d bytes", longestQuery)
+	}
 	if (last == "sqlite") != (s.Query != "") {
 		l.complain(key+".query", "a query goes with through: [sqlite], and the other way round")
 	}
@@ -467,7 +479,25 @@ func (l *linter) checkSource(key string, s *Source, fileGiven bool) {
 	l.compile(key+".match", &s.Match, "value", false)
 }
 
+// Bounds of what is written about one source.
+const (
+	longestQuery     = 4_000 // in bytes
+	mostLayers       = 8
+	mostCompressions = 3 // within each other
+)
+
 func (l *linter) checkLayers(key string, layers []Layer) {
+	packed := 0
+	for _, t := range layers {
+		if slices.Contains(Unwraps, t.Word) {
+			packed++
+		}
+	}
+	if len(layers) > mostLayers || packed > mostCompressions {
+		l.complain(key+".through", "a file has at most %d layers, %d of them compressions; this one has %d and %d",
+			mostLayers, mostCompressions, len(layers), packed)
+		return
+	}
 	for i, t := range layers {
 		lkey := fmt.Sprintf("%s.through[%d]", key, i)
 		decodes := t.Fields != nil || slices.Contains(Decoders, t.Word)
@@ -711,16 +741,16 @@ func (l *linter) compile(key string, p *Pattern, group string, needed bool) {
 		}
 		return
 	}
-	re, err := regexp.Compile(p.Text)
+	compiled, err := l.regexp(p.Text)
 	if err != nil {
 		l.complain(key, "not a regular expression: %v", err)
 		return
 	}
-	if group != "" && re.SubexpIndex(group) < 0 {
+	if group != "" && compiled.re.SubexpIndex(group) < 0 {
 		l.complain(key, "the expression needs a group named %q: (?P<%s>…)", group, group)
 		return
 	}
-	p.re = re
+	*p = *compiled
 }
 
 func (l *linter) oneOf(key, value string, allowed ...string) {
@@ -729,9 +759,15 @@ func (l *linter) oneOf(key, value string, allowed ...string) {
 	}
 }
 
+// longestWord bounds a word that is compared with others, in bytes.
+const longestWord = 60
+
 // meant proposes the allowed word that is nearest, if one is near: at most a third
 // of its letters differ.
 func meant(value string, allowed []string) string {
+	if len(value) > longestWord {
+		return ""
+	}
 	best, distance := "", len(value)
 	for _, a := range allowed {
 		if d := EditDistance(value, a); d < distance && 3*d <= max(len(a), 3) {

@@ -5,8 +5,6 @@
 package game
 
 import (
-	"regexp"
-
 	"strings"
 	"time"
 
@@ -106,8 +104,8 @@ type FolderName struct {
 	// a regular expression that the whole name must follow, such as [0-9A-F]{32}
 	Pattern string `yaml:"pattern"`
 
-	allowed *regexp.Regexp
-	whole   *regexp.Regexp
+	allowed *Pattern
+	whole   *Pattern
 }
 
 // Realm is a part of a world that some server software keeps elsewhere.
@@ -555,61 +553,4 @@ type Waits struct {
 	Stop time.Duration `yaml:"stop"`
 	// still up this long after it said it was ready; absent: 1s
 	Settle time.Duration `yaml:"settle"`
-}
-
-// Pattern is a regular expression (RE2, linear time) and its source.
-type Pattern struct {
-	Text string
-	re   *regexp.Regexp
-}
-
-// UnmarshalYAML keeps the source; Parse compiles it so that a complaint has a line.
-func (p *Pattern) UnmarshalYAML(unmarshal func(any) error) error { return unmarshal(&p.Text) }
-
-// IsZero reports whether there is no pattern.
-func (p Pattern) IsZero() bool { return p.Text == "" }
-
-// FindAll gives the group "value" of every match in a text, at most the given
-// number.
-func (p Pattern) FindAll(text string, most int) []string {
-	if p.re == nil {
-		return nil
-	}
-	group := p.re.SubexpIndex("value")
-	var out []string
-	for _, m := range p.re.FindAllStringSubmatch(text, most) {
-		out = append(out, m[max(group, 0)])
-	}
-	return out
-}
-
-// Place gives where the group "value" of the first match in a text stands.
-func (p Pattern) Place(text string) (from, to int, ok bool) {
-	if p.re == nil {
-		return 0, 0, false
-	}
-	m := p.re.FindStringSubmatchIndex(text)
-	if m == nil {
-		return 0, 0, false
-	}
-	group := max(p.re.SubexpIndex("value"), 0)
-	return m[2*group], m[2*group+1], m[2*group] >= 0
-}
-
-// Find matches a line and gives its named groups; ok is false without a match.
-func (p Pattern) Find(line string) (groups map[string]string, ok bool) {
-	if p.re == nil {
-		return nil, false
-	}
-	m := p.re.FindStringSubmatch(line)
-	if m == nil {
-		return nil, false
-	}
-	groups = map[string]string{}
-	for i, name := range p.re.SubexpNames() {
-		if name != "" {
-			groups[name] = m[i]
-		}
-	}
-	return groups, true
 }

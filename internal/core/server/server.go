@@ -15,6 +15,7 @@ import (
 	"strings"
 	"time"
 
+	"reshard/internal/core/budget"
 	"reshard/internal/core/fact"
 	"reshard/internal/core/game"
 	"reshard/internal/core/settings"
@@ -82,8 +83,9 @@ type Present struct {
 // be listed.
 func Read(fsys fs.FS, p *game.Profile, m Machine) (State, error) {
 	h, err := ReadHeads(fsys, p, m)
+	all := budget.Request()
 	for i, f := range h.Found {
-		if w, err := world.Read(fsys, f); err == nil {
+		if w, err := world.ReadWithin(all.Part(), fsys, f); err == nil {
 			h.State.Worlds[i].Take(w)
 		}
 	}
@@ -114,7 +116,9 @@ func ReadHeads(fsys fs.FS, p *game.Profile, m Machine) (Heads, error) {
 	if m.System == "" {
 		m.System = "linux"
 	}
-	r := fact.NewReader(fsys)
+	b := budget.World()
+	defer b.Done()
+	r := fact.NewReader(fsys, b)
 	s.Version = r.Read("version", p.Server.Version)
 	if len(p.Server.Version) == 0 {
 		s.Version.Why = "the profile does not say where the server's version stands"

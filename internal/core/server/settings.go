@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"reshard/internal/core/budget"
 	"reshard/internal/core/game"
 	"reshard/internal/core/settings"
 )
@@ -95,10 +96,16 @@ type entry struct {
 type source struct {
 	name, file string
 	entries    []entry // in the order in which they count
+	// files and bytes count what was read for it.
+	files, bytes int
 }
 
-// deepestInclude bounds files that take in files.
-const deepestInclude = 4
+// Bounds of files that take in files: how deep, and how many for one document.
+const (
+	deepestInclude = 4
+	mostIncludes   = 100
+	mostIncluded   = 2 * settings.LongestDocument // in bytes
+)
 
 // reader reads all settings documents of a server.
 type reader struct {
@@ -187,11 +194,20 @@ func (r reader) read(file string, conf game.Settings, depth int, saw func([]byte
 	if depth > deepestInclude {
 		return fmt.Errorf("%s: files take in each other more than %d deep", file, deepestInclude)
 	}
-	data, err := fs.ReadFile(r.fsys, file)
+	if out.files++; out.files > mostIncludes {
+		return fmt.Errorf("%s: more than %d files are taken in", file, mostIncludes)
+	}
+	data, err := budget.ReadFile(r.fsys, file, settings.LongestDocument)
 	if err != nil {
 		return err
 	}
 	doc, err := settings.Parse(file, conf.Syntax(), data)
+	if err == nil {
+		err = conf.Include.Fits(len(data))
+	}
+	if out.bytes += len(data); err == nil && out.bytes > mostIncluded {
+		err = fmt.Errorf("%s: with it more than %d bytes are taken in", file, mostIncluded)
+	}
 	if err != nil {
 		return err
 	}

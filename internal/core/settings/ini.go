@@ -15,7 +15,7 @@ import (
 type ini struct{}
 
 func (ini) scan(data []byte) ([]Entry, error) {
-	var out []Entry
+	var out entries
 	section := ""
 	for _, l := range splitLines(data) {
 		trimmed := strings.TrimSpace(l.text)
@@ -36,15 +36,18 @@ func (ini) scan(data []byte) ([]Entry, error) {
 		}
 		value := strings.TrimSpace(after)
 		start := l.start + len(key) + 1 + len(after) - len(strings.TrimLeft(after, " \t"))
-		out = append(out, Entry{
+		err := out.add(Entry{
 			Key:   inSection(section, strings.TrimSpace(key)),
 			Value: unquoteINI(value),
 			Line:  l.number,
 			start: start,
 			end:   start + len(value),
 		})
+		if err != nil {
+			return nil, err
+		}
 	}
-	return out, nil
+	return out.list, nil
 }
 
 func inSection(section, key string) string {

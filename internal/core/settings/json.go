@@ -18,18 +18,15 @@ import (
 // the kind of the old one where it can.
 type jsonc struct{}
 
-// deepestJSON bounds nesting.
-const deepestJSON = 64
-
 func (jsonc) scan(data []byte) ([]Entry, error) {
 	s, err := readJSON(data)
-	return s.entries, err
+	return s.entries.list, err
 }
 
 // jsonScan notes where values stand in a document.
 type jsonScan struct {
 	data    []byte
-	entries []Entry
+	entries entries
 	objects map[string]jsonObject // by pointer
 	// lines counts line breaks before counted, so that each is counted once.
 	lines, counted int
@@ -44,8 +41,8 @@ type jsonObject struct {
 
 func readJSON(data []byte) (jsonScan, error) {
 	s := jsonScan{data: data, objects: map[string]jsonObject{}}
-	if deeper(data, deepestJSON) {
-		return s, fmt.Errorf("nested deeper than %d", deepestJSON)
+	if err := boundJSON(data); err != nil {
+		return s, err
 	}
 	alone, err := hujson.Parse(append(slices.Clone(data), "\n0"...))
 	if err == nil && alone.StartOffset > len(data) {
@@ -55,39 +52,7 @@ func readJSON(data []byte) (jsonScan, error) {
 	if err != nil {
 		return s, errors.New(strings.TrimPrefix(err.Error(), "hujson: "))
 	}
-	s.value(v, "")
-	return s, nil
-}
-
-// deeper reports whether brackets are nested deeper than most, without reading what they
-// hold: a parser calls itself for each level.
-func deeper(data []byte, most int) bool {
-	depth := 0
-	for i := 0; i < len(data); i++ {
-		switch data[i] {
-		case '{', '[':
-			if depth++; depth > most {
-				return true
-			}
-		case '}', ']':
-			depth--
-		case '"':
-			for i++; i < len(data) && data[i] != '"'; i++ {
-				if data[i] == '\\' {
-					i++
-				}
-			}
-		case '/':
-			rest := data[i:]
-			switch {
-			case bytes.HasPrefix(rest, []byte("//")):
-				i += max(0, bytes.IndexByte(rest, '\n'))
-			case bytes.HasPrefix(rest, []byte("/*")):
-				i += 2 + max(0, bytes.Index(rest[2:], []byte("*/")))
-			}
-		}
-	}
-	return false
+	return s, s.value(v, "")
 }
 
 // line gives the line of an offset; offsets come in order.
@@ -99,7 +64,7 @@ func (s *jsonScan) line(at int) int {
 
 var pointerEscape = strings.NewReplacer("~", "~0", "/", "~1")
 
-func (s *jsonScan) value(v hujson.Value, pointer string) {
+func (s *jsonScan) value(v hujson.Value, pointer string) error {
 	switch t := v.Value.(type) {
 	case *hujson.Object:
 		o := jsonObject{open: v.StartOffset + 1}
@@ -108,22 +73,29 @@ func (s *jsonScan) value(v hujson.Value, pointer string) {
 				o.first = m.Name.StartOffset
 			}
 			o.last = m.Value.EndOffset
-			s.value(m.Value, pointer+"/"+pointerEscape.Replace(m.Name.Value.(hujson.Literal).String()))
+			name := m.Name.Value.(hujson.Literal).String()
+			if err := s.value(m.Value, pointer+"/"+pointerEscape.Replace(name)); err != nil {
+				return err
+			}
 		}
 		s.objects[pointer] = o
+		s.entries.text += len(pointer)
 	case *hujson.Array:
 		for i, e := range t.Elements {
-			s.value(e, fmt.Sprintf("%s/%d", pointer, i))
+			if err := s.value(e, fmt.Sprintf("%s/%d", pointer, i)); err != nil {
+				return err
+			}
 		}
 	case hujson.Literal:
 		text := string(t)
 		if t.Kind() == '"' {
 			text = t.String()
 		}
-		s.entries = append(s.entries, Entry{
+		return s.entries.add(Entry{
 			Key: pointer, Value: text, Line: s.line(v.StartOffset), start: v.StartOffset, end: v.EndOffset,
 		})
 	}
+	return nil
 }
 
 func (jsonc) encode(value, was string) (string, error) {

@@ -30,7 +30,7 @@ func (keyValue) scan(data []byte) ([]Entry, error) {
 			for j < len(lines) && strings.TrimSpace(lines[j].text) != closing {
 				// Groups nest; each inner one ends with a line of its own.
 				if inner, isBlock := blockStart(lines[j].text); isBlock && closing == "}" {
-					j = skipBlock(lines, j+1, inner)
+					j = skipBlock(lines, j+1, inner, 1)
 				}
 				j++
 			}
@@ -65,10 +65,14 @@ func blockStart(text string) (closing string, ok bool) {
 	return blockEnd(strings.TrimSpace(value))
 }
 
-func skipBlock(lines []line, from int, closing string) int {
+// skipBlock gives the line that ends a group; one that is nested too deep has no end.
+func skipBlock(lines []line, from int, closing string, depth int) int {
+	if depth > deepest {
+		return len(lines)
+	}
 	for from < len(lines) && strings.TrimSpace(lines[from].text) != closing {
 		if inner, ok := blockStart(lines[from].text); ok && closing == "}" {
-			from = skipBlock(lines, from+1, inner)
+			from = skipBlock(lines, from+1, inner, depth+1)
 		}
 		from++
 	}

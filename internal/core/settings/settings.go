@@ -103,9 +103,6 @@ func (s Syntax) format() (format, error) {
 	return nil, fmt.Errorf("unknown format %q", s.Format)
 }
 
-// longestDocument bounds a settings document, in bytes.
-const longestDocument = 4 << 20
-
 // Document is a parsed settings document. It is immutable.
 type Document struct {
 	name    string
@@ -123,9 +120,9 @@ func Parse(name string, syntax Syntax, data []byte) (*Document, error) {
 	if err != nil {
 		return nil, fault.Wrap(fault.BadSettings, "read settings", name, err)
 	}
-	if len(data) > longestDocument {
+	if len(data) > LongestDocument {
 		return nil, fault.New(fault.BadSettings, "read settings", name,
-			"%d bytes are more than a settings file may have (%d)", len(data), longestDocument)
+			"%d bytes are more than a settings file may have (%d)", len(data), LongestDocument)
 	}
 	d := &Document{name: name, format: f, data: data}
 	if d.text, d.body, err = decodeText(syntax.Encoding, data); err != nil {
@@ -134,7 +131,7 @@ func Parse(name string, syntax Syntax, data []byte) (*Document, error) {
 	if i := bytes.IndexByte(d.body, 0); i >= 0 {
 		return nil, fault.New(fault.BadSettings, "read settings", name, "character %d is zero: this is no text file", i)
 	}
-	if d.entries, err = f.scan(d.body); err != nil {
+	if d.entries, err = scanned(f, d.body); err != nil {
 		return nil, fault.Wrap(fault.BadSettings, "read settings", name, err)
 	}
 	return d, nil
@@ -211,7 +208,7 @@ func (d *Document) Set(key, value string) (*Document, error) {
 	if next.data, err = d.text.encode(body); err != nil {
 		return fail(err)
 	}
-	if next.entries, err = d.format.scan(body); err != nil {
+	if next.entries, err = scanned(d.format, body); err != nil {
 		return fail(err)
 	}
 	if err := d.onlyChanged(next, key, value); err != nil {

@@ -20,6 +20,9 @@ type tomlFormat struct{}
 
 func (tomlFormat) scan(data []byte) (out []Entry, err error) {
 	defer recoverAs("TOML", &err)
+	if err := BoundTOML(data); err != nil {
+		return nil, err
+	}
 	var whole map[string]any
 	if err := toml.Unmarshal(data, &whole); err != nil {
 		var de *toml.DecodeError
@@ -33,9 +36,11 @@ func (tomlFormat) scan(data []byte) (out []Entry, err error) {
 	p := unstable.Parser{}
 	p.Reset(data)
 	for p.NextExpression() {
-		s.expression(p.Expression())
+		if err := s.expression(p.Expression()); err != nil {
+			return nil, err
+		}
 	}
-	return s.entries, p.Error()
+	return s.entries.list, p.Error()
 }
 
 // recoverAs turns a library's panic on odd input into an error.
@@ -49,13 +54,25 @@ type tomlScan struct {
 	data    []byte
 	at      string         // the table that later keys belong to
 	tables  map[string]int // how many tables a list has
-	entries []Entry
+	entries entries
+	// lines counts line breaks before counted, so that each is counted once.
+	lines, counted int
 }
 
-func (s *tomlScan) expression(e *unstable.Node) {
+// line gives the line of an offset; offsets come in order.
+func (s *tomlScan) line(at int) int {
+	if at > s.counted {
+		s.lines += bytes.Count(s.data[s.counted:at], []byte("\n"))
+		s.counted = at
+	}
+	return 1 + s.lines
+}
+
+func (s *tomlScan) expression(e *unstable.Node) error {
 	switch e.Kind {
 	case unstable.Table:
 		s.at = s.resolve(keyParts(e))
+		return s.name(s.at)
 	case unstable.ArrayTable:
 		p := s.resolve(keyParts(e))
 		// resolve led into the last table of the list, if there is one; this is the next.
@@ -65,9 +82,19 @@ func (s *tomlScan) expression(e *unstable.Node) {
 		}
 		s.at = fmt.Sprintf("%s/%d", list, s.tables[list])
 		s.tables[list]++
+		return s.name(s.at)
 	case unstable.KeyValue:
-		s.keyValue(s.at, e)
+		return s.keyValue(s.at, e)
 	}
+	return nil
+}
+
+// name counts a table's name, which is remembered.
+func (s *tomlScan) name(at string) error {
+	if s.entries.text += len(at); s.entries.text > mostText {
+		return errText
+	}
+	return nil
 }
 
 func lastStep(p string) string {
@@ -98,34 +125,39 @@ func keyParts(e *unstable.Node) []string {
 	return out
 }
 
-func (s *tomlScan) keyValue(at string, e *unstable.Node) {
+func (s *tomlScan) keyValue(at string, e *unstable.Node) error {
 	for _, p := range keyParts(e) {
 		at += "/" + pointerEscape.Replace(p)
 	}
-	s.value(at, e.Value())
+	return s.value(at, e.Value())
 }
 
-func (s *tomlScan) value(at string, v *unstable.Node) {
+func (s *tomlScan) value(at string, v *unstable.Node) error {
 	switch v.Kind {
 	case unstable.InlineTable:
 		for it := v.Children(); it.Next(); {
-			s.keyValue(at, it.Node())
+			if err := s.keyValue(at, it.Node()); err != nil {
+				return err
+			}
 		}
 	case unstable.Array:
 		i := 0
 		for it := v.Children(); it.Next(); {
 			if it.Node().Kind != unstable.Comment {
-				s.value(fmt.Sprintf("%s/%d", at, i), it.Node())
+				if err := s.value(fmt.Sprintf("%s/%d", at, i), it.Node()); err != nil {
+					return err
+				}
 				i++
 			}
 		}
 	default:
 		start := int(v.Raw.Offset)
-		s.entries = append(s.entries, Entry{
-			Key: at, Value: string(v.Data), Line: 1 + bytes.Count(s.data[:start], []byte("\n")),
+		return s.entries.add(Entry{
+			Key: at, Value: string(v.Data), Line: s.line(start),
 			start: start, end: start + int(v.Raw.Length),
 		})
 	}
+	return nil
 }
 
 func (tomlFormat) encode(value, was string) (string, error) {

@@ -17,9 +17,6 @@ import (
 // "/server/setting[@name='world']/@value".
 type xmlFormat struct{}
 
-// deepestXML bounds nesting.
-const deepestXML = 64
-
 func (xmlFormat) scan(data []byte) ([]Entry, error) {
 	s := &xmlScan{data: data, dec: xml.NewDecoder(bytes.NewReader(data))}
 	// The bytes are UTF-8 by now, whatever the declaration says.
@@ -40,14 +37,14 @@ func (xmlFormat) scan(data []byte) ([]Entry, error) {
 	if len(s.open) > 0 {
 		return nil, fmt.Errorf("the element %s is not closed", s.open[len(s.open)-1].name)
 	}
-	return s.entries, nil
+	return s.entries.list, nil
 }
 
 type xmlScan struct {
 	data    []byte
 	dec     *xml.Decoder
-	open    []xmlElement
-	entries []Entry
+	open    []*xmlElement
+	entries entries
 	// lines counts line breaks before counted.
 	lines, counted int
 }
@@ -55,7 +52,7 @@ type xmlScan struct {
 type xmlElement struct {
 	name, path string
 	inner      int // where its content begins
-	text       string
+	text       strings.Builder
 	mixed      bool // holds elements or comments
 	empty      bool // written as <name/>
 }
@@ -79,15 +76,15 @@ func xmlName(n xml.Name) string {
 func (s *xmlScan) token(tok xml.Token, before, after int) error {
 	switch t := tok.(type) {
 	case xml.StartElement:
-		if len(s.open) >= deepestXML {
-			return fmt.Errorf("nested deeper than %d", deepestXML)
+		if len(s.open) >= deepest {
+			return errDeep
 		}
 		parent := ""
 		if n := len(s.open); n > 0 {
 			s.open[n-1].mixed = true
 			parent = s.open[n-1].path
 		}
-		e := xmlElement{name: xmlName(t.Name), inner: after}
+		e := &xmlElement{name: xmlName(t.Name), inner: after}
 		e.path = parent + "/" + e.name
 		for _, a := range t.Attr {
 			if n := a.Name.Local; (n == "name" || n == "key") && a.Name.Space == "" && !strings.Contains(a.Value, "'") {
@@ -97,8 +94,11 @@ func (s *xmlScan) token(tok xml.Token, before, after int) error {
 		}
 		// A self-closing tag comes as a start whose end has no bytes of its own.
 		e.empty = bytes.HasSuffix(s.data[before:after], []byte("/>"))
-		s.attributes(e.path, before, after, t.Attr)
 		s.open = append(s.open, e)
+		if s.entries.text += len(e.path); s.entries.text > mostText {
+			return errText
+		}
+		return s.attributes(e.path, before, after, t.Attr)
 	case xml.EndElement:
 		if len(s.open) == 0 || s.open[len(s.open)-1].name != xmlName(t.Name) {
 			return fmt.Errorf("</%s> closes nothing", xmlName(t.Name))
@@ -106,11 +106,11 @@ func (s *xmlScan) token(tok xml.Token, before, after int) error {
 		e := s.open[len(s.open)-1]
 		s.open = s.open[:len(s.open)-1]
 		if !e.mixed && !e.empty {
-			s.entries = append(s.entries, s.textEntry(e, before))
+			return s.entries.add(s.textEntry(e, before))
 		}
 	case xml.CharData:
 		if n := len(s.open); n > 0 {
-			s.open[n-1].text += string(t)
+			s.open[n-1].text.Write(t) // never fails
 		}
 	case xml.Comment, xml.ProcInst, xml.Directive:
 		if n := len(s.open); n > 0 {
@@ -120,8 +120,8 @@ func (s *xmlScan) token(tok xml.Token, before, after int) error {
 	return nil
 }
 
-func (s *xmlScan) textEntry(e xmlElement, end int) Entry {
-	out := Entry{Key: e.path, Value: strings.TrimSpace(e.text), Line: s.lineAt(e.inner), start: e.inner, end: end}
+func (s *xmlScan) textEntry(e *xmlElement, end int) Entry {
+	out := Entry{Key: e.path, Value: strings.TrimSpace(e.text.String()), Line: s.lineAt(e.inner), start: e.inner, end: end}
 	raw := string(s.data[out.start:out.end])
 	if strings.Contains(raw, "<![") {
 		out.fixed = "its value is written as CDATA"
@@ -135,18 +135,22 @@ func (s *xmlScan) textEntry(e xmlElement, end int) Entry {
 
 var xmlAttribute = regexp.MustCompile(`([^\s=<>"'/]+)\s*=\s*("[^"]*"|'[^']*')`)
 
-func (s *xmlScan) attributes(path string, before, after int, attrs []xml.Attr) {
+func (s *xmlScan) attributes(path string, before, after int, attrs []xml.Attr) error {
 	found := xmlAttribute.FindAllSubmatchIndex(s.data[before:after], -1)
 	if len(found) != len(attrs) {
-		return // an odd way to write them: they are not offered for editing
+		return nil // an odd way to write them: they are not offered for editing
 	}
 	for i, a := range attrs {
 		m := found[i]
-		s.entries = append(s.entries, Entry{
+		err := s.entries.add(Entry{
 			Key: path + "/@" + xmlName(a.Name), Value: a.Value, Line: s.lineAt(before + m[0]),
 			start: before + m[4] + 1, end: before + m[5] - 1,
 		})
+		if err != nil {
+			return err
+		}
 	}
+	return nil
 }
 
 func (xmlFormat) encode(value, _ string) (string, error) {

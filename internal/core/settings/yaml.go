@@ -10,19 +10,17 @@ import (
 
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
-	"github.com/goccy/go-yaml/parser"
+
+	"reshard/internal/core/yamldoc"
 )
 
 // yamlFormat is YAML 1.2. A key is a JSON pointer into the first document.
 // Scalars on one line are edited in place; those over several lines are read.
 type yamlFormat struct{}
 
-// deepestYAML bounds nesting.
-const deepestYAML = 64
-
 func (yamlFormat) scan(data []byte) (out []Entry, err error) {
 	defer recoverAs("YAML", &err)
-	file, err := parser.ParseBytes(data, 0)
+	file, err := yamldoc.Parse(data)
 	if err != nil {
 		return nil, yamlError(err)
 	}
@@ -32,7 +30,7 @@ func (yamlFormat) scan(data []byte) (out []Entry, err error) {
 			return nil, err
 		}
 	}
-	return s.entries, nil
+	return s.entries.list, nil
 }
 
 func yamlError(err error) error {
@@ -49,7 +47,7 @@ func yamlError(err error) error {
 type yamlScan struct {
 	data    []byte
 	lines   []line
-	entries []Entry
+	entries entries
 	// maps notes the first key of each mapping: its line and column, and the last
 	// line that belongs to it.
 	maps map[string]yamlMap
@@ -61,8 +59,8 @@ type yamlMap struct {
 }
 
 func (s *yamlScan) node(at string, n ast.Node, depth int) error {
-	if depth > deepestYAML {
-		return fmt.Errorf("nested deeper than %d", deepestYAML)
+	if depth > deepest {
+		return errDeep
 	}
 	switch v := n.(type) {
 	case *ast.MappingNode:
@@ -86,7 +84,7 @@ func (s *yamlScan) node(at string, n ast.Node, depth int) error {
 	case *ast.TagNode:
 		return s.node(at, v.Value, depth+1)
 	case ast.ScalarNode:
-		s.scalar(at, v)
+		return s.entries.add(s.scalar(at, v))
 	}
 	return nil
 }
@@ -120,13 +118,12 @@ type visitFunc func(ast.Node)
 
 func (f visitFunc) Visit(n ast.Node) ast.Visitor { f(n); return f }
 
-func (s *yamlScan) scalar(at string, v ast.ScalarNode) {
+func (s *yamlScan) scalar(at string, v ast.ScalarNode) Entry {
 	tok := v.GetToken()
 	e := Entry{Key: at, Value: tok.Value, Line: tok.Position.Line}
 	if lit, ok := v.(*ast.LiteralNode); ok {
 		e.Value, e.fixed = lit.Value.Value, "its value runs over several lines"
-		s.entries = append(s.entries, e)
-		return
+		return e
 	}
 	if _, null := v.(*ast.NullNode); null && tok.Value != "~" && !strings.EqualFold(tok.Value, "null") {
 		e.Value = ""
@@ -140,7 +137,7 @@ func (s *yamlScan) scalar(at string, v ast.ScalarNode) {
 		e.fixed = "its value is written in a way that cannot be edited in place"
 	}
 	e.start, e.end = start, start+len(raw)
-	s.entries = append(s.entries, e)
+	return e
 }
 
 // offset turns a line and a column (in characters, from 1) into bytes.
@@ -269,7 +266,7 @@ func (f yamlFormat) add(data []byte, key, value, ending string) ([]byte, error) 
 
 func yamlParent(data []byte, parent string) (m yamlMap, err error) {
 	defer recoverAs("YAML", &err)
-	file, err := parser.ParseBytes(data, 0)
+	file, err := yamldoc.Parse(data)
 	if err != nil {
 		return m, yamlError(err)
 	}
@@ -284,7 +281,7 @@ func yamlParent(data []byte, parent string) (m yamlMap, err error) {
 	}
 	m, ok := s.maps[parent]
 	switch {
-	case parent == "" && len(s.entries) == 0 && !ok:
+	case parent == "" && len(s.entries.list) == 0 && !ok:
 		return yamlMap{}, nil
 	case !ok:
 		return m, fmt.Errorf("there is no mapping at %q to add to; add it by hand", parent)

@@ -115,9 +115,8 @@ func layersOf(data []byte) []string {
 
 func (d *drawing) lookInto(fsys fs.FS, file, rel string, found map[string][]finding) {
 	head := first(fsys, file, 80)
-	r := fact.NewReader(fsys)
 	for _, how := range decodersFor(file) {
-		if d.tryLayers(r, file, rel, layersOf(head), how, found) {
+		if d.tryLayers(fsys, file, rel, layersOf(head), how, found) {
 			return
 		}
 	}
@@ -126,7 +125,7 @@ func (d *drawing) lookInto(fsys fs.FS, file, rel string, found map[string][]find
 		if layers := layersOf(head[at:]); layers != nil {
 			layers = append([]string{fmt.Sprintf("{header: {size: %d}}", at)}, layers...)
 			for _, how := range []string{"cbor", "msgpack", "json"} {
-				if d.tryLayers(r, file, rel, layers, how, found) {
+				if d.tryLayers(fsys, file, rel, layers, how, found) {
 					return
 				}
 			}
@@ -136,7 +135,7 @@ func (d *drawing) lookInto(fsys fs.FS, file, rel string, found map[string][]find
 
 // tryLayers decodes a file one way and collects what looks like a fact. It reports
 // whether the file decodes so.
-func (d *drawing) tryLayers(r *fact.Reader, file, rel string, layers []string, how string,
+func (d *drawing) tryLayers(fsys fs.FS, file, rel string, layers []string, how string,
 	found map[string][]finding) bool {
 	read := rel
 	if d.shape != game.ShapeFolder {
@@ -154,7 +153,9 @@ func (d *drawing) tryLayers(r *fact.Reader, file, rel string, layers []string, h
 		}
 		through = append(through, layer)
 	}
-	doc, err := r.Decode(file, through)
+	b := d.budget.Part()
+	defer b.Done()
+	doc, err := fact.NewReader(fsys, b).Decode(file, through)
 	if err != nil {
 		return false
 	}

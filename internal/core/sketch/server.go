@@ -1,7 +1,9 @@
 package sketch
 
 import (
+	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"maps"
 	"path"
@@ -11,6 +13,7 @@ import (
 	"strconv"
 	"strings"
 
+	"reshard/internal/core/budget"
 	"reshard/internal/core/game"
 	"reshard/internal/core/settings"
 )
@@ -107,7 +110,7 @@ func (d *drawing) settingsFile(p string, e fs.DirEntry) {
 	if err != nil || len(formats) == 0 || len(d.settings) >= mostDocuments || info.Size() > 1<<20 {
 		return
 	}
-	data, err := fs.ReadFile(d.in.Server, p)
+	data, err := budget.ReadFile(d.in.Server, p, 1<<20)
 	if err != nil {
 		return
 	}
@@ -325,13 +328,34 @@ func expression(text string) string {
 	return numbers.ReplaceAllString(regexp.QuoteMeta(text), `\d+`)
 }
 
+// lastBytes gives the end of a log, which may be as long as it likes.
+func lastBytes(fsys fs.FS, file string) ([]byte, error) {
+	f, err := fsys.Open(file)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close() //nolint:errcheck // only read
+	info, err := f.Stat()
+	if err != nil || !info.Mode().IsRegular() {
+		return nil, errors.Join(err, fs.ErrInvalid)
+	}
+	if from := info.Size() - logTail; from > 0 {
+		if s, ok := f.(io.Seeker); ok {
+			_, err = s.Seek(from, io.SeekStart)
+		} else {
+			_, err = io.CopyN(io.Discard, f, from)
+		}
+	}
+	if err != nil {
+		return nil, err
+	}
+	return io.ReadAll(io.LimitReader(f, logTail))
+}
+
 func tail(fsys fs.FS, file string) []string {
-	data, err := fs.ReadFile(fsys, file)
+	data, err := lastBytes(fsys, file)
 	if err != nil {
 		return nil
-	}
-	if len(data) > logTail {
-		data = data[len(data)-logTail:]
 	}
 	var out []string
 	for _, l := range strings.Split(strings.ToValidUTF8(string(data), ""), "\n") {

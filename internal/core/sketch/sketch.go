@@ -11,6 +11,7 @@ import (
 	"sort"
 	"strings"
 
+	"reshard/internal/core/budget"
 	"reshard/internal/core/game"
 )
 
@@ -51,8 +52,9 @@ type Proposal struct {
 
 // drawing is a proposal in the making.
 type drawing struct {
-	in    Input
-	parts []Part
+	in     Input
+	budget *budget.Budget
+	parts  []Part
 	// What was found, as the profile writes it.
 	shape, files, begins string
 	require, expect      []string
@@ -76,7 +78,7 @@ func (d *drawing) note(key, text, sure, why string) {
 // Draw makes the proposal. The error is set only when an example cannot be read
 // at all.
 func Draw(in Input) (Proposal, error) {
-	d := &drawing{in: in, facts: map[string]string{}, keys: map[string][]string{}, console: map[string]string{}}
+	d := &drawing{in: in, budget: budget.Request(), facts: map[string]string{}, keys: map[string][]string{}, console: map[string]string{}}
 	if in.World != nil {
 		if err := d.world(); err != nil {
 			return Proposal{}, err

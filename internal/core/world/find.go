@@ -16,6 +16,7 @@ import (
 	"time"
 	"unicode"
 
+	"reshard/internal/core/budget"
 	"reshard/internal/core/fault"
 	"reshard/internal/core/game"
 )
@@ -342,10 +343,11 @@ const mostLabelled = 50
 // label says what each of several worlds is: folders may have names that mean nothing.
 func (s Search) label(fsys fs.FS, e *fault.Error) {
 	told := make([]string, 0, len(s.Worlds))
+	all := budget.Request()
 	for i, f := range s.Worlds {
 		label := ""
 		if i < mostLabelled {
-			if w, err := Read(fsys, f); err == nil {
+			if w, err := ReadWithin(all.Part(), fsys, f); err == nil {
 				label = fmt.Sprintf("“%s”, %s, last played %s", w.Title, w.Game, w.LastPlayed.Format(time.DateOnly))
 			}
 		}

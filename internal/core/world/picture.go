@@ -1,6 +1,7 @@
 package world
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"image"
@@ -18,6 +19,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"reshard/internal/core/budget"
 	"reshard/internal/core/fact"
 	"reshard/internal/core/game"
 )
@@ -117,7 +119,9 @@ func ReadGround(fsys fs.FS, f Found) (Ground, error) {
 	if err != nil {
 		return Ground{}, err
 	}
-	r := fact.NewReader(root)
+	b := budget.World()
+	defer b.Done()
+	r := fact.NewReader(root, b)
 	r.File, r.Name = f.Main(), f.Folder
 	g := Ground{tiles: map[Tile]groundTile{}}
 	switch {
@@ -153,27 +157,15 @@ func spot(r *fact.Reader, s *game.Spot) *Point {
 }
 
 func imageFile(root fs.FS, name string) (image.Image, error) {
-	f, err := root.Open(name)
+	data, err := budget.ReadFile(root, name, largestFile)
 	if err != nil {
 		return nil, err
 	}
-	defer f.Close() //nolint:errcheck // only read
-	info, err := f.Stat()
-	if err != nil {
-		return nil, err
-	}
-	if info.Size() > largestFile {
-		return nil, fmt.Errorf("%s has more than %d bytes", name, largestFile)
-	}
-	data, err := fs.ReadFile(root, name)
-	if err != nil {
-		return nil, err
-	}
-	conf, _, err := image.DecodeConfig(strings.NewReader(string(data)))
+	conf, _, err := image.DecodeConfig(bytes.NewReader(data))
 	if err != nil || conf.Width > longestSide || conf.Height > longestSide {
 		return nil, fmt.Errorf("%s is no PNG or JPEG of at most %d by %d", name, longestSide, longestSide)
 	}
-	img, _, err := image.Decode(strings.NewReader(string(data)))
+	img, _, err := image.Decode(bytes.NewReader(data))
 	return img, err
 }
 

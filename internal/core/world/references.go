@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"sort"
 
+	"reshard/internal/core/budget"
 	"reshard/internal/core/fact"
 	"reshard/internal/core/game"
 )
@@ -32,7 +33,9 @@ func References(fsys fs.FS, f Found, players []Player) (refs []Reference, warnin
 	if err != nil {
 		return nil, []string{err.Error()}
 	}
-	r := fact.NewReader(root)
+	b := budget.World()
+	defer b.Done()
+	r := fact.NewReader(root, b)
 	r.File, r.Name = f.Main(), f.Folder
 	for _, ref := range pl.References {
 		files, err := fs.Glob(root, ref.Read)

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"reshard/internal/core/budget"
 	"reshard/internal/core/game"
 )
 
@@ -52,8 +53,9 @@ func Look(fsys fs.FS, start, name string, profiles []*game.Profile, now time.Tim
 		return Survey{}, err
 	}
 	out := Survey{Worlds: []Sighted{}, Unfamiliar: []Unfamiliar{}}
+	all := budget.Request()
 	for _, f := range search.Worlds {
-		out.see(fsys, f, now)
+		out.see(all.Part(), fsys, f, now)
 	}
 	for _, n := range search.Near {
 		out.Unfamiliar = append(out.Unfamiliar,
@@ -76,8 +78,9 @@ func LookInStore(fsys fs.FS, dir string, p *game.Profile, now time.Time) (Survey
 		return out, err
 	}
 	mine := map[string]bool{}
+	all := budget.Request()
 	for _, f := range found {
-		out.see(fsys, f, now)
+		out.see(all.Part(), fsys, f, now)
 		mine[path.Base(f.Root)] = len(f.Files) == 0
 		for _, name := range f.Files {
 			mine[name] = true
@@ -113,8 +116,8 @@ func LookInStore(fsys fs.FS, dir string, p *game.Profile, now time.Time) (Survey
 	return out, nil
 }
 
-func (s *Survey) see(fsys fs.FS, f Found, now time.Time) {
-	w, err := Read(fsys, f)
+func (s *Survey) see(b *budget.Budget, fsys fs.FS, f Found, now time.Time) {
+	w, err := ReadWithin(b, fsys, f)
 	if err != nil {
 		s.Unfamiliar = append(s.Unfamiliar, Unfamiliar{f.At(), err.Error()})
 		return

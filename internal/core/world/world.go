@@ -10,6 +10,7 @@ import (
 	"time"
 	"unicode"
 
+	"reshard/internal/core/budget"
 	"reshard/internal/core/fact"
 	"reshard/internal/core/fault"
 	"reshard/internal/core/game"
@@ -72,7 +73,11 @@ const mostPlayersNamed = 500
 // Read reads a found world. It opens only what the profile asks for and lists
 // the rest. The error is set only when the tree cannot be listed; damage in
 // files becomes reasons on facts and warnings.
-func Read(fsys fs.FS, f Found) (Facts, error) {
+func Read(fsys fs.FS, f Found) (Facts, error) { return ReadWithin(budget.World(), fsys, f) }
+
+// ReadWithin reads a found world as one of several, whose budget is done with it.
+func ReadWithin(b *budget.Budget, fsys fs.FS, f Found) (Facts, error) {
+	defer b.Done()
 	w := Facts{
 		Game: f.Game.ID, Folder: f.Folder, Root: f.Root, Layout: f.Layout,
 		Facts: map[string]fact.Fact{}, Players: []Player{}, Realms: []string{}, Warnings: []string{},
@@ -103,7 +108,7 @@ func Read(fsys fs.FS, f Found) (Facts, error) {
 	if err != nil {
 		return w, fault.Wrap(fault.Internal, "open", f.Root, err)
 	}
-	r := fact.NewReader(root)
+	r := fact.NewReader(root, b)
 	r.File, r.Name = f.Main(), f.Folder
 	for name, sources := range f.Game.World.Facts {
 		w.Facts[name] = r.Read(name, sources)
