@@ -87,6 +87,9 @@ func (l *lastBlock) zero() bool { return l.block == [512]byte{} }
 // openSeven unpacks a 7z archive. Its files share compressed streams, which are read in
 // their order.
 func openSeven(f io.ReaderAt, name, spool string, size int64, limits Limits) (*Archive, error) {
+	if err := checkSeven(f, size, limits.Entries); err != nil {
+		return nil, badSolid(name, "7z", err)
+	}
 	z, err := readSeven(f, size)
 	if err != nil {
 		return nil, badSolid(name, "7z", err)
@@ -181,6 +184,7 @@ func unpack(next entries, name, spool string, packed int64, limits Limits) (a *A
 		limits:  limits,
 		archive: &Archive{FS: root.FS(), dir: dir, root: root},
 	}
+	defer u.leave()
 	if err := u.all(next); err != nil {
 		return nil, errors.Join(err, root.Close())
 	}
@@ -189,6 +193,9 @@ func unpack(next entries, name, spool string, packed int64, limits Limits) (a *A
 
 // unpacking is one archive on its way onto the disk.
 type unpacking struct {
+	names   int      // bytes of all names
+	inside  *os.Root // the folder of the last file, and its name
+	at      string
 	name    string
 	root    *os.Root
 	packed  int64
@@ -241,6 +248,10 @@ func (u *unpacking) one(e entry) error {
 			"the entry %q is a link or a device; a world is made of files and folders only", name)
 	}
 	clean := strings.TrimSuffix(name, "/")
+	if u.names += len(clean); u.names > mostNames {
+		return fault.New(fault.TooLarge, "open archive", u.name,
+			"the names of its entries have more than %d bytes together", mostNames)
+	}
 	if ignored(clean) {
 		u.archive.Ignored = append(u.archive.Ignored, name)
 		return nil
@@ -251,10 +262,11 @@ func (u *unpacking) one(e entry) error {
 	if e.size > 0 && u.tooMuch(e.size) {
 		return u.bomb(u.bytes + e.size)
 	}
-	if err := u.fail(clean, u.root.MkdirAll(filepath.FromSlash(path.Dir(clean)), 0o700)); err != nil {
-		return err
+	in, err := u.enter(path.Dir(clean))
+	if err != nil {
+		return u.fail(clean, err)
 	}
-	f, err := u.root.OpenFile(filepath.FromSlash(clean), os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	f, err := in.OpenFile(path.Base(clean), os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
 	if errors.Is(err, fs.ErrExist) {
 		return fault.New(fault.BadArchive, "open archive", u.name,
 			"the entry %q is there twice: it cannot be told which one counts", name)
@@ -263,9 +275,33 @@ func (u *unpacking) one(e entry) error {
 		return u.fail(clean, err)
 	}
 	if err = errors.Join(u.write(f, e), f.Close()); err == nil && !e.modified.IsZero() {
-		err = u.root.Chtimes(filepath.FromSlash(clean), e.modified, e.modified)
+		err = in.Chtimes(path.Base(clean), e.modified, e.modified)
 	}
 	return u.fail(clean, err)
+}
+
+// enter opens a folder, made where it is not there. It stays open until another one is
+// entered: most files follow others of theirs.
+func (u *unpacking) enter(dir string) (*os.Root, error) {
+	if u.inside != nil && u.at == dir {
+		return u.inside, nil
+	}
+	u.leave()
+	if err := u.root.MkdirAll(filepath.FromSlash(dir), 0o700); err != nil {
+		return nil, err
+	}
+	in, err := u.root.OpenRoot(filepath.FromSlash(dir))
+	if err == nil {
+		u.inside, u.at = in, dir
+	}
+	return in, err
+}
+
+func (u *unpacking) leave() {
+	if u.inside != nil {
+		_ = u.inside.Close() // only a handle
+		u.inside = nil
+	}
 }
 
 // write unpacks one file; what it holds counts, not what it announces.

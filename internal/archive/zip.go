@@ -49,6 +49,13 @@ func (l Limits) Defaults() Limits {
 	return l
 }
 
+// Bounds that nobody raises: what it costs to look at names grows with their length times
+// their depth.
+const (
+	mostNames   = 32 << 20 // of all entries together, in bytes
+	deepestName = 64       // folders
+)
+
 // Archive is an opened archive as a read-only tree.
 type Archive struct {
 	fs.FS
@@ -100,10 +107,10 @@ func openZip(f *os.File, name string, limits Limits) (*Archive, error) {
 	}
 	// The library reads the whole directory into memory: refuse one that is
 	// too long before, by both of the numbers that a liar could set.
-	if entries > int64(limits.Entries) || directory > int64(limits.Entries)*512 {
+	if entries > int64(limits.Entries) || directory > mostNames+100*entries {
 		return nil, fault.New(fault.TooLarge, "open archive", name,
-			"it lists %d entries in a directory of %d bytes; %d entries are the limit", entries, directory,
-			limits.Entries)
+			"it lists %d entries in a directory of %d bytes; %d entries are the limit, and %d bytes for their names",
+			entries, directory, limits.Entries, mostNames)
 	}
 	z, err := zip.NewReader(f, info.Size())
 	if err != nil && !errors.Is(err, zip.ErrInsecurePath) {
@@ -169,8 +176,9 @@ func (a *Archive) checkEntries(z *zip.Reader, name string, packed int64, limits 
 	if len(z.File) == 0 {
 		return fault.New(fault.BadArchive, "open archive", name, "it holds nothing")
 	}
-	seen := make(map[string]bool, len(z.File))
+	seen := make(map[string]bool, len(z.File)) // whether it is a folder
 	kept := z.File[:0]
+	names := 0
 	for _, e := range z.File {
 		if e.NonUTF8 && !utf8.ValidString(e.Name) {
 			// Without the mark of UTF-8 the format means code page 437 (APPNOTE.TXT 6.3.10, D.1).
@@ -184,21 +192,21 @@ func (a *Archive) checkEntries(z *zip.Reader, name string, packed int64, limits 
 			a.Ignored = append(a.Ignored, e.Name)
 			continue
 		}
-		if seen[clean] {
+		if _, twice := seen[clean]; twice {
 			return fault.New(fault.BadArchive, "open archive", name,
 				"the entry %q is there twice: it cannot be told which one counts", e.Name)
 		}
-		seen[clean] = true
+		seen[clean] = clean != e.Name
+		if names += len(clean); names > mostNames {
+			return fault.New(fault.TooLarge, "open archive", name,
+				"the names of its entries have more than %d bytes together", mostNames)
+		}
 		total += e.UncompressedSize64
 		kept = append(kept, e)
 	}
 	z.File = kept
-	for clean := range seen {
-		for up := path.Dir(clean); up != "."; up = path.Dir(up) {
-			if seen[up] && !isFolder(z, up) {
-				return fault.New(fault.BadArchive, "open archive", name, "%q is a file and a folder at once", up)
-			}
-		}
+	if file := fileAndFolder(seen); file != "" {
+		return fault.New(fault.BadArchive, "open archive", name, "%q is a file and a folder at once", file)
 	}
 	if total > uint64(limits.Bytes) || (total > 1<<30 && total > uint64(packed)*uint64(limits.Ratio)) {
 		return fault.New(fault.TooLarge, "open archive", name, "%d bytes would unpack to %d: more than a world can be",
@@ -207,15 +215,19 @@ func (a *Archive) checkEntries(z *zip.Reader, name string, packed int64, limits 
 	return nil
 }
 
-// isFolder is asked only for names that are also a prefix of others, so few
-// archives pay for the search.
-func isFolder(z *zip.Reader, name string) bool {
-	for _, e := range z.File {
-		if e.Name == name+"/" {
-			return true
+// fileAndFolder gives a file that others stand below, "" when there is none. folders tells of
+// each name whether it is a folder; each folder above others is looked at once.
+func fileAndFolder(folders map[string]bool) string {
+	looked := map[string]bool{}
+	for clean := range folders {
+		for up := path.Dir(clean); up != "." && !looked[up]; up = path.Dir(up) {
+			if folder, there := folders[up]; there && !folder {
+				return up
+			}
+			looked[up] = true
 		}
 	}
-	return false
+	return ""
 }
 
 func checkEntry(e *zip.File, archive string, limits Limits) error {
@@ -259,6 +271,10 @@ func checkName(entry, archive string, limits Limits) error {
 	case len(entry) > limits.Name:
 		return fault.New(fault.TooLarge, "open archive", archive, "an entry's name has %d bytes; %d are the limit",
 			len(entry), limits.Name)
+	}
+	if strings.Count(clean, "/") >= deepestName {
+		return fault.New(fault.TooLarge, "open archive", archive, "the entry %q stands more than %d folders deep",
+			entry[:60]+"…", deepestName)
 	}
 	for _, part := range strings.Split(clean, "/") {
 		if len(part) > 255 {

@@ -14,6 +14,7 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
+	"runtime/debug"
 	"sync/atomic"
 	"syscall"
 	"time"
@@ -51,6 +52,7 @@ Examples:
 		Action: func(ctx context.Context, c *cli.Command) error {
 			ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
 			defer stop()
+			boundMemory()
 			largest, err := humanize.ParseBytes(c.String("largest-arrival"))
 			if err != nil || largest == 0 || largest > 1<<62 {
 				return usage("--largest-arrival %q is no size; use one such as 64 GiB", c.String("largest-arrival"))
@@ -252,6 +254,17 @@ type Daemon struct {
 	standing chan struct{}          // told once that it stands by
 	up       chan error             // how the first life of the service came up
 	ended    chan error             // how the last life of the service ended
+}
+
+// memory is what the service's own data may take before its memory is tidied more often, in
+// bytes: what one large reading leaves behind is gone before the next one begins. GOMEMLIMIT
+// sets another (pkg.go.dev/runtime); more is still taken when it is needed.
+const memory = 256 << 20
+
+func boundMemory() {
+	if os.Getenv("GOMEMLIMIT") == "" {
+		debug.SetMemoryLimit(memory)
+	}
 }
 
 // Serve starts a service; ctx bounds the start only. When another service acts on the

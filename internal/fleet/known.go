@@ -125,6 +125,7 @@ func (fl *Fleet) look(ctx context.Context, rec records.Server, was *sight, into 
 		}
 	}
 	s.join, s.joinNote = fl.joinOf(ctx, l, &h)
+	h.Documents = nil // they may be large, and of what is kept nobody reads them
 	return s
 }
 

@@ -37,7 +37,7 @@ func init() {
 // the budget's gate keeps at two.
 const (
 	patience    = 10 * time.Second // for a query
-	heap        = 96 << 20         // in bytes
+	heap        = 48 << 20         // in bytes
 	longestText = 16 << 20         // of one value, in bytes: a map's tile may be one
 	longestCell = 64 << 10         // of a value that is given out
 	mostTables  = 10_000

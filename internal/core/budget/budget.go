@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"runtime/debug"
 	"sync"
 	"time"
 )
@@ -22,7 +23,7 @@ const (
 
 	// Time of a core for a world, and more for each byte that was unpacked. Waiting for
 	// the host that has the files does not count.
-	base    = 10 * time.Second
+	base    = 8 * time.Second
 	perByte = 300 * time.Millisecond / (1 << 20)
 )
 
@@ -33,6 +34,9 @@ const request = 60 * time.Second
 // large is what a reading may have unpacked or hold before it waits for a place at the
 // gate, in bytes: what is smaller is done sooner than waited for.
 const large = 1 << 20
+
+// huge is what is given back to the system at once when a reading is done, in bytes.
+const huge = 16 << 20
 
 // gate bounds how many large readings go on at once, in this process.
 var gate = make(chan struct{}, 2)
@@ -111,6 +115,9 @@ func (b *Budget) Done() {
 	if b.inside {
 		b.inside = false
 		<-gate
+		if b.held+b.unpacked > huge {
+			debug.FreeOSMemory() // else the system gets it back only minutes later
+		}
 	}
 	if b.parent != nil && !b.begun.IsZero() {
 		b.parent.use(b.now().Sub(b.begun) - b.waited)

@@ -64,7 +64,7 @@ func Lint(data []byte) (*Profile, []Complaint) {
 			{What: fmt.Sprintf("a profile may have at most %d bytes, this one has %d", longestProfile, len(data))},
 		}
 	}
-	file, err := yamldoc.Parse(data)
+	file, err := yamldoc.ParseUpTo(data, yamldoc.MostWritten)
 	if err != nil {
 		return nil, []Complaint{complaintOf(err)}
 	}

@@ -16,6 +16,9 @@ type lines struct {
 	re      *regexp.Regexp
 }
 
+// longestLine bounds a line that is held against the pattern, in bytes.
+const longestLine = 64 << 10
+
 func newLines(pattern string) (format, error) {
 	before, rest, ok := strings.Cut(pattern, "{key}")
 	middle, after, ok2 := strings.Cut(rest, "{value}")
@@ -44,6 +47,9 @@ func (f lines) scan(data []byte) ([]Entry, error) {
 	var out []Entry
 	key, value := 2*f.re.SubexpIndex("key"), 2*f.re.SubexpIndex("value")
 	for _, l := range splitLines(data) {
+		if len(l.text) > longestLine {
+			continue // it is no setting
+		}
 		m := f.re.FindStringSubmatchIndex(l.text)
 		if m == nil {
 			continue

@@ -167,6 +167,9 @@ func (s script) words(data []byte) (out []word, assigned []Entry, err error) {
 			if err != nil {
 				return nil, nil, fmt.Errorf("line %d: %w", l.number, err)
 			}
+			if len(out) == mostEntries {
+				return nil, nil, errEntries
+			}
 			out = append(out, word{raw: text[at : at+n], start: l.start + at, line: l.number, command: command})
 			at += n
 		}

@@ -18,14 +18,19 @@ import (
 const (
 	Longest    = 1 << 20 // in bytes
 	Deepest    = 64      // of collections within collections
-	MostTokens = 100_000
+	MostTokens = 60_000
+	// MostWritten bounds the tokens of what a person writes by hand, such as a profile.
+	MostWritten = 20_000
 	// MostNodes bounds a document after its aliases have been followed.
 	MostNodes = 200_000
 )
 
 // Parse gives a document's syntax tree. The error is the parser's own, or says which bound
 // is broken.
-func Parse(data []byte) (file *ast.File, err error) {
+func Parse(data []byte) (*ast.File, error) { return ParseUpTo(data, MostTokens) }
+
+// ParseUpTo is Parse of a document of so many tokens at most.
+func ParseUpTo(data []byte, most int) (file *ast.File, err error) {
 	defer func() {
 		if r := recover(); r != nil { // the library met odd input
 			file, err = nil, fmt.Errorf("is not YAML that can be read: %v", r)
@@ -34,9 +39,18 @@ func Parse(data []byte) (file *ast.File, err error) {
 	if len(data) > Longest {
 		return nil, fmt.Errorf("%d bytes are more than a YAML document may have (%d)", len(data), Longest)
 	}
+	signs := 0 // each makes two tokens at most
+	for _, c := range data {
+		if strings.IndexByte(",[]{}:-?&*!|>'\"#%\n", c) >= 0 {
+			signs++
+		}
+	}
+	if signs > 2*most {
+		return nil, fmt.Errorf("holds more than %d words and signs", most)
+	}
 	tokens := lexer.Tokenize(string(data))
-	if len(tokens) > MostTokens {
-		return nil, fmt.Errorf("holds more than %d words and signs", MostTokens)
+	if len(tokens) > most {
+		return nil, fmt.Errorf("holds more than %d words and signs", most)
 	}
 	if at := tooDeep(tokens); at != nil {
 		return nil, fmt.Errorf("line %d: nested deeper than %d", at.Position.Line, Deepest)
