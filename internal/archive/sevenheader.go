@@ -37,6 +37,8 @@ const (
 	mostSevenCoders    = 32
 )
 
+var errLocked = errors.New("its list of files is behind a password")
+
 var errSeven = errors.New("its list of files does not read: it is damaged, or cut short")
 
 // checkSeven walks an archive's header. What it does not know it leaves to the library, once
@@ -92,6 +94,7 @@ type sevenWalk struct {
 	unpacked         uint64
 	coders           int
 	known            []bool // which folders have a checksum
+	locked           bool   // something is behind a password
 }
 
 func (w *sevenWalk) fail() {
@@ -267,6 +270,7 @@ func (w *sevenWalk) folder(first bool) (outs int) {
 	for range coders {
 		flags := w.byte()
 		method := w.bytes(uint64(flags & 0x0f))
+		w.locked = w.locked || bytes.HasPrefix(method, []byte{0x06, 0xf1, 0x07})
 		in, out := 1, 1
 		if flags&0x10 != 0 {
 			in, out = w.count(mostSevenCoders), w.count(mostSevenCoders)
@@ -333,6 +337,9 @@ func (w *sevenWalk) subStreams(folders int) {
 
 // unpack gives a packed header.
 func (w *sevenWalk) unpack(f io.ReaderAt) ([]byte, error) {
+	if w.locked {
+		return nil, errLocked
+	}
 	if w.coders != 1 || w.unpacked > longestSevenHeader || w.packSize > longestSevenHeader {
 		return nil, errSeven
 	}

@@ -5,10 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"os"
-	"path"
-	"path/filepath"
 	"strings"
 	"syscall"
 	"time"
@@ -17,6 +14,7 @@ import (
 	"github.com/nwaples/rardecode/v2"
 
 	"reshard/internal/core/fault"
+	"reshard/internal/core/filetree"
 )
 
 // The marks that archives begin with which are not read in place.
@@ -154,50 +152,45 @@ func openRar(f io.Reader, name, spool string, size int64, limits Limits) (*Archi
 // badSolid says why an archive does not open.
 func badSolid(name, what string, err error) error {
 	var e *sevenzip.ReadError
-	if (errors.As(err, &e) && e.Encrypted) || errors.Is(err, rardecode.ErrArchiveEncrypted) ||
+	if (errors.As(err, &e) && e.Encrypted) || errors.Is(err, errLocked) || errors.Is(err, rardecode.ErrArchiveEncrypted) ||
 		errors.Is(err, rardecode.ErrArchivedFileEncrypted) {
 		return fault.New(fault.BadArchive, "open archive", name, "it is protected by a password")
 	}
 	return fault.New(fault.BadArchive, "open archive", name, "it begins as %s and does not read: %v", what, err)
 }
 
-// unpack unpacks an archive into a folder of its own, every entry checked before
-// anything of it is written.
-func unpack(next entries, name, spool string, packed int64, limits Limits) (a *Archive, err error) {
-	dir, err := os.MkdirTemp(spool, "unpacked-*")
+// unpack unpacks an archive into one file of its own, every entry checked before anything of
+// it is written. A file for each entry would cost the disk more than most of them hold.
+func unpack(next entries, name, spool string, packed int64, limits Limits) (*Archive, error) {
+	f, err := os.CreateTemp(spool, "unpacked-*.part")
 	if err != nil {
 		return nil, fault.Wrap(fault.Internal, "unpack", name, err)
 	}
-	defer func() {
-		if err != nil {
-			err = errors.Join(err, os.RemoveAll(dir))
-		}
-	}()
-	root, err := os.OpenRoot(dir)
-	if err != nil {
-		return nil, fault.Wrap(fault.Internal, "unpack", name, err)
+	// Without a name it goes with its last handle, whatever happens to this process; where a
+	// file that is open keeps its name, Close removes it.
+	remove := ""
+	if os.Remove(f.Name()) != nil {
+		remove = f.Name()
 	}
 	u := unpacking{
-		name:    name,
-		root:    root,
-		packed:  packed,
-		limits:  limits,
-		archive: &Archive{FS: root.FS(), dir: dir, root: root},
+		name: name, file: f, packed: packed, limits: limits, tree: filetree.New(), seen: map[string]bool{},
+		archive: &Archive{file: f, remove: remove},
 	}
-	defer u.leave()
+	u.archive.FS = u.tree
 	if err := u.all(next); err != nil {
-		return nil, errors.Join(err, root.Close())
+		return nil, errors.Join(err, u.archive.Close())
 	}
+	u.tree.Sort()
 	return u.archive, nil
 }
 
 // unpacking is one archive on its way onto the disk.
 type unpacking struct {
-	names   int      // bytes of all names
-	inside  *os.Root // the folder of the last file, and its name
-	at      string
 	name    string
-	root    *os.Root
+	file    *os.File // what all files are written into, one behind the other
+	tree    *filetree.Tree
+	seen    map[string]bool // whether a name is a folder
+	names   int             // bytes of all names
 	packed  int64
 	limits  Limits
 	entries int
@@ -217,6 +210,9 @@ func (u *unpacking) all(next entries) (err error) {
 		case err == io.EOF && u.entries == 0:
 			return fault.New(fault.BadArchive, "open archive", u.name, "it holds nothing")
 		case err == io.EOF:
+			if file := fileAndFolder(u.seen); file != "" {
+				return fault.New(fault.BadArchive, "open archive", u.name, "%q is a file and a folder at once", file)
+			}
 			return nil
 		case errors.Is(err, rardecode.ErrArchivedFileEncrypted), errors.Is(err, rardecode.ErrArchiveEncrypted):
 			return badSolid(u.name, "rar", err)
@@ -256,52 +252,29 @@ func (u *unpacking) one(e entry) error {
 		u.archive.Ignored = append(u.archive.Ignored, name)
 		return nil
 	}
+	if folder, twice := u.seen[clean]; twice && folder != e.folder {
+		return fault.New(fault.BadArchive, "open archive", u.name, "%q is a file and a folder at once", name)
+	} else if twice && !folder {
+		return fault.New(fault.BadArchive, "open archive", u.name,
+			"the entry %q is there twice: it cannot be told which one counts", name)
+	}
+	u.seen[clean] = e.folder
 	if e.folder {
-		return u.fail(clean, u.root.MkdirAll(filepath.FromSlash(clean), 0o700))
+		u.tree.Folder(clean)
+		return nil
 	}
 	if e.size > 0 && u.tooMuch(e.size) {
 		return u.bomb(u.bytes + e.size)
 	}
-	in, err := u.enter(path.Dir(clean))
-	if err != nil {
+	from := u.bytes
+	if err := u.write(u.file, e); err != nil {
 		return u.fail(clean, err)
 	}
-	f, err := in.OpenFile(path.Base(clean), os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
-	if errors.Is(err, fs.ErrExist) {
-		return fault.New(fault.BadArchive, "open archive", u.name,
-			"the entry %q is there twice: it cannot be told which one counts", name)
-	}
-	if err != nil {
-		return u.fail(clean, err)
-	}
-	if err = errors.Join(u.write(f, e), f.Close()); err == nil && !e.modified.IsZero() {
-		err = in.Chtimes(path.Base(clean), e.modified, e.modified)
-	}
-	return u.fail(clean, err)
-}
-
-// enter opens a folder, made where it is not there. It stays open until another one is
-// entered: most files follow others of theirs.
-func (u *unpacking) enter(dir string) (*os.Root, error) {
-	if u.inside != nil && u.at == dir {
-		return u.inside, nil
-	}
-	u.leave()
-	if err := u.root.MkdirAll(filepath.FromSlash(dir), 0o700); err != nil {
-		return nil, err
-	}
-	in, err := u.root.OpenRoot(filepath.FromSlash(dir))
-	if err == nil {
-		u.inside, u.at = in, dir
-	}
-	return in, err
-}
-
-func (u *unpacking) leave() {
-	if u.inside != nil {
-		_ = u.inside.Close() // only a handle
-		u.inside = nil
-	}
+	size := u.bytes - from
+	u.tree.Add(clean, filetree.File{Size: size, Modified: e.modified, Open: func() io.Reader {
+		return io.NewSectionReader(u.file, from, size)
+	}})
+	return nil
 }
 
 // write unpacks one file; what it holds counts, not what it announces.
@@ -356,8 +329,6 @@ func (u *unpacking) fail(entry string, err error) error {
 		return badSolid(u.name, "an archive", err)
 	case errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EDQUOT):
 		return fault.Wrap(fault.NoSpace, "unpack", u.name, err)
-	case errors.Is(err, syscall.ENOTDIR), errors.Is(err, syscall.EEXIST), errors.Is(err, syscall.EISDIR):
-		return fault.New(fault.BadArchive, "open archive", u.name, "%q is a file and a folder at once", entry)
 	}
 	return fault.New(fault.BadArchive, "open archive", u.name, "%q does not unpack: %v", entry, err)
 }

@@ -60,9 +60,8 @@ const (
 type Archive struct {
 	fs.FS
 	file *os.File
-	// dir is where it was unpacked, read through root; "" when it is read in place.
-	dir  string
-	root *os.Root
+	// remove is the name of what it was unpacked into; "" when it has none.
+	remove string
 	// Ignored lists entries that are no part of any world, such as the
 	// resource forks that some systems' packers add.
 	Ignored []string
@@ -70,10 +69,11 @@ type Archive struct {
 
 // Close closes the archive's file, and removes what was unpacked of it.
 func (a *Archive) Close() error {
-	if a.dir != "" {
-		return errors.Join(a.root.Close(), os.RemoveAll(a.dir))
+	err := a.file.Close()
+	if a.remove != "" {
+		err = errors.Join(err, os.Remove(a.remove))
 	}
-	return a.file.Close()
+	return err
 }
 
 // OpenZip checks a zip file and opens it as a tree. name is used in messages.

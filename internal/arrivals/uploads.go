@@ -293,6 +293,9 @@ func (arr *Arrivals) Lacking(ctx context.Context, hashes []string) ([]string, er
 // an archive.
 func (arr *Arrivals) Assemble(ctx context.Context, in wire.Assembly, by string) (wire.Arrival, error) {
 	limits := arr.limits.Defaults()
+	if in.Name == "" || len(in.Name) > 255 || len(in.Source) > 255 {
+		return wire.Arrival{}, fault.New(fault.Invalid, "put together", "a world", "its name has 1 to 255 bytes")
+	}
 	slices.SortFunc(in.Files, func(a, b wire.AssembledFile) int { return strings.Compare(a.Path, b.Path) })
 	c := vault.Copy{Reshard: vault.Format}
 	seen := map[string]bool{}

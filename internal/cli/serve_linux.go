@@ -15,6 +15,7 @@ import (
 	"os/signal"
 	"path/filepath"
 	"runtime/debug"
+	"runtime/metrics"
 	"sync/atomic"
 	"syscall"
 	"time"
@@ -52,7 +53,7 @@ Examples:
 		Action: func(ctx context.Context, c *cli.Command) error {
 			ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
 			defer stop()
-			boundMemory()
+			boundMemory(ctx)
 			largest, err := humanize.ParseBytes(c.String("largest-arrival"))
 			if err != nil || largest == 0 || largest > 1<<62 {
 				return usage("--largest-arrival %q is no size; use one such as 64 GiB", c.String("largest-arrival"))
@@ -256,15 +257,41 @@ type Daemon struct {
 	ended    chan error             // how the last life of the service ended
 }
 
-// memory is what the service's own data may take before its memory is tidied more often, in
-// bytes: what one large reading leaves behind is gone before the next one begins. GOMEMLIMIT
-// sets another (pkg.go.dev/runtime); more is still taken when it is needed.
-const memory = 256 << 20
+// What the service's own data may take before its memory is tidied more often, and what may
+// lie unused before it is given back to the system, both in bytes. GOMEMLIMIT sets another
+// limit (pkg.go.dev/runtime); more is still taken when it is needed.
+const (
+	memory = 256 << 20
+	unused = 48 << 20
+)
 
-func boundMemory() {
+// boundMemory keeps what one large reading has left behind from adding to the next one, until
+// ctx ends.
+func boundMemory(ctx context.Context) {
 	if os.Getenv("GOMEMLIMIT") == "" {
 		debug.SetMemoryLimit(memory)
 	}
+	go func() {
+		tick := time.NewTicker(time.Second)
+		defer tick.Stop()
+		idle := []metrics.Sample{{Name: "/memory/classes/heap/free:bytes"}, {Name: "/memory/classes/heap/unused:bytes"},
+			{Name: "/memory/classes/heap/objects:bytes"}, {Name: "/gc/heap/live:bytes"}}
+		for {
+			select {
+			case <-ctx.Done():
+				return
+			case <-tick.C:
+			}
+			metrics.Read(idle)
+			lies := idle[0].Value.Uint64() + idle[1].Value.Uint64()
+			if objects, live := idle[2].Value.Uint64(), idle[3].Value.Uint64(); objects > live {
+				lies += objects - live // most of what came since the last collection
+			}
+			if lies > unused {
+				debug.FreeOSMemory()
+			}
+		}
+	}()
 }
 
 // Serve starts a service; ctx bounds the start only. When another service acts on the

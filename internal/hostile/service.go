@@ -162,6 +162,7 @@ func (s *Service) Send(ctx context.Context, f File, idle int64) (Cost, error) {
 	if err != nil {
 		return Cost{}, err
 	}
+	s.rest(ctx, idle)
 	// From here on the peak counts (proc(5), clear_refs).
 	if err := os.WriteFile(fmt.Sprintf("/proc/%d/clear_refs", s.process.Process.Pid), []byte("5"), 0o200); err != nil {
 		return Cost{}, err
@@ -185,6 +186,19 @@ func (s *Service) Send(ctx context.Context, f File, idle int64) (Cost, error) {
 	c.Peak = max(0, peak-idle)
 	return c, err
 }
+
+// rest waits until the service has given back what the file before has left, which it does
+// within seconds; what it keeps for good counts for the next file.
+func (s *Service) rest(ctx context.Context, idle int64) {
+	for begun := time.Now(); time.Since(begun) < 4*time.Second && ctx.Err() == nil; time.Sleep(50 * time.Millisecond) {
+		if now, err := s.Idle(); err != nil || now-idle < rested {
+			return
+		}
+	}
+}
+
+// rested is how much more than at first a service may take that is at rest, in bytes.
+const rested = 48 << 20
 
 // prepare does what the file needs before it is read.
 func (s *Service) prepare(ctx context.Context, f File) (send func() (int, []byte, error), err error) {

@@ -10,12 +10,19 @@ import (
 	"reshard/internal/wire"
 )
 
+// longestGiven bounds a name that a sender gives, in bytes.
+const longestGiven = 255
+
 // Recognise looks for worlds in a listing of files, before any of them is sent. It says
 // what of which files it needs to go on; a sender asks again with that.
 func (lib *Library) Recognise(ctx context.Context, in wire.Listing) (wire.Recognised, error) {
 	if limit := lib.limits.Defaults().Entries; len(in.Files) > limit {
 		return wire.Recognised{}, fault.New(fault.TooLarge, "look at", in.Name, "it lists %d files; %d are the limit",
 			len(in.Files), limit)
+	}
+	if len(in.Name) > longestGiven {
+		return wire.Recognised{}, fault.New(fault.Invalid, "look at", "the listing", "its name has more than %d bytes",
+			longestGiven)
 	}
 	listing := world.NewListing(in.Files)
 	survey, grounds, needs, err := world.LookAtListing(listing, in.Name, lib.games.Profiles(), lib.now())

@@ -20,6 +20,7 @@ import (
 	"strings"
 	"time"
 
+	"modernc.org/libc"
 	"modernc.org/sqlite" // the driver "sqlite"
 	lib "modernc.org/sqlite/lib"
 
@@ -28,6 +29,15 @@ import (
 )
 
 func init() {
+	// SQLite holds its limit of the heap only where it keeps account of it, which this build
+	// does when it is told so before anything else (sqlite.org/c3ref/c_config_covering_index_scan).
+	tls := libc.NewTLS()
+	defer tls.Close()
+	args := libc.NewVaList(int32(1))
+	defer libc.Xfree(tls, args)
+	if rc := lib.Xsqlite3_config(tls, lib.SQLITE_CONFIG_MEMSTATUS, args); rc != lib.SQLITE_OK {
+		panic(fmt.Sprintf("SQLite keeps no account of its memory: %d", rc)) // it was used before
+	}
 	fact.OpenTables = func(b *budget.Budget, fsys fs.FS, name string) (fact.Tables, error) {
 		return Open(b, fsys, name)
 	}
@@ -54,7 +64,7 @@ var limits = map[int]int{
 // pragmas are set before any query is authorized. SQLite reads a copy; that it does not
 // write to it either makes what is read the same for every query.
 const pragmas = "_defensive=1&_pragma=trusted_schema(0)&_pragma=query_only(1)&_pragma=cell_size_check(1)" +
-	"&_pragma=mmap_size(0)&_pragma=cache_size(-8000)&_pragma=temp_store(2)&_pragma=hard_heap_limit(%d)"
+	"&_pragma=mmap_size(0)&_pragma=cache_size(-8000)&_pragma=temp_store(1)&_pragma=hard_heap_limit(%d)"
 
 // DB is a database that is read: a copy, in a folder of its own.
 type DB struct {
@@ -240,8 +250,12 @@ func (d *DB) rows(ctx context.Context, query string, most int) (out [][]string, 
 
 // words tells an error of SQLite's as one of the query.
 func words(err error) error {
-	if err == nil {
+	var own *sqlite.Error
+	switch {
+	case err == nil:
 		return nil
+	case errors.As(err, &own) && own.Code()&0xff == lib.SQLITE_NOMEM:
+		return fmt.Errorf("the query needs more memory than the %d MB that it may take", heap>>20)
 	}
 	return fmt.Errorf("query: %w", err)
 }

@@ -49,11 +49,18 @@ type Listing struct {
 	first int64
 }
 
-// NewListing makes a tree of files. Paths that are none below a folder are left out.
+// Bounds of what a listing names, as of an archive.
+const (
+	longestPath = 1024
+	deepestPath = 64 // folders
+)
+
+// NewListing makes a tree of files. Paths that are none below a folder, or longer or deeper
+// than any archive may have, are left out.
 func NewListing(files []Listed) *Listing {
 	l := &Listing{Tree: filetree.New(), needs: map[string]int64{}}
 	for _, f := range files {
-		if f.Size >= 0 {
+		if f.Size >= 0 && len(f.Path) <= longestPath && strings.Count(f.Path, "/") < deepestPath {
 			l.Add(f.Path, filetree.File{
 				Size:     f.Size,
 				Modified: f.Modified,
