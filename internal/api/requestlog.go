@@ -25,14 +25,17 @@ func requestLog(log *slog.Logger) func(http.Handler) http.Handler {
 			quiet := r.URL.Path == "/api/v1/health" || !strings.HasPrefix(r.URL.Path, "/api/")
 			return quiet && status < http.StatusInternalServerError
 		},
-		LogExtraAttrs: func(r *http.Request, _ string, _ int) []slog.Attr {
-			return []slog.Attr{slog.String("id", middleware.GetReqID(r.Context()))}
-		},
 	})
 	return func(next http.Handler) http.Handler {
+		// The id is noted this way and not by LogExtraAttrs, for which the whole body of each
+		// request would be kept in memory.
+		named := http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			httplog.SetAttrs(r.Context(), slog.String("id", middleware.GetReqID(r.Context())))
+			next.ServeHTTP(w, r)
+		})
 		withID := middleware.RequestID(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			w.Header().Set(middleware.RequestIDHeader, middleware.GetReqID(r.Context()))
-			noted(next).ServeHTTP(w, r)
+			noted(named).ServeHTTP(w, r)
 		}))
 		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			if len(r.Header.Get(middleware.RequestIDHeader)) > longestID {

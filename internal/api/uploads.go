@@ -108,20 +108,38 @@ func (a *API) arrivalRoutes() {
 		})
 	recognise := op("recognise", http.MethodPost, "/arrivals/recognise",
 		"Look for worlds in a listing of files, before any of them is sent", "arrivals")
-	// The types that they are read into say enough: to validate a list of a hundred thousand
-	// files it would be taken apart once more.
-	recognise.MaxBodyBytes, recognise.SkipValidateBody = 48<<20, true
-	huma.Register(a.huma, recognise, func(ctx context.Context,
-		in *struct{ Body wire.Listing }) (*answer[wire.Recognised], error) {
-		got, err := a.service.Library.Recognise(ctx, in.Body)
-		return &answer[wire.Recognised]{got}, a.failed(err)
-	})
+	takesListed(a, recognise, wire.Listing{},
+		func(ctx context.Context, in *listed) (*answer[wire.Recognised], error) {
+			var l wire.Listing
+			err := readListed(in.body, longestListing, map[string]func(*json.Decoder) error{
+				"name": one(&l.Name), "files": eachOf(&l.Files, mostListed),
+			})
+			if err != nil {
+				return nil, a.failed(err)
+			}
+			got, err := a.service.Library.Recognise(ctx, l)
+			return &answer[wire.Recognised]{got}, a.failed(err)
+		})
 	assemble := op("assemble-world", http.MethodPost, "/worlds/assemble", "Store a world whose chunks are in the vault",
 		"arrivals")
-	assemble.MaxBodyBytes, assemble.SkipValidateBody = 64<<20, true
-	huma.Register(a.huma, assemble, func(ctx context.Context,
-		in *struct{ Body wire.Assembly }) (*answer[wire.Arrival], error) {
-		arrival, err := a.service.Arrivals.Assemble(ctx, in.Body, userOf(ctx))
-		return &answer[wire.Arrival]{arrival}, a.failed(err)
-	})
+	takesListed(a, assemble, wire.Assembly{},
+		func(ctx context.Context, in *listed) (*answer[wire.Arrival], error) {
+			var l wire.Assembly
+			err := readListed(in.body, longestAssembly, map[string]func(*json.Decoder) error{
+				"name": one(&l.Name), "root": one(&l.Root), "source": one(&l.Source),
+				"files": eachOf(&l.Files, mostListed),
+			})
+			if err != nil {
+				return nil, a.failed(err)
+			}
+			arrival, err := a.service.Arrivals.Assemble(ctx, l, userOf(ctx))
+			return &answer[wire.Arrival]{arrival}, a.failed(err)
+		})
 }
+
+// Bounds of what a request lists.
+const (
+	longestListing  = 48 << 20 // in bytes
+	longestAssembly = 64 << 20
+	mostListed      = 1_000_000 // files; the service's own limit, which is told better, is smaller
+)

@@ -44,6 +44,7 @@ func TestNoFileCostsMoreThanItIsWorth(t *testing.T) {
 			assert.LessOrEqual(t, cost.Bytes, mostAnswer)
 			t.Logf("%4d MB %6.2f s cpu %6.2f s %d %7d", cost.Peak>>20, cost.CPU.Seconds(), cost.Took.Seconds(),
 				cost.Status, cost.Bytes)
+			t.Log(cost.Answer)
 		})
 	}
 	_, list, err := s.Ask(ctx, "GET", "/worlds", "", nil)

@@ -286,8 +286,9 @@ func seven(header []byte) []byte {
 
 func listings() []File {
 	var out []File
+	format := "files"
 	add := func(what string, make func() any) {
-		out = append(out, File{Kind: Listing, Format: "json", What: what, Make: func() []byte {
+		out = append(out, File{Kind: Listing, Format: format, What: what, Make: func() []byte {
 			data, err := json.Marshal(make())
 			if err != nil {
 				panic(err)
@@ -336,6 +337,24 @@ func listings() []File {
 	add("the-same-name", func() any {
 		return list(100_000, func(int) file { return file{Path: "fen/heart.cbor.gz", Time: when} })
 	})
+	format = "chunks"
+	chunk := map[string]any{"hash": rep("0123456789abcdef", 64), "size": 1 << 40}
+	add("a-file-of-half-a-million-chunks", func() any {
+		chunks := make([]any, 500_000)
+		for i := range chunks {
+			chunks[i] = chunk
+		}
+		return map[string]any{"name": "fen", "files": []any{map[string]any{"path": "fen/x", "modified": when, "chunks": chunks}}}
+	})
+	add("many-files-of-a-chunk", func() any {
+		files := make([]any, 150_000)
+		for i := range files {
+			files[i] = map[string]any{"path": fmt.Sprintf("fen/%d", i), "modified": when, "chunks": []any{chunk}}
+		}
+		return map[string]any{"name": "fen", "files": files}
+	})
+	add("deep-json", func() any { return map[string]any{"name": json.RawMessage(rep("[", 5_000) + rep("]", 5_000))} })
+	format = "files"
 	add("four-thousand-tiles-that-begin", func() any {
 		return list(4_000, func(i int) file {
 			return file{Path: fmt.Sprintf("fen/ground/t.%d.0.qt", i), Time: when, Size: 4096, Begin: make([]byte, 4096)}

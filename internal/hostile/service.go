@@ -190,7 +190,7 @@ func (s *Service) Send(ctx context.Context, f File, idle int64) (Cost, error) {
 // rest waits until the service has given back what the file before has left, which it does
 // within seconds; what it keeps for good counts for the next file.
 func (s *Service) rest(ctx context.Context, idle int64) {
-	for begun := time.Now(); time.Since(begun) < 4*time.Second && ctx.Err() == nil; time.Sleep(50 * time.Millisecond) {
+	for begun := time.Now(); time.Since(begun) < 2*time.Second && ctx.Err() == nil; time.Sleep(50 * time.Millisecond) {
 		if now, err := s.Idle(); err != nil || now-idle < rested {
 			return
 		}
@@ -198,7 +198,7 @@ func (s *Service) rest(ctx context.Context, idle int64) {
 }
 
 // rested is how much more than at first a service may take that is at rest, in bytes.
-const rested = 48 << 20
+const rested = 80 << 20
 
 // prepare does what the file needs before it is read.
 func (s *Service) prepare(ctx context.Context, f File) (send func() (int, []byte, error), err error) {
@@ -210,7 +210,8 @@ func (s *Service) prepare(ctx context.Context, f File) (send func() (int, []byte
 		body, err := json.Marshal(map[string]string{"profile": strings.ToValidUTF8(string(f.Make()), "?")})
 		return ask(http.MethodPost, "/games/lint", "application/json", body), err
 	case Listing:
-		return ask(http.MethodPost, "/arrivals/recognise", "application/json", f.Make()), nil
+		path := map[string]string{"files": "/arrivals/recognise", "chunks": "/worlds/assemble"}[f.Format]
+		return ask(http.MethodPost, path, "application/json", f.Make()), nil
 	case Archive:
 		return ask(http.MethodPost, "/worlds?name=w."+f.Format, "application/zip", f.Make()), nil
 	case Settings:

@@ -156,7 +156,7 @@ func boundBrackets(data []byte) error {
 			if depth++; depth > deepest {
 				return errDeep
 			}
-		case ',':
+		case ',', '.': // a dot parts the steps of a key
 			values++
 		case ']', '}':
 			depth = max(0, depth-1)
@@ -173,7 +173,7 @@ func boundBrackets(data []byte) error {
 			}
 			i += end - 1
 		}
-		if values > mostEntries {
+		if values > 2*mostEntries {
 			return errEntries
 		}
 	}
