@@ -312,7 +312,7 @@ func (arr *Arrivals) Assemble(ctx context.Context, in wire.Assembly, by string) 
 		}
 		seen[clean] = true
 		for _, chunk := range f.Chunks {
-			if chunk.Size < 0 {
+			if chunk.Size < 0 || chunk.Size > vault.LongestChunk {
 				return wire.Arrival{}, fault.New(fault.Invalid, "put together", in.Name,
 					"a chunk of %q has the size %d", f.Path, chunk.Size)
 			}

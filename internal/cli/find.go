@@ -97,7 +97,7 @@ func (a *app) printFound(found world.Survey, places []string) {
 		}
 		rows = append(rows, []string{
 			mark, w.Game, orText(quotedIf(w.Title), "?"), w.Folder, when(w.LastPlayed), bytesText(w.Bytes),
-			orText(w.Fact("seed").Text, "-"), orText(w.Fact("version").Text, "-"), playersShort(w.Players),
+			orText(w.Fact("seed").Text, "-"), orText(w.Fact("version").Text, "-"), playersShort(w),
 		})
 	}
 	a.table([]string{"", "game", "title", "folder", "last played", "size", "seed", "version", "players"}, rows, 0, 0,
@@ -137,7 +137,8 @@ func quotedIf(s string) string {
 	return quoted(s)
 }
 
-func playersShort(list []world.Player) string {
+func playersShort(w world.Facts) string {
+	list := w.Players
 	if len(list) == 0 {
 		return "-"
 	}

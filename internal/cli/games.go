@@ -364,7 +364,7 @@ func (a *app) printTried(p *game.Profile, got local.Tried, picture string) {
 			rows = append(rows, factRow(name, w.Facts[name]))
 		}
 		if p.World.Players != nil {
-			rows = append(rows, []string{"✓ players", playersText(w.Players), "", ""})
+			rows = append(rows, []string{"✓ players", playersText(*w), "", ""})
 		}
 		if len(p.World.Realms) > 0 {
 			rows = append(rows, []string{

@@ -76,7 +76,7 @@ func (a *app) describeWorld(l local.World) {
 	if len(w.Realms) > 0 {
 		line("realms", w.Layout+": "+strings.Join(w.Realms, ", "))
 	}
-	line("players", playersText(w.Players))
+	line("players", playersText(w))
 	line("size", bytesText(w.Bytes)+" in "+count(w.Files, "file", "files"))
 	line("last played", when(w.LastPlayed)+" ("+humanize.Time(w.LastPlayed)+")")
 	if len(w.Warnings) > 0 {
@@ -110,7 +110,8 @@ func modsText(mods []fact.Item) string {
 	return strings.Join(names, ", ")
 }
 
-func playersText(players []world.Player) string {
+func playersText(w world.Facts) string {
+	players := w.Players
 	if len(players) == 0 {
 		return "no records"
 	}
@@ -123,9 +124,9 @@ func playersText(players []world.Player) string {
 		}
 	}
 	more := ""
-	if len(names) > 8 {
-		more = " and " + count(len(names)-8, "other", "others")
-		names = names[:8]
+	if w.PlayerTotal() > 8 {
+		names = names[:min(len(names), 8)]
+		more = " and " + count(w.PlayerTotal()-len(names), "other", "others")
 	}
-	return count(len(players), "record", "records") + ": " + strings.Join(names, ", ") + more
+	return count(w.PlayerTotal(), "record", "records") + ": " + strings.Join(names, ", ") + more
 }

@@ -280,7 +280,7 @@ func (a *app) describeLibraryWorld(w wire.World) {
 		if len(f.Realms) > 0 {
 			a.print("  realms      %s: %v\n", f.Layout, f.Realms)
 		}
-		a.print("  players     %s\n", playersText(f.Players))
+		a.print("  players     %s\n", playersText(f))
 		a.print("  size        %s in %s\n", bytesText(c.Bytes), count(f.Files, "file", "files"))
 		a.print("  last played %s\n", when(f.LastPlayed))
 		for _, warning := range f.Warnings {

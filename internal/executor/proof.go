@@ -236,7 +236,7 @@ func (p *prover) players() plan.Check {
 		Seen:     "no world",
 	}
 	if w, err := p.read(); err == nil {
-		c.Seen, c.OK = fmt.Sprint(len(w.Players)), len(w.Players) >= p.expect.Players
+		c.Seen, c.OK = fmt.Sprint(w.PlayerTotal()), w.PlayerTotal() >= p.expect.Players
 	}
 	return c
 }

@@ -363,10 +363,22 @@ func (r *Records) WorldPage(ctx context.Context, wq WorldQuery) (out []ListedWor
 	return out, next, classify("list", "worlds", err)
 }
 
-// CopiesOfAll gives the copies of some worlds that the vault has, newest first: those that
-// are set aside, or those that are not.
+// briefFacts is what a list tells of a copy's facts: of its players the first twenty and how
+// many there are, of its lists of facts nothing.
+const briefFacts = `c.facts || jsonb_build_object(
+	'players', CASE jsonb_typeof(c.facts->'players') WHEN 'array'
+		THEN jsonb_path_query_array(c.facts, '$.players[0 to 19]') ELSE '[]' END,
+	'playerCount', GREATEST((c.facts->>'playerCount')::int, CASE jsonb_typeof(c.facts->'players') WHEN 'array'
+		THEN jsonb_array_length(c.facts->'players') ELSE 0 END),
+	'facts', COALESCE((SELECT jsonb_object_agg(f.key, f.value - 'items') FROM jsonb_each(
+		CASE jsonb_typeof(c.facts->'facts') WHEN 'object' THEN c.facts->'facts' ELSE '{}' END) f), '{}')) AS facts`
+
+var briefColumns = strings.Replace(copyColumns, "c.facts", briefFacts, 1)
+
+// CopiesOfAll gives the copies of some worlds that the vault has, in brief, newest first:
+// those that are set aside, or those that are not.
 func (r *Records) CopiesOfAll(ctx context.Context, worlds []int64, aside bool) (out []Copy, err error) {
-	err = r.db.SelectContext(ctx, &out, `SELECT `+copyColumns+` FROM `+copyTables+`
+	err = r.db.SelectContext(ctx, &out, `SELECT `+briefColumns+` FROM `+copyTables+`
 		WHERE c.world_id IN (SELECT jsonb_array_elements($1::jsonb)::bigint) AND c.gone_at IS NULL
 		AND (c.aside_at IS NOT NULL) = $2 ORDER BY c.created_at DESC, c.id`, JSON[[]int64]{worlds}, aside)
 	return out, classify("list", "copies", err)

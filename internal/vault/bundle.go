@@ -122,7 +122,7 @@ func (v *Vault) Take(ctx context.Context, from io.ReaderAt, size int64) (chunks 
 			return 0, errors.Join(bad("it ends within an entry"), group.Wait())
 		}
 		e, err := parseHeader(header)
-		if err != nil || e.Kind != ChunkKind || e.Stored > maxChunk || e.Size > maxChunk ||
+		if err != nil || e.Kind != ChunkKind || e.Stored > LongestChunk || e.Size > LongestChunk ||
 			at+headerSize+e.Stored > directory {
 			return 0, errors.Join(bad("an entry is no chunk"), group.Wait())
 		}

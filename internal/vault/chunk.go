@@ -9,9 +9,9 @@ import (
 // file moves few boundaries. The cut is by a gear hash, as in Xia et al.,
 // "FastCDC" (USENIX ATC 2016), without its normalisation: sizes in bytes.
 const (
-	minChunk = 256 << 10
-	maxChunk = 4 << 20
-	cutMask  = uint64(1<<20-1) << 44 // about 1 MiB beyond the minimum, on the well-mixed high bits
+	minChunk     = 256 << 10
+	LongestChunk = 4 << 20
+	cutMask      = uint64(1<<20-1) << 44 // about 1 MiB beyond the minimum, on the well-mixed high bits
 )
 
 // gear is fixed for ever: another table would cut every file anew.
@@ -29,7 +29,7 @@ func cut(data []byte, final bool) int {
 	if len(data) <= minChunk {
 		return len(data)
 	}
-	limit := min(len(data), maxChunk)
+	limit := min(len(data), LongestChunk)
 	var h uint64
 	rest := data[minChunk:limit]
 	for len(rest) >= 4 { // four at a time: the loop is most of the time that cutting takes
@@ -52,7 +52,7 @@ func cut(data []byte, final bool) int {
 			return limit - len(rest) + i + 1
 		}
 	}
-	if final || limit == maxChunk {
+	if final || limit == LongestChunk {
 		return limit
 	}
 	return 0 // not decided yet: more bytes are needed
@@ -60,18 +60,18 @@ func cut(data []byte, final bool) int {
 
 // splitBuffer is the memory that split works in, in bytes: larger than a chunk, so that
 // what is left over is not moved for each.
-const splitBuffer = 2 * maxChunk
+const splitBuffer = 2 * LongestChunk
 
 // split reads to the end and hands out chunks; the slice is only valid during
 // the call. buf must hold splitBuffer bytes.
 func split(from io.Reader, buf []byte, yield func(chunk []byte) error) error {
 	start, have, final := 0, 0, false
 	for {
-		if have-start < maxChunk && !final {
+		if have-start < LongestChunk && !final {
 			copy(buf, buf[start:have])
 			start, have = 0, have-start
 		}
-		for have-start < maxChunk && !final {
+		for have-start < LongestChunk && !final {
 			n, err := from.Read(buf[have:])
 			have += n
 			if err == io.EOF {

@@ -107,7 +107,7 @@ func Open(ctx context.Context, blobs Blobs, index Index) (*Vault, error) {
 		return nil, fault.Wrap(fault.Internal, "open", "the vault", err)
 	}
 	dec := map[Kind]*zstd.Decoder{}
-	for kind, largest := range map[Kind]uint64{ChunkKind: 2 * maxChunk, CopyKind: largestManifest} {
+	for kind, largest := range map[Kind]uint64{ChunkKind: 2 * LongestChunk, CopyKind: largestManifest} {
 		if dec[kind], err = zstd.NewReader(nil, zstd.WithDecoderConcurrency(0),
 			zstd.WithDecoderMaxMemory(largest)); err != nil {
 			return nil, fault.Wrap(fault.Internal, "open", "the vault", err)

@@ -27,6 +27,13 @@ export function count(n: number, one: string, many: string): string {
   return n === 1 ? `1 ${one}` : `${n.toLocaleString("en-GB")} ${many}`;
 }
 
+/** The first of some names, and how many more there are; "" for none. */
+export function someOf(names: string[], total: number): string {
+  const shown = names.slice(0, 20);
+  const more = Math.max(total, names.length) - shown.length;
+  return shown.join(", ") + (more > 0 ? ` and ${count(more, "other", "others")}` : "");
+}
+
 /** Splits a command into words as a shell does: at blanks, but not within quotes. */
 export function splitCommand(text: string): string[] {
   const words = text.match(/(?:[^\s"']|"[^"]*"|'[^']*')+/g) ?? [];

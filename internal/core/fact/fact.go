@@ -28,7 +28,7 @@ const (
 	LongestFile     = 256 << 20 // as stored
 	longestUnwrap   = budget.LongestFile
 	mostItems       = 10_000
-	longestTextKept = 4096
+	longestTextKept = 1024
 )
 
 // Item is one entry of a list fact, such as a mod.

@@ -11,7 +11,7 @@ import (
 // server? Who played alone stands under an id that no player of a server has.
 var playersRule = Rule{Concern: "players", Title: "Player records", check: func(in Input, r *Row) {
 	pl := in.Profile.World.Players
-	n := len(in.World.Players)
+	n := in.World.PlayerTotal()
 	r.World = Cell{Text: "none"}
 	if pl == nil {
 		r.idle("The game profile does not say where player records stand; what the world holds is carried.")

@@ -173,7 +173,7 @@ func (in Input) players() int {
 	if in.Fit.Profile.World.Players == nil || in.Fit.Choices["players"] == "strip" {
 		return -1
 	}
-	return len(in.Fit.World.Players)
+	return in.Fit.World.PlayerTotal()
 }
 
 func (in Input) worldNotes(p *Plan) {

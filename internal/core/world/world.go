@@ -27,13 +27,15 @@ type Facts struct {
 	Root    string   `json:"root"`   // where it stood in the tree that was read
 	Layout  string   `json:"layout"` // realms: nested, split, mixed or ""
 	// Realms are the realms the world has, in order.
-	Realms     []string             `json:"realms"`
-	Facts      map[string]fact.Fact `json:"facts"`
-	Players    []Player             `json:"players"`
-	Files      int                  `json:"files"`
-	Bytes      int64                `json:"bytes"`
-	LastPlayed time.Time            `json:"lastPlayed"` // from a fact, else the newest file
-	Warnings   []string             `json:"warnings"`
+	Realms  []string             `json:"realms"`
+	Facts   map[string]fact.Fact `json:"facts"`
+	Players []Player             `json:"players"`
+	// PlayerCount is how many player records there are; Players are the first of them.
+	PlayerCount int       `json:"playerCount"`
+	Files       int       `json:"files"`
+	Bytes       int64     `json:"bytes"`
+	LastPlayed  time.Time `json:"lastPlayed"` // from a fact, else the newest file
+	Warnings    []string  `json:"warnings"`
 	// Overrides are its files that beat a server's settings, Locks those that say
 	// that it was open, Missing what a whole world has and it lacks.
 	Overrides []string `json:"overrides,omitempty"`
@@ -64,8 +66,8 @@ func (w Facts) Fact(name string) fact.Fact {
 	return fact.Fact{Name: name, Why: "the profile does not say where a " + name + " stands"}
 }
 
-// mostPlayers bounds the rows that are read of a database of players.
-const mostPlayers = 10_000
+// mostRecords bounds the rows that are read of a database of players.
+const mostRecords = 100_000
 
 // mostPlayersNamed bounds how many records are opened for their names.
 const mostPlayersNamed = 500
@@ -126,6 +128,7 @@ func ReadWithin(b *budget.Budget, fsys fs.FS, f Found) (Facts, error) {
 	w.readPlayers(root, r, f.Game)
 	w.warn(root, f)
 	w.Warnings = append(w.Warnings, elsewhere(f.Folder, parts)...)
+	w.bound()
 	return w, nil
 }
 
@@ -153,7 +156,7 @@ func (w *Facts) readPlayers(root fs.FS, r *fact.Reader, p *game.Profile) {
 		if _, err := fs.Stat(root, pl.Rows.Read); err != nil {
 			return // the database appears with the first player
 		}
-		rows, err := r.Rows(*pl.Rows, mostPlayers)
+		rows, err := r.Rows(*pl.Rows, mostRecords)
 		if err != nil {
 			w.Warnings = append(w.Warnings, fmt.Sprintf("player records do not read: %s: %v", pl.Rows.Read, err))
 		}

@@ -1361,6 +1361,8 @@ export interface components {
             members?: string[];
             missing?: string[];
             overrides?: string[];
+            /** Format: int64 */
+            playerCount: number;
             players: components["schemas"]["WorldPlayer"][];
             realms: string[];
             root: string;

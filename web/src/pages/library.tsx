@@ -105,7 +105,7 @@ function Row({ w, aside }: { w: World; aside: boolean }) {
       <td>
         <code>{c?.facts.facts.seed?.text || "–"}</code>
       </td>
-      <td>{c?.facts.players.length ?? 0}</td>
+      <td>{c?.facts.playerCount ?? 0}</td>
       <td>{bytes(c?.bytes ?? -1)}</td>
       <td>{when(c?.facts.lastPlayed)}</td>
       <td>{w.copies.length}</td>

@@ -9,7 +9,7 @@ import { Columns, Field } from "../parts/form";
 import { Crumb, Facts, Failure, Head, Muted, Page, Panel, Table } from "../parts/layout";
 import { WorldMapView } from "../parts/map";
 import { Mark } from "../parts/marks";
-import { bytes, count, quoted, when } from "../words";
+import { bytes, count, quoted, someOf, when } from "../words";
 
 const Sides = styled.div`
   display: grid;
@@ -67,7 +67,12 @@ function CopyPanel({ copy }: { copy: Copy }) {
         <dt>Realms</dt>
         <dd>{f.realms.length > 0 ? `${f.layout}: ${f.realms.join(", ")}` : "none"}</dd>
         <dt>Players</dt>
-        <dd>{f.players.length > 0 ? f.players.map((p) => p.name || p.id).join(", ") : "no records"}</dd>
+        <dd>
+          {someOf(
+            f.players.map((p) => p.name || p.id),
+            f.playerCount,
+          ) || "no records"}
+        </dd>
         <dt>Size</dt>
         <dd>
           {bytes(copy.bytes)} in {count(f.files, "file", "files")}

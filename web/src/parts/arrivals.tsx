@@ -339,7 +339,7 @@ function FoundWorlds({
                 {w.world.game}
                 {w.world.facts.version?.text && `, version ${w.world.facts.version.text}`}
                 {w.world.facts.seed?.text && `, seed ${w.world.facts.seed.text}`}, {bytes(w.world.bytes)},{" "}
-                {count(w.world.players.length, "player", "players")}, last played {when(w.world.lastPlayed)}
+                {count(w.world.playerCount, "player", "players")}, last played {when(w.world.lastPlayed)}
               </Muted>
               {w.likely && (
                 <p>
