@@ -140,8 +140,10 @@ func (a *API) watch(ctx context.Context, in watched, e *events) {
 	}
 	for _, name := range in.Logs {
 		logs.Go(func() {
-			err := a.service.Fleet.FollowLog(ctx, name, in.Last, func(lines []wire.LogLine) error {
-				return e.send("log", LogLines{Server: name, Lines: lines})
+			err := fault.Safely(func() error {
+				return a.service.Fleet.FollowLog(ctx, name, in.Last, func(lines []wire.LogLine) error {
+					return e.send("log", LogLines{Server: name, Lines: lines})
+				})
 			})
 			if err != nil {
 				a.log.Debug("log stream ended", "server", name, "error", err)

@@ -414,7 +414,15 @@ func (co *Changeovers) carryHeld(ctx context.Context, hold []*fleet.Server, l *f
 	for _, one := range hold {
 		defer one.Hold()()
 	}
-	err := run(ctx)
+	ended := false
+	err := fault.Safely(func() error {
+		err := run(ctx)
+		ended = true
+		return err
+	})
+	if !ended { // what of it has happened the journal tells, to whoever takes it up
+		err = errors.Join(executor.ErrSuspended, err)
+	}
 	switch {
 	case errors.Is(err, executor.ErrSuspended):
 		co.log.Info("changeover goes on in another life of the service", "changeover", c.ID, "server", c.Server,

@@ -16,6 +16,7 @@ import (
 
 	"reshard/games"
 	"reshard/internal/client"
+	"reshard/internal/core/budget"
 	"reshard/internal/core/fact"
 	"reshard/internal/core/fault"
 	"reshard/internal/core/game"
@@ -535,7 +536,7 @@ func folderProfiles(folder string, override bool, byID map[string]game.Document)
 }
 
 func oneProfile(folder fs.FS, name string) (*game.Profile, []byte, error) {
-	data, err := fs.ReadFile(folder, name)
+	data, err := budget.ReadFile(folder, name, game.LongestProfile)
 	if err != nil {
 		return nil, nil, fault.Wrap(fault.NotFound, "read profile", name, err)
 	}

@@ -92,7 +92,8 @@ func (r *Runner) stageFiles(ctx context.Context, c vault.Copy, step plan.Step, l
 		if f.Dir() || !ok || step.Skipped(f.Part, f.Path) {
 			continue
 		}
-		group.Go(func() error {
+		group.Go(func() (err error) {
+			defer fault.Catch(&err)
 			if err := context.Cause(gctx); err != nil {
 				return fault.Wrap(fault.Interrupted, "stage", r.job.Plan.World, err)
 			}

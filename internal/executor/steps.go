@@ -127,7 +127,8 @@ func Says(step plan.Step, d Detail) (note string, bytes int64) {
 	return "", 0
 }
 
-func (r *Runner) act(ctx context.Context, n int, step plan.Step) (*Detail, error) {
+func (r *Runner) act(ctx context.Context, n int, step plan.Step) (detail *Detail, err error) {
+	defer fault.Catch(&err) // what panics has failed, and is taken back as anything that fails
 	k := kindOf(step)
 	if k.act == nil {
 		return nil, fault.New(fault.Internal, "run", step.Kind, "no step of this kind")

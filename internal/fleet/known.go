@@ -98,21 +98,29 @@ func sameView(a, b wire.Server) bool {
 
 // look observes a server: at its heads, and at its active world when that is asked for.
 func (fl *Fleet) look(ctx context.Context, rec records.Server, was *sight, into bool) *sight {
+	s := &sight{at: fl.now()}
+	if err := fault.Safely(func() error { fl.lookInto(ctx, s, rec, was, into); return nil }); err != nil {
+		fl.Log.Error("looking at a server failed", "server", rec.Name, "error", err)
+		return &sight{at: s.at, err: fault.New(fault.Internal, "look at", rec.Name, "something went wrong")}
+	}
+	return s
+}
+
+func (fl *Fleet) lookInto(ctx context.Context, s *sight, rec records.Server, was *sight, into bool) {
 	ctx, done := context.WithTimeoutCause(ctx, viewPatience,
 		fault.New(fault.TooSlow, "look at", rec.Name, "its host did not answer in time"))
 	defer done()
-	s := &sight{at: fl.now()}
 	l, err := fl.Reach(ctx, rec.Name)
 	if err != nil {
 		s.away, s.err = fl.slot(rec.Name).away.Load(), err
-		return s
+		return
 	}
 	s.drawn = l.Profile.World.Picture != nil
 	h, err := l.Heads(ctx)
 	s.status = &h
 	if err != nil {
 		s.err = err
-		return s
+		return
 	}
 	s.heads = &h
 	active := h.State.Active
@@ -126,7 +134,6 @@ func (fl *Fleet) look(ctx context.Context, rec records.Server, was *sight, into 
 	}
 	s.join, s.joinNote = fl.joinOf(ctx, l, &h)
 	h.Documents = nil // they may be large, and of what is kept nobody reads them
-	return s
 }
 
 // viewOf is how a server is shown, by what is on record and what was seen.

@@ -61,7 +61,11 @@ func Try(p *game.Profile, e Examples, picture io.Writer) (Tried, error) {
 		return got, fault.New(fault.Invalid, "try profile", p.ID, "the profile has the kinds %s: say which one",
 			strings.Join(p.KindNames(), ", "))
 	}
-	state, err := server.Read(os.DirFS(e.Server), p,
+	tree, err := openTree(e.Server)
+	if err != nil {
+		return got, err
+	}
+	state, err := server.Read(tree, p,
 		server.Machine{Kind: e.Kind, System: e.System, Roots: rootsOf(e.Server)})
 	if err != nil {
 		return got, fault.New(fault.NotFound, "read server", e.Server, "it cannot be listed: %v", err)
@@ -92,10 +96,16 @@ func Sketch(e Examples, id string) (sketch.Proposal, error) {
 		if err != nil {
 			return sketch.Proposal{}, fault.Wrap(fault.Internal, "look at", e.World, err)
 		}
-		in.World, in.WorldPath = beside(full)
+		if in.World, in.WorldPath, err = beside(full); err != nil {
+			return sketch.Proposal{}, err
+		}
 	}
 	if e.Server != "" {
-		in.Server, in.Roots = os.DirFS(e.Server), rootsOf(e.Server)
+		tree, err := openTree(e.Server)
+		if err != nil {
+			return sketch.Proposal{}, err
+		}
+		in.Server, in.Roots = tree, rootsOf(e.Server)
 	}
 	p, err := sketch.Draw(in)
 	if errors.Is(err, os.ErrNotExist) {

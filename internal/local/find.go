@@ -56,7 +56,11 @@ func Find(stores []Store, now time.Time) world.Survey {
 				continue
 			}
 			seen[s.Game.ID+"\x00"+folder] = true
-			if got, err := world.LookInStore(os.DirFS(folder), ".", s.Game, now); err == nil {
+			tree, err := openTree(folder)
+			if err != nil {
+				continue
+			}
+			if got, err := world.LookInStore(tree, ".", s.Game, now); err == nil {
 				all.Join(within(got, folder))
 			}
 		}
@@ -79,7 +83,10 @@ func FindBelow(folder string, profiles []*game.Profile, now time.Time) (world.Su
 		return world.Survey{}, fault.New(fault.Invalid, "look at", folder, "it is a file").
 			With("reshard inspect " + folder + " looks into it.")
 	}
-	tree, start := beside(full)
+	tree, start, err := beside(full)
+	if err != nil {
+		return world.Survey{}, err
+	}
 	got, err := world.Look(tree, start, filepath.Base(full), profiles, now)
 	if err != nil {
 		return got, err

@@ -58,15 +58,19 @@ func Open(name, root string, profiles []*game.Profile) (World, error) {
 	start, label := ".", world.Label(filepath.ToSlash(full), profiles)
 	switch {
 	case world.IsFile(filepath.Base(full), profiles):
-		w.Tree, start = os.DirFS(filepath.Dir(full)), filepath.Base(full)
+		start = filepath.Base(full)
+		w.Tree, err = openTree(filepath.Dir(full))
 	case info.IsDir():
-		w.Tree, start = beside(full)
+		w.Tree, start, err = beside(full)
 		label = filepath.Base(full)
 	default:
 		if w.archive, err = archive.Open(full, filepath.Base(full), "", archive.Limits{}); err != nil {
 			return w, err
 		}
 		w.Tree, w.Archive, w.Ignored = w.archive, true, w.archive.Ignored
+	}
+	if err != nil {
+		return w, err
 	}
 	w.World, w.Found, err = world.Inspect(w.Tree, start, label, root, profiles)
 	if err != nil {
@@ -80,9 +84,11 @@ func Open(name, root string, profiles []*game.Profile) (World, error) {
 }
 
 // beside gives a folder's parent as a tree, and its path there.
-func beside(full string) (tree fs.FS, start string) {
+func beside(full string) (tree fs.FS, start string, err error) {
 	if full == string(filepath.Separator) {
-		return os.DirFS(full), "."
+		tree, err = openTree(full)
+		return tree, ".", err
 	}
-	return os.DirFS(filepath.Dir(full)), filepath.Base(full)
+	tree, err = openTree(filepath.Dir(full))
+	return tree, filepath.Base(full), err
 }

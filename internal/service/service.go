@@ -236,7 +236,13 @@ func (s *Service) recover(ctx context.Context) error {
 			if rec.Wanted == string(life.Running) {
 				start := s.config.StartServers && !held[rec.Name]
 				wanted.Go(func() error {
-					s.Fleet.Find(s.life, rec, start)
+					err := fault.Safely(func() error {
+						s.Fleet.Find(s.life, rec, start)
+						return nil
+					})
+					if err != nil {
+						s.log.Error("a server was not looked for", "server", rec.Name, "error", err)
+					}
 					return nil
 				})
 			}

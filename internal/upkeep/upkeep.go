@@ -138,8 +138,10 @@ func (up *Upkeep) WorkOn(ctx context.Context, kind, by string) (wire.Vault, erro
 }
 
 func (up *Upkeep) doVaultWork(ctx context.Context, kind string) {
-	err := up.vaultWorkOf(ctx, kind, func(done, all int64) {
-		up.work.change(func(w *wire.VaultWork) { w.Done, w.All = done, all })
+	err := fault.Safely(func() error {
+		return up.vaultWorkOf(ctx, kind, func(done, all int64) {
+			up.work.change(func(w *wire.VaultWork) { w.Done, w.All = done, all })
+		})
 	})
 	ended := up.now()
 	up.work.change(func(w *wire.VaultWork) {

@@ -128,7 +128,9 @@ func (v *Vault) Take(ctx context.Context, from io.ReaderAt, size int64) (chunks 
 		}
 		start := at + headerSize
 		at = start + e.Stored
-		group.Go(func() error { return v.takeChunk(gctx, p, from, start, e) })
+		group.Go(func() error {
+			return fault.Safely(func() error { return v.takeChunk(gctx, p, from, start, e) })
+		})
 	}
 	if err := group.Wait(); err != nil {
 		return 0, err

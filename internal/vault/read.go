@@ -192,8 +192,12 @@ func (r *fileReader) next() error {
 		if len(r.chunks) > 0 {
 			ahead, chunks := make(chan readAhead, 1), r.chunks
 			go func() {
-				data, err := r.v.readChunk(r.ctx, chunks, free)
-				ahead <- readAhead{data, err}
+				var got readAhead
+				got.err = fault.Safely(func() (err error) {
+					got.data, err = r.v.readChunk(r.ctx, chunks, free)
+					return err
+				})
+				ahead <- got
 			}()
 			r.ahead = ahead
 		}

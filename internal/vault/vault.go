@@ -256,6 +256,7 @@ func (v *Vault) storeFiles(ctx context.Context, p *packer, files []Source) ([]Fi
 	group.SetLimit(runtime.GOMAXPROCS(0))
 	for i, f := range files {
 		group.Go(func() (err error) {
+			defer fault.Catch(&err)
 			if err := context.Cause(gctx); err != nil {
 				return fault.Wrap(fault.Interrupted, "store", f.Path, err)
 			}

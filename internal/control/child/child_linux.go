@@ -468,13 +468,13 @@ func (c *Child) ReadLog(ctx context.Context, run string, p []byte, offset int64)
 	if err := ctx.Err(); err != nil {
 		return 0, err
 	}
-	file, base := c.runLog(run)
-	f, err := os.OpenFile(file, os.O_RDONLY|syscall.O_NONBLOCK, 0)
+	base := c.runBegins(run)
+	f, err := c.openRunLog(run)
 	if errors.Is(err, os.ErrNotExist) {
 		return 0, nil // the server has not begun its log yet, or it is too old to be kept
 	}
 	if err != nil {
-		return 0, fault.Wrap(fault.Unreachable, "read", file, err)
+		return 0, fault.Wrap(fault.Unreachable, "read the log of", run, err)
 	}
 	defer f.Close() //nolint:errcheck // only read
 	n, err = f.ReadAt(p, base+offset)

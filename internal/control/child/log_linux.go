@@ -3,8 +3,9 @@ package child
 import (
 	"bytes"
 	"encoding/json"
+	"errors"
 	"os"
-	"path/filepath"
+	"reshard/internal/core/fault"
 
 	"golang.org/x/sys/unix"
 )
@@ -21,41 +22,58 @@ type logMark struct {
 
 const logHead = 512
 
-// logFile is the server's own log, "" when it has none.
-func (c *Child) logFile() string {
-	if c.spec.LogFile == "" {
-		return ""
-	}
-	return filepath.Join(c.spec.Command.Dir, c.spec.LogFile)
-}
-
 // markLog notes how the server's own log file stands before a run.
 func (c *Child) markLog(run string) error {
 	if c.spec.LogFile == "" {
 		return nil
 	}
-	data, err := json.Marshal(lookAtLog(c.logFile()))
+	data, err := json.Marshal(c.lookAtLog())
 	if err != nil {
 		return err
 	}
 	return os.WriteFile(c.runFile(run, ".from"), data, 0o600)
 }
 
-func lookAtLog(name string) logMark {
+// openLog opens the log that the server writes itself: a regular file inside its folder. What
+// is a link out of the folder, or a pipe, is whatever somebody has put there: it is neither
+// followed nor waited for.
+func (c *Child) openLog() (*os.File, error) {
+	root, err := os.OpenRoot(c.spec.Command.Dir)
+	if err != nil {
+		return nil, err
+	}
+	defer root.Close() //nolint:errcheck // only a handle
+	f, err := root.OpenFile(c.spec.LogFile, os.O_RDONLY|unix.O_NONBLOCK, 0)
+	if err != nil {
+		return nil, err
+	}
+	info, err := f.Stat()
+	if err == nil && !info.Mode().IsRegular() {
+		err = fault.New(fault.Invalid, "read", c.spec.LogFile, "it is no regular file")
+	}
+	if err != nil {
+		return nil, errors.Join(err, f.Close())
+	}
+	return f, nil
+}
+
+func (c *Child) lookAtLog() logMark {
+	f, err := c.openLog()
+	if err != nil {
+		return logMark{}
+	}
+	defer f.Close() //nolint:errcheck // only read
 	var st unix.Statx_t
-	if unix.Statx(unix.AT_FDCWD, name, 0, unix.STATX_INO|unix.STATX_SIZE|unix.STATX_BTIME, &st) != nil {
+	if unix.Statx(int(f.Fd()), "", unix.AT_EMPTY_PATH, unix.STATX_INO|unix.STATX_SIZE|unix.STATX_BTIME, &st) != nil {
 		return logMark{}
 	}
 	mark := logMark{Inode: st.Ino, Size: int64(st.Size)}
 	if st.Mask&unix.STATX_BTIME != 0 {
 		mark.Born = st.Btime.Sec*1e9 + int64(st.Btime.Nsec)
 	}
-	if f, err := os.OpenFile(name, os.O_RDONLY|unix.O_NONBLOCK, 0); err == nil {
-		head := make([]byte, min(logHead, mark.Size))
-		n, _ := f.ReadAt(head, 0) // a file that shrinks meanwhile has a shorter head
-		mark.Head = head[:n]
-		_ = f.Close() // only read
-	}
+	head := make([]byte, min(logHead, mark.Size))
+	n, _ := f.ReadAt(head, 0) // a file that shrinks meanwhile has a shorter head
+	mark.Head = head[:n]
 	return mark
 }
 
@@ -64,12 +82,19 @@ func (m logMark) grown(now logMark) bool {
 	return now.Inode == m.Inode && now.Born == m.Born && now.Size >= m.Size && bytes.HasPrefix(now.Head, m.Head)
 }
 
-// runLog gives the file that holds a run's log and where the run begins in it. A
-// server that begins its log anew (another file, or a shorter one) begins at 0.
-func (c *Child) runLog(run string) (name string, base int64) {
-	own := c.logFile()
-	if own == "" {
-		return c.runFile(run, ".log"), 0
+// openRunLog opens the file that holds a run's log.
+func (c *Child) openRunLog(run string) (*os.File, error) {
+	if c.spec.LogFile != "" {
+		return c.openLog()
+	}
+	return os.Open(c.runFile(run, ".log"))
+}
+
+// runBegins gives where a run begins in its log. A server that begins its log anew (another
+// file, or a shorter one) begins at 0.
+func (c *Child) runBegins(run string) int64 {
+	if c.spec.LogFile == "" {
+		return 0
 	}
 	var mark logMark
 	data, err := os.ReadFile(c.runFile(run, ".from"))
@@ -77,10 +102,10 @@ func (c *Child) runLog(run string) (name string, base int64) {
 		data, err = os.ReadFile(c.runFile(run, ".log.from")) // as builds before named it
 	}
 	if err != nil || json.Unmarshal(data, &mark) != nil {
-		return own, 0
+		return 0
 	}
-	if mark.grown(lookAtLog(own)) {
-		return own, mark.Size
+	if mark.grown(c.lookAtLog()) {
+		return mark.Size
 	}
-	return own, 0
+	return 0
 }

@@ -54,14 +54,14 @@ func Parse(name string, data []byte) (*Profile, error) {
 	return nil, fault.New(fault.BadProfile, "read profile", name, "%s", strings.Join(lines, "; "))
 }
 
-// longestProfile bounds an untrusted document, in bytes.
-const longestProfile = 256 << 10
+// LongestProfile bounds an untrusted document, in bytes.
+const LongestProfile = 256 << 10
 
 // Lint reads a profile and gives everything that is wrong with it.
 func Lint(data []byte) (*Profile, []Complaint) {
-	if len(data) > longestProfile {
+	if len(data) > LongestProfile {
 		return nil, []Complaint{
-			{What: fmt.Sprintf("a profile may have at most %d bytes, this one has %d", longestProfile, len(data))},
+			{What: fmt.Sprintf("a profile may have at most %d bytes, this one has %d", LongestProfile, len(data))},
 		}
 	}
 	file, err := yamldoc.ParseUpTo(data, yamldoc.MostWritten)

@@ -21,6 +21,7 @@ import (
 
 	"reshard/internal/core/budget"
 	"reshard/internal/core/fact"
+	"reshard/internal/core/fault"
 	"reshard/internal/core/game"
 )
 
@@ -337,7 +338,10 @@ func (g *Ground) readTiles(root fs.FS, r *fact.Reader, p *game.Picture) error {
 	for i := range found {
 		group.Go(func() error {
 			// a damaged tile leaves a hole, and the rest is still to be seen
-			found[i].pixels, _ = tilePixels(root, r, p, found[i].file)
+			_ = fault.Safely(func() (err error) {
+				found[i].pixels, err = tilePixels(root, r, p, found[i].file)
+				return err
+			})
 			return nil
 		})
 	}
