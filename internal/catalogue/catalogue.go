@@ -41,6 +41,8 @@ type Catalogue struct {
 	base    map[string]wire.Game
 	// Used is asked before a profile changes; nil: nobody.
 	Used Users
+	// MayLook is asked before examples on the service's host are looked at; nil: all may be.
+	MayLook func(path string) error
 
 	mu    sync.Mutex // held for moments only
 	inUse map[string]wire.Game
@@ -269,7 +271,7 @@ func (c *Catalogue) Lint(document string) []game.Complaint {
 
 // Try runs a document against examples on the service's host.
 func (c *Catalogue) Try(document string, e local.Examples) (local.Tried, error) {
-	if err := hostPaths(e); err != nil {
+	if err := c.hostPaths(e); err != nil {
 		return local.Tried{}, err
 	}
 	p, err := game.Parse("the document", []byte(document))
@@ -281,19 +283,24 @@ func (c *Catalogue) Try(document string, e local.Examples) (local.Tried, error) 
 
 // Sketch proposes a first profile from examples on the service's host.
 func (c *Catalogue) Sketch(e local.Examples, id string) (sketch.Proposal, error) {
-	if err := hostPaths(e); err != nil {
+	if err := c.hostPaths(e); err != nil {
 		return sketch.Proposal{}, err
 	}
 	return local.Sketch(e, id)
 }
 
-func hostPaths(e local.Examples) error {
+func (c *Catalogue) hostPaths(e local.Examples) error {
 	if e.World == "" && e.Server == "" {
 		return fault.New(fault.Invalid, "look at", "examples", "a world or a server is needed")
 	}
 	for _, p := range []string{e.World, e.Server} {
 		if p != "" && !filepath.IsAbs(p) {
 			return fault.New(fault.Invalid, "look at", p, "give the whole path, as it is on the service's host")
+		}
+		if p != "" && c.MayLook != nil {
+			if err := c.MayLook(p); err != nil {
+				return err
+			}
 		}
 	}
 	return nil

@@ -2,6 +2,7 @@ package fleet
 
 import (
 	"context"
+	"path/filepath"
 	"regexp"
 	"strings"
 
@@ -12,6 +13,24 @@ import (
 )
 
 var serverName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,39}$`)
+
+// MayLookAt refuses what is no server's and no world's on the service's own machine: what
+// belongs to the system, or to the service itself. Of a file its folder counts.
+func (fl *Fleet) MayLookAt(name string) error {
+	h, err := fl.host("local")
+	if err != nil {
+		return err
+	}
+	ctx := context.Background()
+	root, _, err := h.Root(ctx, name)
+	if root == "" && err != nil {
+		root, _, err = h.Root(ctx, filepath.Dir(name))
+	}
+	if root == "" {
+		return nil // it is not there, which is told by whoever looks
+	}
+	return err
+}
 
 // Add records a server of a host after looking at its folder.
 func (fl *Fleet) Add(ctx context.Context, n wire.NewServer) (wire.ServerFacts, error) {

@@ -173,8 +173,11 @@ func (fl *Fleet) openServer(ctx context.Context, rec records.Server, sl *slot) (
 		return nil, sl.didNotAnswer(fl.now(), rec.Name, err)
 	}
 	root, others, err := h.Root(ctx, rec.Root)
-	if err == nil {
+	switch {
+	case err == nil:
 		rec.Root = root
+	case root != "": // it is there, and may not be a server's
+		return nil, cannotOpen(rec, err)
 	}
 	files, closer, ferr := h.Files(ctx, rec.Root)
 	if fault.Passing(ferr) {
@@ -208,7 +211,7 @@ func cannotOpen(rec records.Server, err error) error {
 	if errors.As(err, &e) && e.What != "" {
 		what = e.What
 	}
-	if fault.CodeOf(err) == fault.Refused {
+	if c := fault.CodeOf(err); c == fault.Refused || c == fault.Invalid {
 		return fault.New(fault.Refused, "reach", rec.Name, "its folder %s cannot be opened: %s", rec.Root, what)
 	}
 	return fault.New(fault.Unreachable, "reach", rec.Name, "its folder %s cannot be opened: %s", rec.Root, what).

@@ -140,7 +140,7 @@ func (fl *Fleet) lookInto(ctx context.Context, s *sight, rec records.Server, was
 func viewOf(rec records.Server, holder int64, s *sight) wire.Server {
 	v := wire.Server{
 		Name: rec.Name, Host: rec.Host, Game: rec.Game, Kind: rec.Kind, Root: rec.Root, Command: rec.Command.V,
-		Env: rec.Env.V, State: string(life.Unknown), Changeover: holder, LastStartMS: rec.LastStartMS,
+		Env: masked(rec.Env.V), State: string(life.Unknown), Changeover: holder, LastStartMS: rec.LastStartMS,
 		LastStopMS: rec.LastStopMS,
 	}
 	if s == nil {
@@ -175,6 +175,19 @@ func viewOf(rec records.Server, holder int64, s *sight) wire.Server {
 	v.Active, v.ActiveTitle, v.Join, v.JoinNote = state.Active, s.title, s.join, s.joinNote
 	return v
 }
+
+// masked gives the names of a server's environment with nothing of its values: they may be
+// passwords, and nobody needs to be told what they have set.
+func masked(env map[string]string) map[string]string {
+	out := make(map[string]string, len(env))
+	for name := range env {
+		out[name] = Masked
+	}
+	return out
+}
+
+// Masked stands for a value that is not told.
+const Masked = "•••"
 
 func takeStatus(v *wire.Server, rec records.Server, s *sight) {
 	st := s.status.Status

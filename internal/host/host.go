@@ -19,7 +19,8 @@ import (
 type Driver interface {
 	// Root looks at a server's folder as a person named it and gives its name in the
 	// host's own form, with others that logs and settings may use for it. Invalid: it is
-	// no folder, or not named whole.
+	// no folder, or not named whole (and root is empty), or it is there and belongs to
+	// the system or to the service itself (and root is its name).
 	Root(ctx context.Context, name string) (root string, others []string, err error)
 	// Files opens a server's folder. The closer gives it back. NotFound: the host answers
 	// and has no such folder; Unreachable: it does not answer.

@@ -150,7 +150,7 @@ func (s *Service) wire(v *vault.Vault) {
 		Records: s.records, Games: s.Games, Board: board, Log: c.Log, Data: c.Data, Identity: s.identity,
 		MoveHere: c.MoveHere, Kinds: c.Kinds, Feed: &s.Feed, Trace: c.Trace,
 	})
-	s.Games.Used = s.Fleet
+	s.Games.Used, s.Games.MayLook = s.Fleet, s.Fleet.MayLookAt
 	s.Library = library.New(library.Config{
 		Records: s.records, Vault: v, Games: s.Games, Board: board, Log: c.Log,
 		Pictures: filepath.Join(c.Data, "pictures"), KeepAside: c.KeepAside, Limits: c.Limits,

@@ -52,16 +52,20 @@ func Identity() string {
 }
 
 // Root implements host.Driver. A log may name the folder with links resolved.
-func (machine) Root(_ context.Context, name string) (root string, others []string, err error) {
+func (m machine) Root(_ context.Context, name string) (root string, others []string, err error) {
 	if info, err := os.Stat(name); !filepath.IsAbs(name) || err != nil || !info.IsDir() {
 		return "", nil, fault.New(fault.Invalid, "look at", name, "%q is not an absolute path of a folder on this host",
 			name)
 	}
 	root = filepath.Clean(name)
-	if real, err := filepath.EvalSymlinks(root); err == nil && real != root {
+	real, err := filepath.EvalSymlinks(root)
+	if err != nil {
+		return "", nil, fault.New(fault.Refused, "look at", name, "where it leads cannot be told")
+	}
+	if real != root {
 		others = append(others, real)
 	}
-	return root, others, nil
+	return root, others, m.mayBeRoot(real)
 }
 
 // Files implements host.Driver.
