@@ -2,7 +2,7 @@ package fleet
 
 import (
 	"context"
-	"path/filepath"
+	"path"
 	"regexp"
 	"strings"
 
@@ -24,7 +24,7 @@ func (fl *Fleet) MayLookAt(name string) error {
 	ctx := context.Background()
 	root, _, err := h.Root(ctx, name)
 	if root == "" && err != nil {
-		root, _, err = h.Root(ctx, filepath.Dir(name))
+		root, _, err = h.Root(ctx, path.Dir(name))
 	}
 	if root == "" {
 		return nil // it is not there, which is told by whoever looks

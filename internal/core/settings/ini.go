@@ -68,6 +68,9 @@ func (ini) encode(value, was string) (string, error) {
 	if strings.ContainsAny(value, "\r\n\x00") {
 		return "", fmt.Errorf("the value %q holds a line break, which this format cannot write", value)
 	}
+	if strings.Contains(value, `"`) {
+		return "", fmt.Errorf("the value %q holds a quote, and games differ in how they read one", value)
+	}
 	quoted := was != unquoteINI(was)
 	if quoted || strings.TrimSpace(value) != value || unquoteINI(value) != value {
 		return `"` + value + `"`, nil

@@ -67,6 +67,10 @@ func (lines) encode(value, was string) (string, error) {
 	if strings.ContainsAny(value, "\r\n\x00") {
 		return "", fmt.Errorf("the value %q holds a line break, which this format cannot write", value)
 	}
+	if strings.ContainsAny(value, `";`) {
+		return "", fmt.Errorf("the value %q holds a quote or a semicolon, which would end it: this format knows no way to "+
+			"write them", value)
+	}
 	quoted := was != unquoteINI(was)
 	if quoted || value == "" || strings.ContainsAny(value, " \t") || unquoteINI(value) != value {
 		return `"` + value + `"`, nil

@@ -55,20 +55,29 @@ func (s script) scan(data []byte) ([]Entry, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := assigned
+	everywhere, standing := s.why(data), s.standing(data)
+	uses := s.uses(data, standing)
 	byName := map[string]Entry{}
-	for _, a := range assigned {
-		byName[a.Key] = a
+	for i, a := range assigned {
+		if a.plain = everywhere; a.plain == "" {
+			a.plain = uses[s.folded(a.Key)]
+		}
+		assigned[i], byName[a.Key] = a, a
 	}
+	out := assigned
 	for i, w := range words {
 		key, raw, at, ok := argument(words, i)
 		if !ok {
 			continue
 		}
-		e := Entry{Key: key, Line: w.line, start: at, end: at + len(raw)}
+		e := Entry{Key: key, Line: w.line, start: at, end: at + len(raw), plain: everywhere}
+		if e.plain == "" && at < len(standing) && standing[at]&inSubstitution != 0 {
+			e.plain = inside
+		}
 		if m := s.dialect.variable.FindStringSubmatch(raw); m != nil {
 			if v, set := byName[m[1]]; set {
-				e.Value, e.Line, e.start, e.end, e.fixed, e.bare = v.Value, v.Line, v.start, v.end, v.fixed, v.bare
+				e.Value, e.Line, e.start, e.end, e.fixed, e.bare, e.plain = v.Value, v.Line, v.start, v.end, v.fixed, v.bare,
+					v.plain
 				out = append(out, e)
 				continue
 			}
@@ -283,6 +292,9 @@ func (s script) encode(value, was string) (string, error) {
 		if strings.ContainsAny(value, "\"%!^&|<>") {
 			return "", fmt.Errorf("the value %q holds characters that a batch script gives a meaning of its own", value)
 		}
+		if strings.HasSuffix(value, `\`) {
+			return "", fmt.Errorf("the value %q ends in a backslash, which would take the quote behind it along", value)
+		}
 		if strings.HasPrefix(was, `"`) || (!scriptPlain.MatchString(value) && value != "") {
 			return `"` + value + `"`, nil
 		}
@@ -323,6 +335,13 @@ func (s script) add(data []byte, key, value, _ string) ([]byte, error) {
 		if _, ok := commands[w.command]; ok {
 			end = w.start + len(w.raw)
 		}
+	}
+	why := s.why(data)
+	if why == "" && end > 0 && s.standing(data)[end-1]&inSubstitution != 0 {
+		why = inside
+	}
+	if err := notPlain(value, why); err != nil {
+		return nil, err
 	}
 	coded, err := s.encode(value, "")
 	if err != nil {

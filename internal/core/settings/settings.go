@@ -25,6 +25,8 @@ type Entry struct {
 	start, end int
 	// fixed says why the value can be read and not be edited; "" when it can.
 	fixed string
+	// plain says why only a plain value may be written there; "" when any may.
+	plain string
 	// bare values run to the end of their line and know no quotes.
 	bare bool
 }
@@ -193,6 +195,9 @@ func (d *Document) Set(key, value string) (*Document, error) {
 			return fail(errors.New(e.fixed + "; change it by hand"))
 		}
 		raw, err := d.encode(e, value)
+		if err == nil {
+			err = notPlain(value, e.plain)
+		}
 		if err != nil {
 			return fail(err)
 		}
@@ -221,7 +226,7 @@ func (d *Document) encode(e Entry, value string) (string, error) {
 	if !e.bare {
 		return d.format.encode(value, string(d.body[e.start:e.end]))
 	}
-	if strings.ContainsAny(value, "\r\n\x00\"%!^&|<>") {
+	if strings.ContainsAny(value, "\r\n\x00\"%!^&|<>()") || strings.TrimSpace(value) != value {
 		return "", fmt.Errorf("the value %q holds characters that cannot be written there", value)
 	}
 	return value, nil
