@@ -12,10 +12,9 @@ import (
 	"strings"
 	"sync"
 	"time"
+	"unicode"
 
-	lru "github.com/hashicorp/golang-lru/v2"
 	"golang.org/x/crypto/argon2"
-	"golang.org/x/time/rate"
 
 	"reshard/internal/core/fault"
 	"reshard/internal/records"
@@ -73,14 +72,6 @@ func checkPassword(encoded, password string) bool {
 // tell which names exist.
 var nobody = sync.OnceValue(func() string { return hashPassword("nobody has this password") })
 
-// After mostFailures wrong passwords for a name, its sign-ins are refused until time has
-// passed: one more try every failureEvery.
-const (
-	mostFailures = 10
-	failureEvery = time.Minute
-	mostNames    = 10_000
-)
-
 // Records is what accounts need of the records; see records.Records.
 type Records interface {
 	User(ctx context.Context, name string) (records.User, error)
@@ -97,40 +88,30 @@ type Records interface {
 type Accounts struct {
 	records Records
 	now     func() time.Time
-	// failures are how many wrong passwords a name may still have, for the names that were
-	// tried last.
-	failures *lru.Cache[string, *rate.Limiter]
-	hash     sync.Mutex // one password hash at a time bounds the memory that guessing costs
+	guard   *guard
+	present present
 }
 
 // New makes accounts over the records.
 func New(r Records) *Accounts {
-	failures, err := lru.New[string, *rate.Limiter](mostNames)
+	return &Accounts{records: r, now: time.Now, guard: newGuard(), present: present{here: map[*visit]bool{}}}
+}
+
+// Attempt is somebody's wish to sign in.
+type Attempt struct {
+	Name, Password string
+	// Address is where it comes from, with or without a port.
+	Address string
+	// Kind is session, for the console, or token, for the command line.
+	Kind, Label string
+}
+
+// SignIn checks a password and makes a key: a session or a token.
+func (acc *Accounts) SignIn(ctx context.Context, a Attempt) (wire.Token, error) {
+	name := a.Name
+	succeeded, err := acc.guard.attempt(name, a.Address, acc.now())
 	if err != nil {
-		panic(err) // the size is right
-	}
-	return &Accounts{records: r, now: time.Now, failures: failures}
-}
-
-// left is what a name may still fail. Two that begin at once may each get a whole one:
-// that is one try more.
-func (acc *Accounts) left(name string) *rate.Limiter {
-	if l, ok := acc.failures.Get(name); ok {
-		return l
-	}
-	l := rate.NewLimiter(rate.Every(failureEvery), mostFailures)
-	acc.failures.Add(name, l)
-	return l
-}
-
-// SignIn checks a password and makes a key: a session for the console or a
-// token for the command line.
-func (acc *Accounts) SignIn(ctx context.Context, name, password, kind, label string) (wire.Token, error) {
-	key := strings.ToLower(name)
-	tries := acc.left(key)
-	if tries.TokensAt(acc.now()) < 1 {
-		return wire.Token{}, fault.New(fault.Denied, "sign in", name, "too many wrong passwords").
-			With("Wait a minute for one more try, or ten for all of them.")
+		return wire.Token{}, err
 	}
 	u, err := acc.records.User(ctx, name)
 	if err != nil && fault.CodeOf(err) != fault.NotFound {
@@ -140,15 +121,18 @@ func (acc *Accounts) SignIn(ctx context.Context, name, password, kind, label str
 	if err != nil {
 		encoded = nobody()
 	}
-	acc.hash.Lock()
-	ok := checkPassword(encoded, password)
-	acc.hash.Unlock()
+	done, herr := acc.guard.hashing(ctx)
+	if herr != nil {
+		return wire.Token{}, herr
+	}
+	ok := checkPassword(encoded, a.Password)
+	done()
 	if !ok || err != nil {
-		tries.AllowN(acc.now(), 1)
 		return wire.Token{}, fault.New(fault.Denied, "sign in", name, "the name or the password is wrong").
 			With("Try again. Another user can set a new password: reshard users password NAME.")
 	}
-	return acc.newKey(ctx, u, kind, label)
+	succeeded()
+	return acc.newKey(ctx, u, a.Kind, a.Label)
 }
 
 func (acc *Accounts) newKey(ctx context.Context, u records.User, kind, label string) (wire.Token, error) {
@@ -178,20 +162,28 @@ func (acc *Accounts) UserOf(ctx context.Context, secret string) (string, error) 
 // SignOut ends a session or token.
 func (acc *Accounts) SignOut(ctx context.Context, secret string) error {
 	sum := sha256.Sum256([]byte(secret))
-	return acc.records.RemoveKey(ctx, sum[:])
+	err := acc.records.RemoveKey(ctx, sum[:])
+	if err == nil {
+		acc.present.end(func(v *visit) bool { return v.key == sum })
+	}
+	return err
 }
 
 // Add records a user. Every user may do everything: who may start a server's
 // command may do what the service's account may.
 func (acc *Accounts) Add(ctx context.Context, name, password string) error {
-	if strings.TrimSpace(name) != name || name == "" || len(name) > 64 {
+	if strings.TrimSpace(name) != name || name == "" || len(name) > 64 || strings.ContainsFunc(name, unicode.IsControl) {
 		return fault.New(fault.Invalid, "add user", name,
-			"a user's name has 1 to 64 characters and no blanks at its ends")
+			"a user's name has 1 to 64 characters, none of which is a control character, and no blanks at its ends")
 	}
 	if err := checkNewPassword(name, password); err != nil {
 		return err
 	}
-	return acc.records.AddUser(ctx, name, hashPassword(password))
+	hash, err := acc.hashed(ctx, password)
+	if err != nil {
+		return err
+	}
+	return acc.records.AddUser(ctx, name, hash)
 }
 
 // SetPassword changes a user's password and ends all of their sessions and tokens.
@@ -199,7 +191,24 @@ func (acc *Accounts) SetPassword(ctx context.Context, name, password string) err
 	if err := checkNewPassword(name, password); err != nil {
 		return err
 	}
-	return acc.records.SetPassword(ctx, name, hashPassword(password))
+	hash, err := acc.hashed(ctx, password)
+	if err != nil {
+		return err
+	}
+	if err := acc.records.SetPassword(ctx, name, hash); err != nil {
+		return err
+	}
+	acc.present.endOf(name)
+	return nil
+}
+
+func (acc *Accounts) hashed(ctx context.Context, password string) (string, error) {
+	done, err := acc.guard.hashing(ctx)
+	if err != nil {
+		return "", err
+	}
+	defer done()
+	return hashPassword(password), nil
 }
 
 func checkNewPassword(name, password string) error {
@@ -218,7 +227,11 @@ func (acc *Accounts) Remove(ctx context.Context, name, by string) error {
 		return fault.New(fault.Invalid, "remove user", name, "you cannot remove yourself").
 			With("Ask another user to do it.")
 	}
-	return acc.records.RemoveUser(ctx, name)
+	if err := acc.records.RemoveUser(ctx, name); err != nil {
+		return err
+	}
+	acc.present.endOf(name)
+	return nil
 }
 
 // List lists all users.

@@ -2,7 +2,10 @@ package accounts
 
 import (
 	"context"
+	"fmt"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -83,7 +86,7 @@ func withAda(t *testing.T) *Accounts {
 func TestASecretIsGoodUntilItIsSignedOut(t *testing.T) {
 	t.Parallel()
 	acc := withAda(t)
-	key, err := acc.SignIn(t.Context(), "ada", "marrows and leeks", "session", "")
+	key, err := acc.SignIn(t.Context(), Attempt{Name: "ada", Password: "marrows and leeks", Address: "192.0.2.1", Kind: "session"})
 	require.NoError(t, err)
 	assert.WithinDuration(t, time.Now().Add(sessionLasts), key.Expires, time.Minute)
 	name, err := acc.UserOf(t.Context(), key.Secret)
@@ -100,7 +103,7 @@ func TestGuessingIsSlow(t *testing.T) {
 	now := time.Now()
 	acc.now = func() time.Time { return now }
 	try := func(name, password string) string {
-		_, err := acc.SignIn(t.Context(), name, password, "token", "")
+		_, err := acc.SignIn(t.Context(), Attempt{Name: name, Password: password, Address: "192.0.2.1", Kind: "token"})
 		what, _ := fault.Words(err)
 		return what
 	}
@@ -110,7 +113,7 @@ func TestGuessingIsSlow(t *testing.T) {
 	assert.Contains(t, try("ada", "marrows and leeks"), "too many", "also with the right one")
 	assert.Contains(t, try("bryn", "wrong words"), "is wrong", "another name is not touched")
 	now = now.Add(failureEvery + time.Second)
-	_, err := acc.SignIn(t.Context(), "ADA", "marrows and leeks", "token", "")
+	_, err := acc.SignIn(t.Context(), Attempt{Name: "ADA", Password: "marrows and leeks", Address: "192.0.2.1", Kind: "token"})
 	require.NoError(t, err, "one more try after a minute")
 }
 
@@ -121,4 +124,94 @@ func TestNobodyIsLeftWithoutAUser(t *testing.T) {
 	require.ErrorIs(t, acc.Add(t.Context(), " x", "marrows and leeks"), fault.Invalid.As())
 	require.ErrorIs(t, acc.Add(t.Context(), "x", "short"), fault.Invalid.As())
 	require.ErrorIs(t, acc.SetPassword(t.Context(), "x", strings.Repeat("x", 2000)), fault.Invalid.As())
+}
+
+// Of very many attempts at once no more are looked at than may fail: each counts before its
+// password does.
+func TestAnAttemptCountsBeforeItIsLookedAt(t *testing.T) {
+	t.Parallel()
+	acc := withAda(t)
+	var wg sync.WaitGroup
+	var in, looked atomic.Int64
+	for i := range 200 {
+		wg.Go(func() {
+			password := "wrong words"
+			if i == 150 {
+				password = "marrows and leeks"
+			}
+			_, err := acc.SignIn(t.Context(), Attempt{Name: "ada", Password: password, Address: "192.0.2.1:5", Kind: "token"})
+			what, _ := fault.Words(err)
+			switch {
+			case err == nil:
+				in.Add(1)
+				looked.Add(1)
+			case strings.Contains(what, "is wrong"):
+				looked.Add(1)
+			}
+		})
+	}
+	wg.Wait()
+	assert.LessOrEqual(t, looked.Load(), int64(mostFailures+1), "the right one takes its attempt back")
+	assert.LessOrEqual(t, in.Load(), int64(1))
+}
+
+// Guessing from elsewhere locks nobody out who is known at another place.
+func TestGuessingDoesNotLockTheOwnerOut(t *testing.T) {
+	t.Parallel()
+	acc := withAda(t)
+	mine := Attempt{Name: "ada", Password: "marrows and leeks", Address: "192.0.2.1:5", Kind: "token"}
+	_, err := acc.SignIn(t.Context(), mine)
+	require.NoError(t, err)
+	for i := range 3 * mostOfName {
+		_, _ = acc.guard.attempt("ada", fmt.Sprintf("198.51.100.%d:1", i%250), acc.now())
+	}
+	_, err = acc.guard.attempt("ada", "203.0.113.9", acc.now())
+	require.Error(t, err, "a stranger's further tries are refused")
+	_, err = acc.SignIn(t.Context(), mine)
+	require.NoError(t, err)
+	_, err = acc.guard.attempt("bryn", "203.0.113.9", acc.now())
+	assert.NoError(t, err, "and other names are not touched")
+}
+
+func TestAnAddressHasItsOwnLimit(t *testing.T) {
+	t.Parallel()
+	g, now := newGuard(), time.Now()
+	for i := range mostOfAddress {
+		_, err := g.attempt(fmt.Sprint("user", i), "2001:db8::1", now)
+		require.NoError(t, err)
+	}
+	_, err := g.attempt("another", "[2001:db8::ffff]:80", now)
+	require.Error(t, err, "of IPv6 a network is one place")
+	_, err = g.attempt("another", "2001:db8:1::1", now)
+	assert.NoError(t, err)
+}
+
+// Whoever hashes gives up with its caller.
+func TestHashingGivesUpWithItsCaller(t *testing.T) {
+	t.Parallel()
+	g := newGuard()
+	for range hashesAtOnce {
+		_, err := g.hashing(t.Context())
+		require.NoError(t, err)
+	}
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel()
+	_, err := g.hashing(ctx)
+	assert.ErrorIs(t, err, fault.TooSlow.As())
+}
+
+// What somebody asks for ends with the right to ask for it.
+func TestWhatIsAskedForEndsWithItsUser(t *testing.T) {
+	t.Parallel()
+	acc := withAda(t)
+	key, err := acc.SignIn(t.Context(), Attempt{Name: "ada", Password: "marrows and leeks", Kind: "token"})
+	require.NoError(t, err)
+	ctx, leave := acc.Stay(t.Context(), "Ada", key.Secret)
+	defer leave()
+	other, leaveOther := acc.Stay(t.Context(), "Bryn", "x")
+	defer leaveOther()
+	require.NoError(t, acc.SignOut(t.Context(), key.Secret))
+	assert.ErrorIs(t, context.Cause(ctx), fault.Denied.As())
+	acc.present.endOf("ADA")
+	assert.NoError(t, other.Err())
 }

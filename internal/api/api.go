@@ -33,15 +33,17 @@ type API struct {
 	service *service.Service
 	log     *slog.Logger
 	huma    huma.API
+	// silence is how long a body may be without a byte.
+	silence time.Duration
 }
 
 // Handler builds the whole HTTP interface. console holds the built console's
 // files, nil when there are none.
 func Handler(s *service.Service, console fs.FS, log *slog.Logger) http.Handler {
-	a := &API{service: s, log: log}
+	a := &API{service: s, log: log, silence: silence}
 	router := chi.NewRouter()
 	router.Use(requestLog(log), a.recoverPanic, headers)
-	router.Use(a.sameOrigin)
+	router.Use(a.sameOrigin, a.writtenPlainly, a.paced)
 	router.Route("/api", func(r chi.Router) {
 		r.Use(a.authenticate)
 		r.NotFound(func(w http.ResponseWriter, r *http.Request) {
@@ -180,6 +182,8 @@ func (a *API) authenticate(next http.Handler) http.Handler {
 			return
 		}
 		ctx := context.WithValue(context.WithValue(r.Context(), userKey{}, name), secretKey{}, secret)
+		ctx, leave := a.service.Accounts.Stay(ctx, name, secret)
+		defer leave()
 		next.ServeHTTP(w, r.WithContext(ctx))
 	})
 }

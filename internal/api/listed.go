@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"io"
+	"net/http"
 	"reflect"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -35,7 +36,7 @@ func readListed(in io.Reader, most int64, members map[string]func(*json.Decoder)
 		if err == nil || errors.As(err, &coded) {
 			return err
 		}
-		return fault.New(fault.Invalid, "read", "the request", "it is not what is asked for: %v", err)
+		return huma.NewError(http.StatusBadRequest, "the body is not what is asked for: "+err.Error())
 	}
 	if open, err := dec.Token(); err != nil {
 		return wrong(err)
@@ -57,6 +58,15 @@ func readListed(in io.Reader, most int64, members map[string]func(*json.Decoder)
 	}
 	_, err := dec.Token()
 	return wrong(err)
+}
+
+// unread gives the problem of a body that was not read.
+func (a *API) unread(err error) error {
+	var own *problem
+	if errors.As(err, &own) {
+		return own
+	}
+	return a.failed(err)
 }
 
 // eachOf reads a list of at most most members.

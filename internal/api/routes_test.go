@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"reshard/internal/accounts"
 	"reshard/internal/records/recordstest"
 	"reshard/internal/service"
 	"reshard/internal/wire"
@@ -68,7 +69,7 @@ func setup(t *testing.T, database string) *desk {
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = s.Close() }) // a test may have closed it
 	require.NoError(t, s.Accounts.Add(ctx, "bryn", "marrows and leeks"))
-	token, err := s.Accounts.SignIn(ctx, "bryn", "marrows and leeks", "token", "test")
+	token, err := s.Accounts.SignIn(ctx, accounts.Attempt{Name: "bryn", Password: "marrows and leeks", Kind: "token"})
 	require.NoError(t, err)
 	d := &desk{handler: Handler(s, nil, quiet), service: s, secret: token.Secret}
 	d.routes = routesOf(t, d)
@@ -227,6 +228,20 @@ func TestEveryRouteUnderEveryFault(t *testing.T) {
 			name: "a number that is none", of: func(r route) bool { return r.named(huma.TypeInteger) },
 			status: http.StatusUnprocessableEntity, code: "invalid",
 			ask: func(d *desk, r route) *httptest.ResponseRecorder { return d.ask(r.method, r.at("x"), r.body) },
+		},
+		{
+			name: "a NUL in the address", of: func(r route) bool { return strings.Contains(r.path, "{") },
+			status: http.StatusUnprocessableEntity, code: "invalid",
+			ask: func(d *desk, r route) *httptest.ResponseRecorder {
+				return d.ask(r.method, strings.Replace(r.at("ZZ"), "ZZ", "a%00b", 1), r.body)
+			},
+		},
+		{
+			name: "a NUL in what is asked", of: always, status: http.StatusUnprocessableEntity, code: "invalid",
+			ask: func(d *desk, r route) *httptest.ResponseRecorder {
+				at := r.at("1")
+				return d.ask(r.method, at+map[bool]string{true: "&", false: "?"}[strings.Contains(at, "?")]+"search=%00", r.body)
+			},
 		},
 		{
 			name: "a name of nothing", of: func(r route) bool { return strings.Contains(r.path, "{") },

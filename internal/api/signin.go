@@ -3,10 +3,13 @@ package api
 import (
 	"context"
 	"net/http"
+	"net/netip"
+	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"reshard/internal/accounts"
 	"reshard/internal/wire"
 )
 
@@ -17,6 +20,20 @@ type signInInput struct {
 		Kind     string `json:"kind,omitempty" enum:"session,token" default:"session" doc:"a cookie, or for programs"`
 		Label    string `json:"label,omitempty" maxLength:"100" doc:"what the token is for"`
 	}
+	address string
+}
+
+// Resolve notes where a sign-in comes from. What a proxy on this machine says is believed: it
+// is where TLS ends; the address that it has seen itself stands last.
+func (i *signInInput) Resolve(ctx huma.Context) []error {
+	i.address = ctx.RemoteAddr()
+	if ap, err := netip.ParseAddrPort(i.address); err == nil && ap.Addr().IsLoopback() {
+		hops := strings.Split(ctx.Header("X-Forwarded-For"), ",")
+		if last := strings.TrimSpace(hops[len(hops)-1]); last != "" {
+			i.address = last
+		}
+	}
+	return nil
 }
 
 type signInOutput struct {
@@ -36,7 +53,9 @@ func (a *API) signInRoutes() {
 	signIn := op("sign-in", http.MethodPost, "/sign-in", "Sign in", "users")
 	signIn.Security = []map[string][]string{}
 	huma.Register(a.huma, signIn, func(ctx context.Context, in *signInInput) (*signInOutput, error) {
-		token, err := a.service.Accounts.SignIn(ctx, in.Body.Name, in.Body.Password, in.Body.Kind, in.Body.Label)
+		token, err := a.service.Accounts.SignIn(ctx, accounts.Attempt{
+			Name: in.Body.Name, Password: in.Body.Password, Address: in.address, Kind: in.Body.Kind, Label: in.Body.Label,
+		})
 		if err != nil {
 			return nil, a.failed(err)
 		}

@@ -14,6 +14,7 @@ import (
 	"github.com/tus/tusd/v2/pkg/memorylocker"
 	"golang.org/x/exp/slog" // the upload handler's logger is of this package
 
+	"reshard/internal/core/fault"
 	"reshard/internal/wire"
 )
 
@@ -42,10 +43,57 @@ func (a *API) uploads(r chi.Router) error {
 	if err != nil {
 		return err
 	}
-	routed := http.StripPrefix(uploadsPath, tus)
+	routed := a.owned(withinProblems(http.StripPrefix(uploadsPath, tus)))
 	r.Handle(strings.TrimPrefix(uploadsPath, "/api"), routed)
 	r.Handle(strings.TrimPrefix(uploadsPath, "/api")+"/*", routed)
 	return nil
+}
+
+// owned lets only the sender of an upload go on with it, look at it or end it.
+func (a *API) owned(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if id := strings.TrimPrefix(strings.TrimPrefix(r.URL.Path, uploadsPath), "/"); id != "" {
+			err := a.service.Arrivals.Owned(id, userOf(r.Context()))
+			if err != nil && fault.CodeOf(err) != fault.NotFound { // that there is none the protocol says itself
+				a.write(w, err)
+				return
+			}
+		}
+		next.ServeHTTP(w, r)
+	})
+}
+
+// withinProblems keeps a library's own words about what failed inside from going out.
+func withinProblems(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		next.ServeHTTP(&inner{ResponseWriter: w}, r)
+	})
+}
+
+// inner is an answer of which a failure's own text is withheld.
+type inner struct {
+	http.ResponseWriter
+	failed bool
+}
+
+// Unwrap lets the server's own abilities be found.
+func (i *inner) Unwrap() http.ResponseWriter { return i.ResponseWriter }
+
+func (i *inner) WriteHeader(status int) {
+	own := i.Header().Get("Content-Type") == "application/problem+json"
+	if i.failed = status >= http.StatusInternalServerError && !own; !i.failed {
+		i.ResponseWriter.WriteHeader(status)
+		return
+	}
+	i.Header().Del("Content-Length")
+	writeProblem(i.ResponseWriter, problemOf(fault.New(fault.Internal, "take in", "the upload", "")))
+}
+
+func (i *inner) Write(p []byte) (int, error) {
+	if i.failed {
+		return len(p), nil
+	}
+	return i.ResponseWriter.Write(p)
 }
 
 // refused gives a problem the form that the upload handler answers with.
@@ -87,7 +135,7 @@ func (a *API) arrivalRoutes() {
 		"Remove an upload that has not become a copy", "arrivals"), func(ctx context.Context, in *struct {
 		ID string `path:"id"`
 	}) (*struct{}, error) {
-		return nil, a.failed(a.service.Arrivals.Drop(ctx, in.ID))
+		return nil, a.failed(a.service.Arrivals.Drop(ctx, in.ID, userOf(ctx)))
 	})
 	huma.Register(a.huma, op("check-room", http.MethodGet, "/arrivals/room", "Whether so many bytes can be stored",
 		"arrivals"), func(_ context.Context, in *struct {
@@ -115,7 +163,7 @@ func (a *API) arrivalRoutes() {
 				"name": one(&l.Name), "files": eachOf(&l.Files, mostListed),
 			})
 			if err != nil {
-				return nil, a.failed(err)
+				return nil, a.unread(err)
 			}
 			got, err := a.service.Library.Recognise(ctx, l)
 			return &answer[wire.Recognised]{got}, a.failed(err)
@@ -130,7 +178,7 @@ func (a *API) arrivalRoutes() {
 				"files": eachOf(&l.Files, mostListed),
 			})
 			if err != nil {
-				return nil, a.failed(err)
+				return nil, a.unread(err)
 			}
 			arrival, err := a.service.Arrivals.Assemble(ctx, l, userOf(ctx))
 			return &answer[wire.Arrival]{arrival}, a.failed(err)

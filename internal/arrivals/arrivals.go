@@ -71,7 +71,10 @@ type Arrivals struct {
 	// underWay are the uploads that are being taken in, answers what became of others, for
 	// as long as a sender may ask again.
 	underWay sync.Map
-	answers  *expirable.LRU[string, wire.Arrival]
+	// held is the room that is promised to what is not in the folder yet, by who holds it.
+	held      sync.Map
+	admitting sync.Mutex
+	answers   *expirable.LRU[string, wire.Arrival]
 }
 
 // New makes arrivals.
@@ -104,16 +107,25 @@ func (arr *Arrivals) keep(ctx context.Context, in library.Incoming, archive *arc
 // recognised, and only then stored as a copy. Memory stays bounded whatever its
 // size.
 func (arr *Arrivals) Receive(ctx context.Context, in Incoming) (wire.Arrival, error) {
-	if err := arr.Room(in.Name, in.Size, 2); err != nil {
+	if err := plainName(in.Name); err != nil {
 		return wire.Arrival{}, err
 	}
+	forget, err := arr.admit(in)
+	if err != nil {
+		return wire.Arrival{}, err
+	}
+	defer forget()
 	f, err := os.CreateTemp(arr.dir, "*.part")
 	if err != nil {
 		return wire.Arrival{}, fault.Wrap(fault.Internal, "receive", in.Name, err)
 	}
 	defer os.Remove(f.Name()) //nolint:errcheck // the next start clears what is left
-	n, err := io.Copy(f, in.Body)
+	n, err := io.Copy(f, &measured{Reader: in.Body, arr: arr, name: in.Name})
 	if err = errors.Join(err, f.Close()); err != nil {
+		var coded *fault.Error
+		if errors.As(err, &coded) {
+			return wire.Arrival{}, err
+		}
 		code := fault.Interrupted
 		if errors.Is(err, syscall.ENOSPC) {
 			code = fault.NoSpace
@@ -135,6 +147,44 @@ func (arr *Arrivals) Receive(ctx context.Context, in Incoming) (wire.Arrival, er
 	})
 	defer drop()
 	return arr.keep(ctx, in.Incoming, archive, drop)
+}
+
+// admit keeps room for an archive that comes in one piece.
+func (arr *Arrivals) admit(in Incoming) (forget func(), err error) {
+	arr.admitting.Lock()
+	defer arr.admitting.Unlock()
+	if err := arr.Room(in.Name, max(0, in.Size), inAll); err != nil {
+		return nil, err
+	}
+	return arr.hold(max(0, in.Size) * inAll), nil
+}
+
+// measured looks for room again and again while an archive comes of which nobody has said
+// how long it is.
+type measured struct {
+	io.Reader
+	arr   *Arrivals
+	name  string
+	since int64
+	all   int64
+}
+
+// lookAgain is how many bytes come between two looks.
+const lookAgain = 64 << 20
+
+func (m *measured) Read(p []byte) (int, error) {
+	if m.since >= lookAgain {
+		m.since = 0
+		if err := m.arr.Room(m.name, 0, 1); err != nil {
+			return 0, err
+		}
+	}
+	n, err := m.Reader.Read(p)
+	m.since += int64(n)
+	if m.all += int64(n); m.all > m.arr.limits.Defaults().Bytes {
+		return n, fault.New(fault.TooLarge, "receive", m.name, "more than %d bytes have come", m.all)
+	}
+	return n, err
 }
 
 // openArrival opens an archive, or a file that is a world itself.

@@ -177,6 +177,9 @@ func TestTakingAnUpload(t *testing.T) {
 		_, err := arr.Take(ctx, c.id, "", c.sum, "bryn")
 		assert.Equal(t, c.code, fault.CodeOf(err), "%s: %v", name, err)
 	}
+	_, err = arr.Take(ctx, whole, "", "", "ada")
+	require.ErrorIs(t, err, fault.NotAllowed.As(), "it is bryn's")
+	require.ErrorIs(t, arr.Drop(ctx, whole, "ada"), fault.NotAllowed.As())
 	h.fails = fault.New(fault.ManyWorlds, "", "", "it holds two worlds")
 	_, err = arr.Take(ctx, whole, "", "", "bryn")
 	require.ErrorIs(t, err, fault.ManyWorlds.As())
@@ -184,7 +187,7 @@ func TestTakingAnUpload(t *testing.T) {
 
 	h.fails = nil
 	h.during = func() {
-		_, err := arr.Take(ctx, whole, "", "", "ada")
+		_, err := arr.Take(ctx, whole, "", "", "bryn")
 		assert.ErrorIs(t, err, fault.Busy.As(), "not twice at once")
 	}
 	first, err := arr.Take(ctx, whole, "fen", "blake3:"+hex.EncodeToString(sum[:]), "bryn")
@@ -208,9 +211,9 @@ func TestWhatNobodyGoesOnWithIsRemoved(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, list, 1)
 	assert.Equal(t, kept, list[0].ID)
-	require.NoError(t, arr.Drop(context.Background(), kept))
+	require.NoError(t, arr.Drop(context.Background(), kept, "bryn"))
 	assert.Zero(t, left(t, arr))
-	assert.ErrorIs(t, arr.Drop(context.Background(), kept), fault.NotFound.As())
+	assert.ErrorIs(t, arr.Drop(context.Background(), kept, "bryn"), fault.NotFound.As())
 }
 
 // Names and sizes of a listing that a sender makes up are refused before the vault is

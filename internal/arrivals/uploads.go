@@ -13,8 +13,11 @@ import (
 	"path/filepath"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
+	"unicode"
+	"unicode/utf8"
 
 	"github.com/zeebo/blake3"
 	"golang.org/x/sync/errgroup"
@@ -57,13 +60,46 @@ func (arr *Arrivals) Room(name string, bytes, times int64) error {
 		return fault.New(fault.TooLarge, "receive", name, "%d bytes are announced; %d are the limit", bytes, limit).
 			With("If it is the right file, start the service with a greater --largest-arrival.")
 	}
-	if free := int64(st.Bavail)*st.Bsize - spare; bytes*times > free {
+	if free := int64(st.Bavail)*st.Bsize - spare - arr.promised(); bytes > free/times {
 		return fault.New(fault.NoSpace, "receive", name, "%d bytes are announced and the service can take %d", bytes,
 			max(0, free/times)).
 			With("Free space in the service's data folder.")
 	}
 	return nil
 }
+
+// promised is the room that uploads which have begun will still need, in bytes.
+func (arr *Arrivals) promised() (n int64) {
+	files, err := filepath.Glob(filepath.Join(arr.dir, "*.info"))
+	if err != nil {
+		return 0 // the pattern is one
+	}
+	for _, f := range files {
+		if u, offset, _, err := arr.uploadOf(strings.TrimSuffix(filepath.Base(f), ".info")); err == nil {
+			n += max(0, u.Size*inAll-offset)
+		}
+	}
+	arr.held.Range(func(_, bytes any) bool {
+		n += bytes.(int64)
+		return true
+	})
+	return n
+}
+
+// inAll is how often an arrival is there at once: the archive and, beside it, its content.
+const inAll = 2
+
+// hold keeps room for what has been admitted and is not in the folder yet; forget gives it
+// back.
+func (arr *Arrivals) hold(bytes int64) (forget func()) {
+	key := new(int)
+	arr.held.Store(key, bytes)
+	return func() { arr.held.Delete(key) }
+}
+
+// admittedSoon is how long it takes at most until an upload that was admitted is in the
+// folder.
+const admittedSoon = 10 * time.Second
 
 func (arr *Arrivals) uploadOf(id string) (u upload, offset int64, last time.Time, err error) {
 	if !uploadID.MatchString(id) {
@@ -121,6 +157,9 @@ const chunksKind = "chunks"
 // Admit says whether an upload may begin, and what to note of it.
 func (arr *Arrivals) Admit(meta map[string]string, size int64, by string) (map[string]string, error) {
 	name := filepath.Base(filepath.FromSlash(meta["name"]))
+	if err := plainName(name); err != nil {
+		return nil, err
+	}
 	if meta["kind"] != "" && meta["kind"] != chunksKind {
 		return nil, fault.New(fault.Invalid, "receive", name, "an upload's kind is left out, or %s", chunksKind)
 	}
@@ -128,10 +167,12 @@ func (arr *Arrivals) Admit(meta map[string]string, size int64, by string) (map[s
 		return nil, fault.New(fault.Invalid, "receive", name,
 			"the upload's metadata must give the file's name, of at most 255 bytes, as name")
 	}
-	// The archive and, beside it, its content.
-	if err := arr.Room(name, size, 2); err != nil {
+	arr.admitting.Lock() // of many that come at once each finds what the others have been promised
+	defer arr.admitting.Unlock()
+	if err := arr.Room(name, size, inAll); err != nil {
 		return nil, err
 	}
+	time.AfterFunc(admittedSoon, arr.hold(size*inAll))
 	noted := map[string]string{"name": name, "by": by}
 	if meta["kind"] != "" {
 		noted["kind"] = meta["kind"]
@@ -155,12 +196,33 @@ func (arr *Arrivals) Finished(ctx context.Context, id string) error {
 	return errors.Join(err, arr.drop(id))
 }
 
+// Owned refuses an upload that somebody else has begun: what is sent on, taken or dropped
+// is one's own.
+func (arr *Arrivals) Owned(id, by string) error {
+	u, _, _, err := arr.uploadOf(id)
+	if err == nil && u.MetaData["by"] != by {
+		err = fault.New(fault.NotAllowed, "use arrival", id, "it is being sent by %s", u.MetaData["by"]).
+			With("Send the file yourself; one that nobody goes on with goes by itself after three days.")
+	}
+	return err
+}
+
 // Drop forgets an upload that has not become a copy.
-func (arr *Arrivals) Drop(_ context.Context, id string) error {
-	if _, _, _, err := arr.uploadOf(id); err != nil {
+func (arr *Arrivals) Drop(_ context.Context, id, by string) error {
+	if err := arr.Owned(id, by); err != nil {
 		return err
 	}
 	return arr.drop(id)
+}
+
+// plainName refuses a name that no person would give: with characters that are not seen, or
+// that a terminal takes for commands.
+func plainName(name string) error {
+	if !utf8.ValidString(name) || strings.ContainsFunc(name, unicode.IsControl) {
+		return fault.New(fault.Invalid, "receive", strconv.Quote(name), "its name holds characters that cannot be shown").
+			With("Rename the file and send it again.")
+	}
+	return nil
 }
 
 func (arr *Arrivals) drop(id string) error {
@@ -181,6 +243,9 @@ func (arr *Arrivals) Take(ctx context.Context, id, root, sum, by string) (wire.A
 		if got, ok := arr.answers.Get(id); ok { // the answer was lost on its way, and is asked for again
 			return got, nil
 		}
+	}
+	if err == nil {
+		err = arr.Owned(id, by)
 	}
 	if err != nil {
 		return wire.Arrival{}, err

@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"io/fs"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/jackc/pgx/v5/stdlib"
@@ -38,13 +39,19 @@ func Open(ctx context.Context, url string, c Claim) (*Records, error) {
 		return nil, fault.New(fault.Invalid, "open", "database",
 			"the address does not parse; it should look like postgres://user@127.0.0.1:5432/reshard")
 	}
+	params := config.ConnConfig.RuntimeParams
+	for name, limit := range statementLimits {
+		if _, own := params[name]; !own { // an address may set its own
+			params[name] = limit
+		}
+	}
 	pool, err := pgxpool.NewWithConfig(ctx, config)
 	if err != nil {
 		return nil, fault.Wrap(fault.Unreachable, "open", "database", err)
 	}
 	r := &Records{pool: pool, db: sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx")}
 	if r.lease, err = takeLease(ctx, pool, c); err == nil {
-		err = r.migrate(ctx)
+		err = r.migrate(ctx, config.ConnConfig)
 	}
 	if err != nil {
 		r.Close()
@@ -53,12 +60,23 @@ func Open(ctx context.Context, url string, c Claim) (*Records, error) {
 	return r, nil
 }
 
-func (r *Records) migrate(ctx context.Context) error {
+// statementLimits are how long PostgreSQL works at one statement, and waits for one that was
+// begun and not ended, in milliseconds: what takes longer has lost its caller.
+var statementLimits = map[string]string{
+	"statement_timeout": "60000", "idle_in_transaction_session_timeout": "120000",
+}
+
+// migrate works on connections of its own: changing a large table takes as long as it takes.
+func (r *Records) migrate(ctx context.Context, config *pgx.ConnConfig) error {
+	config = config.Copy()
+	config.RuntimeParams["statement_timeout"] = "0"
+	db := stdlib.OpenDB(*config)
+	defer db.Close() //nolint:errcheck // nothing is pending
 	sub, err := fs.Sub(migrations, "migrations")
 	if err != nil {
 		return fault.Wrap(fault.Internal, "read", "migrations", err)
 	}
-	provider, err := goose.NewProvider(goose.DialectPostgres, r.db.DB, sub)
+	provider, err := goose.NewProvider(goose.DialectPostgres, db, sub)
 	if err != nil {
 		return fault.Wrap(fault.Internal, "read", "migrations", err)
 	}
@@ -117,6 +135,10 @@ func classify(op, what string, err error) error {
 		switch {
 		case pg.Code == "23505":
 			code = fault.Exists
+		case pg.Code == "22021" || pg.Code == "22P05": // bytes that are no text to it, such as a NUL
+			return fault.New(fault.Invalid, op, what, "it holds a character that cannot be stored")
+		case pg.Code == "57014": // a statement's limit of time
+			return away(op, what, "the database did not answer in time", err)
 		case pg.Code[:2] == "57" || pg.Code[:2] == "08" ||
 			pg.Code == "53300": // the last: it has no connection to spare
 			return away(op, what, "the database does not answer", err)

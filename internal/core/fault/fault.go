@@ -259,10 +259,37 @@ func Words(err error) (what, todo string) {
 	if !errors.As(err, &e) {
 		return "Something went wrong inside Reshard.", next[Internal]
 	}
+	what = e.told()
 	for scan := error(e); scan != nil; scan = errors.Unwrap(scan) {
 		if f, ok := scan.(*Error); ok && f.Next != "" {
-			return err.Error(), f.Next
+			return what, f.Next
 		}
 	}
-	return err.Error(), next[e.Code]
+	return what, next[e.Code]
+}
+
+// told is an error's text without that of a cause that has no code, where the error says
+// itself what happened or is a defect: such a text was written for whoever wrote the cause,
+// and may hold an address, a path or a password.
+func (e *Error) told() string {
+	parts := []string{}
+	if head := strings.TrimSpace(e.Op + " " + e.Path); head != "" {
+		parts = append(parts, head)
+	}
+	if e.What != "" {
+		parts = append(parts, e.What)
+	}
+	var coded *Error
+	switch {
+	case errors.As(e.Err, &coded):
+		parts = append(parts, coded.told())
+	case e.Code == Internal && e.What == "":
+		parts = append(parts, "something went wrong inside Reshard")
+	case e.Err != nil && e.What == "":
+		parts = append(parts, e.Err.Error())
+	}
+	if len(parts) == 0 {
+		return string(e.Code)
+	}
+	return strings.Join(parts, ": ")
 }
