@@ -14,6 +14,7 @@ import (
 	"github.com/nwaples/rardecode/v2"
 
 	"reshard/internal/core/fault"
+	"reshard/internal/core/filename"
 	"reshard/internal/core/filetree"
 )
 
@@ -229,7 +230,7 @@ func (u *unpacking) all(next entries) (err error) {
 }
 
 func (u *unpacking) one(e entry) error {
-	name := strings.TrimPrefix(e.name, "./")
+	name := filename.Encode(strings.TrimPrefix(e.name, "./"))
 	if name == "" {
 		return nil // the folder itself
 	}

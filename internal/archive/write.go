@@ -14,6 +14,7 @@ import (
 	"github.com/klauspost/compress/zstd"
 
 	"reshard/internal/core/fault"
+	"reshard/internal/core/filename"
 )
 
 // Item is a file to be packed.
@@ -53,7 +54,10 @@ func WriteZip(w io.Writer, items []Item, progress func(int64)) error {
 }
 
 func writeItem(z *zip.Writer, it Item) (int64, error) {
-	h := &zip.FileHeader{Name: it.Name, Method: zip.Deflate, Modified: it.Modified}
+	h := &zip.FileHeader{Name: filename.Decode(it.Name), Method: zip.Deflate, Modified: it.Modified}
+	if h.Name != it.Name { // whoever reads it knows by this that the name is bytes of a file system
+		h.CreatorVersion, h.NonUTF8 = creatorUnix<<8, true
+	}
 	if strings.HasSuffix(it.Name, "/") {
 		h.Method = zip.Store
 		_, err := z.CreateHeader(h)
@@ -94,7 +98,7 @@ func WriteTarZst(w io.Writer, items []Item) error {
 
 func writeTarItem(t *tar.Writer, it Item) error {
 	h := &tar.Header{
-		Name:     it.Name,
+		Name:     filename.Decode(it.Name),
 		Mode:     0o644,
 		Size:     it.Size,
 		ModTime:  it.Modified,

@@ -20,6 +20,7 @@ import (
 	"golang.org/x/text/encoding/charmap"
 
 	"reshard/internal/core/fault"
+	"reshard/internal/core/filename"
 )
 
 // Limits bound what an archive may hold. The zero value means the defaults.
@@ -55,6 +56,9 @@ const (
 	mostNames   = 32 << 20 // of all entries together, in bytes
 	deepestName = 64       // folders
 )
+
+// creatorUnix is the mark of a packer of Unix.
+const creatorUnix = 3
 
 // Archive is an opened archive as a read-only tree.
 type Archive struct {
@@ -180,7 +184,12 @@ func (a *Archive) checkEntries(z *zip.Reader, name string, packed int64, limits 
 	kept := z.File[:0]
 	names := 0
 	for _, e := range z.File {
-		if e.NonUTF8 && !utf8.ValidString(e.Name) {
+		switch {
+		case utf8.ValidString(e.Name):
+		case !e.NonUTF8 || e.CreatorVersion>>8 == creatorUnix:
+			// A packer of Unix keeps the bytes of the file system (APPNOTE.TXT 6.3.10, 4.4.2).
+			e.Name = filename.Encode(e.Name)
+		default:
 			// Without the mark of UTF-8 the format means code page 437 (APPNOTE.TXT 6.3.10, D.1).
 			e.Name, _ = charmap.CodePage437.NewDecoder().String(e.Name) // every byte has a meaning there
 		}
@@ -266,8 +275,7 @@ func checkName(entry, archive string, limits Limits) error {
 	case !fs.ValidPath(clean) || clean == ".":
 		return unsafe("the entry %q would leave its folder", entry)
 	case !utf8.ValidString(entry) || strings.ContainsRune(entry, 0):
-		return fault.New(fault.BadArchive, "open archive", archive,
-			"the entry %q has a name in an encoding that cannot be told", entry)
+		return fault.New(fault.BadArchive, "open archive", archive, "the entry %q has a name that no file has", entry)
 	case len(entry) > limits.Name:
 		return fault.New(fault.TooLarge, "open archive", archive, "an entry's name has %d bytes; %d are the limit",
 			len(entry), limits.Name)
@@ -277,7 +285,7 @@ func checkName(entry, archive string, limits Limits) error {
 			entry[:60]+"…", deepestName)
 	}
 	for _, part := range strings.Split(clean, "/") {
-		if len(part) > 255 {
+		if len(filename.Decode(part)) > 255 {
 			return fault.New(fault.TooLarge, "open archive", archive,
 				"a name in %q has %d bytes; no file system takes more than 255", entry[:60]+"…", len(part))
 		}

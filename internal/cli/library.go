@@ -14,6 +14,7 @@ import (
 
 	"reshard/internal/client"
 	"reshard/internal/core/fault"
+	"reshard/internal/core/filename"
 	"reshard/internal/wire"
 )
 
@@ -157,7 +158,7 @@ func (a *app) filesCommand() *cli.Command {
 			return a.show(list, func() {
 				var rows [][]string
 				for _, f := range list {
-					rows = append(rows, []string{f.Path, bytesText(f.Size), f.Modified.Local().Format(time.DateTime)})
+					rows = append(rows, []string{filename.Show(f.Path), bytesText(f.Size), f.Modified.Local().Format(time.DateTime)})
 				}
 				a.table([]string{"file", "size", "changed"}, rows)
 			})

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"path"
 	"regexp"
+	"reshard/internal/core/filename"
 	"slices"
 	"strings"
 
@@ -19,7 +20,7 @@ var reserved = regexp.MustCompile(`(?i)^(con|prn|aux|nul|com[1-9]|lpt[1-9])(\..*
 // systems: a server there would get fewer files than the world has.
 func elsewhere(folder string, entries []Entry) (warnings []string) {
 	if !takenByWindows(folder) {
-		warnings = append(warnings, fmt.Sprintf("Windows does not take the folder name %q", folder))
+		warnings = append(warnings, "Windows does not take the folder name "+filename.Quote(folder))
 	}
 	fold := cases.Fold()
 	var refused, same []string
@@ -29,11 +30,11 @@ func elsewhere(folder string, entries []Entry) (warnings []string) {
 		for at := name; at != "." && !seen[e.Part+"\x00"+at]; at = path.Dir(at) {
 			seen[e.Part+"\x00"+at] = true
 			if !takenByWindows(path.Base(at)) {
-				refused = append(refused, fmt.Sprintf("%q", at))
+				refused = append(refused, filename.Quote(at))
 			}
 			folded := fold.String(norm.NFC.String(at))
 			if other, ok := byFolded[folded]; ok && other != at {
-				same = append(same, fmt.Sprintf("%q and %q", other, at))
+				same = append(same, filename.Quote(other)+" and "+filename.Quote(at))
 			}
 			byFolded[folded] = at
 		}

@@ -20,6 +20,7 @@ import (
 
 	"reshard/internal/core/capability"
 	"reshard/internal/core/fault"
+	"reshard/internal/core/filename"
 	"reshard/internal/hostfs"
 )
 
@@ -95,7 +96,7 @@ func (f *Files) Capabilities(ctx context.Context) (capability.Set, error) {
 }
 
 func infoOf(i fs.FileInfo) hostfs.Info {
-	out := hostfs.Info{Named: i.Name(), Bytes: i.Size(), Modes: i.Mode(), Modified: i.ModTime()}
+	out := hostfs.Info{Named: filename.Encode(i.Name()), Bytes: i.Size(), Modes: i.Mode(), Modified: i.ModTime()}
 	if st, ok := i.Sys().(*syscall.Stat_t); ok {
 		out.Account = fmt.Sprintf("%d:%d", st.Uid, st.Gid)
 	}
@@ -107,7 +108,7 @@ func (f *Files) Stat(ctx context.Context, name string) (hostfs.Info, error) {
 	if err := ctx.Err(); err != nil {
 		return hostfs.Info{}, err
 	}
-	info, err := f.root.Lstat(name)
+	info, err := f.root.Lstat(filename.Decode(name))
 	if err != nil {
 		return hostfs.Info{}, class(err)
 	}
@@ -115,7 +116,26 @@ func (f *Files) Stat(ctx context.Context, name string) (hostfs.Info, error) {
 }
 
 // entry gives its Info as the place wants it.
-type entry struct{ fs.DirEntry }
+type entry struct {
+	fs.DirEntry
+	name string
+}
+
+// Name is the name as a tree has it.
+func (e entry) Name() string { return e.name }
+
+// readDir lists a folder of any name, in the order of names; an io/fs tree takes only those in
+// UTF-8.
+func readDir(root *os.Root, name string) ([]fs.DirEntry, error) {
+	dir, err := root.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer dir.Close() //nolint:errcheck // only read
+	list, err := dir.ReadDir(-1)
+	slices.SortFunc(list, func(a, b fs.DirEntry) int { return strings.Compare(a.Name(), b.Name()) })
+	return list, err
+}
 
 func (e entry) Info() (fs.FileInfo, error) {
 	info, err := e.DirEntry.Info()
@@ -130,12 +150,18 @@ func (f *Files) List(ctx context.Context, name string) ([]fs.DirEntry, error) {
 	if err := ctx.Err(); err != nil {
 		return nil, err
 	}
-	entries, err := fs.ReadDir(f.root.FS(), name)
+	entries, err := readDir(f.root, filename.Decode(name))
 	if err != nil {
 		return nil, class(err)
 	}
-	for i := range entries {
-		entries[i] = entry{entries[i]}
+	renamed := false
+	for i, e := range entries {
+		name := filename.Encode(e.Name())
+		renamed = renamed || name != e.Name()
+		entries[i] = entry{e, name}
+	}
+	if renamed { // they are in the order of their bytes
+		slices.SortFunc(entries, func(a, b fs.DirEntry) int { return strings.Compare(a.Name(), b.Name()) })
 	}
 	return entries, nil
 }
@@ -174,7 +200,7 @@ func (f *Files) Open(ctx context.Context, name string) (hostfs.Content, error) {
 	if err := ctx.Err(); err != nil {
 		return nil, err
 	}
-	file, err := f.root.OpenFile(name, os.O_RDONLY|syscall.O_NONBLOCK, 0)
+	file, err := f.root.OpenFile(filename.Decode(name), os.O_RDONLY|syscall.O_NONBLOCK, 0)
 	if err != nil {
 		return nil, class(err)
 	}
@@ -209,7 +235,7 @@ func (f *Files) Create(ctx context.Context, name string) (io.WriteCloser, error)
 	if err := ctx.Err(); err != nil {
 		return nil, err
 	}
-	file, err := f.root.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_TRUNC|syscall.O_NONBLOCK, 0o644)
+	file, err := f.root.OpenFile(filename.Decode(name), os.O_WRONLY|os.O_CREATE|os.O_TRUNC|syscall.O_NONBLOCK, 0o644)
 	if err != nil {
 		return nil, class(err)
 	}
@@ -221,7 +247,7 @@ func (f *Files) Mkdir(ctx context.Context, name string) error {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
-	return class(f.root.Mkdir(name, 0o755))
+	return class(f.root.Mkdir(filename.Decode(name), 0o755))
 }
 
 // Rename implements hostfs.Writer. Without replace the kernel refuses a name that is
@@ -231,6 +257,7 @@ func (f *Files) Rename(ctx context.Context, from, to string, replace bool) error
 	if err := ctx.Err(); err != nil {
 		return err
 	}
+	from, to = filename.Decode(from), filename.Decode(to)
 	if replace {
 		return class(f.root.Rename(from, to))
 	}
@@ -266,7 +293,7 @@ func (f *Files) Remove(ctx context.Context, name string) error {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
-	return class(f.root.Remove(name))
+	return class(f.root.Remove(filename.Decode(name)))
 }
 
 // Set implements hostfs.Writer. The account goes first: giving a file away takes set-id
@@ -275,6 +302,7 @@ func (f *Files) Set(ctx context.Context, name string, a hostfs.Attributes) error
 	if err := ctx.Err(); err != nil {
 		return err
 	}
+	name = filename.Decode(name)
 	if a.Account != "" {
 		uid, gid, err := numbers(a.Account)
 		if err != nil {
@@ -343,7 +371,7 @@ func (f *Files) Sync(ctx context.Context, names ...string) error {
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		file, err := f.root.Open(name)
+		file, err := f.root.Open(filename.Decode(name))
 		if err != nil {
 			return class(err)
 		}
@@ -372,6 +400,7 @@ func (f *Files) Space(ctx context.Context, name string) (free int64, filesystem 
 	if err := ctx.Err(); err != nil {
 		return 0, "", err
 	}
+	name = filename.Decode(name)
 	file, err := f.root.Open(name)
 	for errors.Is(err, fs.ErrNotExist) && name != "." {
 		name = path.Dir(name)
