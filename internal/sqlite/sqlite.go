@@ -18,6 +18,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"modernc.org/libc"
@@ -50,6 +51,7 @@ const (
 	heap        = 48 << 20         // in bytes
 	longestText = 16 << 20         // of one value, in bytes: a map's tile may be one
 	longestCell = 64 << 10         // of a value that is given out
+	mostGiven   = 32 << 20         // of all that a query gives, in bytes
 	mostTables  = 10_000
 )
 
@@ -73,6 +75,8 @@ type DB struct {
 	db     *sql.DB
 	conn   *sql.Conn
 	tables map[string]bool // the plain ones
+	taken  map[string]bool // all names that its schema has
+	own    map[string]bool // that the query gives to parts of itself
 	denied string          // why the last query was not authorized
 }
 
@@ -85,7 +89,7 @@ func Open(b *budget.Budget, fsys fs.FS, name string) (*DB, error) {
 	if err != nil {
 		return nil, err
 	}
-	d := &DB{budget: b, dir: dir, tables: map[string]bool{}}
+	d := &DB{budget: b, dir: dir, tables: map[string]bool{}, taken: map[string]bool{}}
 	if err := d.open(fsys, name); err != nil {
 		d.Close()
 		return nil, err
@@ -129,32 +133,72 @@ func (d *DB) open(fsys fs.FS, name string) error {
 	return d.findTables(ctx)
 }
 
-// plainTable finds the name in what SQLite keeps of a table's making: "CREATE TABLE ", and
-// the name as it was written.
-var plainTable = regexp.MustCompile("(?is)^CREATE TABLE (?:\"((?:[^\"]|\"\")*)\"|\\[([^\\]]*)\\]|`((?:[^`]|``)*)`|" +
-	"'((?:[^']|'')*)'|([^\\s(\"\\[`']+))")
+// named finds what a row of the schema makes, and its name, in what SQLite keeps of its making.
+var named = regexp.MustCompile("(?is)^CREATE (TABLE|VIRTUAL TABLE|VIEW|TEMP VIEW|TEMPORARY VIEW) (?:IF NOT EXISTS )?" +
+	"(?:\"((?:[^\"]|\"\")*)\"|\\[([^\\]]*)\\]|`((?:[^`]|``)*)`|'((?:[^']|'')*)'|([^\\s(\"\\[`']+))")
 
-// findTables notes which names are plain tables. Views and virtual tables are not: what they
-// do is the stranger's choice.
+// findTables notes which names are plain tables, and which are taken by anything else: what
+// views and virtual tables do is the stranger's choice.
 func (d *DB) findTables(ctx context.Context) error {
 	d.tables["sqlite_master"] = true
-	rows, err := d.rows(ctx, "SELECT sql FROM sqlite_master WHERE type = 'table' AND sql IS NOT NULL", mostTables)
+	rows, err := d.rows(ctx, "SELECT sql, name FROM sqlite_master WHERE type IN ('table', 'view') AND sql IS NOT NULL",
+		mostTables)
 	if err != nil {
 		return err
 	}
 	for _, row := range rows {
-		m := plainTable.FindStringSubmatch(row[0])
+		d.taken[strings.ToLower(row[1])] = true
+		m := named.FindStringSubmatch(row[0])
 		if m == nil {
-			continue
+			return fmt.Errorf("its schema makes %q in a way that no program writes", row[1])
 		}
 		for i, quote := range []string{`"`, "", "`", "'", ""} {
-			if name := m[i+1]; name != "" {
-				d.tables[strings.ToLower(strings.ReplaceAll(name, quote+quote, quote))] = true
+			if name := strings.ToLower(strings.ReplaceAll(m[i+2], quote+quote, quote)); name != "" {
+				d.taken[name] = true
+				if strings.EqualFold(m[1], "TABLE") {
+					d.tables[name] = true
+				}
 			}
 		}
 	}
 	return nil
 }
+
+// temporary finds the names that a query gives to parts of itself (WITH name AS …).
+var temporary = regexp.MustCompile(`(?is)([a-z_][a-z0-9_]*)\s*(?:\([^()]*\)\s*)?\bAS\s+(?:NOT\s+)?(?:MATERIALIZED\s*)?\(|` +
+	`([a-z_][a-z0-9_]*)\s*(?:\([^()]*\)\s*)?\bAS\(`)
+
+// parts gives those names, but for what means something in the database or in SQLite itself:
+// outside of its own part such a name would be that.
+func (d *DB) parts(query string) map[string]bool {
+	out := map[string]bool{}
+	for _, m := range temporary.FindAllStringSubmatch(query, -1) {
+		name := strings.ToLower(m[1] + m[2])
+		if !d.taken[name] && !modules()[name] && !strings.HasPrefix(name, "pragma_") &&
+			!strings.HasPrefix(name, "sqlite_") {
+			out[name] = true
+		}
+	}
+	return out
+}
+
+// modules are SQLite's own virtual tables, which are there in every database.
+var modules = sync.OnceValue(func() map[string]bool {
+	out := map[string]bool{}
+	db, err := sql.Open("sqlite", ":memory:")
+	if err != nil {
+		return out
+	}
+	defer db.Close() //nolint:errcheck // it holds nothing
+	rows, err := queryText(context.Background(), db, "SELECT name FROM pragma_module_list", 1000)
+	if err != nil {
+		panic(fmt.Sprintf("SQLite does not tell its modules: %v", err)) // its build is known
+	}
+	for _, row := range rows {
+		out[strings.ToLower(row[0])] = true
+	}
+	return out
+})
 
 // functions are those that a query may call: what they give is bounded by what they are given.
 var functions = strings.Fields(`abs avg cast ceil ceiling changes char coalesce concat concat_ws count cume_dist
@@ -171,7 +215,7 @@ func (d *DB) authorize(act sqlite.AuthorizerActionCode, arg1, arg2, _, through s
 	case sqlite.AuthSelect, sqlite.AuthRecursive:
 	case sqlite.AuthRead:
 		table := strings.ToLower(arg1)
-		if !d.tables[table] && table != "sqlite_schema" && table != "json_each" && table != "json_tree" {
+		if !d.tables[table] && !d.own[table] && table != "sqlite_schema" && table != "json_each" && table != "json_tree" {
 			why = fmt.Sprintf("%s is no plain table of this database", arg1)
 		}
 	case sqlite.AuthFunction:
@@ -181,7 +225,7 @@ func (d *DB) authorize(act sqlite.AuthorizerActionCode, arg1, arg2, _, through s
 	default:
 		why = "a query may only select"
 	}
-	if why == "" && through != "" {
+	if why == "" && through != "" && !d.own[strings.ToLower(through)] {
 		why = fmt.Sprintf("%s is a view, and views are not followed", through)
 	}
 	if why != "" {
@@ -199,7 +243,7 @@ func (d *DB) Query(query string, most int) ([][]string, error) {
 }
 
 func (d *DB) rows(ctx context.Context, query string, most int) (out [][]string, err error) {
-	d.denied = ""
+	d.denied, d.own = "", d.parts(query)
 	defer func() {
 		if err == nil {
 			err = d.budget.Time()
@@ -209,7 +253,24 @@ func (d *DB) rows(ctx context.Context, query string, most int) (out [][]string, 
 			err = fmt.Errorf("the query took longer than the %s that it may take", patience)
 		}
 	}()
-	rows, err := d.conn.QueryContext(ctx, query)
+	out, err = queryText(ctx, d.conn, query, most)
+	for _, row := range out {
+		size := budget.Value
+		for _, cell := range row {
+			size += budget.Value + len(cell)
+		}
+		if over := d.budget.Hold(int64(size)); err == nil {
+			err = over
+		}
+	}
+	return out, err
+}
+
+// queryText gives a query's rows as text.
+func queryText(ctx context.Context, db interface {
+	QueryContext(ctx context.Context, query string, args ...any) (*sql.Rows, error)
+}, query string, most int) (out [][]string, err error) {
+	rows, err := db.QueryContext(ctx, query)
 	if err != nil {
 		return nil, words(err)
 	}
@@ -218,7 +279,7 @@ func (d *DB) rows(ctx context.Context, query string, most int) (out [][]string, 
 	if err != nil {
 		return nil, words(err)
 	}
-	for rows.Next() {
+	for total := 0; rows.Next(); {
 		if len(out) == most {
 			return nil, fmt.Errorf("the query gives more than %d rows", most)
 		}
@@ -231,17 +292,15 @@ func (d *DB) rows(ctx context.Context, query string, most int) (out [][]string, 
 			return nil, words(err)
 		}
 		row := make([]string, len(columns))
-		size := budget.Value
 		for i, c := range cells {
 			if len(c.String) > longestCell {
 				return nil, fmt.Errorf("the query gives a value of %d bytes, more than the %d that are read",
 					len(c.String), longestCell)
 			}
 			row[i] = c.String
-			size += budget.Value + len(c.String)
-		}
-		if err := d.budget.Hold(int64(size)); err != nil {
-			return nil, err
+			if total += len(c.String) + budget.Value; total > mostGiven {
+				return nil, fmt.Errorf("the query gives more than the %d MB that are read", mostGiven>>20)
+			}
 		}
 		out = append(out, row)
 	}
