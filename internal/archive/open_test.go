@@ -17,6 +17,7 @@ import (
 
 	"reshard/internal/archive"
 	"reshard/internal/archive/archivetest"
+	"reshard/internal/core/budget/budgettest"
 	"reshard/internal/core/fault"
 )
 
@@ -261,10 +262,12 @@ func FuzzOpen(f *testing.F) {
 		require.NoError(t, os.WriteFile(file, data, 0o600))
 		spool := filepath.Join(dir, "s")
 		require.NoError(t, os.Mkdir(spool, 0o700))
-		a, err := archive.Open(file, "a", spool, archive.Limits{Entries: 100, Bytes: 1 << 20})
-		if err == nil {
-			require.NoError(t, a.Close())
-		}
+		budgettest.Within(t, func() {
+			a, err := archive.Open(file, "a", spool, archive.Limits{Entries: 100, Bytes: 1 << 20})
+			if err == nil {
+				require.NoError(t, a.Close())
+			}
+		})
 		left, err := os.ReadDir(spool)
 		require.NoError(t, err)
 		require.Empty(t, left)

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"compress/gzip"
 	"compress/zlib"
-	"runtime/debug"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -14,6 +13,7 @@ import (
 	"github.com/ulikunitz/xz"
 
 	"reshard/internal/core/budget"
+	"reshard/internal/core/budget/budgettest"
 	"reshard/internal/core/fact"
 	"reshard/internal/core/game"
 )
@@ -76,13 +76,16 @@ func FuzzUnwrapXZ(f *testing.F) {
 
 func fuzzDecode(f *testing.F, layer, seed string) {
 	f.Helper()
-	// A decoder that asks for more than this dies here and not on a person's host.
-	debug.SetMemoryLimit(1 << 30)
 	f.Add([]byte(seed))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		tree := fstest.MapFS{"f": {Data: data}}
-		got := fact.NewReader(tree, budget.World()).Read("seed",
-			game.Sources{{Read: "f", Through: words(layer), Pick: "/seed", Type: "int64"}})
+		var got fact.Fact
+		budgettest.Within(t, func() {
+			b := budget.World()
+			defer b.Done()
+			got = fact.NewReader(tree, b).Read("seed",
+				game.Sources{{Read: "f", Through: words(layer), Pick: "/seed", Type: "int64"}})
+		})
 		if got.Known() && strings.TrimLeft(got.Text, "-0123456789") != "" {
 			t.Fatalf("an int64 reads as %q", got.Text)
 		}

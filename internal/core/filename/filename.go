@@ -20,7 +20,9 @@ const first = 0x10ff00
 func stands(r rune) bool { return r >= first+0x80 && r <= first+0xff }
 
 // marked reports whether a name may hold such characters: all of them begin alike.
-func marked(name string) bool { return strings.Contains(name, "\xf4\x8f\xbe") || strings.Contains(name, "\xf4\x8f\xbf") }
+func marked(name string) bool {
+	return strings.Contains(name, "\xf4\x8f\xbe") || strings.Contains(name, "\xf4\x8f\xbf")
+}
 
 // Encode gives a name in UTF-8 for a name of any bytes.
 func Encode(raw string) string {

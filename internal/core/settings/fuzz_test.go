@@ -3,6 +3,7 @@ package settings_test
 import (
 	"testing"
 
+	"reshard/internal/core/budget/budgettest"
 	"reshard/internal/core/settings"
 )
 
@@ -80,11 +81,13 @@ func FuzzSetLatin1(f *testing.F) {
 func fuzzSet(f *testing.F, format string) {
 	f.Helper()
 	f.Fuzz(func(t *testing.T, data []byte, key, value string) {
-		doc, err := settings.Parse("f", syntax(format), data)
-		if err != nil {
-			return
-		}
-		next, err := doc.Set(key, value)
+		var doc, next *settings.Document
+		var err error
+		budgettest.Within(t, func() {
+			if doc, err = settings.Parse("f", syntax(format), data); err == nil {
+				next, err = doc.Set(key, value)
+			}
+		})
 		if err != nil {
 			return
 		}
