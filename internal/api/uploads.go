@@ -33,7 +33,10 @@ func (a *API) uploads(r chi.Router) error {
 		StoreComposer: store, BasePath: uploadsPath + "/", DisableDownload: true, RespectForwardedHeaders: true,
 		Cors: &handler.CorsConfig{Disable: true}, Logger: slog.New(slog.NewTextHandler(io.Discard, nil)),
 		PreUploadCreateCallback: func(hook handler.HookEvent) (handler.HTTPResponse, handler.FileInfoChanges, error) {
-			noted, err := a.service.Arrivals.Admit(hook.Upload.MetaData, hook.Upload.Size, userOf(hook.Context))
+			noted, begun, err := a.service.Arrivals.Admit(hook.Upload.MetaData, hook.Upload.Size, userOf(hook.Context))
+			if after, ok := hook.Context.Value(beginning{}).(*[]func()); ok && begun != nil {
+				*after = append(*after, begun)
+			}
 			return handler.HTTPResponse{}, handler.FileInfoChanges{MetaData: noted}, a.refused(err)
 		},
 		PreFinishResponseCallback: func(hook handler.HookEvent) (handler.HTTPResponse, error) {
@@ -59,9 +62,16 @@ func (a *API) owned(next http.Handler) http.Handler {
 				return
 			}
 		}
-		next.ServeHTTP(w, r)
+		var after []func()
+		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), beginning{}, &after)))
+		for _, do := range after {
+			do()
+		}
 	})
 }
+
+// beginning is where a request keeps what is to be done once its upload has begun.
+type beginning struct{}
 
 // withinProblems keeps a library's own words about what failed inside from going out.
 func withinProblems(next http.Handler) http.Handler {

@@ -266,7 +266,7 @@ func TestWhatMayBegin(t *testing.T) {
 		"a long name":  {meta: map[string]string{"name": strings.Repeat("f", 256)}, code: fault.Invalid},
 		"too much":     {meta: map[string]string{"name": "a"}, size: 1<<16 + 1, code: fault.TooLarge},
 	} {
-		noted, err := arr.Admit(c.meta, c.size, "bryn")
+		noted, _, err := arr.Admit(c.meta, c.size, "bryn")
 		if c.code != "" {
 			assert.Equal(t, c.code, fault.CodeOf(err), name)
 			continue

@@ -97,10 +97,6 @@ func (arr *Arrivals) hold(bytes int64) (forget func()) {
 	return func() { arr.held.Delete(key) }
 }
 
-// admittedSoon is how long it takes at most until an upload that was admitted is in the
-// folder.
-const admittedSoon = 10 * time.Second
-
 func (arr *Arrivals) uploadOf(id string) (u upload, offset int64, last time.Time, err error) {
 	if !uploadID.MatchString(id) {
 		return u, 0, last, fault.New(fault.NotFound, "find arrival", id, "there is none of that id").
@@ -154,30 +150,31 @@ func (arr *Arrivals) List(context.Context) ([]wire.Unfinished, error) {
 // chunksKind marks an upload that is a bundle of chunks.
 const chunksKind = "chunks"
 
-// Admit says whether an upload may begin, and what to note of it.
-func (arr *Arrivals) Admit(meta map[string]string, size int64, by string) (map[string]string, error) {
+// Admit says whether an upload may begin, and what to note of it. Its room is kept until
+// begun is called, when it is in the folder or will never be.
+func (arr *Arrivals) Admit(meta map[string]string, size int64, by string) (noted map[string]string, begun func(),
+	err error) {
 	name := filepath.Base(filepath.FromSlash(meta["name"]))
 	if err := plainName(name); err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	if meta["kind"] != "" && meta["kind"] != chunksKind {
-		return nil, fault.New(fault.Invalid, "receive", name, "an upload's kind is left out, or %s", chunksKind)
+		return nil, nil, fault.New(fault.Invalid, "receive", name, "an upload's kind is left out, or %s", chunksKind)
 	}
 	if meta["kind"] == "" && (meta["name"] == "" || len(name) > 255) {
-		return nil, fault.New(fault.Invalid, "receive", name,
+		return nil, nil, fault.New(fault.Invalid, "receive", name,
 			"the upload's metadata must give the file's name, of at most 255 bytes, as name")
 	}
 	arr.admitting.Lock() // of many that come at once each finds what the others have been promised
 	defer arr.admitting.Unlock()
 	if err := arr.Room(name, size, inAll); err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	time.AfterFunc(admittedSoon, arr.hold(size*inAll))
-	noted := map[string]string{"name": name, "by": by}
+	noted = map[string]string{"name": name, "by": by}
 	if meta["kind"] != "" {
 		noted["kind"] = meta["kind"]
 	}
-	return noted, nil
+	return noted, arr.hold(size * inAll), nil
 }
 
 // Finished is called when the last byte of an upload has come: chunks are taken into

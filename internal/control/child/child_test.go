@@ -385,6 +385,12 @@ func TestProcessesOfEarlierBuilds(t *testing.T) {
 			game.Stdin, game.Stdout = console, log
 			require.NoError(t, game.Start())
 			t.Cleanup(func() { _ = game.Process.Kill(); _ = game.Wait() })
+			// Start returns while the kernel still puts the new program in its place: for a
+			// moment it has no environment.
+			require.Eventually(t, func() bool {
+				env, err := os.ReadFile(fmt.Sprintf("/proc/%d/environ", game.Process.Pid))
+				return err == nil && len(env) > 0
+			}, 5*time.Second, time.Millisecond)
 			now := move(t, data)
 			of := func(number string) *child.Child {
 				return open(t, root, func(s *child.Spec) {
