@@ -172,7 +172,8 @@ func (acc *Accounts) SignOut(ctx context.Context, secret string) error {
 // Add records a user. Every user may do everything: who may start a server's
 // command may do what the service's account may.
 func (acc *Accounts) Add(ctx context.Context, name, password string) error {
-	if strings.TrimSpace(name) != name || name == "" || len(name) > 64 || strings.ContainsFunc(name, unicode.IsControl) {
+	if strings.TrimSpace(name) != name || name == "" || len(name) > 64 ||
+		strings.ContainsFunc(name, unicode.IsControl) {
 		return fault.New(fault.Invalid, "add user", name,
 			"a user's name has 1 to 64 characters, none of which is a control character, and no blanks at its ends")
 	}

@@ -86,7 +86,12 @@ func withAda(t *testing.T) *Accounts {
 func TestASecretIsGoodUntilItIsSignedOut(t *testing.T) {
 	t.Parallel()
 	acc := withAda(t)
-	key, err := acc.SignIn(t.Context(), Attempt{Name: "ada", Password: "marrows and leeks", Address: "192.0.2.1", Kind: "session"})
+	key, err := acc.SignIn(t.Context(), Attempt{
+		Name:     "ada",
+		Password: "marrows and leeks",
+		Address:  "192.0.2.1",
+		Kind:     "session",
+	})
 	require.NoError(t, err)
 	assert.WithinDuration(t, time.Now().Add(sessionLasts), key.Expires, time.Minute)
 	name, err := acc.UserOf(t.Context(), key.Secret)
@@ -113,7 +118,12 @@ func TestGuessingIsSlow(t *testing.T) {
 	assert.Contains(t, try("ada", "marrows and leeks"), "too many", "also with the right one")
 	assert.Contains(t, try("bryn", "wrong words"), "is wrong", "another name is not touched")
 	now = now.Add(failureEvery + time.Second)
-	_, err := acc.SignIn(t.Context(), Attempt{Name: "ADA", Password: "marrows and leeks", Address: "192.0.2.1", Kind: "token"})
+	_, err := acc.SignIn(t.Context(), Attempt{
+		Name:     "ADA",
+		Password: "marrows and leeks",
+		Address:  "192.0.2.1",
+		Kind:     "token",
+	})
 	require.NoError(t, err, "one more try after a minute")
 }
 
@@ -139,7 +149,8 @@ func TestAnAttemptCountsBeforeItIsLookedAt(t *testing.T) {
 			if i == 150 {
 				password = "marrows and leeks"
 			}
-			_, err := acc.SignIn(t.Context(), Attempt{Name: "ada", Password: password, Address: "192.0.2.1:5", Kind: "token"})
+			_, err := acc.SignIn(
+				t.Context(), Attempt{Name: "ada", Password: password, Address: "192.0.2.1:5", Kind: "token"})
 			what, _ := fault.Words(err)
 			switch {
 			case err == nil:

@@ -57,7 +57,8 @@ func cache[V any]() *lru.Cache[string, V] {
 
 func newGuard() *guard {
 	return &guard{
-		pairs: cache[*rate.Limiter](), from: cache[*rate.Limiter](), names: cache[*rate.Limiter](), known: cache[bool](),
+		pairs: cache[*rate.Limiter](), from: cache[*rate.Limiter](), names: cache[*rate.Limiter](),
+		known:  cache[bool](),
 		hashes: semaphore.NewWeighted(hashesAtOnce),
 	}
 }

@@ -81,7 +81,8 @@ func eachOf[T any](into *[]T, most int) func(*json.Decoder) error {
 		}
 		for dec.More() {
 			if len(*into) == most {
-				return fault.New(fault.TooLarge, "read", "the request", "it lists more than %d; that is the limit", most)
+				return fault.New(fault.TooLarge, "read", "the request", "it lists more than %d; that is the limit",
+					most)
 			}
 			var one T
 			if err := dec.Decode(&one); err != nil {

@@ -240,7 +240,10 @@ func TestEveryRouteUnderEveryFault(t *testing.T) {
 			name: "a NUL in what is asked", of: always, status: http.StatusUnprocessableEntity, code: "invalid",
 			ask: func(d *desk, r route) *httptest.ResponseRecorder {
 				at := r.at("1")
-				return d.ask(r.method, at+map[bool]string{true: "&", false: "?"}[strings.Contains(at, "?")]+"search=%00", r.body)
+				return d.ask(r.method, at+map[bool]string{
+					true:  "&",
+					false: "?",
+				}[strings.Contains(at, "?")]+"search=%00", r.body)
 			},
 		},
 		{

@@ -54,7 +54,8 @@ func (a *API) signInRoutes() {
 	signIn.Security = []map[string][]string{}
 	huma.Register(a.huma, signIn, func(ctx context.Context, in *signInInput) (*signInOutput, error) {
 		token, err := a.service.Accounts.SignIn(ctx, accounts.Attempt{
-			Name: in.Body.Name, Password: in.Body.Password, Address: in.address, Kind: in.Body.Kind, Label: in.Body.Label,
+			Name: in.Body.Name, Password: in.Body.Password, Address: in.address, Kind: in.Body.Kind,
+			Label: in.Body.Label,
 		})
 		if err != nil {
 			return nil, a.failed(err)

@@ -22,9 +22,13 @@ func TestNamesOfAnyBytesComeBack(t *testing.T) {
 	raw := []string{"w/G\xe4rten", "w/line\nbreak", "w/sub \xff/a", "w/Gärten", "w/\x1b[2J"}
 	items := []archive.Item{}
 	for _, r := range raw {
-		items = append(items, archive.Item{Name: filename.Encode(r), Size: int64(len(r)), Open: func() (io.ReadCloser, error) {
-			return io.NopCloser(strings.NewReader(r)), nil
-		}})
+		items = append(items, archive.Item{
+			Name: filename.Encode(r),
+			Size: int64(len(r)),
+			Open: func() (io.ReadCloser, error) {
+				return io.NopCloser(strings.NewReader(r)), nil
+			},
+		})
 	}
 	for ending, write := range map[string]func(io.Writer) error{
 		"zip":     func(w io.Writer) error { return archive.WriteZip(w, items, nil) },

@@ -153,7 +153,8 @@ func openRar(f io.Reader, name, spool string, size int64, limits Limits) (*Archi
 // badSolid says why an archive does not open.
 func badSolid(name, what string, err error) error {
 	var e *sevenzip.ReadError
-	if (errors.As(err, &e) && e.Encrypted) || errors.Is(err, errLocked) || errors.Is(err, rardecode.ErrArchiveEncrypted) ||
+	if (errors.As(err, &e) && e.Encrypted) || errors.Is(err, errLocked) ||
+		errors.Is(err, rardecode.ErrArchiveEncrypted) ||
 		errors.Is(err, rardecode.ErrArchivedFileEncrypted) {
 		return fault.New(fault.BadArchive, "open archive", name, "it is protected by a password")
 	}

@@ -216,7 +216,8 @@ func (arr *Arrivals) Drop(_ context.Context, id, by string) error {
 // that a terminal takes for commands.
 func plainName(name string) error {
 	if !utf8.ValidString(name) || strings.ContainsFunc(name, unicode.IsControl) {
-		return fault.New(fault.Invalid, "receive", strconv.Quote(name), "its name holds characters that cannot be shown").
+		return fault.New(fault.Invalid, "receive", strconv.Quote(name),
+			"its name holds characters that cannot be shown").
 			With("Rename the file and send it again.")
 	}
 	return nil

@@ -158,7 +158,12 @@ func (a *app) filesCommand() *cli.Command {
 			return a.show(list, func() {
 				var rows [][]string
 				for _, f := range list {
-					rows = append(rows, []string{filename.Show(f.Path), bytesText(f.Size), f.Modified.Local().Format(time.DateTime)})
+					rows = append(
+						rows, []string{
+							filename.Show(f.Path),
+							bytesText(f.Size),
+							f.Modified.Local().Format(time.DateTime),
+						})
 				}
 				a.table([]string{"file", "size", "changed"}, rows)
 			})

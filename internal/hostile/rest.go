@@ -84,7 +84,12 @@ server:
 func profiles() []File {
 	var out []File
 	add := func(what string, make func() string) {
-		out = append(out, File{Kind: Profile, Format: "game", What: what, Make: func() []byte { return []byte(make()) }})
+		out = append(out, File{
+			Kind:   Profile,
+			Format: "game",
+			What:   what,
+			Make:   func() []byte { return []byte(make()) },
+		})
 	}
 	fact := func(source string) func() string {
 		return func() string {
@@ -98,13 +103,16 @@ func profiles() []File {
 	add("a-pattern-of-repetitions", fact(`{read: a, match: "((((a{100}){100}){100}){100})"}`))
 	add("a-pattern-of-classes", fact(`{read: a, match: "[[:^alpha:]]{1000}[[:^digit:]]{1000}"}`))
 	add("many-patterns", func() string {
-		return strings.Replace(honest, "    title:", numbered("    f%d: {read: a, match: 'x{900}'}\n", 200_000)+"    title:", 1)
+		return strings.Replace(honest, "    title:",
+			numbered("    f%d: {read: a, match: 'x{900}'}\n", 200_000)+"    title:", 1)
 	})
-	add("a-place-at-the-end-of-numbers", fact(`{read: a, through: [{fields: {v: {at: 9223372036854775807, as: u8}}}], pick: /v}`))
+	add("a-place-at-the-end-of-numbers", fact(
+		`{read: a, through: [{fields: {v: {at: 9223372036854775807, as: u8}}}], pick: /v}`))
 	add("a-header-of-2-GB", fact(`{read: a, through: [{header: {size: 2147483647}}, json], pick: /v}`))
 	add("a-negative-place", fact(`{read: a, through: [{fields: {v: {at: -1, as: u8}}}], pick: /v}`))
 	add("compressions-within-each-other", fact(`{read: a, through: [`+rep("xz, ", 4_000)+`json], pick: /v}`))
-	add("a-query-that-attaches", fact(`{read: a, through: [sqlite], query: "PRAGMA query_only=0; ATTACH '/tmp/x' AS x"}`))
+	add("a-query-that-attaches", fact(
+		`{read: a, through: [sqlite], query: "PRAGMA query_only=0; ATTACH '/tmp/x' AS x"}`))
 	add("a-query-of-100-KB", fact(`{read: a, through: [sqlite], query: "SELECT 1`+rep("+1", 100_000)+`"}`))
 	add("twenty-thousand-unknown-keys", func() string { return honest + numbered("x%d: 1\n", 200_000) })
 	add("twenty-thousand-complaints", func() string {
@@ -135,7 +143,9 @@ func settingsFiles() []File {
 		return `{"` + rep("a", 2_000_000) + `": [` + rep("0,", 180_000) + "0]}"
 	}))
 	add("yaml", yamlDocuments("x")...)
-	add("yaml", lazy("a-long-name-of-many", func() string { return rep("a", 500_000) + ":\n" + numbered(" k%d: 1\n", 400_000) }))
+	add("yaml", lazy("a-long-name-of-many", func() string {
+		return rep("a", 500_000) + ":\n" + numbered(" k%d: 1\n", 400_000)
+	}))
 	add("toml", tomlDocuments("x")...)
 	add("xml", xmlDocuments("x")...)
 	add("properties", keys("many-keys", "k%d=1\n"), lines("continued-without-end", "a\\\n"), lines("escapes", `\u0000`),
@@ -143,7 +153,9 @@ func settingsFiles() []File {
 	add("key-value", keys("many-keys", "k%d = 1\n"), lines("groups-within-groups", "a = {\n"),
 		lines("texts-without-end", "a = \"\"\"\n"))
 	add("ini", keys("many-keys", "k%d=1\n"), keys("many-sections", "[s%d]\nk=1\n"),
-		lazy("a-long-section-of-many", func() string { return "[" + rep("s", 2_000_000) + "]\n" + numbered("k%d=1\n", 2_000_000) }))
+		lazy("a-long-section-of-many", func() string {
+			return "[" + rep("s", 2_000_000) + "]\n" + numbered("k%d=1\n", 2_000_000)
+		}))
 	add("env", keys("many-keys", "K%d=1\n"), lines("quotes-without-end", "A='\n"))
 	add("shell", keys("many-arguments", "game --k%d 1\n"), lines("quotes-without-end", "\"\n"),
 		lines("continued-without-end", "a \\\n"), lines("one-line", "--a "))
@@ -266,11 +278,15 @@ func archives() []File {
 		return append([]byte{0x28, 0xb5, 0x2f, 0xfd, 0x00, 0xa8}, make([]byte, 64)...)
 	})
 	add("tar.xz", "a-window-of-2-GB", func() []byte { return xzWindow(xzip(make([]byte, 2048), mega), 39) })
-	add("7z", "a-list-of-four-billion", func() []byte { return seven([]byte{0x01, 0x05, 0xf0, 0xff, 0xff, 0xff, 0xff}) })
+	add("7z", "a-list-of-four-billion", func() []byte {
+		return seven([]byte{0x01, 0x05, 0xf0, 0xff, 0xff, 0xff, 0xff})
+	})
 	add("7z", "streams-of-four-billion", func() []byte {
 		return seven([]byte{0x01, 0x04, 0x06, 0x00, 0xf0, 0xff, 0xff, 0xff, 0x7f, 0x09})
 	})
-	add("rar", "nothing-but-its-mark", func() []byte { return append([]byte("Rar!\x1a\x07\x01\x00"), make([]byte, 64)...) })
+	add("rar", "nothing-but-its-mark", func() []byte {
+		return append([]byte("Rar!\x1a\x07\x01\x00"), make([]byte, 64)...)
+	})
 	return out
 }
 
@@ -344,7 +360,10 @@ func listings() []File {
 		for i := range chunks {
 			chunks[i] = chunk
 		}
-		return map[string]any{"name": "fen", "files": []any{map[string]any{"path": "fen/x", "modified": when, "chunks": chunks}}}
+		return map[string]any{
+			"name":  "fen",
+			"files": []any{map[string]any{"path": "fen/x", "modified": when, "chunks": chunks}},
+		}
 	})
 	add("many-files-of-a-chunk", func() any {
 		files := make([]any, 150_000)

@@ -173,7 +173,12 @@ func (s *Service) Send(ctx context.Context, f File, idle int64) (Cost, error) {
 	}
 	begun := time.Now()
 	status, answer, err := send()
-	c := Cost{Took: time.Since(begun), Status: status, Bytes: len(answer), Answer: string(answer[:min(len(answer), 600)])}
+	c := Cost{
+		Took:   time.Since(begun),
+		Status: status,
+		Bytes:  len(answer),
+		Answer: string(answer[:min(len(answer), 600)]),
+	}
 	if err != nil {
 		return c, err
 	}
@@ -265,7 +270,8 @@ func (s *Service) settings(ctx context.Context, f File) (func() (int, []byte, er
 		if err != nil {
 			return nil, err
 		}
-		if status, answer, err := s.Ask(ctx, http.MethodPost, "/servers", "application/json", body); err != nil || status >= 300 {
+		if status, answer, err := s.Ask(ctx, http.MethodPost, "/servers", "application/json", body); err != nil ||
+			status >= 300 {
 			return nil, fmt.Errorf("the server %s is not added: %d %s %w", id, status, answer, err)
 		}
 	}

@@ -165,8 +165,9 @@ func (d *DB) findTables(ctx context.Context) error {
 }
 
 // temporary finds the names that a query gives to parts of itself (WITH name AS …).
-var temporary = regexp.MustCompile(`(?is)([a-z_][a-z0-9_]*)\s*(?:\([^()]*\)\s*)?\bAS\s+(?:NOT\s+)?(?:MATERIALIZED\s*)?\(|` +
-	`([a-z_][a-z0-9_]*)\s*(?:\([^()]*\)\s*)?\bAS\(`)
+var temporary = regexp.MustCompile(
+	`(?is)([a-z_][a-z0-9_]*)\s*(?:\([^()]*\)\s*)?\bAS\s+(?:NOT\s+)?(?:MATERIALIZED\s*)?\(|` +
+		`([a-z_][a-z0-9_]*)\s*(?:\([^()]*\)\s*)?\bAS\(`)
 
 // parts gives those names, but for what means something in the database or in SQLite itself:
 // outside of its own part such a name would be that.
@@ -215,7 +216,8 @@ func (d *DB) authorize(act sqlite.AuthorizerActionCode, arg1, arg2, _, through s
 	case sqlite.AuthSelect, sqlite.AuthRecursive:
 	case sqlite.AuthRead:
 		table := strings.ToLower(arg1)
-		if !d.tables[table] && !d.own[table] && table != "sqlite_schema" && table != "json_each" && table != "json_tree" {
+		if !d.tables[table] && !d.own[table] && table != "sqlite_schema" && table != "json_each" &&
+			table != "json_tree" {
 			why = fmt.Sprintf("%s is no plain table of this database", arg1)
 		}
 	case sqlite.AuthFunction:

@@ -21,9 +21,11 @@ func TestALogThatIsNoneOfTheServersIsNotRead(t *testing.T) {
 	require.NoError(t, os.WriteFile(secret, []byte("an administrator's token"), 0o600))
 	for what, place := range map[string]func(log string) error{
 		"a link out of the folder": func(log string) error { return os.Symlink(secret, log) },
-		"a link with dots":         func(log string) error { return os.Symlink("../../../../../../../../"+secret, log) },
-		"a named pipe":             func(log string) error { return syscall.Mkfifo(log, 0o600) },
-		"a folder":                 func(log string) error { return os.Mkdir(log, 0o700) },
+		"a link with dots": func(log string) error {
+			return os.Symlink("../../../../../../../../"+secret, log)
+		},
+		"a named pipe": func(log string) error { return syscall.Mkfifo(log, 0o600) },
+		"a folder":     func(log string) error { return os.Mkdir(log, 0o700) },
 	} {
 		t.Run(what, func(t *testing.T) {
 			t.Parallel()

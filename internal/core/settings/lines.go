@@ -68,7 +68,8 @@ func (lines) encode(value, was string) (string, error) {
 		return "", fmt.Errorf("the value %q holds a line break, which this format cannot write", value)
 	}
 	if strings.ContainsAny(value, `";`) {
-		return "", fmt.Errorf("the value %q holds a quote or a semicolon, which would end it: this format knows no way to "+
+		return "", fmt.Errorf("the value %q holds a quote or a semicolon, which would end it: this format knows no "+
+			"way to "+
 			"write them", value)
 	}
 	quoted := was != unquoteINI(was)

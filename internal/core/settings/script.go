@@ -76,8 +76,8 @@ func (s script) scan(data []byte) ([]Entry, error) {
 		}
 		if m := s.dialect.variable.FindStringSubmatch(raw); m != nil {
 			if v, set := byName[m[1]]; set {
-				e.Value, e.Line, e.start, e.end, e.fixed, e.bare, e.plain = v.Value, v.Line, v.start, v.end, v.fixed, v.bare,
-					v.plain
+				v.Key = key // all else is the variable's
+				e = v
 				out = append(out, e)
 				continue
 			}

@@ -25,7 +25,8 @@ func notPlain(value, why string) error {
 
 var (
 	// again matches what reads words a second time, wherever a command may begin.
-	again = regexp.MustCompile("(?m)(^|[;|&({`]|\\$\\()[ \t]*(?:[A-Za-z_][A-Za-z0-9_]*=\\S*[ \t]+|exec[ \t]+|command[ \t]+)*eval\\b")
+	again = regexp.MustCompile(
+		"(?m)(^|[;|&({`]|\\$\\()[ \t]*(?:[A-Za-z_][A-Za-z0-9_]*=\\S*[ \t]+|exec[ \t]+|command[ \t]+)*eval\\b")
 	// arithmetic evaluates names, and what they stand for, again.
 	arithmetic = regexp.MustCompile(`\(\(|\blet\b|-(?:eq|ne|lt|gt|le|ge)\b|\$\{!`)
 	heredoc    = regexp.MustCompile(`<<`)

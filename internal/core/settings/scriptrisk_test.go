@@ -60,7 +60,8 @@ func TestOnlyPlainValuesGoWhereAScriptReadsThemAgain(t *testing.T) {
 
 func TestAShellGivesTheGameWhatWasWritten(t *testing.T) {
 	t.Parallel()
-	values := []string{"$(touch owned)", "fen garden", "a;b", "`id`", "*", "it's \"here\"", `back\slash`, "$HOME", "-x", ""}
+	values := []string{"$(touch owned)", "fen garden", "a;b", "`id`", "*", "it's \"here\"", `back\slash`, "$HOME", "-x",
+		""}
 	for what, script := range map[string]string{
 		"an argument":             "printf '%s' ARGS --world old\n",
 		"in double quotes":        "printf '%s' ARGS --world \"old\"\n",
@@ -82,7 +83,8 @@ func TestAShellGivesTheGameWhatWasWritten(t *testing.T) {
 			}
 			cmd := exec.Command("sh", "-s")
 			cmd.Dir = t.TempDir()
-			cmd.Stdin = strings.NewReader(strings.Replace(string(after.Bytes()), "printf '%s' ARGS", "printf '<%s>'", 1))
+			cmd.Stdin = strings.NewReader(
+				strings.Replace(string(after.Bytes()), "printf '%s' ARGS", "printf '<%s>'", 1))
 			out, err := cmd.CombinedOutput()
 			require.NoError(t, err, "%s %q: %s", what, value, out)
 			want := "<--world><" + value + ">"

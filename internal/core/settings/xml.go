@@ -121,7 +121,13 @@ func (s *xmlScan) token(tok xml.Token, before, after int) error {
 }
 
 func (s *xmlScan) textEntry(e *xmlElement, end int) Entry {
-	out := Entry{Key: e.path, Value: strings.TrimSpace(e.text.String()), Line: s.lineAt(e.inner), start: e.inner, end: end}
+	out := Entry{
+		Key:   e.path,
+		Value: strings.TrimSpace(e.text.String()),
+		Line:  s.lineAt(e.inner),
+		start: e.inner,
+		end:   end,
+	}
 	raw := string(s.data[out.start:out.end])
 	if strings.Contains(raw, "<![") {
 		out.fixed = "its value is written as CDATA"

@@ -78,7 +78,13 @@ func (d *drawing) note(key, text, sure, why string) {
 // Draw makes the proposal. The error is set only when an example cannot be read
 // at all.
 func Draw(in Input) (Proposal, error) {
-	d := &drawing{in: in, budget: budget.Request(), facts: map[string]string{}, keys: map[string][]string{}, console: map[string]string{}}
+	d := &drawing{
+		in:      in,
+		budget:  budget.Request(),
+		facts:   map[string]string{},
+		keys:    map[string][]string{},
+		console: map[string]string{},
+	}
 	if in.World != nil {
 		if err := d.world(); err != nil {
 			return Proposal{}, err

@@ -12,10 +12,12 @@ import (
 // places below them where games are put all the same.
 var (
 	systemTrees = []string{
-		"/etc", "/usr", "/bin", "/sbin", "/lib", "/lib32", "/lib64", "/libx32", "/boot", "/dev", "/proc", "/sys", "/run",
-		"/var/run", "/var/lib/dpkg", "/var/lib/apt", "/var/lib/postgresql", "/var/lib/systemd", "/var/spool", "/var/cache",
+		"/etc", "/usr", "/bin", "/sbin", "/lib", "/lib32", "/lib64", "/libx32", "/boot", "/dev", "/proc", "/sys",
+		"/run",
+		"/var/run", "/var/lib/dpkg", "/var/lib/apt", "/var/lib/postgresql", "/var/lib/systemd", "/var/spool",
+		"/var/cache",
 	}
-	inTrees = []string{"/usr/local/games", "/usr/local/lib", "/usr/local/share", "/usr/games"}
+	inTrees = []string{"/dev/shm", "/usr/local/games", "/usr/local/lib", "/usr/local/share", "/usr/games"}
 	// systemFolders hold what belongs to others; a folder below them may be a server's.
 	systemFolders = []string{
 		"/", "/home", "/root", "/var", "/var/lib", "/var/games", "/var/log", "/var/tmp", "/tmp", "/opt", "/srv", "/mnt",
