@@ -1,5 +1,5 @@
 import { expect, test } from "vitest";
-import { bytes, count, millis, quoted, splitCommand, when } from "./words";
+import { bytes, count, millis, quoted, splitCommand, when, shownName, someOf } from "./words";
 
 test("sizes keep to binary units", () => {
   expect(bytes(0)).toBe("0 B");
@@ -38,4 +38,16 @@ test("counts and quotes", () => {
   expect(count(1, "file", "files")).toBe("1 file");
   expect(count(2000, "file", "files")).toBe("2,000 files");
   expect(quoted("Orchard ")).toBe("“Orchard ”");
+});
+
+test("a name is shown whatever it is made of", () => {
+  expect(shownName("Gärten")).toBe("Gärten");
+  expect(shownName(`G${String.fromCodePoint(0x10ffe4)}rten`)).toBe(String.raw`G\xe4rten`);
+  expect(shownName("a\nb\u001b[2J\\")).toBe(String.raw`a\x0ab\x1b[2J\\`);
+});
+
+test("of many names the first are shown, and how many more there are", () => {
+  expect(someOf([], 0)).toBe("");
+  expect(someOf(["Ada", "Bryn"], 2)).toBe("Ada, Bryn");
+  expect(someOf(["Ada"], 3001)).toBe("Ada and 3,000 others");
 });

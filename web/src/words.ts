@@ -27,6 +27,18 @@ export function count(n: number, one: string, many: string): string {
   return n === 1 ? `1 ${one}` : `${n.toLocaleString("en-GB")} ${many}`;
 }
 
+/** A file's name as it can be shown: bytes that are no text, and characters that are not seen, are escaped. */
+export function shownName(name: string): string {
+  return [...name]
+    .map((c) => {
+      const code = c.codePointAt(0) ?? 0;
+      if (code >= 0x10ff80 && code <= 0x10ffff) return `\\x${(code - 0x10ff00).toString(16)}`;
+      if (code < 0x20 || (code >= 0x7f && code < 0xa0)) return `\\x${code.toString(16).padStart(2, "0")}`;
+      return c === "\\" ? "\\\\" : c;
+    })
+    .join("");
+}
+
 /** The first of some names, and how many more there are; "" for none. */
 export function someOf(names: string[], total: number): string {
   const shown = names.slice(0, 20);

@@ -5,7 +5,7 @@ import type { Compared, Copy } from "../api/client";
 import { queries } from "../api/queries";
 import { Crumb, Failure, Head, Muted, Page, Panel, Table } from "../parts/layout";
 import { MapOf } from "../parts/map";
-import { bytes, quoted, when } from "../words";
+import { bytes, quoted, shownName, when } from "../words";
 
 const Sides = styled.div`
   display: grid;
@@ -178,7 +178,7 @@ function DifferingFiles({ changes }: { changes: Compared["changes"] }) {
           <tbody>
             {changes.map((f) => (
               <tr key={f.path}>
-                <td>{f.path}</td>
+                <td>{shownName(f.path)}</td>
                 <td>{f.what}</td>
                 <td>{size(f.before)}</td>
                 <td>{size(f.after)}</td>

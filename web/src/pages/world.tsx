@@ -9,7 +9,7 @@ import { Columns, Field } from "../parts/form";
 import { Crumb, Facts, Failure, Head, Muted, Page, Panel, Table } from "../parts/layout";
 import { WorldMapView } from "../parts/map";
 import { Mark } from "../parts/marks";
-import { bytes, count, quoted, someOf, when } from "../words";
+import { bytes, count, quoted, shownName, someOf, when } from "../words";
 
 const Sides = styled.div`
   display: grid;
@@ -275,7 +275,7 @@ function Files({ copy }: { copy: string }) {
                       href={`/api/v1/worlds/${copy}/file?${new URLSearchParams({ path: f.path }).toString()}`}
                       download
                     >
-                      {f.path}
+                      {shownName(f.path)}
                     </a>
                   </td>
                   <td>{bytes(f.size)}</td>
@@ -283,7 +283,7 @@ function Files({ copy }: { copy: string }) {
                   <td>
                     {f.size <= largestRead && (
                       <Button
-                        aria-label={`Read ${f.path}`}
+                        aria-label={`Read ${shownName(f.path)}`}
                         onPress={() => setReading(f.path)}
                       >
                         Read
