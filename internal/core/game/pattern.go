@@ -55,17 +55,19 @@ func (p *Pattern) compile() error {
 
 // instructions is about how many a syntax tree compiles to.
 func instructions(re *syntax.Regexp) int {
-	n := 1
+	n := 0
 	for _, sub := range re.Sub {
 		n += instructions(sub)
 	}
 	switch re.Op {
 	case syntax.OpLiteral:
-		n += len(re.Rune)
+		n = len(re.Rune)
 	case syntax.OpCharClass:
-		n += len(re.Rune) / 2 // the larger the class, the longer each step
+		n = 1 + len(re.Rune)/2 // the larger the class, the longer each step
 	case syntax.OpRepeat:
 		n *= max(re.Max, re.Min+1)
+	default:
+		n++
 	}
 	return min(n, 1<<24)
 }

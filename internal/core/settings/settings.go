@@ -7,8 +7,10 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"regexp"
 	"slices"
 	"sort"
+	"strconv"
 	"strings"
 
 	"github.com/pmezard/go-difflib/difflib"
@@ -278,13 +280,46 @@ func Diff(name string, before, after []byte) string {
 	if bytes.Equal(before, after) {
 		return ""
 	}
+	a, b := diffLines(before), diffLines(after)
+	// Comparing takes time with the square of what is compared, and an edit changes a line or
+	// two: only what lies between the same beginning and the same end is.
+	from := same(a, b, func(list []string, i int) string { return list[i] })
+	to := same(a[from:], b[from:], func(list []string, i int) string { return list[len(list)-1-i] })
+	from, to = max(0, from-diffContext), max(0, to-diffContext)
+	a, b = a[from:len(a)-to], b[from:len(b)-to]
+	if len(a)+len(b) > mostCompared {
+		return fmt.Sprintf("--- %s\n+++ %s\n(from line %d on, %d lines are replaced by %d)\n", name, name, from+1, len(a),
+			len(b))
+	}
 	text, err := difflib.GetUnifiedDiffString(difflib.UnifiedDiff{
-		A: diffLines(before), B: diffLines(after), FromFile: name, ToFile: name, Context: 2,
+		A: a, B: b, FromFile: name, ToFile: name, Context: diffContext,
 	})
 	if err != nil { // only a failing writer, and the writer is a buffer
 		return fmt.Sprintf("(no diff: %v)", err)
 	}
-	return text
+	return hunk.ReplaceAllStringFunc(text, func(head string) string {
+		m := hunk.FindStringSubmatch(head)
+		was, _ := strconv.Atoi(m[1]) // digits
+		is, _ := strconv.Atoi(m[3])
+		return fmt.Sprintf("@@ -%d%s +%d%s @@", was+from, m[2], is+from, m[4])
+	})
+}
+
+// How much a diff shows around a change, and how much it compares, in lines.
+const (
+	diffContext  = 2
+	mostCompared = 4_000
+)
+
+var hunk = regexp.MustCompile(`(?m)^@@ -(\d+)((?:,\d+)?) \+(\d+)((?:,\d+)?) @@`)
+
+// same counts how many lines of two documents are alike, from the first that at gives on.
+func same(a, b []string, at func(list []string, i int) string) int {
+	n := 0
+	for n < len(a) && n < len(b) && at(a, n) == at(b, n) {
+		n++
+	}
+	return n
 }
 
 func diffLines(data []byte) []string {
