@@ -149,6 +149,7 @@ func TestProblems(t *testing.T) {
 	t.Parallel()
 	b := setup(t)
 	auth := "Bearer " + signInToken(t, b)
+	root := t.TempDir()
 	for _, c := range []struct {
 		method, path, body string
 		status             int
@@ -170,15 +171,15 @@ func TestProblems(t *testing.T) {
 		{"POST", "/api/v1/servers",
 			`{"name":"a","game":"quarrymoss","root":"/nowhere","kind":"plain","command":["sh"]}`,
 			422, "invalid", "absolute path of a folder"},
-		{"POST", "/api/v1/servers", `{"name":"a","game":"quarrymoss","root":"/tmp","kind":"odd","command":["sh"]}`, 422,
+		{"POST", "/api/v1/servers", `{"name":"a","game":"quarrymoss","root":"ROOT","kind":"odd","command":["sh"]}`, 422,
 			"invalid", "none of them"},
 		{"POST", "/api/v1/servers",
-			`{"name":"a","game":"quarrymoss","root":"/tmp","kind":"plain","command":["/no/such/program"]}`,
+			`{"name":"a","game":"quarrymoss","root":"ROOT","kind":"plain","command":["/no/such/program"]}`,
 			422, "invalid", "is not there"},
-		{"POST", "/api/v1/servers", `{"name":"A b","game":"quarrymoss","root":"/tmp","command":["sh"]}`, 422, "invalid",
+		{"POST", "/api/v1/servers", `{"name":"A b","game":"quarrymoss","root":"ROOT","command":["sh"]}`, 422, "invalid",
 			""},
 	} {
-		res := ask(t, b, c.method, c.path, auth, c.body)
+		res := ask(t, b, c.method, c.path, auth, strings.ReplaceAll(c.body, "ROOT", root))
 		var p wire.Problem
 		require.NoError(t, json.NewDecoder(res.Body).Decode(&p), c.path)
 		assert.Equal(t, c.status, res.StatusCode, c.path+c.body)

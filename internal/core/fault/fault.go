@@ -268,9 +268,9 @@ func Words(err error) (what, todo string) {
 	return what, next[e.Code]
 }
 
-// told is an error's text without that of a cause that has no code, where the error says
-// itself what happened or is a defect: such a text was written for whoever wrote the cause,
-// and may hold an address, a path or a password.
+// told is an error's text. Of a defect, and of what is not reached and says so itself, the
+// text of a cause without a code is withheld: it was written for whoever wrote the cause, and
+// may hold an address, a path or a password.
 func (e *Error) told() string {
 	parts := []string{}
 	if head := strings.TrimSpace(e.Op + " " + e.Path); head != "" {
@@ -285,7 +285,7 @@ func (e *Error) told() string {
 		parts = append(parts, coded.told())
 	case e.Code == Internal && e.What == "":
 		parts = append(parts, "something went wrong inside Reshard")
-	case e.Err != nil && e.What == "":
+	case e.Err != nil && e.Code != Internal && (e.Code != Unreachable || e.What == ""):
 		parts = append(parts, e.Err.Error())
 	}
 	if len(parts) == 0 {

@@ -23,8 +23,10 @@ func TestADiffIsThatOfTheWhole(t *testing.T) {
 	for _, at := range []int{0, 1, 2, 3, 29, 57, 58, 59} {
 		for what, change := range map[string]func([]string) []string{
 			"another value": func(l []string) []string { l[at] = "other\n"; return l },
-			"a line more":   func(l []string) []string { return append(l[:at], append([]string{"new\n"}, l[at:]...)...) },
-			"a line less":   func(l []string) []string { return append(l[:at], l[at+1:]...) },
+			"a line more": func(l []string) []string {
+				return append(l[:at], append([]string{"new\n"}, l[at:]...)...)
+			},
+			"a line less": func(l []string) []string { return append(l[:at], l[at+1:]...) },
 		} {
 			after := change(append([]string{}, lines...))
 			want, err := difflib.GetUnifiedDiffString(difflib.UnifiedDiff{
@@ -42,6 +44,7 @@ func TestADiffOfALongDocumentTakesNoTime(t *testing.T) {
 	budgettest.Within(t, func() {
 		got := settings.Diff("f", []byte(before), []byte(before+"c=3\n"))
 		assert.Contains(t, got, "@@ -179999,2 +179999,3 @@")
-		assert.Contains(t, settings.Diff("f", []byte(before), []byte(strings.ReplaceAll(before, "1", "2"))), "are replaced")
+		assert.Contains(t, settings.Diff("f", []byte(before), []byte(strings.ReplaceAll(before, "1", "2"))),
+			"are replaced")
 	})
 }

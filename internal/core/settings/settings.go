@@ -288,7 +288,8 @@ func Diff(name string, before, after []byte) string {
 	from, to = max(0, from-diffContext), max(0, to-diffContext)
 	a, b = a[from:len(a)-to], b[from:len(b)-to]
 	if len(a)+len(b) > mostCompared {
-		return fmt.Sprintf("--- %s\n+++ %s\n(from line %d on, %d lines are replaced by %d)\n", name, name, from+1, len(a),
+		return fmt.Sprintf("--- %s\n+++ %s\n(from line %d on, %d lines are replaced by %d)\n", name, name, from+1,
+			len(a),
 			len(b))
 	}
 	text, err := difflib.GetUnifiedDiffString(difflib.UnifiedDiff{
