@@ -38,6 +38,8 @@ type File struct {
 	// At is where in an honest world of its game it goes; "": it is the world.
 	At   string
 	Make func() []byte
+	// Unpacked is what it truly unpacks to, in bytes, where that is much.
+	Unpacked int64
 }
 
 // Name tells files apart.
