@@ -184,7 +184,12 @@ func TestADeadHolderIsNotWaitedOut(t *testing.T) {
 				c.data, c.alone)
 			require.NoError(t, err)
 			begun := time.Now()
-			r := <-open(t, url, records.Claim{Who: "next", Data: "d", Alone: func() bool { return true }, Term: patient})
+			r := <-open(t, url, records.Claim{
+				Who:   "next",
+				Data:  "d",
+				Alone: func() bool { return true },
+				Term:  patient,
+			})
 			defer r.Close()
 			assert.Equal(t, c.waited, time.Since(begun) >= patient, "%v", time.Since(begun))
 		})
