@@ -430,6 +430,12 @@ func goldenCases() []goldenCase {
 			fit.Blocks,
 			func(s *stage) { s.replace("launch.sh", "serve .", `serve . --load "$1"`) },
 		},
+		{e, "a name that the script would run", fit.Blocks, func(s *stage) {
+			s.replace("launch.sh", "exec", "eval exec")
+			s.replace("launch.sh", "serve .", "serve . --load frostfall")
+			require.NoError(s.t, emberlode.Make(s.own, "kettle $(id)", emberlode.Save{Expedition: "Kettle"}, 1))
+			s.world = "kettle $(id).001.ember"
+		}},
 		{e, "a format that the server does not open", fit.Blocks, func(s *stage) {
 			require.NoError(s.t, emberlode.Make(s.own, "old", emberlode.Save{Emberlode: 2, Expedition: "Old"}, 1))
 			s.world = "old.001.ember"
