@@ -5,11 +5,15 @@
 package hostile
 
 import (
+	"archive/zip"
 	"bytes"
 	"encoding/binary"
 	"fmt"
 	"hash/crc32"
+	"io"
 	"strings"
+
+	"github.com/klauspost/compress/flate"
 
 	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zlib"
@@ -74,6 +78,15 @@ func gz(data []byte) []byte {
 	_, _ = w.Write(data)                            // a buffer takes everything
 	_ = w.Close()
 	return b.Bytes()
+}
+
+// quickly makes a zip writer that packs no better than it must.
+func quickly(b *bytes.Buffer) *zip.Writer {
+	z := zip.NewWriter(b)
+	z.RegisterCompressor(zip.Deflate, func(w io.Writer) (io.WriteCloser, error) {
+		return flate.NewWriter(w, flate.BestSpeed)
+	})
+	return z
 }
 
 func zl(data []byte) []byte {

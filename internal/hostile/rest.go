@@ -176,7 +176,7 @@ func archives() []File {
 	zipOf := func(fill func(z *zip.Writer)) func() []byte {
 		return func() []byte {
 			var b bytes.Buffer
-			z := zip.NewWriter(&b)
+			z := quickly(&b)
 			fill(z)
 			_ = z.Close() // a buffer takes everything
 			return b.Bytes()
@@ -268,8 +268,8 @@ func archives() []File {
 	add("tar", "announces-64-GB", sparse)
 	add("tar.gz", "a-gigabyte-of-nothing", func() []byte {
 		return gz(tarOf(func(w *tar.Writer) {
-			_ = w.WriteHeader(&tar.Header{Name: "w/x", Mode: 0o644, Size: 2<<30 + 1, Typeflag: tar.TypeReg})
-			for range 2 << 10 {
+			_ = w.WriteHeader(&tar.Header{Name: "w/x", Mode: 0o644, Size: 1<<30 + 1, Typeflag: tar.TypeReg})
+			for range 1 << 10 {
 				_, _ = w.Write(make([]byte, mega))
 			}
 			_, _ = w.Write([]byte{0})

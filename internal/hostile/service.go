@@ -320,7 +320,7 @@ func inWorld(f File) ([]byte, error) {
 		files["w/"+f.At] = f.Make()
 	}
 	var b bytes.Buffer
-	z := zip.NewWriter(&b)
+	z := quickly(&b)
 	for name, data := range files {
 		w, err := z.CreateHeader(&zip.FileHeader{Name: name, Method: zip.Deflate})
 		if err != nil {
