@@ -5,7 +5,8 @@
 set -euo pipefail
 cd "$(dirname "$0")/.."
 time=${1:-60s}
-packages=${PACKAGES:-$(grep -rl --include='*_test.go' '^func Fuzz' internal | xargs -n 1 dirname | sort -u | sed 's|^|./|')}
+found() { grep -rl --include='*_test.go' '^func Fuzz' internal | xargs -n 1 dirname | sort -u | sed 's|^|./|'; }
+packages=${PACKAGES:-$(found)}
 
 one() {
   log="/tmp/reshard-fuzz-$2.log"

@@ -13,6 +13,7 @@ import (
 	"github.com/fsnotify/fsnotify"
 
 	"reshard/internal/core/fault"
+	"reshard/internal/core/filename"
 )
 
 // shareOfWatches is the part of the watches of this account that are used: others need
@@ -136,7 +137,7 @@ func (f *Files) Watch(ctx context.Context, folders []string, changed func()) (ca
 		if err == nil && !info.IsDir() {
 			err = fault.New(fault.Invalid, "watch", name, "it is no folder")
 		}
-		folder := filepath.Join(f.root.Name(), filepath.FromSlash(name))
+		folder := filepath.Join(f.root.Name(), filepath.FromSlash(filename.Decode(name)))
 		if err == nil {
 			err = w.add(folder, one)
 		}
