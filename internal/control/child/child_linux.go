@@ -182,17 +182,42 @@ func (c *Child) Start(ctx context.Context) error {
 	if err := c.markLog(run); err != nil {
 		return errors.Join(err, c.dropRun(run))
 	}
-	cmd := exec.Command(program, c.spec.Command.Args[1:]...)
-	cmd.Dir, cmd.Env = c.spec.Command.Dir, c.environment(run)
-	cmd.Stdin, cmd.Stdout, cmd.Stderr = console, log, log
-	// A session of its own: Ctrl-C at the service's terminal does not reach it.
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
-	if err := cmd.Start(); err != nil {
+	cmd, err := startOnceWritten(ctx, func() *exec.Cmd {
+		cmd := exec.Command(program, c.spec.Command.Args[1:]...)
+		cmd.Dir, cmd.Env = c.spec.Command.Dir, c.environment(run)
+		cmd.Stdin, cmd.Stdout, cmd.Stderr = console, log, log
+		// A session of its own: Ctrl-C at the service's terminal does not reach it.
+		cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
+		return cmd
+	})
+	if err != nil {
 		return errors.Join(fault.New(fault.Invalid, "run", c.spec.Command.Args[0], "%v", err), c.dropRun(run))
 	}
 	c.begun(run, cmd)
 	return nil
 }
+
+// startOnceWritten starts a command. A program that somebody still has open for writing
+// is "text file busy": whatever this process forks at the moment holds its open files until
+// it becomes another program, a start script just written among them. That passes.
+func startOnceWritten(ctx context.Context, command func() *exec.Cmd) (*exec.Cmd, error) {
+	deadline := time.Now().Add(busyPatience)
+	for {
+		cmd := command()
+		err := cmd.Start()
+		if !errors.Is(err, unix.ETXTBSY) || time.Now().After(deadline) {
+			return cmd, err
+		}
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(10 * time.Millisecond):
+		}
+	}
+}
+
+// busyPatience is how long a start waits for its program to be written.
+const busyPatience = 2 * time.Second
 
 // dropRun forgets a run that never began: its empty log would be taken for the last
 // one's.

@@ -1,6 +1,7 @@
 package child_test
 
 import (
+	"context"
 	"os"
 	"path/filepath"
 	"syscall"
@@ -10,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"reshard/internal/control"
 	"reshard/internal/control/child"
 )
 
@@ -44,4 +46,18 @@ func TestALogThatIsNoneOfTheServersIsNotRead(t *testing.T) {
 			assert.Less(t, time.Since(begun), 5*time.Second)
 		})
 	}
+}
+
+// A start script that is still open for writing, as it is for a moment in every process
+// that is forked meanwhile, is waited for.
+func TestAStartScriptThatIsStillWritten(t *testing.T) {
+	t.Parallel()
+	c, _, dir := script(t, wellBehaved)
+	held, err := os.OpenFile(filepath.Join(dir, "run"), os.O_WRONLY, 0)
+	require.NoError(t, err)
+	time.AfterFunc(300*time.Millisecond, func() { _ = held.Close() })
+	_, err = c.Start(context.Background())
+	require.NoError(t, err)
+	_, err = c.Stop(context.Background(), control.Clean)
+	assert.NoError(t, err)
 }
