@@ -30,6 +30,8 @@ type Status struct {
 	// Version is what the log says of the server's version; of a stopped server the
 	// log of its last run.
 	Version string
+	// Unheard: it runs, and has no log that could be read.
+	Unheard bool
 	// Evidence says how it is known that the server is down, By whose word that is.
 	Evidence life.Evidence
 	By       string
@@ -138,13 +140,14 @@ func (c *Control) statusOf(seen Sight) Status {
 	}
 	switch {
 	case seen.Process == nil:
-		st.State, st.Evidence = life.Stopped, seen.Evidence
+		st.State, st.Evidence, st.By = life.Stopped, seen.Evidence, seen.By
 		return st
-	case c.log.ready:
+	case c.log.ready, seen.Process.Ready:
 		st.State = life.Running
 	default:
 		st.State = life.Starting
 	}
+	st.Unheard = seen.Run == ""
 	st.Process, st.Since = seen.Process.Says, seen.Process.Since
 	st.Opened = c.log.opened
 	return st
@@ -164,12 +167,21 @@ func (c *Control) unknown(err error) Status {
 	return Status{State: life.Unknown, Cause: err.Error(), UnknownSince: c.unknownSince}
 }
 
-// TakeWord takes a person's word that the server is down. It counts while the state
-// cannot be seen, and until something is seen again.
-func (c *Control) TakeWord(ctx context.Context, by string) error {
+// TakeWord takes a person's word that the server is down, or that it runs. It counts while the
+// state cannot be seen, and until something is seen again. That a server runs is taken only
+// where nobody but people can see it.
+func (c *Control) TakeWord(ctx context.Context, by string, state life.State) error {
+	if d, ok := c.driver.(Believer); ok {
+		d.Believe(state.Up(), by)
+		return nil
+	}
 	if st := c.Status(ctx); st.Known() && st.Evidence != life.Word {
 		return fault.New(fault.WrongState, "take your word for", c.name, "it can be seen that the server is %s",
 			st.State)
+	}
+	if state.Up() {
+		return fault.New(fault.Unsupported, "take your word for", c.name,
+			"that it runs is seen by itself once its host answers")
 	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -311,6 +323,8 @@ type Ending struct {
 	Clean bool
 	// Already says that it was down before it was asked.
 	Already bool
+	// Unheard: it runs, and has no log that could be read.
+	Unheard bool
 	// Evidence says how it is known to be down, By whose word that is.
 	Evidence life.Evidence
 	By       string
@@ -387,6 +401,9 @@ func (c *Control) stopText() string {
 }
 
 func (c *Control) askToStop(ctx context.Context) error {
+	if d, ok := c.driver.(Stopper); ok && d.HasStop() {
+		return c.act(ctx, "stop", d.Stop)
+	}
 	stop := c.profile.Server.Console.Stop
 	if stop.Say != "" {
 		return c.say(ctx, stop.Say)

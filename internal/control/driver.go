@@ -57,6 +57,8 @@ type Sight struct {
 	// Process is the one that runs; nil: it is not there, by Evidence.
 	Process  *Process
 	Evidence life.Evidence
+	// By is whose word Evidence is, when it is one.
+	By string
 	// Run names the log that belongs to Process; without one, the log of the last run.
 	// "" when there was none.
 	Run string
@@ -69,12 +71,29 @@ type Process struct {
 	// Says names it for people, such as "process 4711".
 	Says  string
 	Since time.Time
+	// Ready says that it is taken to be ready for players without its log saying so: there is
+	// no log, or somebody has given their word.
+	Ready bool
 }
 
 // Exit is the end of a process. Code is -1 when it ended by a signal.
 type Exit struct {
 	Code int       `json:"code"`
 	At   time.Time `json:"at"`
+}
+
+// Stopper is a driver of a server that may have a command of its own to be stopped by, which
+// then counts instead of what the game's profile says.
+type Stopper interface {
+	HasStop() bool
+	// Stop asks the server to end, and does not wait.
+	Stop(ctx context.Context) error
+}
+
+// Believer is a driver of a server that only people can see: what they say counts until they
+// say something else.
+type Believer interface {
+	Believe(up bool, by string)
 }
 
 // Neighbour is a driver that sees what else is going on around a server.

@@ -54,6 +54,9 @@ func (r *Runner) unwrite(ctx context.Context, _ int, step plan.Step) error {
 	if err != nil || kept == nil {
 		return err // nothing was written yet
 	}
+	if err := r.Files.Mend(ctx, step.File); err != nil {
+		return err
+	}
 	if step, _, err = r.openedEdits(ctx, step); err != nil {
 		if fault.Passing(err) {
 			return err
@@ -154,6 +157,9 @@ func (r *Runner) write(ctx context.Context, n int, step plan.Step) (*Detail, err
 		if p, err = r.leftPrepared(ctx, step); err != nil {
 			return nil, err
 		}
+	}
+	if err := r.Files.Mend(ctx, step.File); err != nil { // an earlier life may have ended in its midst
+		return nil, err
 	}
 	for again := false; ; again = true {
 		now, err := r.Files.ReadFile(ctx, step.File, longestSettings)

@@ -85,6 +85,11 @@ type (
 	SyncAller interface {
 		SyncAll(ctx context.Context) error
 	}
+	// Appender goes on writing a file from a place in it, where an earlier writing was cut.
+	// What stands from there on is written over; Close as with Create.
+	Appender interface {
+		Append(ctx context.Context, name string, at int64) (io.WriteCloser, error)
+	}
 	// Stander tells whether the opened tree is still what its address names: an open
 	// folder is followed wherever it is moved.
 	Stander interface {

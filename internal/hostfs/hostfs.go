@@ -208,12 +208,18 @@ func (p *FS) MkdirAll(ctx context.Context, name string, a Attributes) error {
 // Write writes a new file from a reader, with its attributes; the folder must exist. It
 // is for staging: the file may be left half written on error.
 func (p *FS) Write(ctx context.Context, name string, from io.Reader, a Attributes) (n int64, err error) {
+	return p.write(ctx, name, from, a, func(ctx context.Context) (io.WriteCloser, error) { return p.driver.Create(ctx, name) })
+}
+
+func (p *FS) write(ctx context.Context, name string, from io.Reader, a Attributes,
+	open func(context.Context) (io.WriteCloser, error),
+) (n int64, err error) {
 	if err := check("write", name); err != nil {
 		return 0, err
 	}
 	rctx, touch, done := p.rolling(ctx)
 	defer done()
-	w, err := p.driver.Create(rctx, name)
+	w, err := open(rctx)
 	if err != nil {
 		return 0, p.wrap(rctx, "write", name, err)
 	}
@@ -226,6 +232,17 @@ func (p *FS) Write(ctx context.Context, name string, from io.Reader, a Attribute
 		err = p.driver.Set(rctx, name, a)
 	}
 	return n, p.wrap(rctx, "write", name, err)
+}
+
+// Append goes on writing a file of which at bytes are there and are right, as Write does.
+// Unsupported: the host's files can only be written from their beginning.
+func (p *FS) Append(ctx context.Context, name string, at int64, from io.Reader, a Attributes) (n int64, err error) {
+	d, ok := p.driver.(Appender)
+	if !ok {
+		return 0, fault.New(fault.Unsupported, "go on with", path.Join(p.name, name),
+			"files of this host are written from their beginning")
+	}
+	return p.write(ctx, name, from, a, func(ctx context.Context) (io.WriteCloser, error) { return d.Append(ctx, name, at) })
 }
 
 type touching struct {
@@ -292,10 +309,17 @@ func (p *FS) Commit(ctx context.Context, name string, data []byte) error {
 	if err := check("replace", name); err != nil {
 		return err
 	}
-	bctx, done := p.bounded(ctx)
-	defer done()
-	if err := p.driver.Rename(bctx, temporary(name), name, true); err != nil {
-		return p.wrap(bctx, "replace", name, err)
+	can, err := p.Capabilities(ctx)
+	if err != nil {
+		return err
+	}
+	if can.AtomicReplace {
+		err = p.rename(ctx, "replace", temporary(name), name, true)
+	} else {
+		err = p.replaceInTwo(ctx, name)
+	}
+	if err != nil {
+		return err
 	}
 	if err := p.sync(ctx, "replace", path.Dir(name)); err != nil {
 		return err
@@ -308,18 +332,82 @@ func (p *FS) Commit(ctx context.Context, name string, data []byte) error {
 	return err
 }
 
+func (p *FS) rename(ctx context.Context, op, from, to string, replace bool) error {
+	ctx, done := p.bounded(ctx)
+	defer done()
+	return p.wrap(ctx, op, from, p.driver.Rename(ctx, from, to, replace))
+}
+
+// former is the name beside a file under which it stands while it is replaced in two renames.
+func former(name string) string {
+	return path.Join(path.Dir(name), FormerPrefix+strings.TrimPrefix(path.Base(temporary(name)), TemporaryPrefix))
+}
+
+// FormerPrefix begins the name of a file that is on its way out of its place.
+const FormerPrefix = ".reshard-old-"
+
+// replaceInTwo puts what Prepare wrote in a file's place where a rename does not replace: the
+// file is renamed away first. A crash in between leaves the file under its former name, which
+// Mend finds.
+func (p *FS) replaceInTwo(ctx context.Context, name string) error {
+	if _, err := p.Stat(ctx, temporary(name)); err != nil {
+		return err
+	}
+	info, err := p.Stat(ctx, name)
+	switch {
+	case err == nil && info.IsDir():
+		return fault.New(fault.Exists, "replace", path.Join(p.name, name), "it is a folder")
+	case err == nil:
+		// A former one beside the file itself was replaced by it, and only not removed.
+		if err := p.removeIfThere(ctx, "replace", former(name)); err != nil {
+			return err
+		}
+		if err := p.rename(ctx, "replace", name, former(name), false); err != nil {
+			return err
+		}
+	case !errors.Is(err, fs.ErrNotExist):
+		return err
+	}
+	if err := p.rename(ctx, "replace", temporary(name), name, false); err != nil {
+		return errors.Join(err, p.Mend(ctx, name))
+	}
+	return p.removeIfThere(ctx, "replace", former(name))
+}
+
+// Mend brings a file back that a crash left between the two renames of a replace: as it was
+// before. It does nothing for a file that is there, and on hosts that replace in one act.
+func (p *FS) Mend(ctx context.Context, name string) error {
+	can, err := p.Capabilities(ctx)
+	if err != nil || can.AtomicReplace {
+		return err
+	}
+	there, err := p.Exists(ctx, name)
+	if err != nil || there {
+		return err
+	}
+	there, err = p.Exists(ctx, former(name))
+	if err != nil || !there {
+		return err
+	}
+	return p.rename(ctx, "mend", former(name), name, false)
+}
+
+func (p *FS) removeIfThere(ctx context.Context, op, name string) error {
+	ctx, done := p.bounded(ctx)
+	defer done()
+	err := p.driver.Remove(ctx, name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	return p.wrap(ctx, op, name, err)
+}
+
 // Forget removes what Prepare wrote for a file, if it is there.
 func (p *FS) Forget(ctx context.Context, name string) error {
 	if err := check("forget", name); err != nil {
 		return err
 	}
-	bctx, done := p.bounded(ctx)
-	defer done()
-	err := p.driver.Remove(bctx, temporary(name))
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil
-	}
-	return p.wrap(bctx, "forget", temporary(name), err)
+	return p.removeIfThere(ctx, "forget", temporary(name))
 }
 
 // Replace writes a file's whole content: Prepare and Commit. On an error the temporary

@@ -263,6 +263,7 @@ func TestConformance(t *testing.T) {
 		dir, proc string
 	}
 	controltest.Run(t, controltest.Harness{
+		Down: life.Absent,
 		Open: func(t *testing.T) control.Driver {
 			dir := t.TempDir()
 			require.NoError(t, os.WriteFile(filepath.Join(dir, "run"), []byte("#!/bin/sh\n"+simple), 0o755))

@@ -22,6 +22,8 @@ import (
 type Harness struct {
 	// Open gives a driver of a server of its own that is not running.
 	Open func(t *testing.T) control.Driver
+	// Down is how a server that was never started is known to be down.
+	Down life.Evidence
 	// Again gives another driver of the same server, as another life of the service
 	// has it; nil where there are no other lives.
 	Again func(t *testing.T, d control.Driver) control.Driver
@@ -104,7 +106,7 @@ func (s *suite) log(run string) string {
 func (s *suite) never() {
 	seen := s.look()
 	assert.Nil(s, seen.Process)
-	assert.Equal(s, life.Absent, seen.Evidence)
+	assert.Equal(s, s.Down, seen.Evidence)
 	assert.Empty(s, seen.Run)
 	assert.Nil(s, seen.Exit)
 	assert.ErrorIs(s, s.d.Say(s.ctx, "seed"), fault.WrongState.As())

@@ -8,6 +8,7 @@ import (
 	"reshard/internal/control/controltest"
 	"reshard/internal/control/memory"
 	"reshard/internal/core/fault"
+	"reshard/internal/core/life"
 )
 
 // simple is the game that the suite asks for.
@@ -41,6 +42,7 @@ func TestConformance(t *testing.T) {
 		away, broken *atomic.Bool
 	}
 	controltest.Run(t, controltest.Harness{
+		Down: life.Absent,
 		Open: func(*testing.T) control.Driver {
 			s := server{memory.New(simple{}), &atomic.Bool{}, &atomic.Bool{}}
 			s.Before = func(op string) error {

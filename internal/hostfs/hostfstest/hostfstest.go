@@ -55,6 +55,8 @@ func Run(t *testing.T, h Harness) {
 		"odd names":                                 (*suite).oddNames,
 		"replace is whole and leaves nothing":       (*suite).replace,
 		"a prepared file is committed or forgotten": (*suite).prepared,
+		"a replace that was cut is mended":          (*suite).mended,
+		"writing goes on":                           (*suite).appended,
 		"a replaced file keeps its modes":           (*suite).keepsModes,
 		"move refuses a name that is taken":         (*suite).moveTaken,
 		"one winner among many movers":              (*suite).manyMovers,
@@ -282,6 +284,58 @@ func (s *suite) prepared() {
 	require.NoError(s, s.place.Forget(s.ctx, "conf"))
 	require.NoError(s, s.place.Forget(s.ctx, "conf"), "twice is fine")
 	assert.Equal(s, []string{"conf"}, s.names("."))
+}
+
+// mended: a crash between the two renames of a replace leaves the file as it was.
+func (s *suite) mended() {
+	s.write("conf", "old")
+	require.NoError(s, s.place.Mend(s.ctx, "conf"), "there is nothing to mend")
+	assert.Equal(s, "old", s.text("conf"))
+	require.NoError(s, s.place.Mend(s.ctx, "not-there"))
+	if s.Can.AtomicReplace {
+		return
+	}
+	require.NoError(s, s.place.Replace(s.ctx, "conf", []byte("new")))
+	names := s.names(".")
+	assert.Equal(s, []string{"conf"}, names)
+	// The name that the file has in between is found by watching a replace that is cut there.
+	cut := &cutting{Driver: s.driver, after: 1}
+	place := hostfs.New("host", cut)
+	require.NoError(s, place.Prepare(s.ctx, "conf", []byte("newer")))
+	require.Error(s, place.Commit(s.ctx, "conf", []byte("newer")))
+	there, err := s.place.Exists(s.ctx, "conf")
+	require.NoError(s, err)
+	require.False(s, there, "this is the moment in which it is not there")
+	require.NoError(s, s.place.Mend(s.ctx, "conf"))
+	assert.Equal(s, "new", s.text("conf"))
+	require.NoError(s, s.place.Forget(s.ctx, "conf"))
+	assert.Equal(s, []string{"conf"}, s.names("."), "nothing is left")
+}
+
+// cutting is a host that has gone after so many renames.
+type cutting struct {
+	hostfs.Driver
+	after, renames int
+}
+
+func (c *cutting) Rename(ctx context.Context, from, to string, replace bool) error {
+	if c.renames++; c.renames > c.after {
+		return fault.New(fault.Unreachable, "", "", "it has gone")
+	}
+	return c.Driver.Rename(ctx, from, to, replace)
+}
+
+// appended: a file whose writing was cut is gone on with.
+func (s *suite) appended() {
+	s.write("big", "0123456789 and what is wrong")
+	n, err := s.place.Append(s.ctx, "big", 10, strings.NewReader("abcdefghijklmnopqrstuvwxyz"), hostfs.Attributes{})
+	if _, can := s.driver.(hostfs.Appender); !can {
+		require.ErrorIs(s, err, fault.Unsupported.As())
+		return
+	}
+	require.NoError(s, err)
+	assert.EqualValues(s, 26, n)
+	assert.Equal(s, "0123456789abcdefghijklmnopqrstuvwxyz", s.text("big"))
 }
 
 func (s *suite) keepsModes() {

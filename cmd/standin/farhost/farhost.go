@@ -1,0 +1,232 @@
+// Package farhost is another machine for tests, benchmarks and the demo: OpenSSH's own server,
+// in the shapes in which people rent accounts, and a line to it that can be long, stall and
+// break.
+package farhost
+
+import (
+	"crypto/ed25519"
+	"crypto/rand"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"reshard/internal/sshlink"
+)
+
+// Where Debian puts the programs.
+const (
+	sshd       = "/usr/sbin/sshd"
+	sftpServer = "/usr/lib/openssh/sftp-server"
+)
+
+// Shape is how an account may be used.
+type Shape struct {
+	// FilesOnly: no commands, as with most rented accounts.
+	FilesOnly bool
+	// Root is what the account sees as "/" (needs root); "" is the machine's own.
+	Root string
+	// ReadOnly: nothing can be written.
+	ReadOnly bool
+	// NoPosixRename: a rename does not replace a file.
+	NoPosixRename bool
+	// Sessions is how many channels a connection may have; 0: ten.
+	Sessions int
+	// Programs is a folder whose programs are found before others; "" is none.
+	Programs string
+	// User signs in; "" is who runs this. Another needs root.
+	User string
+}
+
+// Host is a running machine.
+type Host struct {
+	Port int
+	User string
+	// HostKey is its public key and ClientKey the private key that it lets in, in PEM.
+	HostKey   string
+	ClientKey string
+
+	cmd  *exec.Cmd
+	said string // the file with its log
+}
+
+// Available tells whether the machine has what it takes.
+func Available() bool {
+	_, err := os.Stat(sshd)
+	return err == nil
+}
+
+// Start starts a machine that keeps its keys and its log in dir.
+func Start(dir string, s Shape) (*Host, error) {
+	if !Available() {
+		return nil, errors.New("there is no " + sshd + ": install openssh-server")
+	}
+	h := &Host{User: s.User, said: filepath.Join(dir, "sshd.log")}
+	if h.User == "" {
+		me, err := user.Current()
+		if err != nil {
+			return nil, err
+		}
+		h.User = me.Username
+	}
+	if err := h.keys(dir); err != nil {
+		return nil, err
+	}
+	if os.Geteuid() == 0 {
+		if err := os.MkdirAll("/run/sshd", 0o755); err != nil { // sshd gives up its rights in it
+			return nil, err
+		}
+	}
+	for range 5 { // somebody else may take the port
+		if err := h.start(dir, s); err == nil {
+			return h, nil
+		}
+	}
+	log, _ := os.ReadFile(h.said)
+	return nil, fmt.Errorf("sshd does not start: %s", log)
+}
+
+// keys makes the machine's key and that of the one who signs in. They are kept, so that a
+// machine that is started again is the same one.
+func (h *Host) keys(dir string) error {
+	host, err := h.key(filepath.Join(dir, "host_key"))
+	if err != nil {
+		return err
+	}
+	h.HostKey = strings.TrimSpace(string(ssh.MarshalAuthorizedKey(host)))
+	client, err := h.key(filepath.Join(dir, "client_key"))
+	if err != nil {
+		return err
+	}
+	text, err := os.ReadFile(filepath.Join(dir, "client_key"))
+	if err != nil {
+		return err
+	}
+	h.ClientKey = string(text)
+	return os.WriteFile(filepath.Join(dir, "authorized_keys"), ssh.MarshalAuthorizedKey(client), 0o644)
+}
+
+func (h *Host) key(file string) (ssh.PublicKey, error) {
+	text, err := os.ReadFile(file)
+	if err == nil {
+		signer, err := ssh.ParsePrivateKey(text)
+		if err != nil {
+			return nil, err
+		}
+		return signer.PublicKey(), nil
+	}
+	public, private, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		return nil, err
+	}
+	block, err := ssh.MarshalPrivateKey(private, "")
+	if err != nil {
+		return nil, err
+	}
+	if err := os.WriteFile(file, pem.EncodeToMemory(block), 0o600); err != nil {
+		return nil, err
+	}
+	return ssh.NewPublicKey(public)
+}
+
+// config writes sshd_config(5) for a shape.
+func (h *Host) config(dir string, s Shape) error {
+	server := sftpServer
+	if s.Root != "" || s.FilesOnly {
+		server = "internal-sftp"
+	}
+	if s.ReadOnly {
+		server += " -R"
+	}
+	if s.NoPosixRename {
+		server += " -P posix-rename"
+	}
+	lines := []string{
+		"Port " + fmt.Sprint(h.Port), "ListenAddress 127.0.0.1", "HostKey " + filepath.Join(dir, "host_key"),
+		"AuthorizedKeysFile " + filepath.Join(dir, "authorized_keys"), "StrictModes no", "UsePAM no",
+		"PasswordAuthentication no", "KbdInteractiveAuthentication no", "PidFile none", "LogLevel ERROR",
+		"PermitRootLogin yes", "MaxStartups 100:30:200", "Subsystem sftp " + server,
+	}
+	if s.FilesOnly {
+		lines = append(lines, "ForceCommand "+server)
+	}
+	if s.Root != "" {
+		lines = append(lines, "ChrootDirectory "+s.Root)
+	}
+	if s.Programs != "" {
+		lines = append(lines, "SetEnv PATH="+s.Programs+":/usr/local/bin:/usr/bin:/bin:/usr/games")
+	}
+	if s.Sessions > 0 {
+		lines = append(lines, "MaxSessions "+fmt.Sprint(s.Sessions))
+	}
+	return os.WriteFile(filepath.Join(dir, "sshd_config"), []byte(strings.Join(lines, "\n")+"\n"), 0o600)
+}
+
+func (h *Host) start(dir string, s Shape) error {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return err
+	}
+	h.Port = l.Addr().(*net.TCPAddr).Port
+	if err := l.Close(); err != nil {
+		return err
+	}
+	if err := h.config(dir, s); err != nil {
+		return err
+	}
+	log, err := os.Create(h.said)
+	if err != nil {
+		return err
+	}
+	defer log.Close() //nolint:errcheck // sshd has its own handle
+	cmd := exec.Command(sshd, "-D", "-e", "-f", filepath.Join(dir, "sshd_config"))
+	cmd.Stderr = log
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	if err := cmd.Start(); err != nil {
+		return err
+	}
+	ended := make(chan error, 1)
+	go func() { ended <- cmd.Wait() }()
+	for deadline := time.Now().Add(10 * time.Second); time.Now().Before(deadline); {
+		conn, err := net.Dial("tcp", h.Address())
+		if err == nil {
+			h.cmd = cmd
+			return conn.Close()
+		}
+		select {
+		case err := <-ended:
+			return fmt.Errorf("sshd ended: %w", err)
+		case <-time.After(10 * time.Millisecond):
+		}
+	}
+	_ = cmd.Process.Kill()
+	return errors.New("sshd does not listen")
+}
+
+// Address is where the machine listens.
+func (h *Host) Address() string { return fmt.Sprintf("127.0.0.1:%d", h.Port) }
+
+// Account is the machine's account as one signs in to it at a port: the machine's own, or that
+// of a line to it.
+func (h *Host) Account(port int) sshlink.Account {
+	return sshlink.Account{
+		Name: "moor", Host: "127.0.0.1", Port: port, User: h.User, Key: h.HostKey,
+		Secrets: sshlink.Secrets{PrivateKey: h.ClientKey},
+	}
+}
+
+// Close ends the machine, and whoever is signed in to it.
+func (h *Host) Close() {
+	if h.cmd != nil {
+		_ = syscall.Kill(-h.cmd.Process.Pid, syscall.SIGTERM) // it may have ended
+	}
+}

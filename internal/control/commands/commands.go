@@ -1,0 +1,443 @@
+// Package commands is a game server that is started, stopped, watched and spoken to by
+// commands over SSH: those of a process in a session of a terminal multiplexer, of a systemd
+// unit, or those that a person has given for the server.
+package commands
+
+import (
+	"context"
+	"errors"
+	"io"
+	"io/fs"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/pkg/sftp"
+
+	"reshard/internal/control"
+	"reshard/internal/core/fault"
+	"reshard/internal/core/life"
+	"reshard/internal/sshlink"
+)
+
+// Spec is how a server is controlled. Exactly one of Session, Unit and Own.State is given.
+type Spec struct {
+	Name string // of the server, for messages
+	Dir  string // its folder on the host, absolute
+	// Session is the name of a tmux(1) session in which Program runs.
+	Session string
+	Program []string
+	Env     map[string]string
+	// Unit is a systemd unit (systemctl(1)); UserUnit: one of the account's own manager.
+	Unit     string
+	UserUnit bool
+	// Own are commands that a person has given.
+	Own Own
+	// LogFile is where the game writes its log, absolute; "" when that is its output.
+	LogFile string
+}
+
+// Own are a server's own commands, run by the account's shell in the server's folder.
+type Own struct {
+	// Start starts the server and returns. Stop asks it to end; "" asks as the game's profile
+	// says.
+	Start string `json:"start,omitempty"`
+	Stop  string `json:"stop,omitempty"`
+	// State ends with code 0 when the server runs and with 1 or 3 when it does not (those of
+	// the Linux Standard Base); any other code says that it cannot be told. It may print lines
+	// "pid=N", "since=SECONDS" (of the epoch) and "run=NAME".
+	State string `json:"state,omitempty"`
+	// Say gets a line for the console on its input, Signal the name of a signal (TERM). "":
+	// there is no way to do that.
+	Say    string `json:"say,omitempty"`
+	Signal string `json:"signal,omitempty"`
+	// Log prints the log of the present run from its beginning.
+	Log string `json:"log,omitempty"`
+}
+
+// form is one way of control, as the commands for it.
+type form interface {
+	state() string
+	// seen understands what state gave.
+	seen(r sshlink.Result) (control.Sight, error)
+	start(run string) string
+	// started understands what start gave; an error has code WrongState when the server ran.
+	started(r sshlink.Result) error
+	stop() string                                // "": as the game's profile says
+	say(line string) (command, in string)        // command "": there is no way
+	signal(s control.Signal) (command string)    // "": there is no way
+	log(run string, from int64) (command string) // "": it is a file
+	logFile(run string) string                   // "": there is none, or it is a command
+}
+
+// Driver controls one server. It implements control.Driver.
+type Driver struct {
+	link *sshlink.Link
+	spec Spec
+	form form
+
+	starting chan struct{} // has room for who starts
+
+	mu   sync.Mutex // held for moments only
+	runs map[string]int64
+	last string // the run that was seen last
+	// open is the log that is read, in run's name.
+	open *openLog
+}
+
+type openLog struct {
+	run    string
+	client *sftp.Client
+	file   *sftp.File
+}
+
+// New makes a driver.
+func New(link *sshlink.Link, s Spec) *Driver {
+	d := &Driver{link: link, spec: s, starting: make(chan struct{}, 1), runs: map[string]int64{}}
+	switch {
+	case s.Session != "":
+		d.form = session{s}
+	case s.Unit != "":
+		d.form = unit{s}
+	default:
+		d.form = own{s}
+	}
+	return d
+}
+
+// quote makes a word of the shell of any text (sh(1)).
+func quote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
+
+// script is a command that runs a script by sh, whatever the account's own shell is.
+func script(text string, args ...string) string {
+	out := "sh -c " + quote(text) + " sh"
+	for _, a := range args {
+		out += " " + quote(a)
+	}
+	return out
+}
+
+// run runs a command. What the shell itself says when it cannot is Unreachable: nothing is
+// known then.
+func (d *Driver) run(ctx context.Context, op, command, in string) (sshlink.Result, error) {
+	r, err := d.link.Run(ctx, command, strings.NewReader(in), nil)
+	if err != nil {
+		return r, err
+	}
+	if r.Code == 126 || r.Code == 127 {
+		return r, fault.New(fault.Unreachable, op, d.spec.Name, "its host cannot run the command (%s)", words(r)).
+			With("Look at the server's commands: reshard servers show " + d.spec.Name + ".")
+	}
+	return r, nil
+}
+
+// words is what a command said, in short, for people.
+func words(r sshlink.Result) string {
+	text := r.Err
+	if text == "" {
+		text = strings.TrimSpace(string(r.Out))
+	}
+	if i := strings.IndexByte(text, '\n'); i >= 0 {
+		text = text[:i]
+	}
+	if len(text) > 200 {
+		text = text[:200]
+	}
+	text = strings.Map(func(r rune) rune {
+		if r < ' ' || r == 0x7f {
+			return -1
+		}
+		return r
+	}, strings.ToValidUTF8(text, "?"))
+	code := "code " + strconv.Itoa(r.Code)
+	if text == "" {
+		return code
+	}
+	return code + ": " + text
+}
+
+// Look implements control.Driver.
+func (d *Driver) Look(ctx context.Context) (control.Sight, error) {
+	r, err := d.run(ctx, "look at", d.form.state(), "")
+	if fault.CodeOf(err) == fault.Unreachable && ctx.Err() == nil { // hosts end connections that nobody uses
+		r, err = d.run(ctx, "look at", d.form.state(), "")
+	}
+	if err != nil {
+		return control.Sight{}, err
+	}
+	seen, err := d.form.seen(r)
+	if err != nil {
+		return control.Sight{}, fault.Wrap(fault.Unreachable, "look at", d.spec.Name, err)
+	}
+	if seen.Process != nil && seen.Run == "" {
+		seen.Process.Ready = true // nobody can hear it
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if seen.Run != "" {
+		d.last = seen.Run
+	}
+	return seen, nil
+}
+
+// Start implements control.Driver.
+func (d *Driver) Start(ctx context.Context) error {
+	select {
+	case d.starting <- struct{}{}:
+		defer func() { <-d.starting }()
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+	seen, err := d.Look(ctx)
+	if err != nil {
+		return err
+	}
+	if seen.Process != nil {
+		return fault.New(fault.WrongState, "run", d.spec.Name, "it runs already: %s", seen.Process.Says)
+	}
+	if err := d.markLog(ctx); err != nil {
+		return err
+	}
+	r, err := d.run(ctx, "start", d.form.start(newRun()), "")
+	if err != nil {
+		return err
+	}
+	return d.form.started(r)
+}
+
+// newRun names a run; the names are in the order of the runs.
+func newRun() string { return leftPad(strconv.FormatInt(time.Now().UnixNano(), 10), 19) }
+
+func leftPad(s string, n int) string { return strings.Repeat("0", max(0, n-len(s))) + s }
+
+// Stop implements control.Stopper: the server's own command for it, where there is one.
+func (d *Driver) Stop(ctx context.Context) error {
+	command := d.form.stop()
+	if command == "" {
+		return fault.New(fault.Unsupported, "stop", d.spec.Name, "it has no command of its own for that")
+	}
+	r, err := d.run(ctx, "stop", command, "")
+	if err == nil && r.Code != 0 {
+		err = fault.New(fault.NotStopped, "stop", d.spec.Name, "its command for that failed (%s)", words(r))
+	}
+	return err
+}
+
+// HasStop implements control.Stopper.
+func (d *Driver) HasStop() bool { return d.form.stop() != "" }
+
+// Say implements control.Speaker.
+func (d *Driver) Say(ctx context.Context, line string) error {
+	if strings.ContainsFunc(line, func(r rune) bool { return r < ' ' && r != '\t' || r == 0x7f }) {
+		return fault.New(fault.Invalid, "say to", d.spec.Name, "a line of a console holds no control characters")
+	}
+	command, in := d.form.say(line)
+	if command == "" {
+		return fault.New(fault.Unsupported, "speak to", d.spec.Name, "there is no way to its console").
+			With("Give the server a command for that: reshard servers change " + d.spec.Name + " --say COMMAND.")
+	}
+	r, err := d.run(ctx, "speak to", command, in)
+	if err == nil && r.Code != 0 {
+		err = fault.New(fault.WrongState, "speak to", d.spec.Name, "its console is not there (%s)", words(r))
+	}
+	return err
+}
+
+// Signal implements control.Speaker.
+func (d *Driver) Signal(ctx context.Context, s control.Signal) error {
+	seen, err := d.Look(ctx)
+	if err != nil || seen.Process == nil {
+		return err
+	}
+	command := d.form.signal(s)
+	if command == "" {
+		return fault.New(fault.Unsupported, "signal", d.spec.Name, "there is no way to send it one").
+			With("Give the server a command for that: reshard servers change " + d.spec.Name + " --signal COMMAND.")
+	}
+	r, err := d.run(ctx, "signal", command, "")
+	if err == nil && r.Code != 0 {
+		err = fault.New(fault.Refused, "signal", d.spec.Name, "its host does not send it (%s)", words(r))
+	}
+	return err
+}
+
+// Pace implements control.Driver: a look is a command.
+func (d *Driver) Pace() time.Duration { return 250 * time.Millisecond }
+
+// markLog notes where a log file that the game goes on writing ends before a start: what
+// comes after that is the next run's.
+func (d *Driver) markLog(ctx context.Context) error {
+	if d.spec.LogFile == "" {
+		return nil
+	}
+	size, err := d.logSize(ctx)
+	if err != nil {
+		return err
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.runs["next"] = size
+	return nil
+}
+
+func (d *Driver) logSize(ctx context.Context) (int64, error) {
+	c, err := d.link.Files(ctx)
+	if err != nil {
+		return 0, err
+	}
+	size, err := sshlink.Bounded(ctx, func() (int64, error) {
+		info, err := c.Stat(d.spec.LogFile)
+		if errors.Is(err, fs.ErrNotExist) {
+			return 0, nil
+		}
+		if err != nil {
+			return 0, err
+		}
+		return info.Size(), nil
+	})
+	return size, d.lost(c, err)
+}
+
+// lost is the error for a file of the log that could not be asked for.
+func (d *Driver) lost(c *sftp.Client, err error) error {
+	if err == nil || fault.Ended(err) != "" {
+		return err
+	}
+	if errors.Is(err, fs.ErrPermission) {
+		return fault.New(fault.Refused, "read the log of", d.spec.Name, "the account may not read it")
+	}
+	d.link.Broken(c)
+	return d.link.Lost(err)
+}
+
+// base is where a run's part of a log file that is shared by runs begins. A file that is
+// shorter than that was begun anew.
+func (d *Driver) base(run string, size int64) int64 {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	at, ok := d.runs[run]
+	if !ok {
+		at = d.runs["next"]
+		delete(d.runs, "next")
+		d.runs[run] = at
+	}
+	if at > size {
+		d.runs[run] = 0
+		return 0
+	}
+	return at
+}
+
+// ReadLog implements control.Speaker.
+func (d *Driver) ReadLog(ctx context.Context, run string, p []byte, offset int64) (int, error) {
+	if err := ctx.Err(); err != nil {
+		return 0, err
+	}
+	if run == "" || strings.ContainsFunc(run, notOfAName) {
+		return 0, nil
+	}
+	if command := d.form.log(run, offset); command != "" {
+		return d.readCommand(ctx, command, p)
+	}
+	name := d.form.logFile(run)
+	if name == "" {
+		return 0, nil
+	}
+	if name == d.spec.LogFile {
+		size, err := d.logSize(ctx)
+		if err != nil {
+			return 0, err
+		}
+		offset += d.base(run, size)
+	}
+	return d.readFile(ctx, run, name, p, offset)
+}
+
+func notOfAName(r rune) bool {
+	return (r < '0' || r > '9') && (r < 'a' || r > 'z') && (r < 'A' || r > 'Z') && r != '-' && r != '.'
+}
+
+// readCommand reads what a command prints from an offset on, which it was given.
+func (d *Driver) readCommand(ctx context.Context, command string, p []byte) (int, error) {
+	r, err := d.run(ctx, "read the log of", script(command+" | head -c "+strconv.Itoa(len(p))), "")
+	if err == nil && r.Code != 0 {
+		err = fault.New(fault.Refused, "read the log of", d.spec.Name, "its command for that failed (%s)", words(r))
+	}
+	return copy(p, r.Out), err
+}
+
+// readFile reads a log file, which is kept open while it is the one that is asked for.
+func (d *Driver) readFile(ctx context.Context, run, name string, p []byte, offset int64) (int, error) {
+	c, err := d.link.Files(ctx)
+	if err != nil {
+		return 0, err
+	}
+	got, err := sshlink.Bounded(ctx, func() ([]byte, error) {
+		f, err := d.opened(c, run, name)
+		if err != nil || f == nil {
+			return nil, err
+		}
+		buf := make([]byte, len(p))
+		n, err := f.ReadAt(buf, offset)
+		if errors.Is(err, io.EOF) {
+			err = nil
+		}
+		return buf[:n], err
+	})
+	return copy(p, got), d.lost(c, err)
+}
+
+func (d *Driver) opened(c *sftp.Client, run, name string) (*sftp.File, error) {
+	d.mu.Lock()
+	was := d.open
+	d.mu.Unlock()
+	if was != nil && was.run == run && was.client == c {
+		return was.file, nil
+	}
+	info, err := c.Lstat(name)
+	if err == nil && !info.Mode().IsRegular() {
+		return nil, fault.New(fault.Refused, "read the log of", d.spec.Name, "%s is no regular file", name)
+	}
+	var f *sftp.File
+	if err == nil {
+		f, err = c.Open(name)
+	}
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	d.mu.Lock()
+	was = d.open
+	d.open = &openLog{run: run, client: c, file: f}
+	d.mu.Unlock()
+	if was != nil && was.client == c {
+		go func() { _ = was.file.Close() }() // it was only read
+	}
+	return f, nil
+}
+
+// keys reads lines "key=value".
+func keys(text string) map[string]string {
+	out := map[string]string{}
+	for line := range strings.Lines(text) {
+		if k, v, ok := strings.Cut(strings.TrimSpace(line), "="); ok {
+			out[k] = v
+		}
+	}
+	return out
+}
+
+// epoch reads seconds since the epoch, with or without an "@" before them.
+func epoch(text string) time.Time {
+	n, err := strconv.ParseInt(strings.TrimPrefix(text, "@"), 10, 64)
+	if err != nil || n <= 0 {
+		return time.Time{}
+	}
+	return time.Unix(n, 0).UTC()
+}
+
+// down is a server of which the host's own commands say that it does not run.
+func down(run string) control.Sight { return control.Sight{Run: run, Evidence: life.SaidSo} }

@@ -1,0 +1,643 @@
+package sshlink
+
+import (
+	"context"
+	"errors"
+	"io"
+	"math/rand/v2"
+	"net"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"github.com/pkg/sftp"
+	"golang.org/x/crypto/ssh"
+	"golang.org/x/crypto/ssh/agent"
+
+	"reshard/internal/core/fault"
+)
+
+// How long things may take, and how a dead peer is noticed: within keepEvery and keepPatience
+// together, whatever waits for an answer ends.
+const (
+	dialPatience = 10 * time.Second
+	keepEvery    = 5 * time.Second
+	keepPatience = 8 * time.Second
+	// idleEnd is after how long without use a connection is given back.
+	idleEnd = 5 * time.Minute
+	// refusedRest is how long an account is left alone that did not accept the sign-in: hosts
+	// lock those out who try again and again.
+	refusedRest = time.Minute
+)
+
+// Link is a line to an account. It dials when it is first needed, and again after the line
+// broke. It is safe for concurrent use; one connection is shared by all.
+//
+// Errors have code Unreachable when the host does not answer, does not accept the sign-in, or
+// is not known by its key: that passes, by itself or when somebody mends it.
+type Link struct {
+	account Account
+	pace    *pace
+	// sessions has room for the channels that may be open at once.
+	sessions chan struct{}
+
+	dialling chan struct{} // has room for the one who dials
+	mu       sync.Mutex    // held for moments only
+	now      *line
+	closed   bool
+	refused  error // why the account did not let us in, until again
+	again    time.Time
+	failed   error // what came of the last dialling, at failedAt
+	failedAt time.Time
+}
+
+// New makes a link; nothing is dialled yet.
+func New(a Account) *Link {
+	if a.Sessions <= 0 {
+		a.Sessions = MostSessions
+	}
+	return &Link{
+		account: a, pace: newPace(a.BytesASecond), dialling: make(chan struct{}, 1),
+		sessions: make(chan struct{}, a.Sessions),
+	}
+}
+
+// Account gives what the link was made for.
+func (l *Link) Account() Account { return l.account }
+
+// line is one connection.
+type line struct {
+	client *ssh.Client
+	conn   net.Conn
+	heard  *atomic.Int64 // when something last came, in nanoseconds
+	dead   chan struct{} // closed once the connection has ended
+
+	mu    sync.Mutex
+	files *sftp.Client
+	used  time.Time
+}
+
+// Close ends the connection, and with it all that goes on over it.
+func (l *Link) Close() error {
+	l.mu.Lock()
+	l.closed = true
+	now := l.now
+	l.now = nil
+	l.mu.Unlock()
+	if now != nil {
+		now.end()
+	}
+	return nil
+}
+
+// Cut ends the present connection, if there is one; the next who needs it dials again.
+func (l *Link) Cut() {
+	l.mu.Lock()
+	now := l.now
+	l.now = nil
+	l.mu.Unlock()
+	if now != nil {
+		now.end()
+	}
+}
+
+// end closes the connection: all pending calls return.
+func (n *line) end() {
+	_ = n.conn.Close() // it ends whatever the outcome
+	_ = n.client.Close()
+}
+
+func (n *line) isDead() bool {
+	select {
+	case <-n.dead:
+		return true
+	default:
+		return false
+	}
+}
+
+// connect gives the connection, dialling when there is none. Those who waited while somebody
+// else dialled share what came of it.
+func (l *Link) connect(ctx context.Context) (*line, error) {
+	begun := time.Now()
+	select {
+	case l.dialling <- struct{}{}:
+		defer func() { <-l.dialling }()
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+	l.mu.Lock()
+	now, closed, refused, again, failed, failedAt := l.now, l.closed, l.refused, l.again, l.failed, l.failedAt
+	l.mu.Unlock()
+	switch {
+	case closed:
+		return nil, fault.New(fault.Unreachable, "reach", l.account.Name, "the line was closed")
+	case now != nil && !now.isDead():
+		return now, nil
+	case refused != nil && time.Now().Before(again):
+		return nil, refused
+	case failed != nil && begun.Before(failedAt):
+		return nil, failed
+	}
+	next, err := l.dialAgain(ctx)
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.refused = nil; errors.As(err, new(*refusal)) {
+		l.refused, l.again = err, time.Now().Add(refusedRest)
+	}
+	if l.failed, l.failedAt = err, time.Now(); ctx.Err() != nil {
+		l.failed = nil // it was only this one's time that ended
+	}
+	if err == nil && l.closed {
+		next.end()
+		return nil, fault.New(fault.Unreachable, "reach", l.account.Name, "the line was closed")
+	}
+	if err == nil {
+		l.now = next
+	}
+	return next, err
+}
+
+// dialAgain dials, and again when the host has too many who are signing in (sshd_config(5),
+// MaxStartups: it then ends some at random).
+func (l *Link) dialAgain(ctx context.Context) (n *line, err error) {
+	for try := 0; ; try++ {
+		if n, err = l.dial(ctx); !errors.Is(err, errCutEarly) || try == 2 {
+			return n, err
+		}
+		select {
+		case <-time.After(time.Duration(100+rand.IntN(100)) * time.Millisecond << try):
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		}
+	}
+}
+
+// errCutEarly ends a handshake that the host cut: it may have too much to do.
+var errCutEarly = errors.New("it ended the connection before the sign-in")
+
+// refusal is the cause of an error for a sign-in that was not accepted.
+type refusal struct{ error }
+
+// Refused reports whether an error says that the host answered and did not accept the sign-in.
+func Refused(err error) bool { return errors.As(err, new(*refusal)) }
+
+func (l *Link) dial(ctx context.Context) (*line, error) {
+	a := l.account
+	lost := func(what string, err error) error {
+		return &fault.Error{Code: fault.Unreachable, Op: "reach", Path: a.Name, What: what, Err: err}
+	}
+	callback, algorithms, err := keyCheck(a.Key)
+	if err != nil {
+		return nil, err
+	}
+	methods, done, err := l.methods()
+	if err != nil {
+		return nil, err
+	}
+	defer done()
+	dctx, cancel := context.WithTimeout(ctx, dialPatience)
+	defer cancel()
+	conn, err := (&net.Dialer{KeepAlive: 15 * time.Second}).DialContext(dctx, "tcp", a.Address())
+	if err != nil {
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		return nil, lost("nothing answers at "+a.Address()+" ("+dialWords(err)+")", err)
+	}
+	stop := context.AfterFunc(dctx, func() { _ = conn.Close() }) // ends the handshake
+	defer stop()
+	paced := &pacedConn{Conn: conn, pace: l.pace}
+	paced.heard.Store(time.Now().UnixNano())
+	c, channels, requests, err := ssh.NewClientConn(paced, a.Address(), &ssh.ClientConfig{
+		User: a.User, Auth: methods, HostKeyCallback: callback, HostKeyAlgorithms: algorithms,
+		ClientVersion: "SSH-2.0-Reshard",
+	})
+	if err != nil {
+		_ = conn.Close() // the error tells more
+		return nil, l.signInError(ctx, dctx, err)
+	}
+	n := &line{
+		client: ssh.NewClient(c, channels, requests), conn: conn, heard: &paced.heard, dead: make(chan struct{}),
+		used: time.Now(),
+	}
+	go func() {
+		defer close(n.dead)
+		_ = n.client.Wait() // that it ended is all that matters
+		_ = conn.Close()
+	}()
+	go n.keepAlive()
+	return n, nil
+}
+
+// dialWords is why nothing answers, without addresses and numbers.
+func dialWords(err error) string {
+	var dns *net.DNSError
+	switch {
+	case errors.As(err, &dns):
+		return "the name is not known"
+	case errors.Is(err, context.DeadlineExceeded):
+		return "no answer within " + dialPatience.String()
+	case strings.Contains(err.Error(), "refused"):
+		return "the port is closed"
+	case strings.Contains(err.Error(), "unreachable"), strings.Contains(err.Error(), "no route"):
+		return "there is no way to it from here"
+	}
+	return "the connection failed"
+}
+
+// signInError says why a handshake failed.
+func (l *Link) signInError(ctx, dctx context.Context, err error) error {
+	a := l.account
+	var key *KeyError
+	text := err.Error()
+	switch {
+	case ctx.Err() != nil:
+		return ctx.Err()
+	case errors.As(err, &key):
+		return key.fault(a.Name)
+	case dctx.Err() != nil:
+		return fault.New(fault.Unreachable, "reach", a.Name, "it answers at %s, and does not sign in within %s",
+			a.Address(), dialPatience)
+	case strings.Contains(text, "unable to authenticate"), strings.Contains(text, "no supported methods remain"):
+		ways := strings.Join(a.Secrets.Ways(), ", ")
+		if ways == "" {
+			ways = "nothing, since no password and no key is kept for it"
+		}
+		f := &fault.Error{
+			Code: fault.Unreachable, Op: "sign in to", Path: a.Name, Err: &refusal{err},
+			What: "the host does not accept " + a.User + " with " + ways,
+		}
+		return f.With("Give what it accepts now: reshard hosts change " + a.Name + " --password, or --key FILE.")
+	case strings.Contains(text, "no common algorithm"):
+		return &fault.Error{
+			Code: fault.Unreachable, Op: "sign in to", Path: a.Name, Err: err,
+			What: "the host and the service have no common way to encrypt, or its key is of another kind than the accepted one",
+		}
+	}
+	return &fault.Error{
+		Code: fault.Unreachable, Op: "reach", Path: a.Name, Err: errors.Join(errCutEarly, err),
+		What: errCutEarly.Error(),
+	}
+}
+
+// methods are the ways to sign in, the safest first. What they need is given back by done.
+func (l *Link) methods() (out []ssh.AuthMethod, done func(), err error) {
+	s := l.account.Secrets
+	done = func() {}
+	var signers []ssh.Signer
+	if s.PrivateKey != "" {
+		signer, err := s.signer()
+		if err != nil {
+			return nil, done, err
+		}
+		signers = append(signers, signer)
+	}
+	if s.Agent != "" {
+		conn, err := net.DialTimeout("unix", s.Agent, 2*time.Second)
+		if err != nil {
+			return nil, done, fault.New(fault.Unreachable, "ask", "the agent", "nothing answers at its socket").
+				With("Start the agent on the service's machine, or give a key or password instead.")
+		}
+		done = func() { _ = conn.Close() }
+		_ = conn.SetDeadline(time.Now().Add(dialPatience)) // an agent asks people, who may be away
+		more, err := agent.NewClient(conn).Signers()
+		if err != nil {
+			done()
+			return nil, func() {}, fault.New(fault.Unreachable, "ask", "the agent", "it does not give its keys")
+		}
+		signers = append(signers, more...)
+	}
+	if len(signers) > 0 {
+		out = append(out, ssh.PublicKeys(signers...))
+	}
+	if s.Password != "" {
+		out = append(out, ssh.Password(s.Password), ssh.KeyboardInteractive(s.answer))
+	}
+	return out, done, nil
+}
+
+// answer answers what a host asks at a keyboard: one hidden question is for the password.
+// Some ask once more with no question.
+func (s Secrets) answer(_, _ string, questions []string, echos []bool) ([]string, error) {
+	answers := make([]string, len(questions))
+	for i := range questions {
+		if echos[i] || i > 0 {
+			return nil, errors.New("the host asks more than a password")
+		}
+		answers[i] = s.Password
+	}
+	return answers, nil
+}
+
+// keepAlive finds a peer that is dead, or a line that swallows all: no packet and no reset. It
+// also gives a connection back that nobody uses.
+func (n *line) keepAlive() {
+	tick := time.NewTicker(keepEvery)
+	defer tick.Stop()
+	for {
+		select {
+		case <-n.dead:
+			return
+		case <-tick.C:
+		}
+		if n.idle() > idleEnd {
+			n.end()
+			return
+		}
+		if !n.answers() {
+			n.end()
+			return
+		}
+	}
+}
+
+// answers asks for a sign of life, and gives up once nothing at all has come for so long: on
+// a slow line the answer may stand behind much else.
+func (n *line) answers() bool {
+	answered := make(chan struct{})
+	go func() {
+		defer close(answered)
+		_, _, _ = n.client.SendRequest("keepalive@openssh.com", true, nil) // any answer is one
+	}()
+	asked := time.Now()
+	for {
+		last := time.Unix(0, n.heard.Load())
+		if last.Before(asked) {
+			last = asked
+		}
+		left := keepPatience - time.Since(last)
+		if left <= 0 {
+			return false
+		}
+		select {
+		case <-answered:
+			return true
+		case <-n.dead:
+			return false
+		case <-time.After(left):
+		}
+	}
+}
+
+func (n *line) idle() time.Duration {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	return time.Since(n.used)
+}
+
+func (n *line) touch() {
+	n.mu.Lock()
+	n.used = time.Now()
+	n.mu.Unlock()
+}
+
+// session opens a channel, when one is free. release must be called once it is done with.
+func (l *Link) session(ctx context.Context, n *line) (s *ssh.Session, release func(), err error) {
+	select {
+	case l.sessions <- struct{}{}:
+	case <-ctx.Done():
+		return nil, nil, ctx.Err()
+	case <-n.dead:
+		return nil, nil, l.Lost(nil)
+	}
+	release = func() { <-l.sessions }
+	s, err = Bounded(ctx, n.client.NewSession)
+	if err == nil {
+		return s, release, nil
+	}
+	release()
+	var open *ssh.OpenChannelError
+	if errors.As(err, &open) {
+		return nil, nil, &fault.Error{
+			Code: fault.Unreachable, Op: "open a session on", Path: l.account.Name, Err: err,
+			What: "the host has no room for another session",
+		}
+	}
+	return nil, nil, l.Lost(err)
+}
+
+// Lost is the error for a line that broke; one that has a code keeps it.
+func (l *Link) Lost(err error) error {
+	if code := fault.Ended(err); code != "" {
+		return err
+	}
+	return &fault.Error{
+		Code: fault.Unreachable, Op: "reach", Path: l.account.Name, What: "the line to it broke", Err: err,
+	}
+}
+
+// Bounded does what cannot be bounded by itself, and returns when it is done or ctx has ended,
+// whichever comes first. What goes on after that ends with the connection at the latest; what it
+// gives is dropped.
+func Bounded[T any](ctx context.Context, do func() (T, error)) (T, error) {
+	type outcome struct {
+		got T
+		err error
+	}
+	var none T
+	if err := ctx.Err(); err != nil {
+		return none, err
+	}
+	done := make(chan outcome, 1)
+	go func() {
+		var o outcome
+		defer func() { done <- o }()
+		defer fault.Catch(&o.err)
+		o.got, o.err = do()
+	}()
+	select {
+	case o := <-done:
+		return o.got, o.err
+	case <-ctx.Done():
+		return none, ctx.Err()
+	}
+}
+
+// nothing is for what gives no more than an error.
+type nothing struct{}
+
+// Files gives the account's files over SFTP, one client for all who use the connection.
+func (l *Link) Files(ctx context.Context) (*sftp.Client, error) {
+	n, err := l.connect(ctx)
+	if err != nil {
+		return nil, err
+	}
+	n.touch()
+	n.mu.Lock()
+	files := n.files
+	n.mu.Unlock()
+	if files != nil {
+		return files, nil
+	}
+	s, release, err := l.session(ctx, n)
+	if err != nil {
+		return nil, err
+	}
+	in, ierr := s.StdinPipe()
+	out, oerr := s.StdoutPipe()
+	err = errors.Join(ierr, oerr)
+	if err == nil {
+		files, err = Bounded(ctx, func() (*sftp.Client, error) {
+			if err := s.RequestSubsystem("sftp"); err != nil {
+				return nil, fault.New(fault.Unsupported, "open files of", l.account.Name,
+					"the host gives no files over SFTP")
+			}
+			return sftp.NewClientPipe(out, in, sftp.UseConcurrentWrites(true), sftp.MaxConcurrentRequestsPerFile(64))
+		})
+	}
+	if err != nil {
+		release()
+		_ = s.Close() // the error tells more
+		return nil, l.Lost(err)
+	}
+	n.mu.Lock()
+	if n.files != nil { // somebody else was faster
+		other := n.files
+		n.mu.Unlock()
+		release()
+		_ = files.Close() // nobody uses it
+		return other, nil
+	}
+	n.files = files
+	n.mu.Unlock()
+	go func() {
+		_ = files.Wait() // that it ended is all that matters
+		release()
+		_ = s.Close()
+		n.mu.Lock()
+		if n.files == files {
+			n.files = nil
+		}
+		n.mu.Unlock()
+	}()
+	return files, nil
+}
+
+// Broken says that a client of Files found the line broken: the next who needs it dials again,
+// whether or not the end of the connection has been noticed.
+func (l *Link) Broken(c *sftp.Client) {
+	l.mu.Lock()
+	now := l.now
+	l.mu.Unlock()
+	if now != nil && now.gave(c) {
+		l.drop(now)
+	}
+}
+
+// gave reports whether a client is of this connection; one that has ended is forgotten.
+func (n *line) gave(c *sftp.Client) bool {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	return n.files == c || n.isDead()
+}
+
+// Result is what a command gave.
+type Result struct {
+	Out  []byte // at most mostOutput bytes
+	Err  string // the beginning of what it said on its error output
+	Code int    // its exit code; -1: it ended by a signal
+}
+
+// mostOutput bounds what a command may print, in bytes.
+const mostOutput = 16 << 20
+
+// Run runs a command on the host and waits for its end. A command that ends with an error
+// code is no error of Run. When ctx ends the session is closed, which sends the command a
+// hang-up; it may go on all the same. out, when not nil, gets the output instead of Result.
+func (l *Link) Run(ctx context.Context, command string, in io.Reader, out io.Writer) (Result, error) {
+	n, s, release, err := l.forCommand(ctx)
+	if err != nil {
+		return Result{}, err
+	}
+	defer release()
+	defer s.Close() //nolint:errcheck // it has ended
+	kept := limited{most: mostOutput, over: func() { _ = s.Close() }}
+	said := limited{most: 4096}
+	s.Stdout, s.Stderr, s.Stdin = &kept, &said, in
+	if out != nil {
+		s.Stdout = out
+	}
+	_, err = Bounded(ctx, func() (nothing, error) { return nothing{}, s.Run(command) })
+	if ctx.Err() != nil {
+		return Result{}, ctx.Err()
+	}
+	r := Result{Out: kept.bytes(), Err: strings.TrimSpace(string(said.bytes()))}
+	var exit *ssh.ExitError
+	switch {
+	case kept.hasMore():
+		return r, fault.New(fault.TooLarge, "run a command on", l.account.Name, "it prints more than %d MB", mostOutput>>20)
+	case err == nil:
+		return r, nil
+	case errors.As(err, &exit):
+		if r.Code = exit.ExitStatus(); exit.Signal() != "" {
+			r.Code = -1
+		}
+		return r, nil
+	}
+	l.drop(n)
+	return r, l.Lost(err)
+}
+
+// forCommand opens a session for a command. A connection that turns out to have ended is made
+// anew: nothing has been asked over it.
+func (l *Link) forCommand(ctx context.Context) (n *line, s *ssh.Session, release func(), err error) {
+	for again := false; ; again = true {
+		if n, err = l.connect(ctx); err != nil {
+			return n, nil, nil, err
+		}
+		n.touch()
+		s, release, err = l.session(ctx, n)
+		if err == nil || again || ctx.Err() != nil || errors.As(err, new(*ssh.OpenChannelError)) {
+			return n, s, release, err
+		}
+		l.drop(n)
+	}
+}
+
+// drop ends a connection that was found broken, whether or not its end has been noticed.
+func (l *Link) drop(n *line) {
+	l.mu.Lock()
+	if l.now == n {
+		l.now = nil
+	}
+	l.mu.Unlock()
+	n.end()
+}
+
+// limited keeps the beginning of what is written to it, and swallows the rest: an output that
+// is not read would keep its command waiting.
+type limited struct {
+	mu   sync.Mutex
+	kept []byte
+	most int
+	more bool
+	over func() // called once there is more; may be nil
+}
+
+func (w *limited) Write(p []byte) (int, error) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	room := w.most - len(w.kept)
+	w.kept = append(w.kept, p[:min(room, len(p))]...)
+	if len(p) > room && !w.more {
+		w.more = true
+		if w.over != nil {
+			go w.over()
+		}
+	}
+	return len(p), nil
+}
+
+func (w *limited) bytes() []byte {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.kept
+}
+
+func (w *limited) hasMore() bool {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.more
+}
