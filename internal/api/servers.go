@@ -8,6 +8,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"reshard/internal/core/fault"
+	"reshard/internal/core/life"
 	"reshard/internal/core/plan"
 	"reshard/internal/wire"
 )
@@ -24,7 +25,7 @@ func (a *API) serverRoutes() {
 			return paged("/servers", *in, list, next), a.failed(err)
 		})
 	huma.Register(a.huma, op("add-server", http.MethodPost, "/servers",
-		"Add a server of this host. Its command runs with the rights of the service", "servers"),
+		"Add a server of a host. On the service's own machine its command runs with the rights of the service", "servers"),
 		func(ctx context.Context, in *struct{ Body wire.NewServer }) (*answer[wire.ServerFacts], error) {
 			s, err := a.service.Fleet.Add(ctx, in.Body)
 			return &answer[wire.ServerFacts]{s}, a.failed(err)
@@ -65,7 +66,22 @@ func (a *API) serverRoutes() {
 		"Say that a server is stopped of which that cannot be told. Your word stands in for it, is named in proofs, "+
 			"and counts until the server can be seen again", "servers"), func(
 		ctx context.Context, in *serverInput) (*answer[wire.ServerFacts], error) {
-		s, err := a.service.Fleet.TakeWord(ctx, in.Server, userOf(ctx))
+		s, err := a.service.Fleet.TakeWord(ctx, in.Server, userOf(ctx), life.Stopped)
+		return &answer[wire.ServerFacts]{s}, a.failed(err)
+	})
+	huma.Register(a.huma, op("say-server-started", http.MethodPost, "/servers/{server}/started",
+		"Say that a server runs that only people can see. Your word is named in proofs", "servers"), func(
+		ctx context.Context, in *serverInput) (*answer[wire.ServerFacts], error) {
+		s, err := a.service.Fleet.TakeWord(ctx, in.Server, userOf(ctx), life.Running)
+		return &answer[wire.ServerFacts]{s}, a.failed(err)
+	})
+	huma.Register(a.huma, op("change-server", http.MethodPatch, "/servers/{server}",
+		"Change how a server is controlled", "servers"), func(
+		ctx context.Context, in *struct {
+			serverInput
+			Body wire.ServerChange
+		}) (*answer[wire.ServerFacts], error) {
+		s, err := a.service.Fleet.Change(ctx, in.Server, in.Body)
 		return &answer[wire.ServerFacts]{s}, a.failed(err)
 	})
 	huma.Register(a.huma, op("remove-server", http.MethodDelete, "/servers/{server}",
@@ -105,6 +121,7 @@ func (a *API) serverRoutes() {
 		}), nil
 	})
 	a.asideRoutes()
+	a.hostRoutes()
 	huma.Register(a.huma, op("fit", http.MethodGet, "/fit",
 		"Make the fit sheet of a world and a server, or of a server alone", "changeovers"),
 		func(ctx context.Context, in *fitInput) (*answer[wire.Sheet], error) {

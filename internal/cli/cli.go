@@ -187,7 +187,7 @@ Exit codes: 0 done, 1 failed and undone, 2 usage, 3 blocked by fit,
 			a.cloneCommand(),
 			a.resetCommand(), a.switchCommand(), a.renameCommand(), a.takeAwayCommand(), a.undoCommand(),
 			a.changeoversCommand(), a.tidyCommand(),
-			a.serversCommand(), a.vaultCommand(), a.gamesCommand(), a.usersCommand(), a.signInCommand(),
+			a.hostsCommand(), a.serversCommand(), a.vaultCommand(), a.gamesCommand(), a.usersCommand(), a.signInCommand(),
 			a.signOutCommand(),
 			a.serveCommand(), a.demoCommand(), a.apiCommand(), // the first two where the service runs
 		},

@@ -25,6 +25,7 @@ func (a *app) serversCommand() *cli.Command {
   reshard servers start north-plot
   reshard servers stop north-plot
   reshard servers stopped north-plot
+  reshard servers started north-plot
   reshard servers log north-plot --follow`,
 		Flags: append(listFlags("name, -name, added or -added; - turns it round"),
 			&cli.StringFlag{
@@ -49,7 +50,7 @@ func (a *app) serversCommand() *cli.Command {
 			a.onServer("stop", "stop a server cleanly and wait for its end",
 				"A server that does not stop when asked goes on running: it is never killed.\n\nExamples:\n  reshard "+
 					"servers stop north-plot", (*client.Client).StopServer),
-			a.serversStoppedCommand(),
+			a.serversStoppedCommand(), a.serversStartedCommand(), a.serversChangeCommand(),
 			a.serversAddCommand(), a.serversLogCommand(),
 			a.remover("remove", "SERVER", "forget a stopped server",
 				"Its files stay where they are, and so does what was set aside.\n\nExamples:\n  reshard servers "+
@@ -93,6 +94,84 @@ Examples:
 			return a.show(s, func() { a.describeServer(s) })
 		},
 	}
+}
+
+func (a *app) serversStartedCommand() *cli.Command {
+	return a.onServer("started", "say that a server runs that only people can see",
+		`A server that is controlled by hand is started by a person, by its provider's own means.
+Your word that it runs is named in proofs.
+
+Examples:
+  reshard servers started north-plot`, (*client.Client).SayStarted)
+}
+
+// controlFlags are how a server elsewhere is controlled.
+func controlFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{
+			Name: "by", Usage: "control it by a `WAY`: session, unit, commands or hand; left out: as its host allows",
+		},
+		&cli.StringFlag{Name: "session", Usage: "`NAME` of the terminal multiplexer's session that its command runs in"},
+		&cli.StringFlag{Name: "unit", Usage: "systemd `UNIT`"},
+		&cli.BoolFlag{Name: "user-unit", Usage: "the unit is one of the account's own manager"},
+		&cli.StringFlag{Name: "start", Usage: "`COMMAND` that starts it and returns"},
+		&cli.StringFlag{Name: "stop", Usage: "`COMMAND` that asks it to end; left out: as the game's profile says"},
+		&cli.StringFlag{Name: "state", Usage: "`COMMAND` that ends with 0 when it runs, with 1 or 3 when it does not"},
+		&cli.StringFlag{Name: "say", Usage: "`COMMAND` that gets a line for the console on its input"},
+		&cli.StringFlag{Name: "signal", Usage: "`COMMAND` that sends it the signal $signal"},
+		&cli.StringFlag{Name: "log", Usage: "`COMMAND` that prints the log of the present run from its beginning"},
+		&cli.StringFlag{Name: "log-file", Usage: "`FILE` with its log, from its folder or absolute"},
+		&cli.StringFlag{
+			Name:  "game-root",
+			Usage: "`FOLDER` as the game itself names it, where its settings and log speak of another one",
+		},
+	}
+}
+
+func controlOf(c *cli.Command) server.Means {
+	return server.Means{
+		By: server.By(c.String("by")), Session: c.String("session"), Unit: c.String("unit"),
+		UserUnit: c.Bool("user-unit"), Start: c.String("start"), Stop: c.String("stop"), State: c.String("state"),
+		Say: c.String("say"), Signal: c.String("signal"), Log: c.String("log"), LogFile: c.String("log-file"),
+	}
+}
+
+func (a *app) serversChangeCommand() *cli.Command {
+	return &cli.Command{
+		Name: "change", Usage: "change how a server is controlled", ArgsUsage: "SERVER [-- COMMAND]",
+		Description: `Its way of control is given whole: what is left out is left to its host.
+
+Examples:
+  reshard servers change fen --by hand
+  reshard servers change fen --unit fen.service --log-file logs/latest.log
+  reshard servers change fen --session fen -- ./quarry serve .
+  reshard servers change fen --game-root /home/container`,
+		Flags: controlFlags(),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if c.Args().Len() < 1 {
+				return usage("servers change needs SERVER; see reshard servers change --help")
+			}
+			api, err := a.client()
+			if err != nil {
+				return err
+			}
+			change := wire.ServerChange{Control: controlOf(c), GameRoot: c.String("game-root"), Command: commandAfter(c)}
+			s, err := api.ChangeServer(ctx, c.Args().First(), change)
+			if err != nil {
+				return err
+			}
+			return a.show(s, func() { a.describeServer(s) })
+		},
+	}
+}
+
+// commandAfter is the command that stands after a server's name.
+func commandAfter(c *cli.Command) []string {
+	command := c.Args().Tail()
+	if len(command) > 0 && command[0] == "--" {
+		command = command[1:]
+	}
+	return command
 }
 
 func (a *app) listServers(list []wire.Server) {
@@ -153,6 +232,22 @@ func hostText(s wire.Server) string {
 	return s.Host + ", without " + strings.Join(lacks, ", ")
 }
 
+// controlText says how a server elsewhere is controlled.
+func controlText(s wire.Server) string {
+	switch m := s.Control; m.By {
+	case server.BySession:
+		return "in the session " + m.Session + " on its host (tmux attach -t " + m.Session + ")"
+	case server.ByUnit:
+		return "as the systemd unit " + m.Unit
+	case server.ByCommands:
+		return "by commands of its own (state: " + m.State + ")"
+	case server.ByHand:
+		return "by hand: people start and stop it, and say so"
+	case server.ByProcess, "":
+	}
+	return ""
+}
+
 func (a *app) describeServer(sf wire.ServerFacts) {
 	s, f := sf.Server, sf.Facts
 	a.print("%s  %s\n", s.Name, marked(s.State))
@@ -161,6 +256,9 @@ func (a *app) describeServer(sf wire.ServerFacts) {
 	}
 	if s.State == string(life.Unknown) {
 		a.print("  When you know that it is stopped: reshard servers stopped %s\n", s.Name)
+		if s.Control.By == server.ByHand {
+			a.print("  When you know that it runs: reshard servers started %s\n", s.Name)
+		}
 	}
 	a.print("\n")
 	line := func(label, value string) {
@@ -171,6 +269,7 @@ func (a *app) describeServer(sf wire.ServerFacts) {
 	line("game, kind", s.Game+", "+s.Kind)
 	line("folder", s.Root)
 	line("command", commandText(s.Command))
+	line("control", controlText(s))
 	line("host", hostText(s))
 	if s.Process != "" && s.Since != nil {
 		line("process", fmt.Sprintf("%s, since %s", strings.TrimPrefix(s.Process, "process "), when(*s.Since)))
@@ -287,9 +386,11 @@ service's account.
 
 Examples:
   reshard servers add north-plot --game quarrymoss --kind plain --root /srv/north -- ./quarry serve .
+  reshard servers add fen --host moor --game quarrymoss --kind plain --root /servers/fen -- ./quarry serve .
+  reshard servers add sedge --host moor --game quarrymoss --kind plain --root sedge --by hand
   reshard servers add shed --game minetest --root /srv/shed -- \
     /usr/games/minetestserver --config minetest.conf --gameid minetest --logfile '' --color never`,
-		Flags: []cli.Flag{
+		Flags: append([]cli.Flag{
 			&cli.StringFlag{Name: "game", Local: true, Usage: "the `GAME` (reshard games lists them)", Required: true},
 			&cli.StringFlag{
 				Name:  "kind",
@@ -300,35 +401,39 @@ Examples:
 				Name:  "system",
 				Usage: "the operating `SYSTEM` it is made for, where its files depend on that: linux, macos or windows",
 			},
-			&cli.StringFlag{Name: "root", Usage: "the server's `FOLDER` on the service's host", Required: true},
+			&cli.StringFlag{Name: "host", Local: true, Usage: "the `HOST` where it is; the service's own machine if left out"},
+			&cli.StringFlag{Name: "root", Usage: "the server's `FOLDER` on its host", Required: true},
 			&cli.StringSliceFlag{
 				Name:  "env",
 				Usage: "an environment variable for the server, `NAME=VALUE`; may be repeated",
 			},
 			&cli.StringFlag{Name: "server-version", Usage: "the server's `VERSION`, where no file tells it"},
-		},
+		}, controlFlags()...),
 		Action: func(ctx context.Context, c *cli.Command) error {
-			if c.Args().Len() < 2 {
+			if c.Args().Len() < 1 {
 				return usage("servers add needs NAME and, after --, the command that starts the server; see reshard " +
 					"servers add --help")
 			}
-			root, err := filepath.Abs(c.String("root"))
-			if err != nil {
-				return err
-			}
-			command := c.Args().Tail()
-			if command[0] == "--" {
-				command = command[1:]
+			root := c.String("root")
+			elsewhere := c.String("host") != "" && c.String("host") != "local"
+			if !elsewhere {
+				var err error
+				if root, err = filepath.Abs(root); err != nil {
+					return err
+				}
 			}
 			n := wire.NewServer{
-				Name:    c.Args().First(),
-				Game:    c.String("game"),
-				Kind:    c.String("kind"),
-				Root:    root,
-				Version: c.String("server-version"),
-				System:  c.String("system"),
-				Command: command,
-				Env:     map[string]string{},
+				Name:     c.Args().First(),
+				Game:     c.String("game"),
+				Kind:     c.String("kind"),
+				Root:     root,
+				Version:  c.String("server-version"),
+				System:   c.String("system"),
+				Host:     c.String("host"),
+				Control:  controlOf(c),
+				GameRoot: c.String("game-root"),
+				Command:  commandAfter(c),
+				Env:      map[string]string{},
 			}
 			for _, pair := range c.StringSlice("env") {
 				k, v, ok := strings.Cut(pair, "=")

@@ -277,6 +277,48 @@ func (c *Client) AddServer(ctx context.Context, n wire.NewServer) (wire.ServerFa
 	return call[wire.ServerFacts](ctx, c, http.MethodPost, "/servers", n)
 }
 
+// Hosts lists the machines and accounts where servers live.
+func (c *Client) Hosts(ctx context.Context) ([]wire.Host, error) {
+	return call[[]wire.Host](ctx, c, http.MethodGet, "/hosts", nil)
+}
+
+// Host gets a host.
+func (c *Client) Host(ctx context.Context, name string) (wire.Host, error) {
+	return call[wire.Host](ctx, c, http.MethodGet, "/hosts/"+url.PathEscape(name), nil)
+}
+
+// AddHost adds an account on another machine. Without an accepted key the error has code
+// NeedsChoice, and its option is the fingerprint that the host shows.
+func (c *Client) AddHost(ctx context.Context, n wire.NewHost) (wire.Host, error) {
+	return call[wire.Host](ctx, c, http.MethodPost, "/hosts", n)
+}
+
+// ChangeHost changes how a host is reached or signed in to.
+func (c *Client) ChangeHost(ctx context.Context, name string, change wire.HostChange) (wire.Host, error) {
+	return call[wire.Host](ctx, c, http.MethodPatch, "/hosts/"+url.PathEscape(name), change)
+}
+
+// CheckHost finds out what can be done on a host, which takes some seconds.
+func (c *Client) CheckHost(ctx context.Context, name string) (wire.Host, error) {
+	return call[wire.Host](ctx, c, http.MethodPost, "/hosts/"+url.PathEscape(name)+"/check", nil)
+}
+
+// RemoveHost forgets a host on which no servers are.
+func (c *Client) RemoveHost(ctx context.Context, name string) error {
+	_, err := call[struct{}](ctx, c, http.MethodDelete, "/hosts/"+url.PathEscape(name), nil)
+	return err
+}
+
+// ChangeServer changes how a server is controlled.
+func (c *Client) ChangeServer(ctx context.Context, name string, change wire.ServerChange) (wire.ServerFacts, error) {
+	return call[wire.ServerFacts](ctx, c, http.MethodPatch, "/servers/"+url.PathEscape(name), change)
+}
+
+// SayStarted gives a person's word that a server runs that only people can see.
+func (c *Client) SayStarted(ctx context.Context, name string) (wire.ServerFacts, error) {
+	return call[wire.ServerFacts](ctx, c, http.MethodPost, "/servers/"+url.PathEscape(name)+"/started", nil)
+}
+
 // StartServer starts a server and waits until it is ready.
 func (c *Client) StartServer(ctx context.Context, name string) (wire.ServerFacts, error) {
 	return call[wire.ServerFacts](ctx, c, http.MethodPost, "/servers/"+url.PathEscape(name)+"/start", nil)

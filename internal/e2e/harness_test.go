@@ -32,6 +32,7 @@ import (
 	"reshard/internal/archive"
 	"reshard/internal/cli"
 	"reshard/internal/client"
+	"reshard/internal/core/server"
 	"reshard/internal/pgserver"
 	"reshard/internal/wire"
 )
@@ -245,6 +246,8 @@ type plot struct {
 	world    quarrymoss.Options
 	mischief string
 	version  string // default 2.5.1
+	host     string // default the service's own machine
+	control  server.Means
 	stopped  bool
 	noWorld  bool
 }
@@ -285,6 +288,8 @@ func (b *bundle) quarry(name string, p plot) string {
 		Game:    "quarrymoss",
 		Kind:    p.kind,
 		Root:    root,
+		Host:    p.host,
+		Control: p.control,
 		Command: []string{standin, "quarrymoss", "serve", "."},
 	})
 	require.NoError(b.t, err)

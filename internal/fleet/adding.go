@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"reshard/internal/core/fault"
+	"reshard/internal/core/server"
 	"reshard/internal/host"
 	"reshard/internal/records"
 	"reshard/internal/wire"
@@ -30,6 +31,21 @@ func (fl *Fleet) MayLookAt(name string) error {
 		return nil // it is not there, which is told by whoever looks
 	}
 	return err
+}
+
+// means are how a server is to be controlled: as a person says, else as its host allows.
+func means(h *openHost, op string, n wire.NewServer) (server.Means, error) {
+	if e, ok := h.Driver.(host.Elsewhere); ok {
+		return e.Means(n.Name, n.Control, n.Command)
+	}
+	if n.Control.By != "" && n.Control.By != server.ByProcess {
+		return n.Control, fault.New(fault.Unsupported, op, n.Name,
+			"a server of the service's own machine is a process of the service, and is controlled in no other way")
+	}
+	if len(n.Command) == 0 {
+		return n.Control, fault.New(fault.Invalid, op, n.Name, "the command that starts it is missing")
+	}
+	return n.Control, nil
 }
 
 // Add records a server of a host after looking at its folder.
@@ -63,6 +79,12 @@ func (fl *Fleet) Add(ctx context.Context, n wire.NewServer) (wire.ServerFacts, e
 		return wire.ServerFacts{}, fault.Wrap(fault.Invalid, "add server", n.Name, err)
 	}
 	n.Root = root
+	if n.Control, err = means(h, "add server", n); err != nil {
+		return wire.ServerFacts{}, err
+	}
+	if n.Command == nil {
+		n.Command = []string{}
+	}
 	if r, ok := h.Driver.(host.Runner); ok {
 		if err := r.Program(ctx, n.Root, n.Command); err != nil {
 			return wire.ServerFacts{}, err
@@ -74,10 +96,41 @@ func (fl *Fleet) Add(ctx context.Context, n wire.NewServer) (wire.ServerFacts, e
 	rec := records.Server{
 		Name: n.Name, Host: n.Host, Game: n.Game, Kind: n.Kind, System: n.System, Root: n.Root,
 		DeclaredVersion: n.Version,
-		Command:         records.JSON[[]string]{V: n.Command}, Env: records.JSON[map[string]string]{V: n.Env},
+		GameRoot:        n.GameRoot, Means: records.JSON[server.Means]{V: n.Control},
+		Command: records.JSON[[]string]{V: n.Command}, Env: records.JSON[map[string]string]{V: n.Env},
 	}
 	if _, err := fl.records.AddServer(ctx, rec); err != nil {
 		return wire.ServerFacts{}, err
 	}
 	return fl.Server(ctx, n.Name)
+}
+
+// Change changes how a server is controlled. Nothing may be at work on it.
+func (fl *Fleet) Change(ctx context.Context, name string, c wire.ServerChange) (wire.ServerFacts, error) {
+	rec, err := fl.records.Server(ctx, name)
+	if err != nil {
+		return wire.ServerFacts{}, err
+	}
+	h, err := fl.host(rec.Host)
+	if err != nil {
+		return wire.ServerFacts{}, err
+	}
+	if len(c.Command) > 0 {
+		rec.Command.V = c.Command
+	}
+	rec.GameRoot = c.GameRoot
+	rec.Means.V, err = means(h, "change server", wire.NewServer{Name: name, Control: c.Control, Command: rec.Command.V})
+	if err != nil {
+		return wire.ServerFacts{}, err
+	}
+	err = fl.operate(ctx, name, "change", func(ctx context.Context, l *Server) error {
+		if err := fl.records.ChangeServer(ctx, rec); err != nil {
+			return err
+		}
+		return fl.LetGo(l)
+	})
+	if err != nil {
+		return wire.ServerFacts{}, err
+	}
+	return fl.Server(ctx, name)
 }

@@ -17,6 +17,7 @@ import (
 	"reshard/internal/host"
 	"reshard/internal/observe"
 	"reshard/internal/records"
+	"reshard/internal/secrets"
 )
 
 // Config is what a fleet needs. All but Trace must be given.
@@ -30,6 +31,8 @@ type Config struct {
 	Identity string
 	// MoveHere takes records of another data folder over for this one.
 	MoveHere bool
+	// Secrets keeps what hosts are signed in with.
+	Secrets *secrets.Keeper
 	// Kinds are the kinds of hosts that it knows.
 	Kinds host.Kinds
 	// Feed is told what changes.
@@ -45,7 +48,6 @@ type Fleet struct {
 	games   *catalogue.Catalogue
 	log     *slog.Logger
 	now     func() time.Time
-	hosts   map[string]*openHost
 	memory  *observe.Memory
 	book    book
 	// watching ends when the watching does; looking has room for those who look.
@@ -53,8 +55,11 @@ type Fleet struct {
 	looking  chan struct{}
 	running  sync.WaitGroup
 
-	mu   sync.Mutex       // held for moments only
-	live map[string]*slot // by server name
+	// changing is held while a host is added, changed or removed.
+	changing sync.Mutex
+	mu       sync.Mutex // held for moments only
+	hosts    map[string]*openHost
+	live     map[string]*slot // by server name
 }
 
 // New makes a fleet; Open opens its hosts.
@@ -72,6 +77,11 @@ func (fl *Fleet) Close() (err error) {
 	fl.running.Wait()
 	for _, l := range fl.InHand() {
 		err = errors.Join(err, l.closer.Close())
+	}
+	fl.mu.Lock()
+	defer fl.mu.Unlock()
+	for _, h := range fl.hosts {
+		err = errors.Join(err, h.close())
 	}
 	return err
 }

@@ -195,13 +195,21 @@ func (fl *Fleet) openServer(ctx context.Context, rec records.Server, sl *slot) (
 		Kind:    rec.Kind,
 		System:  rec.System,
 		Command: rec.Command.V,
-		Roots:   append([]string{rec.Root}, others...),
+		Roots:   append(rootsOf(rec), others...),
 	}
 	seen := &observe.Observer{
 		ID: rec.ID, Name: rec.Name, Machine: machine, Profile: profile, Files: hostfs.New(rec.Root, files), Control: c,
 		Memory: fl.memory, Now: fl.now,
 	}
 	return &Server{Observer: seen, host: h, closer: closer}, nil
+}
+
+// rootsOf are the names of a server's folder, the one by which it is reached first.
+func rootsOf(rec records.Server) []string {
+	if rec.GameRoot == "" || rec.GameRoot == rec.Root {
+		return []string{rec.Root}
+	}
+	return []string{rec.Root, rec.GameRoot}
 }
 
 // cannotOpen says why a server's folder cannot be opened, and what to do about it.
@@ -226,7 +234,8 @@ func (fl *Fleet) process(ctx context.Context, rec records.Server, profile *game.
 		return nil, err
 	}
 	driver, err := h.Process(ctx, host.Server{
-		ID: rec.ID, Root: rec.Root, Command: rec.Command.V, Env: rec.Env.V, LogFile: profile.Server.Console.Log,
+		ID: rec.ID, Name: rec.Name, Root: rec.Root, Command: rec.Command.V, Env: rec.Env.V, Means: rec.Means.V,
+		LogFile: logFile(rec, profile),
 	})
 	if err != nil {
 		return nil, err
@@ -234,4 +243,12 @@ func (fl *Fleet) process(ctx context.Context, rec records.Server, profile *game.
 	c := control.New(rec.Name, driver, profile)
 	c.Trace = fl.Trace
 	return c, nil
+}
+
+// logFile is where a server writes its log; "" when that is its output.
+func logFile(rec records.Server, profile *game.Profile) string {
+	if rec.Means.V.LogFile != "" {
+		return rec.Means.V.LogFile
+	}
+	return profile.Server.Console.Log
 }

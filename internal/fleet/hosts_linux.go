@@ -7,11 +7,12 @@ import (
 	"reshard/internal/core/fault"
 	"reshard/internal/host"
 	"reshard/internal/host/local"
+	"reshard/internal/host/ssh"
 	"reshard/internal/records"
 )
 
 // kinds are the hosts that this build knows: a kind is a package and a line here.
-var kinds = host.Kinds{local.Kind: local.Open}
+var kinds = host.Kinds{local.Kind: local.Open, ssh.Kind: ssh.Open}
 
 // Kinds gives the kinds of hosts that a service knows when it is told of no others.
 func Kinds() host.Kinds { return maps.Clone(kinds) }
@@ -24,24 +25,14 @@ func (fl *Fleet) Open(ctx context.Context) error {
 		return err
 	}
 	for _, rec := range list {
-		h := &openHost{rec: rec}
-		fl.hosts[rec.Name] = h
 		if rec.Kind == local.Kind {
-			if h.err = fl.settle(ctx, rec); h.err != nil {
-				return h.err
+			if err := fl.settle(ctx, rec); err != nil {
+				return err
 			}
 		}
-		h.Driver, h.err = fl.Kinds.Open(ctx,
-			host.Spec{Name: rec.Name, Kind: rec.Kind, Data: fl.Data, Identity: fl.Identity})
+		fl.openHost(ctx, rec)
 	}
 	return nil
-}
-
-// openHost is a host in hand, or why it is not.
-type openHost struct {
-	host.Driver
-	rec records.Host
-	err error
 }
 
 // settle makes sure that the servers on record for the service's own machine are here:
@@ -60,12 +51,4 @@ func (fl *Fleet) settle(ctx context.Context, rec records.Host) error {
 				"servers of it are stopped for good, begin with this one: reshard serve --move-here.")
 	}
 	return fl.records.SettleHost(ctx, rec.ID, machine, fl.Identity)
-}
-
-func (fl *Fleet) host(name string) (*openHost, error) {
-	h, ok := fl.hosts[name]
-	if !ok {
-		return nil, fault.New(fault.NotFound, "find", "host", "there is no host %q", name)
-	}
-	return h, fault.Wrap(fault.Unreachable, "open host", name, h.err)
 }

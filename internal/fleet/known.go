@@ -141,7 +141,7 @@ func viewOf(rec records.Server, holder int64, s *sight) wire.Server {
 	v := wire.Server{
 		Name: rec.Name, Host: rec.Host, Game: rec.Game, Kind: rec.Kind, Root: rec.Root, Command: rec.Command.V,
 		Env: masked(rec.Env.V), State: string(life.Unknown), Changeover: holder, LastStartMS: rec.LastStartMS,
-		LastStopMS: rec.LastStopMS,
+		LastStopMS: rec.LastStopMS, Control: rec.Means.V, GameRoot: rec.GameRoot,
 	}
 	if s == nil {
 		v.Note = "It has not been looked at yet since the service was started."

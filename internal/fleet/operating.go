@@ -49,14 +49,15 @@ func (fl *Fleet) Stop(ctx context.Context, name string) (wire.ServerFacts, error
 	return fl.Server(ctx, name)
 }
 
-// TakeWord takes a person's word that a server is stopped of which that cannot be told. A
-// changeover that waits for it goes on with it, and its proof names whose word it was.
-func (fl *Fleet) TakeWord(ctx context.Context, name, by string) (wire.ServerFacts, error) {
+// TakeWord takes a person's word that a server is stopped, of which that cannot be told, or that
+// it runs, where only people can see it. A changeover that waits for it goes on with it, and its
+// proof names whose word it was.
+func (fl *Fleet) TakeWord(ctx context.Context, name, by string, state life.State) (wire.ServerFacts, error) {
 	l, err := fl.Reach(ctx, name)
 	if err != nil {
 		return wire.ServerFacts{}, err
 	}
-	if err := l.Control.TakeWord(ctx, by); err != nil {
+	if err := l.Control.TakeWord(ctx, by, state); err != nil {
 		return wire.ServerFacts{}, err
 	}
 	return fl.Server(ctx, name)

@@ -9,7 +9,9 @@ import (
 	"net/netip"
 
 	"reshard/internal/control"
+	"reshard/internal/core/account"
 	"reshard/internal/core/fault"
+	"reshard/internal/core/server"
 	"reshard/internal/hostfs"
 )
 
@@ -36,6 +38,32 @@ type Runner interface {
 	Program(ctx context.Context, root string, command []string) error
 }
 
+// Elsewhere is a host that is an account on another machine.
+type Elsewhere interface {
+	Account() account.Account
+	// Fingerprint is of the accepted key; "" when none was.
+	Fingerprint() string
+	// Change has it be reached in another way from now on; what is under way meets a line that
+	// broke.
+	Change(s Spec) error
+	// Shown asks the host at an address for its key, as Account.Key has it, and the key's
+	// fingerprint. Nothing is signed in to.
+	Shown(ctx context.Context, a account.Account) (key, fingerprint string, err error)
+	// Means completes and checks how a server there is to be controlled: by what the host
+	// allows, when nobody says. command is what starts the server; it may be empty.
+	Means(name string, s server.Means, command []string) (server.Means, error)
+}
+
+// Checker is a host that can be asked what can be done there.
+type Checker interface {
+	// Check tries, in a folder of its own that it removes, and says what it is doing. What
+	// cannot be done is no error; a host that does not answer is.
+	Check(ctx context.Context, say func(string)) (account.Findings, error)
+}
+
+// Closer is a host that has something to give back when it is not needed any more.
+type Closer interface{ Close() error }
+
 // Net is how players reach a server on a host.
 type Net interface {
 	// Bound gives the addresses on which something listens on a port.
@@ -47,7 +75,9 @@ type Net interface {
 // Server is what a host needs to know of a server to run it.
 type Server struct {
 	ID      int64
+	Name    string
 	Root    string
+	Means   server.Means
 	Command []string
 	Env     map[string]string
 	LogFile string // from the root; "" when it is the output
@@ -61,6 +91,10 @@ type Spec struct {
 	// stands.
 	Data     string
 	Identity string
+	// Account is where it is, for a host that is elsewhere, and Found what a check has found
+	// there; nil: none was made.
+	Account account.Account
+	Found   *account.Findings
 }
 
 // Kinds are the ways to open a host, by the name of the kind.

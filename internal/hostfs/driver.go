@@ -90,6 +90,12 @@ type (
 	Appender interface {
 		Append(ctx context.Context, name string, at int64) (io.WriteCloser, error)
 	}
+	// Distant is a host on which each question costs: an observation then asks no name by
+	// itself that a listing has told of.
+	Distant interface {
+		// OpenSeen opens a regular file as it was seen in a listing a moment ago.
+		OpenSeen(ctx context.Context, name string, seen Info) (Content, error)
+	}
 	// Stander tells whether the opened tree is still what its address names: an open
 	// folder is followed wherever it is moved.
 	Stander interface {

@@ -15,6 +15,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"reshard/internal/core/capability"
@@ -36,6 +37,10 @@ type FS struct {
 	name   string
 	// Patience is the limit for one call; see the constant of that name.
 	Patience time.Duration
+
+	recall     sync.Mutex // held for moments only
+	recalled   []string   // folders that the last observation has listed
+	atomically *bool      // whether a rename replaces a file, once that is known
 }
 
 // New makes a place over a driver; name is used in messages.
@@ -280,6 +285,9 @@ func (p *FS) Prepare(ctx context.Context, name string, data []byte) error {
 	if err != nil {
 		return err
 	}
+	p.recall.Lock()
+	p.atomically = &can.AtomicReplace
+	p.recall.Unlock()
 	temp := temporary(name)
 	if err := p.Forget(ctx, name); err != nil { // one of an earlier try may not be written over
 		return err
@@ -309,11 +317,11 @@ func (p *FS) Commit(ctx context.Context, name string, data []byte) error {
 	if err := check("replace", name); err != nil {
 		return err
 	}
-	can, err := p.Capabilities(ctx)
+	atomically, err := p.replaces(ctx)
 	if err != nil {
 		return err
 	}
-	if can.AtomicReplace {
+	if atomically {
 		err = p.rename(ctx, "replace", temporary(name), name, true)
 	} else {
 		err = p.replaceInTwo(ctx, name)
@@ -321,15 +329,37 @@ func (p *FS) Commit(ctx context.Context, name string, data []byte) error {
 	if err != nil {
 		return err
 	}
-	if err := p.sync(ctx, "replace", path.Dir(name)); err != nil {
-		return err
-	}
+	synced := make(chan error, 1)
+	go func() {
+		synced <- fault.Safely(func() error { return p.sync(ctx, "replace", path.Dir(name)) })
+	}()
 	back, err := p.ReadFile(ctx, name, int64(len(data)))
+	if serr := <-synced; serr != nil {
+		return serr
+	}
 	if err == nil && !bytes.Equal(back, data) {
 		err = fault.New(fault.Damaged, "replace", path.Join(p.name, name),
 			"reads back differently from what was written")
 	}
 	return err
+}
+
+// replaces reports whether a rename replaces a file there, which is asked once.
+func (p *FS) replaces(ctx context.Context) (bool, error) {
+	p.recall.Lock()
+	known := p.atomically
+	p.recall.Unlock()
+	if known != nil {
+		return *known, nil
+	}
+	can, err := p.Capabilities(ctx)
+	if err != nil {
+		return false, err
+	}
+	p.recall.Lock()
+	defer p.recall.Unlock()
+	p.atomically = &can.AtomicReplace
+	return can.AtomicReplace, nil
 }
 
 func (p *FS) rename(ctx context.Context, op, from, to string, replace bool) error {
@@ -377,8 +407,8 @@ func (p *FS) replaceInTwo(ctx context.Context, name string) error {
 // Mend brings a file back that a crash left between the two renames of a replace: as it was
 // before. It does nothing for a file that is there, and on hosts that replace in one act.
 func (p *FS) Mend(ctx context.Context, name string) error {
-	can, err := p.Capabilities(ctx)
-	if err != nil || can.AtomicReplace {
+	atomically, err := p.replaces(ctx)
+	if err != nil || atomically {
 		return err
 	}
 	there, err := p.Exists(ctx, name)

@@ -6,6 +6,7 @@ import (
 	"io"
 	"io/fs"
 	"path"
+	"slices"
 	"sync"
 
 	"reshard/internal/core/fault"
@@ -32,7 +33,11 @@ func (p *FS) Observe(ctx context.Context) (files fs.FS, settled func(err error) 
 			first = err
 		}
 	}
-	return tree{p: p, ctx: ctx, note: note}, func(err error) error {
+	out := tree{p: p, ctx: ctx, note: note}
+	if _, ok := p.driver.(Distant); ok {
+		out.seen = p.glimpse(ctx)
+	}
+	return out, func(err error) error {
 		mu.Lock()
 		defer mu.Unlock()
 		if first != nil {
@@ -47,6 +52,9 @@ type tree struct {
 	p    *FS
 	ctx  context.Context
 	note func(error) // told of each error; may be nil
+	// seen is what one observation has listed of a host on which each question costs; nil
+	// elsewhere, and where things are looked at while they change.
+	seen *glimpse
 }
 
 func (t tree) noted(err error) error {
@@ -57,19 +65,44 @@ func (t tree) noted(err error) error {
 }
 
 func (t tree) Stat(name string) (fs.FileInfo, error) {
-	info, err := t.p.Stat(t.ctx, name)
+	info, err := t.stat(name)
 	if err != nil {
 		return nil, t.noted(err)
 	}
 	return info, nil
 }
 
+func (t tree) stat(name string) (Info, error) {
+	if t.seen != nil && name != "." && check("look at", name) == nil {
+		return t.seen.stat(t.ctx, name)
+	}
+	return t.p.Stat(t.ctx, name)
+}
+
 func (t tree) ReadDir(name string) ([]fs.DirEntry, error) {
+	if t.seen != nil && check("list", name) == nil {
+		entries, err := t.seen.list(t.ctx, name)
+		return slices.Clone(entries), t.noted(err)
+	}
 	entries, err := t.p.List(t.ctx, name)
 	return entries, t.noted(err)
 }
 
 func (t tree) Open(name string) (fs.File, error) {
+	if t.seen != nil && name != "." && check("open", name) == nil {
+		info, err := t.seen.stat(t.ctx, name)
+		switch {
+		case err != nil:
+			return nil, t.noted(err)
+		case info.IsDir():
+			return &folder{tree: t, name: name, info: info}, nil
+		case info.Modes.IsRegular():
+			f, err := t.p.openBy(t.ctx, "open", name, t.noted, func(ctx context.Context) (Content, error) {
+				return t.p.driver.(Distant).OpenSeen(ctx, name, info)
+			})
+			return f, t.noted(err)
+		}
+	}
 	f, err := t.p.open(t.ctx, "open", name, t.noted)
 	if fault.CodeOf(err) != fault.Invalid || check("open", name) != nil {
 		return f, t.noted(err)
@@ -83,11 +116,17 @@ func (t tree) Open(name string) (fs.File, error) {
 
 // open opens a file that is read within the place's patience; noted is given each error.
 func (p *FS) open(ctx context.Context, op, name string, noted func(error) error) (fs.File, error) {
+	return p.openBy(ctx, op, name, noted, func(ctx context.Context) (Content, error) { return p.driver.Open(ctx, name) })
+}
+
+func (p *FS) openBy(ctx context.Context, op, name string, noted func(error) error,
+	open func(context.Context) (Content, error),
+) (fs.File, error) {
 	if err := check(op, name); err != nil {
 		return nil, err
 	}
 	rctx, touch, done := p.rolling(ctx)
-	c, err := p.driver.Open(rctx, name)
+	c, err := open(rctx)
 	if err != nil {
 		err = p.wrap(rctx, op, name, err)
 		done()

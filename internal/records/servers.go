@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"reshard/internal/core/fault"
+	"reshard/internal/core/server"
 )
 
 // Server is one game server on a host.
@@ -20,11 +21,15 @@ type Server struct {
 	Command         JSON[[]string]          `db:"command"`
 	Env             JSON[map[string]string] `db:"env"`
 	DeclaredVersion string                  `db:"declared_version"`
-	Wanted          string                  `db:"wanted"`        // running or stopped
-	LastStartMS     int64                   `db:"last_start_ms"` // -1: never seen
-	LastStopMS      int64                   `db:"last_stop_ms"`
-	CreatedAt       time.Time               `db:"created_at"`
-	RemovedAt       *time.Time              `db:"removed_at"`
+	// Means are how it is controlled, GameRoot the name by which the game itself knows its
+	// folder, where that is another one.
+	Means       JSON[server.Means] `db:"means"`
+	GameRoot    string             `db:"game_root"`
+	Wanted      string             `db:"wanted"`        // running or stopped
+	LastStartMS int64              `db:"last_start_ms"` // -1: never seen
+	LastStopMS  int64              `db:"last_stop_ms"`
+	CreatedAt   time.Time          `db:"created_at"`
+	RemovedAt   *time.Time         `db:"removed_at"`
 }
 
 const selectServers = `SELECT s.*, h.name AS host FROM servers s JOIN hosts h ON h.id = s.host_id
@@ -33,9 +38,9 @@ const selectServers = `SELECT s.*, h.name AS host FROM servers s JOIN hosts h ON
 // AddServer records a server; its name and root must be new.
 func (r *Records) AddServer(ctx context.Context, s Server) (Server, error) {
 	err := r.db.GetContext(ctx, &s.ID, `INSERT INTO servers (name, game, kind, root, command, env, declared_version,
-		system, host_id)
-		VALUES ($1,$2,$3,$4,$5,$6,$7,$8,(SELECT id FROM hosts WHERE name = $9)) RETURNING id`,
-		s.Name, s.Game, s.Kind, s.Root, s.Command, s.Env, s.DeclaredVersion, s.System, s.Host)
+		system, host_id, means, game_root)
+		VALUES ($1,$2,$3,$4,$5,$6,$7,$8,(SELECT id FROM hosts WHERE name = $9),$10,$11) RETURNING id`,
+		s.Name, s.Game, s.Kind, s.Root, s.Command, s.Env, s.DeclaredVersion, s.System, s.Host, s.Means, s.GameRoot)
 	if e := classify("add server", s.Name, err); fault.CodeOf(e) == fault.Exists {
 		return s, fault.New(fault.Exists, "add server", s.Name,
 			"a server of that name, or with the folder %s, is there already", s.Root).
@@ -64,6 +69,13 @@ func (r *Records) ServerHeld(ctx context.Context, name string) (l Listed, err er
 func (r *Records) Servers(ctx context.Context) (out []Server, err error) {
 	err = r.db.SelectContext(ctx, &out, selectServers+` ORDER BY s.name`)
 	return out, classify("list", "servers", err)
+}
+
+// ChangeServer records how a server is controlled and how the game names its folder.
+func (r *Records) ChangeServer(ctx context.Context, s Server) error {
+	_, err := r.db.ExecContext(ctx, `UPDATE servers SET means = $2, game_root = $3, command = $4 WHERE id = $1`, s.ID,
+		s.Means, s.GameRoot, s.Command)
+	return classify("change", "server", err)
 }
 
 // RemoveServer forgets a server; its changeovers stay on record.

@@ -31,6 +31,7 @@ import (
 	"reshard/internal/host"
 	"reshard/internal/library"
 	"reshard/internal/records"
+	"reshard/internal/secrets"
 	"reshard/internal/upkeep"
 	"reshard/internal/vault"
 )
@@ -77,6 +78,7 @@ type Service struct {
 	config  Config
 	records *records.Records
 	log     *slog.Logger
+	secrets *secrets.Keeper
 	// identity is what the data folder is known by, lock its lock.
 	identity string
 	lock     folderLock
@@ -102,7 +104,15 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Service{config: c, log: c.Log, identity: identity}
+	keeper, made, err := secrets.Open(c.Data)
+	if err != nil {
+		return nil, err
+	}
+	if made {
+		c.Log.Info("made the key that passwords of hosts are kept with; keep a copy of it apart from the database",
+			"file", filepath.Join(c.Data, secrets.File))
+	}
+	s := &Service{config: c, log: c.Log, identity: identity, secrets: keeper}
 	s.lock.file = filepath.Join(c.Data, "lock")
 	s.life, s.stop = context.WithCancelCause(context.WithoutCancel(ctx))
 	if err := s.open(ctx); err != nil {
@@ -148,7 +158,7 @@ func (s *Service) wire(v *vault.Vault) {
 	s.Games = catalogue.New(c.Games, s.records, c.Log)
 	s.Fleet = fleet.New(fleet.Config{
 		Records: s.records, Games: s.Games, Board: board, Log: c.Log, Data: c.Data, Identity: s.identity,
-		MoveHere: c.MoveHere, Kinds: c.Kinds, Feed: &s.Feed, Trace: c.Trace,
+		MoveHere: c.MoveHere, Kinds: c.Kinds, Secrets: s.secrets, Feed: &s.Feed, Trace: c.Trace,
 	})
 	s.Games.Used, s.Games.MayLook = s.Fleet, s.Fleet.MayLookAt
 	s.Library = library.New(library.Config{

@@ -17,7 +17,7 @@ type KeyError struct {
 	// Fingerprint is of the key that was shown, Accepted of the one that was expected; "": none
 	// has been accepted yet. Both are as ssh-keygen -l shows them.
 	Fingerprint, Accepted string
-	// Key is the key that was shown, as Account.Key has it.
+	// Key is the key that was shown, as account.Account.Key has it.
 	Key string
 }
 
@@ -58,7 +58,7 @@ func parseKey(line string) (ssh.PublicKey, error) {
 	return ssh.ParsePublicKey(raw)
 }
 
-// keyLine writes a key as Account.Key has it.
+// keyLine writes a key as account.Account.Key has it.
 func keyLine(k ssh.PublicKey) string {
 	return k.Type() + " " + base64.StdEncoding.EncodeToString(k.Marshal())
 }

@@ -15,6 +15,7 @@ import (
 	"golang.org/x/crypto/ssh"
 	"golang.org/x/crypto/ssh/agent"
 
+	"reshard/internal/core/account"
 	"reshard/internal/core/fault"
 )
 
@@ -37,13 +38,13 @@ const (
 // Errors have code Unreachable when the host does not answer, does not accept the sign-in, or
 // is not known by its key: that passes, by itself or when somebody mends it.
 type Link struct {
-	account Account
+	dialling chan struct{} // has room for the one who dials
+
+	mu      sync.Mutex // held for moments only
+	account account.Account
 	pace    *pace
 	// sessions has room for the channels that may be open at once.
 	sessions chan struct{}
-
-	dialling chan struct{} // has room for the one who dials
-	mu       sync.Mutex    // held for moments only
 	now      *line
 	closed   bool
 	refused  error // why the account did not let us in, until again
@@ -53,9 +54,9 @@ type Link struct {
 }
 
 // New makes a link; nothing is dialled yet.
-func New(a Account) *Link {
+func New(a account.Account) *Link {
 	if a.Sessions <= 0 {
-		a.Sessions = MostSessions
+		a.Sessions = account.MostSessions
 	}
 	return &Link{
 		account: a, pace: newPace(a.BytesASecond), dialling: make(chan struct{}, 1),
@@ -63,8 +64,47 @@ func New(a Account) *Link {
 	}
 }
 
-// Account gives what the link was made for.
-func (l *Link) Account() Account { return l.account }
+// Account gives what the link is made for now.
+func (l *Link) Account() account.Account {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.account
+}
+
+// Change has the link reach and sign in to something else, or in another way, from now on. What
+// goes on over the present connection ends as if the line broke.
+func (l *Link) Change(a account.Account) {
+	if a.Sessions <= 0 {
+		a.Sessions = account.MostSessions
+	}
+	l.mu.Lock()
+	l.account, l.pace, l.sessions = a, newPace(a.BytesASecond), make(chan struct{}, a.Sessions)
+	l.refused, l.failed = nil, nil
+	l.mu.Unlock()
+	l.Cut()
+}
+
+// Again has an account asked again at once that did not accept the sign-in.
+func (l *Link) Again() {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.refused, l.failed = nil, nil
+}
+
+// Shown asks a host for its key, and signs in to nothing.
+func Shown(ctx context.Context, a account.Account) (key, fingerprint string, err error) {
+	a.Key, a.Secrets = "", account.Secrets{}
+	l := New(a)
+	_, err = l.dialAgain(ctx)
+	var shown *KeyError
+	if errors.As(err, &shown) {
+		return shown.Key, shown.Fingerprint, nil
+	}
+	if err == nil {
+		err = fault.New(fault.Unreachable, "reach", a.Name, "it shows no key")
+	}
+	return "", "", err
+}
 
 // line is one connection.
 type line struct {
@@ -73,9 +113,20 @@ type line struct {
 	heard  *atomic.Int64 // when something last came, in nanoseconds
 	dead   chan struct{} // closed once the connection has ended
 
+	opening chan struct{} // has room for the one who begins files
+	// shelled has room for the one who uses shell.
+	shelled chan struct{}
+	shell   *shell
+
 	mu    sync.Mutex
 	files *sftp.Client
 	used  time.Time
+}
+
+func (l *Link) name() string {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.account.Name
 }
 
 // Close ends the connection, and with it all that goes on over it.
@@ -132,7 +183,7 @@ func (l *Link) connect(ctx context.Context) (*line, error) {
 	l.mu.Unlock()
 	switch {
 	case closed:
-		return nil, fault.New(fault.Unreachable, "reach", l.account.Name, "the line was closed")
+		return nil, fault.New(fault.Unreachable, "reach", l.name(), "the line was closed")
 	case now != nil && !now.isDead():
 		return now, nil
 	case refused != nil && time.Now().Before(again):
@@ -151,7 +202,7 @@ func (l *Link) connect(ctx context.Context) (*line, error) {
 	}
 	if err == nil && l.closed {
 		next.end()
-		return nil, fault.New(fault.Unreachable, "reach", l.account.Name, "the line was closed")
+		return nil, fault.New(fault.Unreachable, "reach", l.name(), "the line was closed")
 	}
 	if err == nil {
 		l.now = next
@@ -184,7 +235,9 @@ type refusal struct{ error }
 func Refused(err error) bool { return errors.As(err, new(*refusal)) }
 
 func (l *Link) dial(ctx context.Context) (*line, error) {
-	a := l.account
+	l.mu.Lock()
+	a, pace := l.account, l.pace
+	l.mu.Unlock()
 	lost := func(what string, err error) error {
 		return &fault.Error{Code: fault.Unreachable, Op: "reach", Path: a.Name, What: what, Err: err}
 	}
@@ -192,7 +245,7 @@ func (l *Link) dial(ctx context.Context) (*line, error) {
 	if err != nil {
 		return nil, err
 	}
-	methods, done, err := l.methods()
+	methods, done, err := methodsOf(a.Secrets)
 	if err != nil {
 		return nil, err
 	}
@@ -208,7 +261,7 @@ func (l *Link) dial(ctx context.Context) (*line, error) {
 	}
 	stop := context.AfterFunc(dctx, func() { _ = conn.Close() }) // ends the handshake
 	defer stop()
-	paced := &pacedConn{Conn: conn, pace: l.pace}
+	paced := &pacedConn{Conn: conn, pace: pace}
 	paced.heard.Store(time.Now().UnixNano())
 	c, channels, requests, err := ssh.NewClientConn(paced, a.Address(), &ssh.ClientConfig{
 		User: a.User, Auth: methods, HostKeyCallback: callback, HostKeyAlgorithms: algorithms,
@@ -220,7 +273,7 @@ func (l *Link) dial(ctx context.Context) (*line, error) {
 	}
 	n := &line{
 		client: ssh.NewClient(c, channels, requests), conn: conn, heard: &paced.heard, dead: make(chan struct{}),
-		used: time.Now(),
+		used: time.Now(), shelled: make(chan struct{}, 1), opening: make(chan struct{}, 1),
 	}
 	go func() {
 		defer close(n.dead)
@@ -249,7 +302,7 @@ func dialWords(err error) string {
 
 // signInError says why a handshake failed.
 func (l *Link) signInError(ctx, dctx context.Context, err error) error {
-	a := l.account
+	a := l.Account()
 	var key *KeyError
 	text := err.Error()
 	switch {
@@ -283,12 +336,11 @@ func (l *Link) signInError(ctx, dctx context.Context, err error) error {
 }
 
 // methods are the ways to sign in, the safest first. What they need is given back by done.
-func (l *Link) methods() (out []ssh.AuthMethod, done func(), err error) {
-	s := l.account.Secrets
+func methodsOf(s account.Secrets) (out []ssh.AuthMethod, done func(), err error) {
 	done = func() {}
 	var signers []ssh.Signer
 	if s.PrivateKey != "" {
-		signer, err := s.signer()
+		signer, err := signer(s)
 		if err != nil {
 			return nil, done, err
 		}
@@ -313,22 +365,24 @@ func (l *Link) methods() (out []ssh.AuthMethod, done func(), err error) {
 		out = append(out, ssh.PublicKeys(signers...))
 	}
 	if s.Password != "" {
-		out = append(out, ssh.Password(s.Password), ssh.KeyboardInteractive(s.answer))
+		out = append(out, ssh.Password(s.Password), ssh.KeyboardInteractive(answers(s.Password)))
 	}
 	return out, done, nil
 }
 
-// answer answers what a host asks at a keyboard: one hidden question is for the password.
+// answers answers what a host asks at a keyboard: one hidden question is for the password.
 // Some ask once more with no question.
-func (s Secrets) answer(_, _ string, questions []string, echos []bool) ([]string, error) {
-	answers := make([]string, len(questions))
-	for i := range questions {
-		if echos[i] || i > 0 {
-			return nil, errors.New("the host asks more than a password")
+func answers(password string) ssh.KeyboardInteractiveChallenge {
+	return func(_, _ string, questions []string, echos []bool) ([]string, error) {
+		out := make([]string, len(questions))
+		for i := range questions {
+			if echos[i] || i > 0 {
+				return nil, errors.New("the host asks more than a password")
+			}
+			out[i] = password
 		}
-		answers[i] = s.Password
+		return out, nil
 	}
-	return answers, nil
 }
 
 // keepAlive finds a peer that is dead, or a line that swallows all: no packet and no reset. It
@@ -395,14 +449,17 @@ func (n *line) touch() {
 
 // session opens a channel, when one is free. release must be called once it is done with.
 func (l *Link) session(ctx context.Context, n *line) (s *ssh.Session, release func(), err error) {
+	l.mu.Lock()
+	room := l.sessions
+	l.mu.Unlock()
 	select {
-	case l.sessions <- struct{}{}:
+	case room <- struct{}{}:
 	case <-ctx.Done():
 		return nil, nil, ctx.Err()
 	case <-n.dead:
 		return nil, nil, l.Lost(nil)
 	}
-	release = func() { <-l.sessions }
+	release = func() { <-room }
 	s, err = Bounded(ctx, n.client.NewSession)
 	if err == nil {
 		return s, release, nil
@@ -411,7 +468,7 @@ func (l *Link) session(ctx context.Context, n *line) (s *ssh.Session, release fu
 	var open *ssh.OpenChannelError
 	if errors.As(err, &open) {
 		return nil, nil, &fault.Error{
-			Code: fault.Unreachable, Op: "open a session on", Path: l.account.Name, Err: err,
+			Code: fault.Unreachable, Op: "open a session on", Path: l.name(), Err: err,
 			What: "the host has no room for another session",
 		}
 	}
@@ -424,7 +481,7 @@ func (l *Link) Lost(err error) error {
 		return err
 	}
 	return &fault.Error{
-		Code: fault.Unreachable, Op: "reach", Path: l.account.Name, What: "the line to it broke", Err: err,
+		Code: fault.Unreachable, Op: "reach", Path: l.name(), What: "the line to it broke", Err: err,
 	}
 }
 
@@ -460,11 +517,28 @@ type nothing struct{}
 
 // Files gives the account's files over SFTP, one client for all who use the connection.
 func (l *Link) Files(ctx context.Context) (*sftp.Client, error) {
-	n, err := l.connect(ctx)
-	if err != nil {
-		return nil, err
+	for again := false; ; again = true {
+		n, err := l.connect(ctx)
+		if err != nil {
+			return nil, err
+		}
+		files, err := l.filesOver(ctx, n)
+		if err == nil || again || ctx.Err() != nil || fault.CodeOf(err) != fault.Unreachable || !n.isDeadSoon() {
+			return files, err
+		}
+		l.drop(n) // nothing has been asked over it
 	}
+}
+
+// filesOver gives the client of a connection, and begins it when there is none.
+func (l *Link) filesOver(ctx context.Context, n *line) (*sftp.Client, error) {
 	n.touch()
+	select {
+	case n.opening <- struct{}{}:
+		defer func() { <-n.opening }()
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
 	n.mu.Lock()
 	files := n.files
 	n.mu.Unlock()
@@ -475,31 +549,13 @@ func (l *Link) Files(ctx context.Context) (*sftp.Client, error) {
 	if err != nil {
 		return nil, err
 	}
-	in, ierr := s.StdinPipe()
-	out, oerr := s.StdoutPipe()
-	err = errors.Join(ierr, oerr)
-	if err == nil {
-		files, err = Bounded(ctx, func() (*sftp.Client, error) {
-			if err := s.RequestSubsystem("sftp"); err != nil {
-				return nil, fault.New(fault.Unsupported, "open files of", l.account.Name,
-					"the host gives no files over SFTP")
-			}
-			return sftp.NewClientPipe(out, in, sftp.UseConcurrentWrites(true), sftp.MaxConcurrentRequestsPerFile(64))
-		})
-	}
+	files, err = l.speakSFTP(ctx, s)
 	if err != nil {
 		release()
 		_ = s.Close() // the error tells more
 		return nil, l.Lost(err)
 	}
 	n.mu.Lock()
-	if n.files != nil { // somebody else was faster
-		other := n.files
-		n.mu.Unlock()
-		release()
-		_ = files.Close() // nobody uses it
-		return other, nil
-	}
 	n.files = files
 	n.mu.Unlock()
 	go func() {
@@ -507,12 +563,41 @@ func (l *Link) Files(ctx context.Context) (*sftp.Client, error) {
 		release()
 		_ = s.Close()
 		n.mu.Lock()
-		if n.files == files {
-			n.files = nil
-		}
+		n.files = nil
 		n.mu.Unlock()
 	}()
 	return files, nil
+}
+
+func (l *Link) speakSFTP(ctx context.Context, s *ssh.Session) (*sftp.Client, error) {
+	in, err := s.StdinPipe()
+	if err != nil {
+		return nil, err
+	}
+	out, err := s.StdoutPipe()
+	if err != nil {
+		return nil, err
+	}
+	return Bounded(ctx, func() (*sftp.Client, error) {
+		if err := s.RequestSubsystem("sftp"); err != nil {
+			if errors.Is(err, io.EOF) {
+				return nil, err
+			}
+			return nil, fault.New(fault.Unsupported, "open files of", l.name(), "the host gives no files over SFTP")
+		}
+		return sftp.NewClientPipe(out, in, sftp.UseConcurrentWrites(true), sftp.MaxConcurrentRequestsPerFile(64))
+	})
+}
+
+// isDeadSoon reports whether a connection has ended; its end may be noticed a moment after what
+// was asked over it failed.
+func (n *line) isDeadSoon() bool {
+	select {
+	case <-n.dead:
+		return true
+	case <-time.After(100 * time.Millisecond):
+		return false
+	}
 }
 
 // Broken says that a client of Files found the line broken: the next who needs it dials again,
@@ -567,7 +652,7 @@ func (l *Link) Run(ctx context.Context, command string, in io.Reader, out io.Wri
 	var exit *ssh.ExitError
 	switch {
 	case kept.hasMore():
-		return r, fault.New(fault.TooLarge, "run a command on", l.account.Name, "it prints more than %d MB", mostOutput>>20)
+		return r, fault.New(fault.TooLarge, "run a command on", l.name(), "it prints more than %d MB", mostOutput>>20)
 	case err == nil:
 		return r, nil
 	case errors.As(err, &exit):

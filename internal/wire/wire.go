@@ -271,6 +271,10 @@ type Server struct {
 	Command []string          `json:"command"`
 	Env     map[string]string `json:"env"`
 	Host    string            `json:"host"`
+	// how it is controlled, on a host elsewhere
+	Control server.Means `json:"control,omitzero"`
+	// the folder as the game itself names it, where that is another name
+	GameRoot string `json:"gameRoot,omitempty"`
 	// another one says that something in its files has changed, if only what is not shown here
 	Revision string `json:"revision,omitempty"`
 	// SeenAt is when this was seen; absent: it has not been looked at yet.
@@ -329,16 +333,29 @@ type NewServer struct {
 	Game string `json:"game"`
 	// may be left out when the game has one kind
 	Kind string `json:"kind,omitempty"`
-	// the server's folder, absolute
+	// the server's folder, absolute; elsewhere it may begin at the account's folder
 	Root string `json:"root"`
-	// program and arguments; run in the server's folder
-	Command []string          `json:"command" minItems:"1"`
+	// the folder as the game itself names it, where its settings and log speak of another one
+	GameRoot string `json:"gameRoot,omitempty"`
+	// program and arguments, run in the server's folder; only a server that the service starts by
+	// itself, or in a session, needs it
+	Command []string `json:"command,omitempty"`
+	// how it is started, stopped and spoken to, on a host elsewhere
+	Control server.Means      `json:"control,omitzero"`
 	Env     map[string]string `json:"env,omitempty"`
 	// the server's version, where no file tells it
 	Version string `json:"version,omitempty"`
 	// the operating system that the server is made for, where its files depend on it; linux
 	// when left out
 	System string `json:"system,omitempty" enum:"linux,macos,windows"`
+}
+
+// ServerChange is how a server is controlled from now on, whole.
+type ServerChange struct {
+	Control  server.Means `json:"control"`
+	GameRoot string       `json:"gameRoot,omitempty"`
+	// program and arguments; left out: as before
+	Command []string `json:"command,omitempty"`
 }
 
 // Sheet is a fit sheet and what was compared; World and Copy are empty when a

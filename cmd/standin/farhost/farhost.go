@@ -20,7 +20,7 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
-	"reshard/internal/sshlink"
+	"reshard/internal/core/account"
 )
 
 // Where Debian puts the programs.
@@ -217,10 +217,10 @@ func (h *Host) Address() string { return fmt.Sprintf("127.0.0.1:%d", h.Port) }
 
 // Account is the machine's account as one signs in to it at a port: the machine's own, or that
 // of a line to it.
-func (h *Host) Account(port int) sshlink.Account {
-	return sshlink.Account{
+func (h *Host) Account(port int) account.Account {
+	return account.Account{
 		Name: "moor", Host: "127.0.0.1", Port: port, User: h.User, Key: h.HostKey,
-		Secrets: sshlink.Secrets{PrivateKey: h.ClientKey},
+		Secrets: account.Secrets{PrivateKey: h.ClientKey},
 	}
 }
 

@@ -121,7 +121,7 @@ func script(text string, args ...string) string {
 // run runs a command. What the shell itself says when it cannot is Unreachable: nothing is
 // known then.
 func (d *Driver) run(ctx context.Context, op, command, in string) (sshlink.Result, error) {
-	r, err := d.link.Run(ctx, command, strings.NewReader(in), nil)
+	r, err := d.link.Short(ctx, command, in)
 	if err != nil {
 		return r, err
 	}

@@ -160,6 +160,38 @@ func TestASessionOfSomebodyElse(t *testing.T) {
 	require.NoError(t, err)
 }
 
+// A start command may leave its server holding on to its output; nobody waits for that, and what
+// it prints later is not taken for an answer.
+func TestACommandThatLeavesSomethingRunning(t *testing.T) {
+	t.Parallel()
+	h := start(t, farhost.Shape{})
+	s := open(t, h, func(string) commands.Spec {
+		return commands.Spec{Own: commands.Own{
+			Start: "( echo $$ > pid; exec sh -c 'while [ -e pid ]; do echo pid=666; sleep 0.05; done' ) & sleep 0.1",
+			State: `[ -e pid ] && { echo "pid=$(cat pid)"; exit 0; } || exit 3`,
+			Stop:  "rm pid; echo 'what a failing stop says' >&2; exit 7",
+		}}
+	})
+	ctx := context.Background()
+	seen, err := s.Look(ctx)
+	require.NoError(t, err)
+	require.Nil(t, seen.Process)
+	begun := time.Now()
+	require.NoError(t, s.Start(ctx))
+	assert.Less(t, time.Since(begun), 5*time.Second)
+	for range 5 {
+		seen, err = s.Look(ctx)
+		require.NoError(t, err)
+		require.NotNil(t, seen.Process)
+		assert.NotContains(t, seen.Process.Says, "666")
+		time.Sleep(30 * time.Millisecond)
+	}
+	assert.ErrorContains(t, s.Stop(ctx), "code 7: what a failing stop says")
+	seen, err = s.Look(ctx)
+	require.NoError(t, err)
+	assert.Nil(t, seen.Process)
+}
+
 // What the state command says is understood by its exit code, and nothing else is guessed.
 func TestWhatAStateCommandSays(t *testing.T) {
 	t.Parallel()

@@ -46,7 +46,17 @@ func (o own) seen(r sshlink.Result) (control.Sight, error) {
 	return control.Sight{}, fault.New(fault.Unreachable, "", "", "its command cannot tell (%s)", words(r))
 }
 
-func (o own) start(string) string { return o.command(o.Own.Start) }
+func (o own) start(string) string { return o.detached(o.Own.Start) }
+
+// detached runs a command that may leave something running which holds on to its output: what
+// is said goes to a file, so that nobody waits for the end of that.
+func (o own) detached(text string) string {
+	if text == "" {
+		return ""
+	}
+	return script(`cd "$1" || exit 5; said=$(mktemp) || exit 5; ( `+text+`
+) > "$said" 2>&1 < /dev/null; code=$?; head -c 1000 "$said" >&2; rm -f "$said"; exit "$code"`, o.Dir)
+}
 
 func (o own) started(r sshlink.Result) error {
 	if r.Code == 0 {
@@ -55,7 +65,7 @@ func (o own) started(r sshlink.Result) error {
 	return fault.New(fault.NotReady, "start", o.Name, "its command for that failed (%s)", words(r))
 }
 
-func (o own) stop() string { return o.command(o.Own.Stop) }
+func (o own) stop() string { return o.detached(o.Own.Stop) }
 
 func (o own) say(line string) (command, in string) { return o.command(o.Own.Say), line + "\n" }
 

@@ -108,7 +108,9 @@ func (h *Hand) Signal(ctx context.Context, _ control.Signal) error {
 }
 
 // ReadLog implements control.Speaker: nobody hears it.
-func (h *Hand) ReadLog(ctx context.Context, _ string, _ []byte, _ int64) (int, error) { return 0, ctx.Err() }
+func (h *Hand) ReadLog(ctx context.Context, _ string, _ []byte, _ int64) (int, error) {
+	return 0, ctx.Err()
+}
 
 // Pace implements control.Driver.
 func (h *Hand) Pace() time.Duration { return 100 * time.Millisecond }

@@ -49,6 +49,7 @@ func Run(t *testing.T, h Harness) {
 	for name, check := range map[string]func(s *suite){
 		"what it can do is declared":                (*suite).capabilities,
 		"the read side is a file system":            (*suite).readSide,
+		"an observation":                            (*suite).observed,
 		"what is not there is not found":            (*suite).missing,
 		"absence is shown by a whole list":          (*suite).absence,
 		"names outside are refused":                 (*suite).outside,
@@ -63,6 +64,7 @@ func Run(t *testing.T, h Harness) {
 		"one winner of one name":                    (*suite).oneName,
 		"a file that is read while it is replaced":  (*suite).readWhileReplaced,
 		"reading from the midst of a file":          (*suite).midst,
+		"a large file":                              (*suite).large,
 		"a full folder is not removed":              (*suite).fullFolder,
 		"discard keeps to staging folders":          (*suite).discard,
 		"times":                                     (*suite).times,
@@ -196,6 +198,29 @@ func (s *suite) readSide() {
 		_, err = hostfs.InfoOf(info)
 		assert.NoError(s, err, "entries tell as much as a look does")
 	}
+}
+
+// observed: what one observation sees is the same file system, and what it concludes is settled.
+func (s *suite) observed() {
+	s.write("a/b/c.txt", "hello")
+	s.write("a/empty", "")
+	for range 2 { // the second knows what the first has asked for
+		files, settled := s.place.Observe(s.ctx)
+		require.NoError(s, fstest.TestFS(files, "a/b/c.txt", "a/empty"))
+		for _, name := range []string{"nope", "a/nope", "nope/nope", "a/b/c.txt/below"} {
+			_, err := fs.Stat(files, name)
+			assert.ErrorIs(s, err, fs.ErrNotExist, name)
+			_, err = fs.ReadFile(files, name)
+			assert.ErrorIs(s, err, fs.ErrNotExist, name)
+			_, err = fs.ReadDir(files, name)
+			assert.ErrorIs(s, err, fs.ErrNotExist, name)
+		}
+		assert.NoError(s, settled(nil))
+	}
+	s.write("a/new", "x")
+	files, _ := s.place.Observe(s.ctx)
+	_, err := fs.Stat(files, "a/new")
+	assert.NoError(s, err, "another observation sees what has changed")
 }
 
 func (s *suite) missing() {
@@ -483,6 +508,26 @@ func (s *suite) midst() {
 	assert.Equal(s, 5, n)
 	_, err = at.ReadAt(make([]byte, 10), 20000)
 	assert.ErrorIs(s, err, io.EOF)
+}
+
+// large: a file of several blocks is read as it was written, from its beginning and in parts.
+func (s *suite) large() {
+	data := make([]byte, 3<<20+12345)
+	for i := range data {
+		data[i] = byte(i>>12) ^ byte(i)
+	}
+	_, err := s.place.Write(s.ctx, "large", bytes.NewReader(data), hostfs.Attributes{})
+	require.NoError(s, err)
+	back, err := s.place.ReadFile(s.ctx, "large", 1<<30)
+	require.NoError(s, err)
+	assert.True(s, bytes.Equal(data, back))
+	f, err := s.place.At(s.ctx).Open("large")
+	require.NoError(s, err)
+	head := make([]byte, 1<<20+1)
+	_, err = io.ReadFull(f, head)
+	require.NoError(s, err)
+	assert.True(s, bytes.Equal(data[:len(head)], head))
+	require.NoError(s, f.Close(), "and nobody reads the rest")
 }
 
 func (s *suite) fullFolder() {

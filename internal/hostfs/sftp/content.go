@@ -54,6 +54,24 @@ func (f *Files) Open(ctx context.Context, name string) (hostfs.Content, error) {
 	return out, nil
 }
 
+// OpenSeen implements hostfs.Distant.
+func (f *Files) OpenSeen(ctx context.Context, name string, seen hostfs.Info) (hostfs.Content, error) {
+	out, err := ask(ctx, f, true, func(c *sftp.Client) (*content, error) {
+		if err := f.within(c, path.Dir(name)); err != nil {
+			return nil, err
+		}
+		h, err := c.Open(f.at(name))
+		if err != nil {
+			return nil, err
+		}
+		return &content{files: f, ctx: ctx, h: h, info: seen}, nil
+	})
+	if err != nil {
+		return nil, f.orInvalid(err)
+	}
+	return out, nil
+}
+
 // behind follows a link that stays in the root.
 func (f *Files) behind(c *sftp.Client, name string) (target string, info hostfs.Info, err error) {
 	real, err := c.RealPath(f.at(name))
@@ -158,7 +176,7 @@ func newReadAhead(ctx context.Context, from io.ReaderAt, at, end int64) *readAhe
 	r := &readAhead{next: make(chan chan blockRead, window), cancel: cancel}
 	go func() {
 		defer close(r.next)
-		for ; at < end; at += block {
+		for start := at; start < end; start += block {
 			one := make(chan blockRead, 1)
 			select {
 			case r.next <- one:
@@ -166,8 +184,8 @@ func newReadAhead(ctx context.Context, from io.ReaderAt, at, end int64) *readAhe
 				return
 			}
 			go func() {
-				buf := make([]byte, min(block, end-at))
-				n, err := from.ReadAt(buf, at)
+				buf := make([]byte, min(block, end-start))
+				n, err := from.ReadAt(buf, start)
 				if n == len(buf) {
 					err = nil
 				}

@@ -56,7 +56,7 @@ type Files struct {
 
 // insideFor is how long a folder that was seen to be in the root is taken to be. A link that
 // somebody puts in its place within that time would be followed, with the account's rights.
-const insideFor = 10 * time.Second
+const insideFor = 30 * time.Second
 
 // Open gives a folder of an account; root is absolute, in the form that Root gave.
 func Open(link *sshlink.Link, root string, found *Found) *Files {
@@ -94,6 +94,9 @@ func Root(ctx context.Context, link *sshlink.Link, name string) (root string, er
 func (f *Files) at(name string) string {
 	return path.Join(filename.Decode(f.root), filename.Decode(name))
 }
+
+// Base is the last name of the folder's path.
+func (f *Files) Base() string { return path.Base(f.root) }
 
 // Close gives nothing back: the line belongs to the account.
 func (f *Files) Close() error { return nil }
@@ -141,6 +144,9 @@ func ask[T any](ctx context.Context, f *Files, looks bool, do func(*sftp.Client)
 		}
 		got, err := sshlink.Bounded(ctx, func() (T, error) { return do(c) })
 		err = f.class(err)
+		if ctx.Err() != nil {
+			go f.stillAnswers(c)
+		}
 		if fault.CodeOf(err) != fault.Unreachable {
 			return got, err
 		}
@@ -148,6 +154,24 @@ func ask[T any](ctx context.Context, f *Files, looks bool, do func(*sftp.Client)
 		if !looks || again || ctx.Err() != nil {
 			return got, err
 		}
+	}
+}
+
+// stuckAfter is how long files may give no answer at all before their line is given up.
+const stuckAfter = 30 * time.Second
+
+// stillAnswers gives a client up that does not answer any more although its connection lives: a
+// host's file server may wait for something of its own, such as a disk or a pipe.
+func (f *Files) stillAnswers(c *sftp.Client) {
+	answered := make(chan struct{})
+	go func() {
+		defer close(answered)
+		_, _ = c.Lstat("/") // any answer is one
+	}()
+	select {
+	case <-answered:
+	case <-time.After(stuckAfter):
+		f.link.Broken(c)
 	}
 }
 
@@ -483,7 +507,7 @@ func numbers(account string) (uid, gid int, err error) {
 
 // Sync implements hostfs.Writer.
 func (f *Files) Sync(ctx context.Context, names ...string) error {
-	for _, name := range names {
+	return eachAtOnce(names, func(name string) error {
 		err := f.tell(ctx, true, func(c *sftp.Client) error {
 			if _, ok := c.HasExtension("fsync@openssh.com"); !ok || f.found.NoSync {
 				return nil
@@ -495,16 +519,34 @@ func (f *Files) Sync(ctx context.Context, names ...string) error {
 			if err != nil {
 				return err
 			}
-			return errors.Join(h.Sync(), h.Close())
+			err = h.Sync()
+			go func() { _ = h.Close() }() // nothing was written through it
+			return err
 		})
 		if err == errFailed { //nolint:errorlint // it is the value itself
 			err = &fault.Error{Code: fault.Refused, What: "the host does not write it out: " + errFailed.Error()}
 		}
-		if err != nil {
-			return err
-		}
+		return err
+	})
+}
+
+// mostAtOnce is how much of a kind is asked at once.
+const mostAtOnce = 32
+
+// eachAtOnce does something with each name, many at a time.
+func eachAtOnce(names []string, do func(name string) error) error {
+	var all sync.WaitGroup
+	errs := make([]error, len(names))
+	room := make(chan struct{}, mostAtOnce)
+	for i, name := range names {
+		all.Go(func() {
+			room <- struct{}{}
+			defer func() { <-room }()
+			errs[i] = do(name)
+		})
 	}
-	return nil
+	all.Wait()
+	return errors.Join(errs...)
 }
 
 // SyncAll implements hostfs.SyncAller: files are synced when they are closed, and what is left
@@ -517,20 +559,12 @@ func (f *Files) SyncAll(ctx context.Context) error {
 	}
 	clear(f.unsynced)
 	f.mu.Unlock()
-	group := sync.WaitGroup{}
-	errs := make([]error, len(dirs))
-	room := make(chan struct{}, 32)
-	for i, dir := range dirs {
-		group.Go(func() {
-			room <- struct{}{}
-			defer func() { <-room }()
-			if err := f.Sync(ctx, dir); !errors.Is(err, fs.ErrNotExist) { // it may have gone since
-				errs[i] = err
-			}
-		})
-	}
-	group.Wait()
-	return errors.Join(errs...)
+	return eachAtOnce(dirs, func(dir string) error {
+		if err := f.Sync(ctx, dir); !errors.Is(err, fs.ErrNotExist) { // it may have gone since
+			return err
+		}
+		return nil
+	})
 }
 
 // Space implements hostfs.Spacer (statvfs@openssh.com). The nearest folder that is there

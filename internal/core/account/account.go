@@ -1,15 +1,11 @@
-// Package sshlink is a line to an account on another machine over SSH: dialling, signing in,
-// knowing the host by its key, noticing a dead peer, and sharing one connection between all
-// that goes on there. Drivers of files and of processes are made over a Link.
-package sshlink
+// Package account is a user's account on another machine: where it is, what it is signed in
+// with, and what a check has found that can be done there.
+package account
 
 import (
 	"log/slog"
-	"net"
 	"strconv"
 	"strings"
-
-	"golang.org/x/crypto/ssh"
 
 	"reshard/internal/core/fault"
 )
@@ -19,18 +15,22 @@ const Port = 22
 
 // Account is a user's account on a host, and how much of it may be used.
 type Account struct {
-	Name string // of the host as recorded, for messages
-	Host string // a name or an address, IPv6 without brackets
-	Port int
-	User string
+	// Name is of the host as recorded, for messages.
+	Name string `json:"-"`
+	// Host is a name or an address, IPv6 without brackets. Port 0 is 22.
+	Host string `json:"host"`
+	Port int    `json:"port,omitempty"`
+	User string `json:"user"`
+	// Folder is where the account's servers are; "" where one arrives after signing in.
+	Folder string `json:"folder,omitempty"`
 	// Key is the host's accepted public key as a line of authorized_keys (sshd(8)): type and
 	// base64. "" while no person has accepted one: nothing is signed in to then.
-	Key     string
-	Secrets Secrets
+	Key     string  `json:"key,omitempty"`
+	Secrets Secrets `json:"-"`
 	// Sessions is how many channels one connection may have, 0: MostSessions. BytesASecond
 	// bounds what goes over the line each way, 0: nothing does.
-	Sessions     int
-	BytesASecond int64
+	Sessions     int   `json:"sessions,omitempty"`
+	BytesASecond int64 `json:"bytesASecond,omitempty"`
 }
 
 // MostSessions is how many sessions are opened on a connection at once: OpenSSH allows ten
@@ -65,57 +65,28 @@ func (s Secrets) String() string       { return "[secrets: " + strings.Join(s.Wa
 func (s Secrets) GoString() string     { return s.String() }
 func (s Secrets) LogValue() slog.Value { return slog.StringValue(s.String()) }
 
-// Check is Invalid for secrets that cannot be used: a key that is none, or whose passphrase
-// does not open it.
-func (s Secrets) Check() error {
-	if s.PrivateKey == "" {
-		return nil
-	}
-	_, err := s.signer()
-	return err
-}
-
-func (s Secrets) signer() (ssh.Signer, error) {
-	pem := []byte(s.PrivateKey)
-	if s.Passphrase != "" {
-		signer, err := ssh.ParsePrivateKeyWithPassphrase(pem, []byte(s.Passphrase))
-		if err == nil {
-			return signer, nil
-		}
-	}
-	signer, err := ssh.ParsePrivateKey(pem) // also one that has no passphrase although one was given
-	switch err.(type) {
-	case nil:
-		return signer, nil
-	case *ssh.PassphraseMissingError:
-		if s.Passphrase != "" {
-			return nil, fault.New(fault.Invalid, "read", "the private key", "its passphrase is another one")
-		}
-		return nil, fault.New(fault.Invalid, "read", "the private key", "it has a passphrase").
-			With("Give the passphrase with the key.")
-	}
-	return nil, fault.New(fault.Invalid, "read", "the private key", "it is no private key that is known here").
-		With("Give the file that ssh-keygen has made, the one without .pub.")
-}
-
-// Address is where the account's host listens, as net.Dial takes it.
+// Address is where the account's host listens: HOST:PORT, an IPv6 address in brackets.
 func (a Account) Address() string {
 	port := a.Port
 	if port == 0 {
 		port = Port
 	}
-	return net.JoinHostPort(a.Host, strconv.Itoa(port))
+	host := a.Host
+	if strings.ContainsRune(host, ':') {
+		host = "[" + host + "]"
+	}
+	return host + ":" + strconv.Itoa(port)
 }
 
 // String names the account without its secrets.
 func (a Account) String() string { return a.User + "@" + a.Address() }
 
-// ParseAddress reads an address as providers show it: "sftp://USER@HOST:PORT/FOLDER", or
+// Parse reads an address as providers show it: "sftp://USER@HOST:PORT/FOLDER", or
 // without the scheme, the user, the port or the folder. The user ends at the last "@", since
 // names of users hold some; an IPv6 address with a port stands in brackets (RFC 3986).
-func ParseAddress(text string) (a Account, folder string, err error) {
-	bad := func(what string) (Account, string, error) {
-		return Account{}, "", fault.New(fault.Invalid, "read", "the address", "%s", what).
+func Parse(text string) (a Account, err error) {
+	bad := func(what string) (Account, error) {
+		return Account{}, fault.New(fault.Invalid, "read", "the address", "%s", what).
 			With("An address looks like sftp://user@host.example:22/folder.")
 	}
 	rest := strings.TrimSpace(text)
@@ -128,7 +99,7 @@ func ParseAddress(text string) (a Account, folder string, err error) {
 	// A folder begins at the first slash after the last "@": users may hold slashes too.
 	at := strings.LastIndexByte(rest, '@')
 	if slash := strings.IndexByte(rest[at+1:], '/'); slash >= 0 {
-		folder = rest[at+1+slash:]
+		a.Folder = rest[at+1+slash:]
 		rest = rest[:at+1+slash]
 	}
 	if at >= 0 {
@@ -161,7 +132,7 @@ func ParseAddress(text string) (a Account, folder string, err error) {
 	if a.Host == "" || strings.ContainsAny(a.Host, " /\\\t\n\x00") {
 		return bad("it names no host")
 	}
-	return a, folder, nil
+	return a, nil
 }
 
 func portOf(text string) (int, error) {

@@ -1,0 +1,428 @@
+package fleet
+
+import (
+	"context"
+	"encoding/json"
+	"strings"
+
+	"reshard/internal/core/account"
+	"reshard/internal/core/fault"
+	"reshard/internal/host"
+	"reshard/internal/records"
+	"reshard/internal/wire"
+)
+
+// openHost is a host in hand, or why it is not.
+type openHost struct {
+	host.Driver
+	rec records.Host
+	err error
+}
+
+func (h *openHost) close() error {
+	if c, ok := h.Driver.(host.Closer); ok {
+		return c.Close()
+	}
+	return nil
+}
+
+// elsewhere gives a host as an account on another machine.
+func (h *openHost) elsewhere(op string) (host.Elsewhere, error) {
+	if e, ok := h.Driver.(host.Elsewhere); ok {
+		return e, nil
+	}
+	return nil, fault.New(fault.Unsupported, op, h.rec.Name, "it is the service's own machine")
+}
+
+// openHost takes a host in hand; one that cannot be opened says why to whoever wants it.
+func (fl *Fleet) openHost(ctx context.Context, rec records.Host) *openHost {
+	h := &openHost{rec: rec}
+	spec, err := fl.specOf(rec)
+	if h.err = err; err == nil {
+		h.Driver, h.err = fl.Kinds.Open(ctx, spec)
+	}
+	fl.mu.Lock()
+	defer fl.mu.Unlock()
+	fl.hosts[rec.Name] = h
+	return h
+}
+
+// specOf is what a kind of host needs to know of one on record.
+func (fl *Fleet) specOf(rec records.Host) (host.Spec, error) {
+	s := host.Spec{
+		Name: rec.Name, Kind: rec.Kind, Data: fl.Data, Identity: fl.Identity, Account: rec.Account.V,
+		Found: rec.Found.V,
+	}
+	s.Account.Name = rec.Name
+	var err error
+	s.Account.Secrets, err = fl.unseal(rec)
+	return s, err
+}
+
+func (fl *Fleet) unseal(rec records.Host) (s account.Secrets, err error) {
+	if len(rec.Sealed) == 0 {
+		return s, nil
+	}
+	plain, err := fl.Secrets.Open(rec.Sealed, rec.Name)
+	if err == nil {
+		err = fault.Wrap(fault.Damaged, "open the secrets of", rec.Name, json.Unmarshal(plain, &s))
+	}
+	return s, err
+}
+
+func (fl *Fleet) seal(name string, s account.Secrets) ([]byte, error) {
+	if s == (account.Secrets{}) {
+		return nil, nil
+	}
+	plain, err := json.Marshal(s)
+	if err != nil {
+		return nil, fault.Wrap(fault.Internal, "seal the secrets of", name, err)
+	}
+	return fl.Secrets.Seal(plain, name)
+}
+
+func (fl *Fleet) inHand(name string) (*openHost, bool) {
+	fl.mu.Lock()
+	defer fl.mu.Unlock()
+	h, ok := fl.hosts[name]
+	return h, ok
+}
+
+func (fl *Fleet) host(name string) (*openHost, error) {
+	h, ok := fl.inHand(name)
+	if !ok {
+		return nil, fault.New(fault.NotFound, "find", "host", "there is no host %q", name).
+			With("reshard hosts lists them.")
+	}
+	return h, fault.Wrap(fault.Unreachable, "open host", name, h.err)
+}
+
+// Hosts gives all hosts in the order of their names.
+func (fl *Fleet) Hosts(ctx context.Context) ([]wire.Host, error) {
+	recs, err := fl.records.Hosts(ctx)
+	if err != nil {
+		return nil, err
+	}
+	servers, err := fl.records.Servers(ctx)
+	out := make([]wire.Host, 0, len(recs))
+	for _, rec := range recs {
+		out = append(out, fl.hostView(rec, servers))
+	}
+	return out, err
+}
+
+// Host gives one host.
+func (fl *Fleet) Host(ctx context.Context, name string) (wire.Host, error) {
+	rec, err := fl.records.Host(ctx, name)
+	if err != nil {
+		return wire.Host{}, err
+	}
+	servers, err := fl.records.Servers(ctx)
+	return fl.hostView(rec, servers), err
+}
+
+func (fl *Fleet) hostView(rec records.Host, servers []records.Server) wire.Host {
+	a := rec.Account.V
+	v := wire.Host{
+		Name: rec.Name, Kind: rec.Kind, Address: a.Host, Port: a.Port, User: a.User, Folder: a.Folder,
+		Sessions: a.Sessions, BytesASecond: a.BytesASecond, Found: rec.Found.V,
+	}
+	for _, s := range servers {
+		if s.Host == rec.Name {
+			v.Servers++
+		}
+	}
+	if v.Found != nil {
+		v.Says = v.Found.Says()
+	}
+	if h, ok := fl.inHand(rec.Name); ok {
+		if h.err != nil {
+			v.Trouble, _ = fault.Words(h.err)
+		}
+		if e, ok := h.Driver.(host.Elsewhere); ok {
+			v.SignIn = e.Account().Secrets.Ways()
+			v.Fingerprint = e.Fingerprint()
+		}
+	}
+	return v
+}
+
+// AddHost records an account on another machine, once it was signed in to. Without a
+// fingerprint that is accepted the error has code NeedsChoice, and offers the one that the host
+// shows.
+func (fl *Fleet) AddHost(ctx context.Context, n wire.NewHost) (wire.Host, error) {
+	bad := func(format string, args ...any) (wire.Host, error) {
+		return wire.Host{}, fault.New(fault.Invalid, "add host", n.Name, format, args...)
+	}
+	fl.changing.Lock()
+	defer fl.changing.Unlock()
+	if !serverName.MatchString(n.Name) {
+		return bad("a host's name has 1 to 40 of a-z, 0-9 and hyphen")
+	}
+	if _, err := fl.records.Host(ctx, n.Name); fault.CodeOf(err) != fault.NotFound {
+		if err == nil {
+			err = fault.New(fault.Exists, "add host", n.Name, "a host of that name is there already").
+				With("reshard hosts lists them.")
+		}
+		return wire.Host{}, err
+	}
+	a, err := account.Parse(n.Address)
+	if err != nil {
+		return wire.Host{}, err
+	}
+	a.Name, a.Sessions, a.BytesASecond = n.Name, n.Sessions, n.BytesASecond
+	take(&a.User, n.User)
+	take(&a.Folder, n.Folder)
+	if a.User == "" {
+		return bad("neither the address nor anything else names the user")
+	}
+	takeSignIn(&a.Secrets, n.SignIn)
+	if len(a.Secrets.Ways()) == 0 {
+		return bad("nothing to sign in with is given: a password, a private key or an agent")
+	}
+	rec := records.Host{Name: n.Name, Kind: "ssh"}
+	h, err := fl.tried(ctx, rec, a, n.AcceptKey)
+	if err != nil {
+		return wire.Host{}, err
+	}
+	rec = h.rec
+	if rec, err = fl.records.AddHost(ctx, rec); err != nil {
+		return wire.Host{}, err
+	}
+	fl.openHost(ctx, rec)
+	return fl.Host(ctx, n.Name)
+}
+
+// tried signs in to an account with what is to be recorded of it, and gives that.
+func (fl *Fleet) tried(ctx context.Context, rec records.Host, a account.Account, accept string) (*openHost, error) {
+	d, err := fl.Kinds.Open(ctx, host.Spec{Name: rec.Name, Kind: rec.Kind, Account: a})
+	if err != nil {
+		return nil, err
+	}
+	h := &openHost{Driver: d, rec: rec}
+	defer h.close() //nolint:errcheck // it was only tried
+	e, err := h.elsewhere("add host")
+	if err != nil {
+		return nil, err
+	}
+	if a.Key == "" || accept != "" {
+		if a.Key, err = accepted(ctx, e, a, accept); err != nil {
+			return nil, err
+		}
+	}
+	if err := e.Change(host.Spec{Name: rec.Name, Kind: rec.Kind, Account: a}); err != nil {
+		return nil, err
+	}
+	if _, _, err := d.Root(ctx, "."); err != nil && fault.CodeOf(err) != fault.Invalid {
+		if a.Folder != "" && fault.CodeOf(err) == fault.NotFound {
+			return nil, fault.New(fault.Invalid, "look at", a.Folder, "the account has no such folder").
+				With("Leave the folder out of the address to begin where one arrives after signing in.")
+		}
+		return nil, err
+	}
+	h.rec.Sealed, err = fl.seal(rec.Name, a.Secrets)
+	a.Secrets = account.Secrets{}
+	h.rec.Account.V = a
+	return h, err
+}
+
+// accepted gives the key that the host shows, when a person has accepted just that.
+func accepted(ctx context.Context, e host.Elsewhere, a account.Account, accept string) (string, error) {
+	key, fingerprint, err := e.Shown(ctx, a)
+	switch {
+	case err != nil:
+		return "", err
+	case accept == "":
+		f := fault.New(fault.NeedsChoice, "sign in to", a.Name, "the host at %s shows the key %s, which nobody has accepted yet",
+			a.Address(), fingerprint).
+			With("Compare it with the fingerprint that the host's owner gives. When it is the same, accept it: --accept-key " +
+				fingerprint + ".")
+		f.Options = []string{fingerprint}
+		return "", f
+	case strings.TrimSpace(accept) != fingerprint:
+		return "", fault.New(fault.Refused, "sign in to", a.Name, "the host at %s shows the key %s, and you have accepted %s",
+			a.Address(), fingerprint, strings.TrimSpace(accept)).
+			With("Ask the host's owner which of them is right; nothing was sent to it.")
+	}
+	return key, nil
+}
+
+func take(to *string, value string) {
+	if value != "" {
+		*to = value
+	}
+}
+
+func takeSignIn(s *account.Secrets, with wire.SignIn) {
+	for _, one := range []struct {
+		to   *string
+		from *string
+	}{
+		{&s.Password, with.Password}, {&s.PrivateKey, with.PrivateKey}, {&s.Passphrase, with.Passphrase},
+		{&s.Agent, with.Agent},
+	} {
+		if one.from != nil {
+			*one.to = *one.from
+		}
+	}
+}
+
+// ChangeHost changes how a host is reached and signed in to. What is under way on it meets a
+// line that broke, and goes on with the new one.
+func (fl *Fleet) ChangeHost(ctx context.Context, name string, c wire.HostChange) (wire.Host, error) {
+	fl.changing.Lock()
+	defer fl.changing.Unlock()
+	rec, err := fl.records.Host(ctx, name)
+	if err != nil {
+		return wire.Host{}, err
+	}
+	h, ok := fl.inHand(name)
+	if !ok || rec.Kind == "local" {
+		return wire.Host{}, fault.New(fault.Unsupported, "change host", name, "it is the service's own machine")
+	}
+	a := rec.Account.V
+	a.Name = name
+	if a.Secrets, err = fl.unseal(rec); err != nil {
+		a.Secrets = account.Secrets{} // they cannot be opened any more, and are given anew
+	}
+	before := a
+	if err := changed(&a, c); err != nil {
+		return wire.Host{}, err
+	}
+	forgets := len(a.Secrets.Ways()) == 0
+	if forgets && len(before.Secrets.Ways()) == 0 {
+		return wire.Host{}, fault.New(fault.Invalid, "change host", name, "nothing to sign in with is kept or given")
+	}
+	if forgets { // nothing can be tried without
+		rec.Sealed, rec.Account.V = nil, a
+	} else {
+		tried, err := fl.tried(ctx, rec, a, c.AcceptKey)
+		if err != nil {
+			return wire.Host{}, err
+		}
+		rec = tried.rec
+	}
+	if err := fl.records.ChangeHost(ctx, rec); err != nil {
+		return wire.Host{}, err
+	}
+	return fl.reopen(ctx, h, rec)
+}
+
+// changed takes a change over into an account.
+func changed(a *account.Account, c wire.HostChange) error {
+	if c.Address != nil {
+		to, err := account.Parse(*c.Address)
+		if err != nil {
+			return err
+		}
+		a.Host, a.Port = to.Host, to.Port
+		take(&a.User, to.User)
+		take(&a.Folder, to.Folder)
+	}
+	if c.User != nil {
+		take(&a.User, *c.User)
+	}
+	if c.Folder != nil {
+		a.Folder = *c.Folder
+	}
+	if c.Sessions != nil {
+		a.Sessions = *c.Sessions
+	}
+	if c.BytesASecond != nil {
+		a.BytesASecond = *c.BytesASecond
+	}
+	takeSignIn(&a.Secrets, c.SignIn)
+	return nil
+}
+
+// reopen has a host in hand be what is on record now.
+func (fl *Fleet) reopen(ctx context.Context, h *openHost, rec records.Host) (wire.Host, error) {
+	e, ok := h.Driver.(host.Elsewhere)
+	if !ok {
+		fl.openHost(ctx, rec)
+		return fl.Host(ctx, rec.Name)
+	}
+	spec, err := fl.specOf(rec)
+	if err == nil {
+		err = e.Change(spec)
+	}
+	if err != nil {
+		return wire.Host{}, err
+	}
+	fl.mu.Lock()
+	fl.hosts[rec.Name] = &openHost{Driver: h.Driver, rec: rec}
+	for _, sl := range fl.live {
+		sl.away.Store(nil) // they are asked at once
+	}
+	fl.mu.Unlock()
+	fl.renew(rec.Name)
+	return fl.Host(ctx, rec.Name)
+}
+
+// renew opens the servers of a host anew that nothing works on, and has them looked at.
+func (fl *Fleet) renew(name string) {
+	for _, l := range fl.InHand() {
+		if l.host.rec.Name != name {
+			continue
+		}
+		if release, err := l.Claim("reach"); err == nil {
+			if err := fl.LetGo(l); err != nil {
+				fl.log.Warn("a server's folder did not close", "server", l.Name, "error", err)
+			}
+			release()
+		}
+		fl.Poke(l.Name)
+	}
+}
+
+// CheckHost finds out what can be done on a host, and keeps it. say is told what it does.
+func (fl *Fleet) CheckHost(ctx context.Context, name string, say func(string)) (wire.Host, error) {
+	h, err := fl.host(name)
+	if err != nil {
+		return wire.Host{}, err
+	}
+	c, ok := h.Driver.(host.Checker)
+	if !ok {
+		return wire.Host{}, fault.New(fault.Unsupported, "check host", name,
+			"it is the service's own machine; what can be done there is known")
+	}
+	found, err := c.Check(ctx, say)
+	if err != nil {
+		return wire.Host{}, err
+	}
+	fl.changing.Lock()
+	defer fl.changing.Unlock()
+	rec, err := fl.records.Host(ctx, name)
+	if err != nil {
+		return wire.Host{}, err
+	}
+	if err := fl.records.FoundAt(ctx, rec.ID, found); err != nil {
+		return wire.Host{}, err
+	}
+	rec.Found.V = &found
+	return fl.reopen(ctx, h, rec)
+}
+
+// RemoveHost forgets a host on which no servers are, with what it was signed in with.
+func (fl *Fleet) RemoveHost(ctx context.Context, name string) error {
+	fl.changing.Lock()
+	defer fl.changing.Unlock()
+	rec, err := fl.records.Host(ctx, name)
+	if err != nil {
+		return err
+	}
+	if rec.Kind == "local" {
+		return fault.New(fault.Invalid, "remove host", name, "the service's own machine stays")
+	}
+	if err := fl.records.RemoveHost(ctx, rec); err != nil {
+		return err
+	}
+	fl.mu.Lock()
+	h := fl.hosts[name]
+	delete(fl.hosts, name)
+	fl.mu.Unlock()
+	if h != nil {
+		return h.close()
+	}
+	return nil
+}

@@ -1,0 +1,69 @@
+package wire
+
+import (
+	"reshard/internal/core/account"
+)
+
+// Host is a machine or account where servers live.
+type Host struct {
+	Name string `json:"name"`
+	Kind string `json:"kind" enum:"local,ssh"`
+	// where it is, for a host elsewhere
+	Address string `json:"address,omitempty"`
+	Port    int    `json:"port,omitempty"`
+	User    string `json:"user,omitempty"`
+	// where the account's servers are; left out: where one arrives after signing in
+	Folder string `json:"folder,omitempty"`
+	// of the host's key that was accepted
+	Fingerprint string `json:"fingerprint,omitempty"`
+	// what it is signed in with; never the secrets themselves
+	SignIn       []string `json:"signIn,omitempty" enum:"password,key,agent"`
+	Sessions     int      `json:"sessions,omitempty"`
+	BytesASecond int64    `json:"bytesASecond,omitempty"`
+	// how many servers are on it
+	Servers int `json:"servers"`
+	// why it cannot be used, when the service knows
+	Trouble string `json:"trouble,omitempty"`
+	// what a check has found; left out: none was made
+	Found *account.Findings `json:"found,omitempty"`
+	// what that means for changeovers, in words
+	Says []string `json:"says,omitempty"`
+}
+
+// SignIn is what an account is signed in with. What is left out stays as it is; "" forgets.
+type SignIn struct {
+	Password *string `json:"password,omitempty"`
+	// private key in PEM, as ssh-keygen writes it
+	PrivateKey *string `json:"privateKey,omitempty"`
+	Passphrase *string `json:"passphrase,omitempty"`
+	// socket of an agent on the service's machine
+	Agent *string `json:"agent,omitempty"`
+}
+
+// NewHost is what to record as a host.
+type NewHost struct {
+	Name string `json:"name" pattern:"^[a-z0-9][a-z0-9-]{0,39}$"`
+	// as its provider shows it, such as sftp://user@host.example:22/folder
+	Address string `json:"address"`
+	// user, when the address names none
+	User   string `json:"user,omitempty"`
+	Folder string `json:"folder,omitempty"`
+	SignIn SignIn `json:"signIn"`
+	// fingerprint of the host's key, which a person has compared. Without it the answer is what
+	// the host shows, and nothing is signed in to
+	AcceptKey string `json:"acceptKey,omitempty"`
+	// sessions on a connection at most, and bytes a second
+	Sessions     int   `json:"sessions,omitempty" minimum:"0" maximum:"64"`
+	BytesASecond int64 `json:"bytesASecond,omitempty" minimum:"0"`
+}
+
+// HostChange is what to change of a host; what is left out stays.
+type HostChange struct {
+	Address      *string `json:"address,omitempty"`
+	User         *string `json:"user,omitempty"`
+	Folder       *string `json:"folder,omitempty"`
+	SignIn       SignIn  `json:"signIn,omitzero"`
+	AcceptKey    string  `json:"acceptKey,omitempty"`
+	Sessions     *int    `json:"sessions,omitempty" minimum:"0" maximum:"64"`
+	BytesASecond *int64  `json:"bytesASecond,omitempty" minimum:"0"`
+}
