@@ -96,3 +96,35 @@ func TestTimesOfAPut(t *testing.T) {
 	require.NoError(t, err)
 	mark("shown")
 }
+
+func TestStageSpeed(t *testing.T) {
+	for _, shape := range []farhost.Shape{{}, {FilesOnly: true}} {
+		t.Run(fmt.Sprint(shape.FilesOnly), func(t *testing.T) {
+			b := setup(t)
+			b.machine(shape, 50*time.Millisecond)
+			c := session()
+			if shape.FilesOnly {
+				c = server.Means{By: server.ByHand}
+			}
+			b.quarry("north", plot{host: "moor", control: c, stopped: true})
+			b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 13, Tiles: 300, TileBytes: 6000 - 800})
+			var from time.Time
+			b.trace = func(p string) {
+				if p == "0 stage intended" {
+					from = time.Now()
+				}
+				if p == "0 stage acted" {
+					t.Logf("staged in %s", time.Since(from))
+				}
+			}
+			if shape.FilesOnly {
+				_, err := b.api.SayStopped(context.Background(), "north")
+				require.NoError(t, err)
+			}
+			draft, err := b.api.Draft(context.Background(), wire.Wish{Kind: plan.Put, World: "fen", Server: "north", Beside: true})
+			require.NoError(t, err)
+			done := b.carry(draft)
+			t.Log(done.State, done.Failure, done.Plan.Steps[0].Say)
+		})
+	}
+}

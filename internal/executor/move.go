@@ -21,7 +21,15 @@ func (r *Runner) prepareMove(ctx context.Context, _ int, step plan.Step) error {
 	if err != nil {
 		return err
 	}
-	return r.Files.MkdirAll(ctx, dir, like.dir)
+	if err := r.Files.MkdirAll(ctx, dir, like.dir); err != nil || step.World != "" {
+		return err
+	}
+	// What has to be known of the two folders is known then; far away each question counts.
+	if _, err := r.Files.Exists(ctx, step.From); err != nil {
+		return err
+	}
+	_, err = r.Files.Exists(ctx, step.To)
+	return err
 }
 
 // moveAll renames a folder or a file, or all files of a session. After a crash each has

@@ -101,6 +101,8 @@ type Runner struct {
 	prepared  map[int]prepared
 	like      *belonging
 	reporting sync.Mutex
+	// staged is what was staged, while this life lasts and until it is done.
+	staged *staging
 	// seen are the files that a first pass has stored, while this life lasts.
 	seen map[string]seenFile
 }

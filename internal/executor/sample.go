@@ -11,8 +11,10 @@ import (
 	"slices"
 	"sort"
 	"strings"
+	"sync"
 
 	"github.com/zeebo/blake3"
+	"golang.org/x/sync/errgroup"
 
 	"reshard/internal/core/fault"
 	"reshard/internal/core/game"
@@ -72,15 +74,32 @@ func takeSamples(tree fs.FS, dir string, names []string, p *game.Profile) ([]Sam
 		steady = all
 	}
 	sort.Strings(steady)
-	var out []Sample
-	for _, i := range spread(len(steady), sampledFiles) {
-		s, err := sampleFile(tree, dir, steady[i])
-		if err != nil {
-			return nil, fault.Wrap(fault.Internal, "sample", path.Join(dir, steady[i]), err)
-		}
-		out = append(out, s)
+	picked := spread(len(steady), sampledFiles)
+	out := make([]Sample, len(picked))
+	group := sampling()
+	for n, i := range picked {
+		group.Go(func() (err error) {
+			defer fault.Catch(&err)
+			if out[n], err = sampleFile(tree, dir, steady[i]); err != nil {
+				return fault.Wrap(fault.Internal, "sample", path.Join(dir, steady[i]), err)
+			}
+			return nil
+		})
+	}
+	if err := group.Wait(); err != nil || len(out) == 0 {
+		return nil, err
 	}
 	return out, nil
+}
+
+// sampledAtOnce is how many files are sampled at the same time: far away each piece is a
+// question.
+const sampledAtOnce = 12
+
+func sampling() *errgroup.Group {
+	group := &errgroup.Group{}
+	group.SetLimit(sampledAtOnce)
+	return group
 }
 
 // spread picks at most most of n indices, evenly, first and last among them.
@@ -112,13 +131,25 @@ func sampleFile(tree fs.FS, dir, name string) (Sample, error) {
 	s := Sample{File: name, Blocks: []Block{}}
 	count := int((info.Size() + blockSize - 1) / blockSize)
 	for _, i := range spread(count, sampledBlocks) {
-		b := Block{At: int64(i) * blockSize, Size: int(min(blockSize, info.Size()-int64(i)*blockSize))}
-		if b.Hash, err = hashBlock(f, b); err != nil {
-			return s, err
-		}
-		s.Blocks = append(s.Blocks, b)
+		at := int64(i) * blockSize
+		s.Blocks = append(s.Blocks, Block{At: at, Size: int(min(blockSize, info.Size()-at))})
 	}
-	return s, nil
+	return s, eachBlock(s.Blocks, func(b *Block) (err error) {
+		b.Hash, err = hashBlock(f, *b)
+		return err
+	})
+}
+
+// eachBlock does something with all blocks of a file at once.
+func eachBlock(blocks []Block, do func(*Block) error) error {
+	group := &errgroup.Group{}
+	for i := range blocks {
+		group.Go(func() (err error) {
+			defer fault.Catch(&err)
+			return do(&blocks[i])
+		})
+	}
+	return group.Wait()
 }
 
 func hashBlock(f fs.File, b Block) (string, error) {
@@ -151,22 +182,48 @@ func compareSamples(tree fs.FS, dir string, samples []Sample) plan.Check {
 }
 
 func countSame(tree fs.FS, dir string, samples []Sample) (total, same int, gone []string) {
-	for _, s := range samples {
-		f, err := tree.Open(path.Join(dir, s.File))
-		if err != nil {
+	counts := make([]struct {
+		same  int
+		there bool
+	}, len(samples))
+	group := sampling()
+	for i, s := range samples {
+		group.Go(func() (err error) {
+			defer fault.Catch(&err)
+			counts[i].same, counts[i].there = sameBlocks(tree, path.Join(dir, s.File), s.Blocks)
+			return nil
+		})
+	}
+	_ = group.Wait() // what could not be compared counts as not the same
+	for i, s := range samples {
+		if !counts[i].there {
 			gone = append(gone, s.File)
 			total += max(1, len(s.Blocks))
 			continue
 		}
-		for _, b := range s.Blocks {
-			total++
-			if hash, err := hashBlock(f, b); err == nil && hash == b.Hash {
-				same++
-			}
-		}
-		_ = f.Close() // only read
+		total += len(s.Blocks)
+		same += counts[i].same
 	}
 	return total, same, gone
+}
+
+// sameBlocks counts the blocks of a file that still stand.
+func sameBlocks(tree fs.FS, name string, blocks []Block) (same int, there bool) {
+	f, err := tree.Open(name)
+	if err != nil {
+		return 0, false
+	}
+	defer f.Close() //nolint:errcheck // only read
+	var mu sync.Mutex
+	_ = eachBlock(blocks, func(b *Block) error { // what cannot be read is not the same
+		if hash, err := hashBlock(f, *b); err == nil && hash == b.Hash {
+			mu.Lock()
+			same++
+			mu.Unlock()
+		}
+		return nil
+	})
+	return same, true
 }
 
 // samples finds what the sample steps remembered of the world that now has this name

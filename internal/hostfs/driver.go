@@ -90,6 +90,17 @@ type (
 	Appender interface {
 		Append(ctx context.Context, name string, at int64) (io.WriteCloser, error)
 	}
+	// Unpacker takes many files as one stream, a tar archive (GNU format) whose names are from
+	// the root. After an error any of them may be there, whole or in part. Unsupported: the
+	// host cannot do that, whatever its kind can.
+	Unpacker interface {
+		Unpack(ctx context.Context, from io.Reader) error
+	}
+	// Hasher makes hashes over there: BLAKE2b with 512 bits (RFC 7693) of regular files, whole.
+	// Names that are not there are left out. Unsupported as with Unpacker.
+	Hasher interface {
+		Hash(ctx context.Context, names []string) (map[string][]byte, error)
+	}
 	// Distant is a host on which each question costs: an observation then asks no name by
 	// itself that a listing has told of.
 	Distant interface {

@@ -14,6 +14,7 @@ import (
 	"io/fs"
 	"path"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -198,16 +199,25 @@ func (p *FS) MkdirAll(ctx context.Context, name string, a Attributes) error {
 	if err := p.MkdirAll(ctx, path.Dir(name), a); err != nil {
 		return err
 	}
-	bctx, done := p.bounded(ctx)
+	return p.Mkdir(ctx, name, a)
+}
+
+// Mkdir makes a folder in one that is there. One that somebody has made in the meantime is
+// left as it is.
+func (p *FS) Mkdir(ctx context.Context, name string, a Attributes) error {
+	if err := check("make folder", name); err != nil {
+		return err
+	}
+	ctx, done := p.bounded(ctx)
 	defer done()
-	err = p.driver.Mkdir(bctx, name)
+	err := p.driver.Mkdir(ctx, name)
 	if errors.Is(err, fs.ErrExist) {
 		return nil
 	}
 	if err == nil && a != (Attributes{}) {
-		err = p.driver.Set(bctx, name, a)
+		err = p.driver.Set(ctx, name, a)
 	}
-	return p.wrap(bctx, "make folder", name, err)
+	return p.wrap(ctx, "make folder", name, err)
 }
 
 // Write writes a new file from a reader, with its attributes; the folder must exist. It
@@ -525,6 +535,47 @@ func (p *FS) remove(ctx context.Context, name string, folder bool) error {
 	return p.wrap(ctx, "discard", name, p.driver.Remove(ctx, name))
 }
 
+// Unpack has the host unpack a tar stream; see Unpacker.
+func (p *FS) Unpack(ctx context.Context, from io.Reader) error {
+	u, ok := p.driver.(Unpacker)
+	if !ok {
+		return fault.New(fault.Unsupported, "unpack at", p.name, "the host has no way to do this")
+	}
+	rctx, touch, done := p.rolling(ctx)
+	defer done()
+	return p.wrap(rctx, "unpack at", ".", u.Unpack(rctx, touchedReader{from, touch}))
+}
+
+type touchedReader struct {
+	from  io.Reader
+	touch func()
+}
+
+func (t touchedReader) Read(p []byte) (int, error) {
+	t.touch()
+	n, err := t.from.Read(p)
+	t.touch()
+	return n, err
+}
+
+// slowestHash is the least that a host is taken to hash in a second, in bytes.
+const slowestHash = 4 << 20
+
+// Hash has the host hash files, which have so many bytes in all; see Hasher.
+func (p *FS) Hash(ctx context.Context, names []string, bytes int64) (map[string][]byte, error) {
+	h, ok := p.driver.(Hasher)
+	if !ok {
+		return nil, fault.New(fault.Unsupported, "hash at", p.name, "the host has no way to do this")
+	}
+	if err := check("hash", names...); err != nil {
+		return nil, err
+	}
+	ctx, done := context.WithTimeoutCause(ctx, p.Patience+time.Duration(bytes/slowestHash)*time.Second, errTooSlow)
+	defer done()
+	out, err := h.Hash(ctx, names)
+	return out, p.wrap(ctx, "hash at", ".", err)
+}
+
 // SyncAll makes everything written so far survive a power cut, where the host can do
 // that for all at once.
 func (p *FS) SyncAll(ctx context.Context) error {
@@ -608,6 +659,17 @@ func (p *FS) MayWrite(account string, i Info) (may, known bool) {
 		return false, false
 	}
 	return j.MayWrite(account, i)
+}
+
+// Numbers gives the numbers of an account "uid:gid"; 0 and 0 for one of another form.
+func Numbers(account string) (uid, gid int) {
+	u, g, _ := strings.Cut(account, ":")
+	uid, err := strconv.Atoi(u)
+	gid, gerr := strconv.Atoi(g)
+	if err != nil || gerr != nil {
+		return 0, 0
+	}
+	return uid, gid
 }
 
 // SameOwner reports whether two accounts, as a host names them, are one owner; groups do

@@ -153,6 +153,32 @@ func (v *Vault) Read(ctx context.Context, f File) io.Reader {
 	return &fileReader{v: v, ctx: ctx, chunks: f.Chunks}
 }
 
+// ReadFrom reads a file from a place in it.
+func (v *Vault) ReadFrom(ctx context.Context, f File, at int64) io.Reader {
+	chunks := f.Chunks
+	for len(chunks) > 0 && chunks[0].Size <= at {
+		at -= chunks[0].Size
+		chunks = chunks[1:]
+	}
+	return &skipping{from: &fileReader{v: v, ctx: ctx, chunks: chunks}, skip: at}
+}
+
+// skipping leaves the beginning out.
+type skipping struct {
+	from io.Reader
+	skip int64
+}
+
+func (s *skipping) Read(p []byte) (int, error) {
+	if s.skip > 0 {
+		n, err := io.CopyN(io.Discard, s.from, s.skip)
+		if s.skip -= n; err != nil {
+			return 0, err
+		}
+	}
+	return s.from.Read(p)
+}
+
 // fileReader reads the next chunk while the last one is being used.
 type fileReader struct {
 	v      *Vault

@@ -40,6 +40,8 @@ type Set struct {
 	TimePrecision time.Duration `json:"timePrecision" doc:"nanoseconds"`
 	// Pace is the shortest time between two questions of the same kind.
 	Pace time.Duration `json:"pace" doc:"nanoseconds"`
+	// AtOnce is how many files are best written or read at the same time; 0 is one.
+	AtOnce int `json:"atOnce,omitempty"`
 }
 
 // All is what a host can do on which everything is promised.
@@ -47,7 +49,7 @@ func All() Set {
 	return Set{
 		AtomicReplace: true, Exclusive: true, RenameFolders: true, Sync: true, FreeSpace: true, Owners: true,
 		Modes:     true,
-		ExactCase: true, TimePrecision: time.Millisecond, Pace: 20 * time.Millisecond,
+		ExactCase: true, TimePrecision: time.Millisecond, Pace: 20 * time.Millisecond, AtOnce: 2,
 	}
 }
 

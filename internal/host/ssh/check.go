@@ -1,6 +1,7 @@
 package ssh
 
 import (
+	"archive/tar"
 	"bytes"
 	"context"
 	"crypto/rand"
@@ -14,6 +15,8 @@ import (
 	"strings"
 	"sync"
 	"time"
+
+	"golang.org/x/crypto/blake2b"
 
 	"reshard/internal/core/account"
 	"reshard/internal/core/fault"
@@ -316,11 +319,30 @@ func (c *check) unpacks(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	same := sees.Code == 0 && string(sees.Out) == "2"
-	c.found.Set.Unpack = same && c.found.Has("tar")
-	c.found.Set.Hash = same && (c.found.Has("b2sum") || c.found.Has("sha256sum"))
-	c.found.Set.Copy = same && c.found.Has("cp")
-	return nil
+	if sees.Code != 0 || string(sees.Out) != "2" {
+		return nil
+	}
+	able := sftp.Open(c.m.link, path.Join(c.found.Tried, c.files.Base()), &sftp.Found{Hash: true, Unpack: true})
+	got, err := able.Hash(ctx, []string{"two"})
+	want := blake2b.Sum512([]byte("2"))
+	c.found.Set.Hash = err == nil && bytes.Equal(got["two"], want[:])
+	if fault.Passing(err) {
+		return err
+	}
+	var archive bytes.Buffer
+	w := tar.NewWriter(&archive)
+	err = errors.Join(w.WriteHeader(&tar.Header{Name: "unpacked", Size: 1, Mode: 0o644, Format: tar.FormatGNU}))
+	if err == nil {
+		_, err = w.Write([]byte("u"))
+	}
+	if err = errors.Join(err, w.Close()); err == nil {
+		err = able.Unpack(ctx, &archive)
+	}
+	if err == nil {
+		_, err = c.files.Stat(ctx, "unpacked")
+	}
+	c.found.Set.Unpack = err == nil
+	return err
 }
 
 func quote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }

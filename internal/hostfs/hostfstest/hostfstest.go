@@ -2,6 +2,7 @@
 package hostfstest
 
 import (
+	"archive/tar"
 	"bytes"
 	"context"
 	"errors"
@@ -17,9 +18,11 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/crypto/blake2b"
 
 	"reshard/internal/core/capability"
 	"reshard/internal/core/fault"
+	"reshard/internal/core/filename"
 	"reshard/internal/hostfs"
 )
 
@@ -64,6 +67,7 @@ func Run(t *testing.T, h Harness) {
 		"one winner of one name":                    (*suite).oneName,
 		"a file that is read while it is replaced":  (*suite).readWhileReplaced,
 		"reading from the midst of a file":          (*suite).midst,
+		"what is done over there":                   (*suite).overThere,
 		"a large file":                              (*suite).large,
 		"a full folder is not removed":              (*suite).fullFolder,
 		"discard keeps to staging folders":          (*suite).discard,
@@ -528,6 +532,46 @@ func (s *suite) large() {
 	require.NoError(s, err)
 	assert.True(s, bytes.Equal(data[:len(head)], head))
 	require.NoError(s, f.Close(), "and nobody reads the rest")
+}
+
+// there: what a host says that it can do by itself, it does as it is done from here.
+func (s *suite) overThere() {
+	odd := "new\nline 'and\" \\ more"
+	s.write("a/one", "1")
+	s.write("a/"+odd, "odd")
+	got, err := s.place.Hash(s.ctx, []string{"a/one", "a/nope", "a/" + odd}, 10)
+	if s.Can.Hash {
+		require.NoError(s, err)
+		one, two := blake2b.Sum512([]byte("1")), blake2b.Sum512([]byte("odd"))
+		assert.Equal(s, map[string][]byte{"a/one": one[:], "a/" + odd: two[:]}, got)
+	} else {
+		assert.ErrorIs(s, err, fault.Unsupported.As())
+	}
+	when := time.Date(2024, 5, 1, 12, 0, 0, 0, time.UTC)
+	var archive bytes.Buffer
+	w := tar.NewWriter(&archive)
+	for _, name := range []string{"a/two", "a/" + strings.Repeat("n", 200), "a/-x", "a/\xff\xfe", "a/one"} {
+		require.NoError(s, w.WriteHeader(&tar.Header{
+			Name: name, Size: 3, Mode: 0o640, ModTime: when, Format: tar.FormatGNU,
+		}))
+		_, err := w.Write([]byte("new"))
+		require.NoError(s, err)
+	}
+	require.NoError(s, w.Close())
+	cut := bytes.NewReader(archive.Bytes()[:700])
+	err = s.place.Unpack(s.ctx, &archive)
+	if !s.Can.Unpack {
+		assert.ErrorIs(s, err, fault.Unsupported.As())
+		return
+	}
+	require.NoError(s, err)
+	assert.Equal(s, []string{"-x", odd, strings.Repeat("n", 200), "one", "two", filename.Encode("\xff\xfe")}, s.names("a"))
+	assert.Equal(s, "new", s.text("a/one"))
+	info, err := s.place.Stat(s.ctx, "a/two")
+	require.NoError(s, err)
+	assert.Equal(s, when, info.Modified.UTC())
+	assert.Equal(s, fs.FileMode(0o640), info.Modes.Perm())
+	assert.Error(s, s.place.Unpack(s.ctx, cut), "half an archive")
 }
 
 func (s *suite) fullFolder() {

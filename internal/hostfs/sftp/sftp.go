@@ -190,7 +190,7 @@ func (f *Files) Capabilities(ctx context.Context) (capability.Set, error) {
 		Exclusive: true, RenameFolders: true, Modes: true, ExactCase: !f.found.Blind, Account: f.found.Account,
 		Commands: f.found.Commands, Hash: f.found.Hash, Unpack: f.found.Unpack,
 		Owners: strings.HasPrefix(f.found.Account, "0:"), TimePrecision: f.found.TimePrecision,
-		Pace: 250 * time.Millisecond,
+		Pace: 250 * time.Millisecond, AtOnce: 64,
 	}
 	c, err := f.link.Files(ctx)
 	if err != nil {
@@ -552,6 +552,11 @@ func eachAtOnce(names []string, do func(name string) error) error {
 // SyncAll implements hostfs.SyncAller: files are synced when they are closed, and what is left
 // are the folders in which something was made.
 func (f *Files) SyncAll(ctx context.Context) error {
+	if f.found.Unpack { // what was unpacked was not synced
+		if r, err := f.link.Short(ctx, f.inRoot("exec sync -f ."), ""); err != nil || r.Code == 0 {
+			return err
+		}
+	}
 	f.mu.Lock()
 	var dirs []string
 	for dir := range f.unsynced {

@@ -41,15 +41,17 @@ func TestConformance(t *testing.T) {
 	all := capability.Set{
 		AtomicReplace: true, Exclusive: true, RenameFolders: true, Sync: true, FreeSpace: true, Modes: true,
 		Owners: os.Geteuid() == 0, Account: me(), ExactCase: true, TimePrecision: time.Second,
-		Pace: 250 * time.Millisecond,
+		Pace: 250 * time.Millisecond, AtOnce: 64,
 	}
+	commands := all
+	commands.Commands, commands.Hash, commands.Unpack = true, true, true
 	without := all
 	without.AtomicReplace = false
 	for name, c := range map[string]struct {
 		shape farhost.Shape
 		can   capability.Set
 	}{
-		"with commands":                    {farhost.Shape{}, all},
+		"with commands":                    {farhost.Shape{}, commands},
 		"files only":                       {farhost.Shape{FilesOnly: true}, all},
 		"a rename does not replace a file": {farhost.Shape{NoPosixRename: true}, without},
 	} {
@@ -68,7 +70,9 @@ func TestConformance(t *testing.T) {
 					l := link(t, h, line.Port())
 					root, err := sftp.Root(context.Background(), l, dir)
 					require.NoError(t, err)
-					return far{sftp.Open(l, root, &sftp.Found{Account: me()}), dir, line}
+					return far{sftp.Open(l, root, &sftp.Found{
+						Account: me(), Commands: c.can.Commands, Hash: c.can.Hash, Unpack: c.can.Unpack,
+					}), dir, line}
 				},
 				Pipe: func(t *testing.T, d hostfs.Driver, name string) {
 					require.NoError(t, syscall.Mkfifo(filepath.Join(d.(far).dir, name), 0o600))
