@@ -23,25 +23,32 @@ import (
 // The house has floors, and imports run downwards only. docs/architecture.md
 // draws them; this test holds them.
 var floors = map[string]int{
-	"core": 0,
-	"wire": 1, "hostfs": 1, "control": 1, "archive": 1, "vault": 1, "sqlite": 1, "pgserver": 1,
-	"feed": 1,
-	"host": 2, "executor": 2, "records": 2, "local": 2, "client": 2, "drawing": 2, "observe": 2,
-	"catalogue": 3, "accounts": 3,
-	"fleet": 4, "library": 4,
-	"arrivals": 5, "changeovers": 5,
-	"upkeep": 6, "service": 7, "api": 8, "cli": 9,
-	"hostile": 10, // only tests and benchmarks import it
+	"core":    0,
+	"sshlink": 1, "secrets": 1,
+	"wire": 2, "hostfs": 2, "control": 2, "archive": 2, "vault": 2, "sqlite": 2, "pgserver": 2,
+	"feed": 2,
+	"host": 3, "executor": 3, "records": 3, "local": 3, "client": 3, "drawing": 3, "observe": 3,
+	"catalogue": 4, "accounts": 4,
+	"fleet": 5, "library": 5,
+	"arrivals": 6, "changeovers": 6,
+	"upkeep": 7, "service": 8, "api": 9, "cli": 10,
+	"hostile": 11, // only tests and benchmarks import it
 }
 
 // Drivers are the packages that work on a host. They stand on the floor of what they are
 // drivers of, and may import it; nothing but what opens them may import them.
 var drivers = map[string][]string{
-	"reshard/internal/hostfs/local":   {"reshard/internal/host/local"},
-	"reshard/internal/hostfs/memory":  nil,
-	"reshard/internal/control/child":  {"reshard/internal/host/local"},
-	"reshard/internal/control/memory": nil,
-	"reshard/internal/host/local":     {"reshard/internal/fleet"},
+	"reshard/internal/hostfs/local":     {"reshard/internal/host/local"},
+	"reshard/internal/hostfs/sftp":      {"reshard/internal/host/ssh"},
+	"reshard/internal/hostfs/memory":    nil,
+	"reshard/internal/control/child":    {"reshard/internal/host/local"},
+	"reshard/internal/control/commands": {"reshard/internal/host/ssh"},
+	"reshard/internal/control/hand":     {"reshard/internal/host/ssh"},
+	"reshard/internal/control/memory":   nil,
+	"reshard/internal/host/local":       {"reshard/internal/fleet"},
+	"reshard/internal/host/ssh":         {"reshard/internal/fleet"},
+	"reshard/internal/sshlink": {"reshard/internal/host/ssh", "reshard/internal/hostfs/sftp",
+		"reshard/internal/control/commands"},
 }
 
 // suites are what tests of drivers import.
@@ -123,6 +130,7 @@ var ownMachine = []string{
 	// programs, arrivals, blobs
 	"cmd/", "scripts/", "internal/cli/", "internal/local/", "internal/pgserver/", "internal/archive/",
 	"internal/vault/", "internal/arrivals/", "internal/hostile/",
+	"internal/secrets/",       // the key that secrets are kept with
 	"internal/client/",        // what is sent
 	"internal/sqlite/",        // a copy that a library opens
 	"internal/records/awake_", // the clock of a lease

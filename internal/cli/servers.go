@@ -379,7 +379,7 @@ func exitText(s wire.Server) string {
 
 func (a *app) serversAddCommand() *cli.Command {
 	return &cli.Command{
-		Name: "add", Usage: "add a server of the service's host", ArgsUsage: "NAME -- COMMAND [ARGUMENT...]",
+		Name: "add", Usage: "add a server of a host", ArgsUsage: "NAME -- COMMAND [ARGUMENT...]",
 		Description: `Tells the service of a game server: its folder and the command that starts it in
 that folder. The server is not started. The command runs with the rights of the
 service's account.
@@ -410,12 +410,12 @@ Examples:
 			&cli.StringFlag{Name: "server-version", Usage: "the server's `VERSION`, where no file tells it"},
 		}, controlFlags()...),
 		Action: func(ctx context.Context, c *cli.Command) error {
-			if c.Args().Len() < 1 {
+			root := c.String("root")
+			elsewhere := c.String("host") != "" && c.String("host") != "local"
+			if c.Args().Len() < 1 || (!elsewhere && len(commandAfter(c)) == 0) {
 				return usage("servers add needs NAME and, after --, the command that starts the server; see reshard " +
 					"servers add --help")
 			}
-			root := c.String("root")
-			elsewhere := c.String("host") != "" && c.String("host") != "local"
 			if !elsewhere {
 				var err error
 				if root, err = filepath.Abs(root); err != nil {

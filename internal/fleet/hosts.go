@@ -59,22 +59,26 @@ func (fl *Fleet) specOf(rec records.Host) (host.Spec, error) {
 	return s, err
 }
 
-func (fl *Fleet) unseal(rec records.Host) (s account.Secrets, err error) {
+func (fl *Fleet) unseal(rec records.Host) (account.Secrets, error) {
 	if len(rec.Sealed) == 0 {
-		return s, nil
+		return account.Secrets{}, nil
 	}
 	plain, err := fl.Secrets.Open(rec.Sealed, rec.Name)
+	var told tellable
 	if err == nil {
-		err = fault.Wrap(fault.Damaged, "open the secrets of", rec.Name, json.Unmarshal(plain, &s))
+		err = fault.Wrap(fault.Damaged, "open the secrets of", rec.Name, json.Unmarshal(plain, &told))
 	}
-	return s, err
+	return account.Secrets(told), err
 }
+
+// tellable are secrets that marshal as what they are.
+type tellable account.Secrets
 
 func (fl *Fleet) seal(name string, s account.Secrets) ([]byte, error) {
 	if s == (account.Secrets{}) {
 		return nil, nil
 	}
-	plain, err := json.Marshal(s)
+	plain, err := json.Marshal(tellable(s))
 	if err != nil {
 		return nil, fault.Wrap(fault.Internal, "seal the secrets of", name, err)
 	}

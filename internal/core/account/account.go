@@ -3,7 +3,6 @@
 package account
 
 import (
-	"log/slog"
 	"strconv"
 	"strings"
 
@@ -60,10 +59,11 @@ func (s Secrets) Ways() []string {
 	return out
 }
 
-// String, GoString and LogValue withhold what is secret.
-func (s Secrets) String() string       { return "[secrets: " + strings.Join(s.Ways(), ", ") + "]" }
-func (s Secrets) GoString() string     { return s.String() }
-func (s Secrets) LogValue() slog.Value { return slog.StringValue(s.String()) }
+// String, GoString and MarshalText withhold what is secret, wherever it is printed or logged.
+// Whoever keeps secrets marshals them as another type.
+func (s Secrets) String() string               { return "[secrets: " + strings.Join(s.Ways(), ", ") + "]" }
+func (s Secrets) GoString() string             { return s.String() }
+func (s Secrets) MarshalText() ([]byte, error) { return []byte(s.String()), nil }
 
 // Address is where the account's host listens: HOST:PORT, an IPv6 address in brackets.
 func (a Account) Address() string {

@@ -499,6 +499,60 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/hosts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the machines and accounts where servers live */
+        get: operations["list-hosts"];
+        put?: never;
+        /** Add an account on another machine, once it was signed in to. Without acceptKey the answer is a problem with code needs-choice, whose one option is the fingerprint of the key that the host shows */
+        post: operations["add-host"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/hosts/{host}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get a host */
+        get: operations["get-host"];
+        put?: never;
+        post?: never;
+        /** Forget a host on which no servers are, with what it is signed in with */
+        delete: operations["remove-host"];
+        options?: never;
+        head?: never;
+        /** Change how a host is reached or signed in to, or forget what it is signed in with. It is tried before it is kept */
+        patch: operations["change-host"];
+        trace?: never;
+    };
+    "/v1/hosts/{host}/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Find out what can be done on a host, by trying it in a folder that is removed again, and keep what is found */
+        post: operations["check-host"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/me": {
         parameters: {
             query?: never;
@@ -526,7 +580,7 @@ export interface paths {
         /** List servers as they are known: each is looked at in the background */
         get: operations["list-servers"];
         put?: never;
-        /** Add a server of this host. Its command runs with the rights of the service */
+        /** Add a server of a host. On the service's own machine its command runs with the rights of the service */
         post: operations["add-server"];
         delete?: never;
         options?: never;
@@ -549,7 +603,8 @@ export interface paths {
         delete: operations["remove-server"];
         options?: never;
         head?: never;
-        patch?: never;
+        /** Change how a server is controlled */
+        patch: operations["change-server"];
         trace?: never;
     };
     "/v1/servers/{server}/aside": {
@@ -631,6 +686,23 @@ export interface paths {
         put?: never;
         /** Start a server and wait until it is ready */
         post: operations["start-server"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/servers/{server}/started": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say that a server runs that only people can see. Your word is named in proofs */
+        post: operations["say-server-started"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1070,6 +1142,35 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        AccountFindings: {
+            /** Format: date-time */
+            at: string;
+            /**
+             * Format: int64
+             * @description nanoseconds
+             */
+            clock: number;
+            /** Format: int64 */
+            connections: number;
+            /** Format: int64 */
+            down: number;
+            /** Format: int64 */
+            free: number;
+            home: string;
+            noSpace?: boolean;
+            noSync?: boolean;
+            programs: string[];
+            readOnly: boolean;
+            /**
+             * Format: int64
+             * @description nanoseconds
+             */
+            roundTrip: number;
+            set: components["schemas"]["CapabilitySet"];
+            tried?: string;
+            /** Format: int64 */
+            up: number;
+        };
         "Add-userRequest": {
             name: string;
             password: string;
@@ -1128,6 +1229,8 @@ export interface components {
         };
         CapabilitySet: {
             account?: string;
+            /** Format: int64 */
+            atOnce?: number;
             atomicReplace: boolean;
             commands: boolean;
             copy: boolean;
@@ -1455,6 +1558,48 @@ export interface components {
             /** Format: date-time */
             withdrawnAt?: string;
         };
+        Host: {
+            /** @description where it is, for a host elsewhere */
+            address?: string;
+            /** Format: int64 */
+            bytesASecond?: number;
+            /** @description of the host's key that was accepted */
+            fingerprint?: string;
+            /** @description where the account's servers are; left out: where one arrives after signing in */
+            folder?: string;
+            /** @description what a check has found; left out: none was made */
+            found?: components["schemas"]["AccountFindings"];
+            /** @enum {string} */
+            kind: "local" | "ssh";
+            name: string;
+            /** Format: int64 */
+            port?: number;
+            /** @description what that means for changeovers, in words */
+            says?: string[];
+            /**
+             * Format: int64
+             * @description how many servers are on it
+             */
+            servers: number;
+            /** Format: int64 */
+            sessions?: number;
+            /** @description what it is signed in with; never the secrets themselves */
+            signIn?: ("password" | "key" | "agent")[];
+            /** @description why it cannot be used, when the service knows */
+            trouble?: string;
+            user?: string;
+        };
+        HostChange: {
+            acceptKey?: string;
+            address?: string;
+            /** Format: int64 */
+            bytesASecond?: number;
+            folder?: string;
+            /** Format: int64 */
+            sessions?: number;
+            signIn?: components["schemas"]["SignIn"];
+            user?: string;
+        };
         "Join-worldsRequest": {
             into: string;
         };
@@ -1555,6 +1700,24 @@ export interface components {
             /** Format: int64 */
             width: number;
         };
+        NewHost: {
+            /** @description fingerprint of the host's key, which a person has compared. Without it the answer is what the host shows, and nothing is signed in to */
+            acceptKey?: string;
+            /** @description as its provider shows it, such as sftp://user@host.example:22/folder */
+            address: string;
+            /** Format: int64 */
+            bytesASecond?: number;
+            folder?: string;
+            name: string;
+            /**
+             * Format: int64
+             * @description sessions on a connection at most, and bytes a second
+             */
+            sessions?: number;
+            signIn: components["schemas"]["SignIn"];
+            /** @description user, when the address names none */
+            user?: string;
+        };
         NewLandmark: {
             /** @description where, as people write it: 120 / -30 */
             place?: string;
@@ -1562,19 +1725,23 @@ export interface components {
             say: string;
         };
         NewServer: {
-            /** @description program and arguments; run in the server's folder */
-            command: string[];
+            /** @description program and arguments, run in the server's folder; only a server that the service starts by itself, or in a session, needs it */
+            command?: string[];
+            /** @description how it is started, stopped and spoken to, on a host elsewhere */
+            control?: components["schemas"]["ServerMeans"];
             env?: {
                 [key: string]: string;
             };
             game: string;
+            /** @description the folder as the game itself names it, where its settings and log speak of another one */
+            gameRoot?: string;
             /** @description where it lives; the service's own machine if left out */
             host?: string;
             /** @description may be left out when the game has one kind */
             kind?: string;
             /** @description for commands and addresses */
             name: string;
-            /** @description the server's folder, absolute */
+            /** @description the server's folder, absolute; elsewhere it may begin at the account's folder */
             root: string;
             /**
              * @description the operating system that the server is made for, where its files depend on it; linux when left out
@@ -1879,6 +2046,8 @@ export interface components {
              */
             changeover?: number;
             command: string[];
+            /** @description how it is controlled, on a host elsewhere */
+            control?: components["schemas"]["ServerMeans"];
             /** @description says that the game profile says how to draw its worlds from above */
             drawn: boolean;
             env: {
@@ -1889,6 +2058,8 @@ export interface components {
             /** Format: date-time */
             exitedAt?: string;
             game: string;
+            /** @description the folder as the game itself names it, where that is another name */
+            gameRoot?: string;
             host: string;
             /** @description where players connect, when the settings say; JoinNote from where that works */
             join?: string;
@@ -1930,6 +2101,12 @@ export interface components {
             version?: string;
             versionFrom?: string;
         };
+        ServerChange: {
+            /** @description program and arguments; left out: as before */
+            command?: string[];
+            control: components["schemas"]["ServerMeans"];
+            gameRoot?: string;
+        };
         ServerDocument: {
             absent?: boolean;
             file: string;
@@ -1967,6 +2144,33 @@ export interface components {
             value: string;
             want: string;
             writes: string;
+        };
+        ServerMeans: {
+            /**
+             * @description how it is controlled; left out: what the host allows
+             * @enum {string}
+             */
+            by?: "process" | "session" | "unit" | "commands" | "hand";
+            /** @description command that prints the log of the present run from its beginning */
+            log?: string;
+            /** @description file with its log, from its folder or absolute */
+            logFile?: string;
+            /** @description command that gets a line for the console on its input */
+            say?: string;
+            /** @description of the terminal multiplexer that the server's command runs in */
+            session?: string;
+            /** @description command that sends it the signal $signal */
+            signal?: string;
+            /** @description command that starts it and returns */
+            start?: string;
+            /** @description command that ends with 0 when it runs, with 1 or 3 when it does not */
+            state?: string;
+            /** @description command that asks it to end; left out: as the game's profile says */
+            stop?: string;
+            /** @description systemd unit */
+            unit?: string;
+            /** @description the unit is one of the account's own manager */
+            userUnit?: boolean;
         };
         ServerPresent: {
             /** Format: int64 */
@@ -2051,6 +2255,14 @@ export interface components {
             /** Format: date-time */
             toldAt?: string;
             toldBy?: string;
+        };
+        SignIn: {
+            /** @description socket of an agent on the service's machine */
+            agent?: string;
+            passphrase?: string;
+            password?: string;
+            /** @description private key in PEM, as ssh-keygen writes it */
+            privateKey?: string;
         };
         SignInInputBody: {
             /**
@@ -3406,6 +3618,192 @@ export interface operations {
             };
         };
     };
+    "list-hosts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Host"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "add-host": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewHost"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Host"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-host": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Host"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "remove-host": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "change-host": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HostChange"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Host"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "check-host": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Host"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     me: {
         parameters: {
             query?: never;
@@ -3569,6 +3967,39 @@ export interface operations {
             };
         };
     };
+    "change-server": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ServerChange"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ServerFacts"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "list-aside": {
         parameters: {
             query?: never;
@@ -3704,6 +4135,37 @@ export interface operations {
         };
     };
     "start-server": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                server: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ServerFacts"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "say-server-started": {
         parameters: {
             query?: never;
             header?: never;
