@@ -36,7 +36,7 @@ func (a *API) hostRoutes() {
 		"Change how a host is reached or signed in to, or forget what it is signed in with. It is tried before it is kept",
 		"hosts"), func(
 		ctx context.Context, in *struct {
-			hostInput
+			Host string `path:"host"`
 			Body wire.HostChange
 		}) (*answer[wire.Host], error) {
 		h, err := a.service.Fleet.ChangeHost(ctx, in.Host, in.Body)

@@ -78,8 +78,8 @@ func (a *API) serverRoutes() {
 	huma.Register(a.huma, op("change-server", http.MethodPatch, "/servers/{server}",
 		"Change how a server is controlled", "servers"), func(
 		ctx context.Context, in *struct {
-			serverInput
-			Body wire.ServerChange
+			Server string `path:"server"`
+			Body   wire.ServerChange
 		}) (*answer[wire.ServerFacts], error) {
 		s, err := a.service.Fleet.Change(ctx, in.Server, in.Body)
 		return &answer[wire.ServerFacts]{s}, a.failed(err)

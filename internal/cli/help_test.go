@@ -48,7 +48,7 @@ func TestHelpPages(t *testing.T) {
 		"clone", "reset", "switch", "rename", "take-away", "tidy", "landmarks", "landmarks add", "landmarks remove",
 		"undo", "changeovers", "changeovers show", "changeovers tick", "changeovers go-on", "changeovers cancel",
 		"changeovers settle", "servers remove", "users remove",
-		"servers", "servers add", "servers show", "servers start", "servers stop", "servers log", "games", "games show",
+		"hosts", "hosts add", "hosts check", "hosts change", "servers", "servers add", "servers change", "servers show", "servers start", "servers stop", "servers log", "games", "games show",
 		"games sketch", "games lint", "games try", "games add", "games history", "games remove", "games schema",
 		"users", "users add", "users password",
 		"sign-in", "sign-out", "serve", "demo", "api",

@@ -3,9 +3,13 @@ package e2e
 import (
 	"context"
 	"fmt"
+	"io"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"strings"
 	"sync/atomic"
+	"syscall"
 	"testing"
 	"time"
 
@@ -14,8 +18,10 @@ import (
 
 	"reshard/cmd/standin/farhost"
 	"reshard/cmd/standin/quarrymoss"
+	"reshard/games"
+	"reshard/internal/core/fault"
+	"reshard/internal/core/game"
 	"reshard/internal/core/plan"
-	"reshard/internal/core/server"
 	"reshard/internal/sshlink"
 	"reshard/internal/wire"
 )
@@ -24,10 +30,14 @@ import (
 type moor struct {
 	*farhost.Host
 	line *farhost.Line
+	// byHand: nobody but people can start and stop servers there.
+	byHand bool
+	people []*person
 }
 
 // machine starts another machine, at the end of a line, and has the service know it as "moor".
-func (b *bundle) machine(s farhost.Shape, roundTrip time.Duration) moor {
+// Servers that are added after that are there.
+func (b *bundle) machine(s farhost.Shape, roundTrip time.Duration) *moor {
 	b.t.Helper()
 	h, err := farhost.Start(b.t.TempDir(), s)
 	require.NoError(b.t, err)
@@ -43,88 +53,306 @@ func (b *bundle) machine(s farhost.Shape, roundTrip time.Duration) moor {
 	require.NoError(b.t, err)
 	_, err = b.api.CheckHost(context.Background(), "moor")
 	require.NoError(b.t, err)
-	return moor{h, line}
+	b.far = &moor{Host: h, line: line, byHand: s.FilesOnly}
+	return b.far
 }
 
 var sessions atomic.Int64
 
-// session is a name that no other test has.
-func session() server.Means {
-	return server.Means{By: server.BySession, Session: fmt.Sprintf("reshard-e2e-%d-%d", os.Getpid(), sessions.Add(1))}
+// placed has a server be where the bundle's servers are: on another machine it runs in a session,
+// or in the hands of a person.
+func (b *bundle) placed(s wire.NewServer) wire.NewServer {
+	if b.far == nil {
+		return s
+	}
+	s.Host = "moor"
+	if !b.far.byHand {
+		s.Control.Session = fmt.Sprintf("reshard-e2e-%d-%d", os.Getpid(), sessions.Add(1))
+		return s
+	}
+	p := newPerson(b, s)
+	b.far.people = append(b.far.people, p)
+	go p.work()
+	return s
 }
 
-// A world is put onto a server on another machine and taken back, over a line of some length.
+// sayDown says that a server in people's hands does not run, as one that was just added does not.
+func (b *bundle) sayDown(name string) {
+	if b.far != nil && b.far.byHand {
+		_, err := b.api.SayStopped(context.Background(), name)
+		require.NoError(b.t, err)
+	}
+}
+
+// person looks after a server that Reshard cannot start or stop: they do what they are asked to,
+// and say so.
+type person struct {
+	b       *bundle
+	server  wire.NewServer
+	profile *game.Profile
+	left    chan struct{}
+	cmd     *exec.Cmd
+	console io.WriteCloser
+	ended   chan struct{}
+}
+
+func newPerson(b *bundle, s wire.NewServer) *person {
+	profile, err := games.Find(s.Game)
+	require.NoError(b.t, err)
+	return &person{b: b, server: s, profile: profile, left: make(chan struct{})}
+}
+
+func (p *person) work() {
+	ctx := context.Background()
+	for {
+		select {
+		case <-p.left:
+			return
+		case <-time.After(100 * time.Millisecond):
+		}
+		now, err := p.b.api.Server(ctx, p.server.Name)
+		if err != nil {
+			continue
+		}
+		switch note := now.Server.Note; {
+		case strings.Contains(note, "asked to start"):
+			p.start()
+			_, _ = p.b.api.SayStarted(ctx, p.server.Name)
+		case strings.Contains(note, "asked to stop"):
+			p.stop()
+			_, _ = p.b.api.SayStopped(ctx, p.server.Name)
+		}
+	}
+}
+
+// start starts the server and waits until it says that it is ready.
+func (p *person) start() {
+	if p.cmd != nil {
+		return
+	}
+	log := filepath.Join(p.b.dir, p.server.Name+".console")
+	out, err := os.Create(log)
+	if err != nil {
+		return
+	}
+	defer out.Close() //nolint:errcheck // the process has its own handle
+	cmd := exec.Command(p.server.Command[0], p.server.Command[1:]...)
+	cmd.Dir, cmd.Stdout, cmd.Stderr, cmd.Env = p.server.Root, out, out, os.Environ()
+	for k, v := range p.server.Env {
+		cmd.Env = append(cmd.Env, k+"="+v)
+	}
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	p.console, _ = cmd.StdinPipe()
+	if err := cmd.Start(); err != nil {
+		return
+	}
+	p.cmd, p.ended = cmd, make(chan struct{})
+	go func(ended chan struct{}) {
+		_ = cmd.Wait()
+		close(ended)
+	}(p.ended)
+	if own := p.profile.Server.Console.Log; own != "" {
+		log = filepath.Join(p.server.Root, own)
+	}
+	for range 600 {
+		text, _ := os.ReadFile(log)
+		for line := range strings.Lines(string(text)) {
+			if _, ready := p.profile.Server.Console.Ready.Find(strings.TrimSpace(line)); ready {
+				return
+			}
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+}
+
+func (p *person) stop() {
+	if p.cmd == nil {
+		return
+	}
+	say := func(line string) { _, _ = io.WriteString(p.console, line+"\n") }
+	if c := p.profile.Server.Console; c.Stop.Loses {
+		say(c.Flush.Filled(p.profile.World, "").Say)
+	}
+	if c := p.profile.Server.Console.Stop; c.Say != "" {
+		say(c.Say)
+	} else {
+		_ = p.cmd.Process.Signal(syscall.SIGTERM)
+	}
+	select {
+	case <-p.ended:
+	case <-time.After(30 * time.Second):
+		p.kill()
+	}
+	p.cmd = nil
+}
+
+func (p *person) kill() {
+	if p.cmd != nil {
+		_ = syscall.Kill(-p.cmd.Process.Pid, syscall.SIGKILL)
+	}
+}
+
+func (p *person) leave() {
+	close(p.left)
+	p.kill()
+}
+
+// A world is put onto a server on another machine and taken back, over a line of some length: in
+// a session there, and with files alone and a person who starts and stops it.
 func TestAPutOnAnotherMachine(t *testing.T) {
 	t.Parallel()
-	b := setup(t)
-	b.machine(farhost.Shape{}, 10*time.Millisecond)
-	root := b.quarry("north", plot{host: "moor", control: session()})
-	b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 13})
-	c := b.put("fen", "north", nil)
-	require.Equal(t, plan.Done, c.State, c.Failure)
-	assert.True(t, c.Proof.Holds())
-	s, err := b.api.Server(context.Background(), "north")
-	require.NoError(t, err)
-	assert.Equal(t, "fen", s.Server.Opened)
-	assert.Equal(t, "running", s.Server.State)
-	assert.DirExists(t, filepath.Join(root, c.Plan.Work, "aside", "winter"))
-	back := b.undo(c.ID)
-	require.Equal(t, plan.Done, back.State, back.Failure)
-	s, err = b.api.Server(context.Background(), "north")
-	require.NoError(t, err)
-	assert.Equal(t, "winter", s.Server.Opened)
-}
-
-func TestTimesOfAPut(t *testing.T) {
-	b := setup(t)
-	begun := time.Now()
-	mark := func(what string) { t.Logf("%6.2f %s", time.Since(begun).Seconds(), what) }
-	b.machine(farhost.Shape{}, 50*time.Millisecond)
-	mark("host added, checked")
-	b.quarry("north", plot{host: "moor", control: session()})
-	mark("server added, started")
-	b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 13})
-	mark("sent")
-	b.trace = func(p string) { mark(p) }
-	draft, err := b.api.Draft(context.Background(), wire.Wish{Kind: plan.Put, World: "fen", Server: "north"})
-	require.NoError(t, err)
-	mark("drafted")
-	c := b.carry(draft)
-	mark("done")
-	require.Equal(t, plan.Done, c.State, c.Failure)
-	_, err = b.api.Server(context.Background(), "north")
-	require.NoError(t, err)
-	mark("shown")
-}
-
-func TestStageSpeed(t *testing.T) {
-	for _, shape := range []farhost.Shape{{}, {FilesOnly: true}} {
-		t.Run(fmt.Sprint(shape.FilesOnly), func(t *testing.T) {
+	for name, shape := range map[string]farhost.Shape{
+		"in a session":                     {},
+		"files alone":                      {FilesOnly: true},
+		"a rename does not replace a file": {FilesOnly: true, NoPosixRename: true},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
 			b := setup(t)
-			b.machine(shape, 50*time.Millisecond)
-			c := session()
-			if shape.FilesOnly {
-				c = server.Means{By: server.ByHand}
-			}
-			b.quarry("north", plot{host: "moor", control: c, stopped: true})
-			b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 13, Tiles: 300, TileBytes: 6000 - 800})
-			var from time.Time
-			b.trace = func(p string) {
-				if p == "0 stage intended" {
-					from = time.Now()
-				}
-				if p == "0 stage acted" {
-					t.Logf("staged in %s", time.Since(from))
-				}
-			}
-			if shape.FilesOnly {
-				_, err := b.api.SayStopped(context.Background(), "north")
-				require.NoError(t, err)
-			}
-			draft, err := b.api.Draft(context.Background(), wire.Wish{Kind: plan.Put, World: "fen", Server: "north", Beside: true})
+			b.machine(shape, 10*time.Millisecond)
+			root := b.quarry("north", plot{})
+			b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 13})
+			c := b.put("fen", "north", nil)
+			require.Equal(t, plan.Done, c.State, c.Failure)
+			assert.True(t, c.Proof.Holds())
+			s, err := b.api.Server(context.Background(), "north")
 			require.NoError(t, err)
-			done := b.carry(draft)
-			t.Log(done.State, done.Failure, done.Plan.Steps[0].Say)
+			assert.Equal(t, "running", s.Server.State)
+			assert.Equal(t, "fen", s.Server.Active)
+			var unseen []string
+			for _, check := range c.Proof.Checks {
+				if check.Unseen {
+					unseen = append(unseen, check.What)
+				}
+			}
+			if shape.FilesOnly {
+				assert.Contains(t, unseen, "the log names the opened world")
+				assert.Contains(t, unseen, "the server was down before the switch")
+			} else {
+				assert.Equal(t, "fen", s.Server.Opened)
+			}
+			assert.DirExists(t, filepath.Join(root, c.Plan.Work, "aside", "winter"))
+			back := b.undo(c.ID)
+			require.Equal(t, plan.Done, back.State, back.Failure)
+			s, err = b.api.Server(context.Background(), "north")
+			require.NoError(t, err)
+			assert.Equal(t, "winter", s.Server.Active)
 		})
 	}
+}
+
+// A host is added, checked, changed and removed at the command line; its key is accepted by a
+// person, and what it is signed in with is written nowhere that can be read.
+func TestHostsAtTheCommandLine(t *testing.T) {
+	t.Parallel()
+	b := setup(t)
+	h, err := farhost.Start(t.TempDir(), farhost.Shape{})
+	require.NoError(t, err)
+	t.Cleanup(h.Close)
+	key := filepath.Join(b.dir, "id")
+	require.NoError(t, os.WriteFile(key, []byte(h.ClientKey), 0o600))
+	address := fmt.Sprintf("sftp://%s@127.0.0.1:%d%s", h.User, h.Port, b.dir)
+
+	code, _, errs := b.cli("hosts", "add", "moor", address, "--key", key)
+	assert.Equal(t, 4, code, "a choice is needed")
+	fingerprint := sshlink.Fingerprint(h.HostKey)
+	assert.Contains(t, errs, fingerprint)
+	code, _, errs = b.cli("hosts", "add", "moor", address, "--key", key, "--accept-key", "SHA256:another")
+	assert.NotZero(t, code)
+	assert.Contains(t, errs, "you have accepted SHA256:another")
+	list, err := b.api.Hosts(context.Background())
+	require.NoError(t, err)
+	require.Len(t, list, 1, "nothing was recorded")
+
+	out := b.must("hosts", "add", "moor", address, "--key", key, "--accept-key", fingerprint)
+	for _, want := range []string{"✓ yes", "round trip", "tmux", "Worlds go over as one stream", "reshard servers add NAME --host moor"} {
+		assert.Contains(t, out, want)
+	}
+	entries, err := os.ReadDir(b.dir)
+	require.NoError(t, err)
+	for _, e := range entries {
+		assert.NotContains(t, e.Name(), ".reshard-check", "what it tried in is gone")
+	}
+	assert.Contains(t, b.must("hosts"), "moor")
+	assert.Contains(t, b.must("hosts", "show", "moor"), fingerprint)
+
+	// What cannot be signed in with is not kept.
+	code, _, errs = b.cli("hosts", "change", "moor", "--user", "nobody-of-that-name")
+	assert.Equal(t, 5, code)
+	assert.Contains(t, errs, "does not accept nobody-of-that-name with key")
+	moor, err := b.api.Host(context.Background(), "moor")
+	require.NoError(t, err)
+	assert.Equal(t, h.User, moor.User)
+
+	// The key changes: nothing is sent to it until a person accepts the new one.
+	h.Close()
+	other, err := farhost.Start(t.TempDir(), farhost.Shape{})
+	require.NoError(t, err)
+	t.Cleanup(other.Close)
+	require.NoError(t, os.WriteFile(key, []byte(other.ClientKey), 0o600))
+	to := fmt.Sprintf("127.0.0.1:%d", other.Port)
+	code, _, errs = b.cli("hosts", "change", "moor", "--address", to)
+	assert.Equal(t, 5, code)
+	assert.Contains(t, strings.Join(strings.Fields(errs), " "),
+		"shows another key ("+sshlink.Fingerprint(other.HostKey)+") than the accepted one")
+	b.must("hosts", "change", "moor", "--address", to, "--key", key, "--accept-key", sshlink.Fingerprint(other.HostKey))
+	b.must("hosts", "check", "moor")
+
+	b.must("hosts", "change", "moor", "--forget")
+	code, _, errs = b.cli("hosts", "check", "moor")
+	assert.Equal(t, 5, code)
+	assert.Contains(t, strings.Join(strings.Fields(errs), " "), "no password and no key is kept for it")
+	b.must("hosts", "remove", "moor")
+	code, _, _ = b.cli("hosts", "show", "moor")
+	assert.NotZero(t, code)
+	code, _, errs = b.cli("hosts", "remove", "local")
+	assert.NotZero(t, code)
+	assert.Contains(t, errs, "the service's own machine stays")
+}
+
+// What a host is signed in with is in nothing that the service writes: its log, its database, its
+// data folder, its answers.
+func TestSecretsAreWrittenNowhere(t *testing.T) {
+	t.Parallel()
+	var log syncedText
+	b := setup(t, func(b *bundle) { b.log = &log })
+	far := b.machine(farhost.Shape{}, 0)
+	b.quarry("north", plot{})
+	secret := "nine-hundred-leeks"
+	_, err := b.api.ChangeHost(context.Background(), "moor", wire.HostChange{SignIn: wire.SignIn{Password: &secret}})
+	require.NoError(t, err)
+	ctx := context.Background()
+	far.line.Refuse(true)
+	far.line.Cut()
+	_, err = b.api.CheckHost(ctx, "moor")
+	assert.ErrorIs(t, err, fault.Unreachable.As())
+	assert.NotContains(t, err.Error(), secret)
+	far.line.Refuse(false)
+	key := strings.Split(far.ClientKey, "\n")[1]
+	for _, path := range []string{"/hosts", "/hosts/moor", "/servers/north"} {
+		_, body := b.raw("GET", path, "")
+		assert.NotContains(t, body, secret, path)
+		assert.NotContains(t, body, key, path)
+	}
+	dump, err := exec.Command("/bin/sh", "-c", "ls /usr/lib/postgresql/*/bin/pg_dump | tail -n 1").Output()
+	require.NoError(t, err)
+	records, err := exec.Command(strings.TrimSpace(string(dump)), b.database).Output()
+	require.NoError(t, err)
+	require.Contains(t, string(records), "moor")
+	texts := map[string]string{"the log": log.String(), "the database": string(records)}
+	require.NoError(t, filepath.WalkDir(filepath.Join(b.dir, "data"), func(path string, d os.DirEntry, err error) error {
+		if err == nil && d.Type().IsRegular() {
+			text, rerr := os.ReadFile(path)
+			texts[path], err = string(text), rerr
+		}
+		return err
+	}))
+	for where, text := range texts {
+		for _, s := range []string{secret, key} {
+			assert.NotContains(t, text, s, where)
+		}
+	}
+	out, err := exec.Command("ps", "axww", "-o", "args").Output()
+	require.NoError(t, err)
+	assert.NotContains(t, string(out), secret)
 }

@@ -27,8 +27,9 @@ import (
 // add registers a server and starts it.
 func (b *bundle) add(s wire.NewServer) {
 	b.t.Helper()
-	_, err := b.api.AddServer(context.Background(), s)
+	_, err := b.api.AddServer(context.Background(), b.placed(s))
 	require.NoError(b.t, err)
+	b.sayDown(s.Name)
 	_, err = b.api.StartServer(context.Background(), s.Name)
 	require.NoError(b.t, err)
 }

@@ -19,6 +19,7 @@ import (
 	"os/signal"
 	"path/filepath"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"syscall"
 	"testing"
@@ -32,7 +33,6 @@ import (
 	"reshard/internal/archive"
 	"reshard/internal/cli"
 	"reshard/internal/client"
-	"reshard/internal/core/server"
 	"reshard/internal/pgserver"
 	"reshard/internal/wire"
 )
@@ -127,6 +127,10 @@ type bundle struct {
 	gamesOverride bool
 	// limits bound what arrives.
 	limits archive.Limits
+	// far is where its servers are; nil: on the service's own machine.
+	far *moor
+	// log is where the service writes its log; nil: nowhere.
+	log io.Writer
 	// data is the data folder; "": data in dir.
 	data string
 	// lease is how long the service acts without hearing from the database.
@@ -175,7 +179,7 @@ func (b *bundle) config() cli.ServeConfig {
 		Listen:        "127.0.0.1:0",
 		FirstUser:     userName,
 		FirstPassword: password,
-		Log:           io.Discard,
+		Log:           b.logTo(),
 		StartServers:  b.startServers,
 		KeepAside:     b.keepAside,
 		Limits:        b.limits,
@@ -187,6 +191,31 @@ func (b *bundle) config() cli.ServeConfig {
 			}
 		},
 	}
+}
+
+func (b *bundle) logTo() io.Writer {
+	if b.log == nil {
+		return io.Discard
+	}
+	return b.log
+}
+
+// syncedText is a text that many write to.
+type syncedText struct {
+	mu   sync.Mutex
+	text strings.Builder
+}
+
+func (s *syncedText) Write(p []byte) (int, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.text.Write(p)
+}
+
+func (s *syncedText) String() string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.text.String()
 }
 
 func (b *bundle) start() {
@@ -236,6 +265,11 @@ func (b *bundle) end() {
 		}
 	}
 	assert.NoError(b.t, b.daemon.Close())
+	if b.far != nil {
+		for _, p := range b.far.people {
+			p.leave()
+		}
+	}
 }
 
 // plot is a Quarrymoss server to be made.
@@ -246,8 +280,6 @@ type plot struct {
 	world    quarrymoss.Options
 	mischief string
 	version  string // default 2.5.1
-	host     string // default the service's own machine
-	control  server.Means
 	stopped  bool
 	noWorld  bool
 }
@@ -283,16 +315,15 @@ func (b *bundle) quarry(name string, p plot) string {
 		require.NoError(b.t, quarrymoss.Make(filepath.Join(root, "worlds", p.folder), p.world))
 	}
 	ctx := context.Background()
-	_, err := b.api.AddServer(ctx, wire.NewServer{
+	_, err := b.api.AddServer(ctx, b.placed(wire.NewServer{
 		Name:    name,
 		Game:    "quarrymoss",
 		Kind:    p.kind,
 		Root:    root,
-		Host:    p.host,
-		Control: p.control,
 		Command: []string{standin, "quarrymoss", "serve", "."},
-	})
+	}))
 	require.NoError(b.t, err)
+	b.sayDown(name)
 	if !p.stopped {
 		_, err = b.api.StartServer(ctx, name)
 		require.NoError(b.t, err)

@@ -81,7 +81,13 @@ func (p *prover) all() (plan.Proof, error) {
 	add := func(checks ...plan.Check) { proof.Checks = append(proof.Checks, checks...) }
 	add(r.stopped()...)
 	up := expect.State == "" || expect.State == life.Running
-	if up && !r.Profile.Server.Console.Opened.IsZero() {
+	switch {
+	case up && p.status.Unheard:
+		add(plan.Check{
+			What: "the log names the opened world", Expected: p.expect.Folder, Unseen: true,
+			Seen: "its log cannot be read here",
+		})
+	case up && !r.Profile.Server.Console.Opened.IsZero():
 		add(p.opened())
 	}
 	r.trace(len(r.job.Plan.Steps)-1, plan.Step{Kind: plan.Prove}, "halfway")

@@ -113,7 +113,7 @@ func (fl *Fleet) Under(ctx context.Context, id string, next *game.Profile) (func
 	return func(now *game.Profile) {
 		defer letGo()
 		for _, l := range fl.InHand() {
-			if l.Profile.ID != id || l.Profile == now {
+			if l.full.ID != id || l.full == now {
 				continue
 			}
 			if err := fl.LetGo(l); err != nil {

@@ -24,6 +24,8 @@ type Server struct {
 
 	host   *openHost
 	closer io.Closer
+	// full is its game's profile; the Observer's is as far as it can be heard and spoken to.
+	full *game.Profile
 	// busy is held while a start, stop or changeover works on the server.
 	busy sync.Mutex
 }
@@ -164,10 +166,11 @@ func (fl *Fleet) leave(l *Server) error {
 }
 
 func (fl *Fleet) openServer(ctx context.Context, rec records.Server, sl *slot) (*Server, error) {
-	profile, err := fl.games.Profile(rec.Game)
+	full, err := fl.games.Profile(rec.Game)
 	if err != nil {
 		return nil, err
 	}
+	profile := full.Within(rec.Means.V.Hears(full.Server.Console.Log), rec.Means.V.Speaks())
 	h, err := fl.host(rec.Host)
 	if err != nil {
 		return nil, sl.didNotAnswer(fl.now(), rec.Name, err)
@@ -201,7 +204,7 @@ func (fl *Fleet) openServer(ctx context.Context, rec records.Server, sl *slot) (
 		ID: rec.ID, Name: rec.Name, Machine: machine, Profile: profile, Files: hostfs.New(rec.Root, files), Control: c,
 		Memory: fl.memory, Now: fl.now,
 	}
-	return &Server{Observer: seen, host: h, closer: closer}, nil
+	return &Server{Observer: seen, host: h, closer: closer, full: full}, nil
 }
 
 // rootsOf are the names of a server's folder, the one by which it is reached first.

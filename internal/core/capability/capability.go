@@ -7,6 +7,8 @@ import "time"
 
 // Set is what a host can do with files, and how it may be asked.
 type Set struct {
+	// ReadOnly: nothing can be written. All else that is said of writing is then void.
+	ReadOnly bool `json:"readOnly,omitempty"`
 	// AtomicReplace: a file takes another's place in one act. Without it a settings
 	// write is two renames, with a moment in between when the name is not there.
 	AtomicReplace bool `json:"atomicReplace"`

@@ -15,7 +15,9 @@ var hostRule = Rule{Concern: "host", Title: "Host", check: func(in Input, r *Row
 		r.Server.Text += ", without " + strings.Join(names, ", ")
 	}
 	switch {
-	case !in.Live.Can.RenameFolders || !in.Live.Can.AtomicReplace:
+	case in.Live.Can.ReadOnly:
+		r.block("The account may not write there.", "Sign in with one that may: reshard hosts change "+in.Live.Host+".")
+	case !in.Live.Can.RenameFolders:
 		r.block(strings.Join(words, " "), "Reshard does not change worlds on such a host yet.")
 	case len(lacks) == 0:
 		r.idle("The host can do all that a changeover relies on.")

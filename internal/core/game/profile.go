@@ -511,6 +511,26 @@ type Console struct {
 	Load Exchange `yaml:"load"`
 }
 
+// Within gives the profile as far as a server can be heard and spoken to: what would need more is
+// left out of its console, as if the game had no such thing. Plans then take other ways, and
+// proofs say what could not be seen.
+func (p *Profile) Within(hears, speaks bool) *Profile {
+	if hears && speaks {
+		return p
+	}
+	out := *p
+	c := &out.Server.Console
+	if c.Version.Say != "" || !hears {
+		c.Version = Ask{}
+	}
+	c.Seed, c.Hold, c.Flush, c.Release, c.Load = Ask{}, Exchange{}, Exchange{}, Exchange{}, Exchange{}
+	c.Stop.Loses = false // nothing can be told to be saved before
+	if !hears {
+		c.Opened, c.Refused, c.Harmless, c.Stop.Expect = Pattern{}, Pattern{}, Pattern{}, Pattern{}
+	}
+	return &out
+}
+
 // Stop is the clean stop: a line to say, or a signal to send.
 type Stop struct {
 	// the line to say

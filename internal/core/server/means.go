@@ -32,3 +32,28 @@ const (
 	ByCommands By = "commands" // commands that a person has given
 	ByHand     By = "hand"     // people, whose word is taken
 )
+
+// Hears reports whether a server's log can be read; file is where its game writes it, "" for its
+// output.
+func (m Means) Hears(file string) bool {
+	switch m.By {
+	case ByCommands:
+		return m.Log != "" || m.LogFile != "" || file != ""
+	case ByHand:
+		return false
+	case ByProcess, BySession, ByUnit, "":
+	}
+	return true
+}
+
+// Speaks reports whether a line can be said to a server's console.
+func (m Means) Speaks() bool {
+	switch m.By {
+	case ByUnit, ByCommands:
+		return m.Say != ""
+	case ByHand:
+		return false
+	case ByProcess, BySession, "":
+	}
+	return true
+}

@@ -85,8 +85,8 @@ func (m *machine) found() *sftp.Found {
 		return nil
 	}
 	return &sftp.Found{
-		Account: f.Set.Account, Blind: !f.Set.ExactCase, Commands: f.Set.Commands, Hash: f.Set.Hash,
-		Unpack: f.Set.Unpack, NoSync: f.NoSync, NoSpace: f.NoSpace, TimePrecision: f.Set.TimePrecision,
+		Account: f.Set.Account, Blind: !f.Set.ExactCase && !f.ReadOnly, Commands: f.Set.Commands, Hash: f.Set.Hash,
+		Unpack: f.Set.Unpack, ReadOnly: f.ReadOnly, NoSync: f.NoSync, NoSpace: f.NoSpace, TimePrecision: f.Set.TimePrecision,
 	}
 }
 

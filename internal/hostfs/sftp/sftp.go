@@ -35,6 +35,8 @@ type Found struct {
 	Blind bool
 	// Commands, Hash and Unpack as in capability.Set.
 	Commands, Hash, Unpack bool
+	// ReadOnly: nothing can be written.
+	ReadOnly bool
 	// NoSync, NoSpace: announced, and does not work.
 	NoSync, NoSpace bool
 	// TimePrecision is the smallest difference of times; 0: a second.
@@ -187,7 +189,7 @@ func (f *Files) tell(ctx context.Context, looks bool, do func(*sftp.Client) erro
 // Capabilities says what the host announces and what a check has found.
 func (f *Files) Capabilities(ctx context.Context) (capability.Set, error) {
 	can := capability.Set{
-		Exclusive: true, RenameFolders: true, Modes: true, ExactCase: !f.found.Blind, Account: f.found.Account,
+		ReadOnly: f.found.ReadOnly, Exclusive: true, RenameFolders: true, Modes: true, ExactCase: !f.found.Blind, Account: f.found.Account,
 		Commands: f.found.Commands, Hash: f.found.Hash, Unpack: f.found.Unpack,
 		Owners: strings.HasPrefix(f.found.Account, "0:"), TimePrecision: f.found.TimePrecision,
 		Pace: 250 * time.Millisecond, AtOnce: 64,
