@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"reshard/cmd/standin/emberlode"
 	"reshard/cmd/standin/farhost"
 	"reshard/cmd/standin/quarrymoss"
 	"reshard/games"
@@ -70,6 +71,8 @@ func (b *bundle) placed(s wire.NewServer) wire.NewServer {
 		s.Control.Session = fmt.Sprintf("reshard-e2e-%d-%d", os.Getpid(), sessions.Add(1))
 		return s
 	}
+	// What only a log tells, nobody hears there: people say it.
+	s.Version = map[string]string{"emberlode": emberlode.Version, "openttd": "13.0"}[s.Game]
 	p := newPerson(b, s)
 	b.far.people = append(b.far.people, p)
 	go p.work()
@@ -355,4 +358,97 @@ func TestSecretsAreWrittenNowhere(t *testing.T) {
 	out, err := exec.Command("ps", "axww", "-o", "args").Output()
 	require.NoError(t, err)
 	assert.NotContains(t, string(out), secret)
+}
+
+// A line that breaks at any point of a put, or falls silent there, is taken up where it was: the
+// put and its undo end done, with the world that was asked for, and nothing is mixed.
+func TestALineThatBreaks(t *testing.T) {
+	t.Parallel()
+	every := 7
+	if os.Getenv("RESHARD_EVERY_POINT") != "" {
+		every = 1
+	}
+	for name, c := range map[string]struct {
+		shape farhost.Shape
+		// trouble is made, and over when mend is called.
+		trouble func(*farhost.Line) (mend func())
+		lasts   time.Duration
+		every   int
+	}{
+		"cut in a session": {farhost.Shape{}, cutAndRefused, 300 * time.Millisecond, every},
+		"cut, files alone": {farhost.Shape{FilesOnly: true}, cutAndRefused, 300 * time.Millisecond, every},
+		"silent": {farhost.Shape{}, func(l *farhost.Line) func() {
+			l.Stall(true)
+			return func() { l.Cut(); l.Stall(false) }
+		}, 16 * time.Second, 5 * every},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			b := setup(t)
+			far := b.machine(c.shape, 0)
+			root := b.quarry("north", plot{})
+			b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 13})
+			winter := snapshot(t, filepath.Join(root, "worlds", "winter"), moving...)
+			tried := 0
+			for at := 3; ; at += c.every {
+				var points atomic.Int64
+				struck := make(chan string, 1)
+				b.trace = func(point string) {
+					if points.Add(1) == int64(at) {
+						struck <- point
+						mend := c.trouble(far.line)
+						time.AfterFunc(c.lasts, mend)
+					}
+				}
+				done := b.do(wire.Wish{Kind: plan.Put, World: "fen", Server: "north"})
+				assert.Equal(t, "fen", b.active("north"))
+				back := b.undo(done.ID)
+				require.Equal(t, plan.Done, back.State, back.Failure)
+				assert.Equal(t, "winter", b.active("north"))
+				assert.Equal(t, winter, snapshot(t, filepath.Join(root, "worlds", "winter"), moving...))
+				if len(struck) == 0 {
+					break // the put and its undo have no such point
+				}
+				tried++
+				t.Log(<-struck)
+			}
+			t.Logf("%d points tried", tried)
+			assert.Positive(t, tried)
+		})
+	}
+}
+
+// moving are the names in a Quarrymoss world that the running game rewrites.
+var moving = played
+
+func cutAndRefused(l *farhost.Line) func() {
+	l.Refuse(true)
+	l.Cut()
+	return func() { l.Refuse(false) }
+}
+
+// A staging that is cut in its midst goes on with what has arrived.
+func TestAStagingIsGoneOnWith(t *testing.T) {
+	t.Parallel()
+	for name, shape := range map[string]farhost.Shape{"stream": {}, "files": {FilesOnly: true}} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			b := setup(t)
+			far := b.machine(shape, 0)
+			b.quarry("north", plot{})
+			b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 13, Tiles: 24, TileBytes: 1 << 20})
+			draft, err := b.api.Draft(context.Background(),
+				wire.Wish{Kind: plan.Put, World: "fen", Server: "north", Beside: true})
+			require.NoError(t, err)
+			before := far.line.Passed()
+			var cuts atomic.Int64
+			far.line.CutAfter(18<<20, func() { cuts.Add(1) })
+			last := b.carry(draft)
+			require.Equal(t, plan.Done, last.State, last.Failure)
+			require.EqualValues(t, 1, cuts.Load())
+			sent := far.line.Passed() - before
+			t.Logf("%d MB of 24 were sent in all", sent>>20)
+			assert.Less(t, sent, int64(34<<20), "what had arrived was not sent again")
+		})
+	}
 }

@@ -261,7 +261,9 @@ func (b *bundle) end() {
 			continue
 		}
 		if _, err := b.api.StopServer(ctx, s.Name); err != nil {
-			_ = syscall.Kill(pidOf(s), syscall.SIGKILL) // one that was made to ignore its stop
+			if pid := pidOf(s); pid > 0 { // 0 would be this test itself
+				_ = syscall.Kill(pid, syscall.SIGKILL) // one that was made to ignore its stop
+			}
 		}
 	}
 	assert.NoError(b.t, b.daemon.Close())

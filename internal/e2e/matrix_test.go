@@ -15,9 +15,11 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"reshard/cmd/standin/emberlode"
+	"reshard/cmd/standin/farhost"
 	"reshard/cmd/standin/quarrymoss"
 	"reshard/cmd/standin/saltmarch"
 	"reshard/games"
+	"reshard/internal/core/fault"
 	"reshard/internal/core/game"
 	"reshard/internal/core/plan"
 	"reshard/internal/wire"
@@ -162,7 +164,7 @@ func (b *bundle) do(wish wire.Wish) wire.Changeover {
 func (b *bundle) files(server string, e entrant) map[string]string {
 	b.t.Helper()
 	return snapshot(b.t, filepath.Join(b.dir, "servers", server),
-		append([]string{".reshard", "held.lock"}, e.moving...)...)
+		append([]string{".reshard", ".reshard-console", "held.lock"}, e.moving...)...)
 }
 
 // assertBack checks that everything that was there is there again, byte for byte. A
@@ -203,145 +205,187 @@ func (b *bundle) active(server string) string {
 // its undo, and every byte where it was.
 func TestEveryKindOnEveryGame(t *testing.T) {
 	t.Parallel()
-	for id, enter := range map[string]func(*bundle) entrant{
-		"quarrymoss": enterQuarrymoss, "saltmarch": enterSaltmarch, "emberlode": enterEmberlode,
-		"minetest": enterMinetest, "openttd": enterOpenTTD,
-	} {
+	for id, enter := range entrants {
 		t.Run(id, func(t *testing.T) {
 			t.Parallel()
-			b := setup(t)
-			e := enter(b)
-			e.game, _ = games.Find(id)
-			first := b.active("one")
-			before := b.files("one", e)
-			takeBack := func(c wire.Changeover) {
-				t.Helper()
-				require.Equal(t, plan.Done, b.undo(c.ID).State, "undo of %s", c.Kind)
-				assert.Equal(t, first, b.active("one"), "after the undo of %s", c.Kind)
-				assertBack(t, before, b.files("one", e), "undo of "+c.Kind)
-			}
-
-			c := b.do(wire.Wish{Kind: plan.Put, World: e.world, Server: "one", Choices: e.choices})
-			placed := b.active("one")
-			assert.NotEqual(t, first, placed)
-			assert.NotNil(t, c.Window)
-			// The undo of an undo brings it again, and that is undone as well.
-			back := b.undo(c.ID)
-			again := b.undo(back.ID)
-			require.Equal(t, plan.Done, again.State, again.Failure)
-			assert.Equal(t, placed, b.active("one"))
-			takeBack(again)
-
-			t.Run("beside and switch", func(t *testing.T) {
-				beside := b.do(wire.Wish{
-					Kind:    plan.Put,
-					World:   e.world,
-					Server:  "one",
-					Beside:  true,
-					Choices: e.choices,
-				})
-				assert.Nil(t, beside.Window, "nobody is locked out")
-				assert.Equal(t, first, b.active("one"))
-				there := b.do(wire.Wish{Kind: plan.Switch, World: placed, Server: "one"})
-				assert.Equal(t, placed, b.active("one"))
-				if e.game.Server.Console.Load.Say != "" {
-					assert.Nil(t, there.Window, "it is loaded while the server runs")
-				}
-				hop := b.do(wire.Wish{
-					Kind:    plan.Switch,
-					World:   first,
-					Server:  "one",
-					Choices: map[string]string{"restart": "yes"},
-				})
-				assert.Equal(t, first, b.active("one"))
-				assert.NotNil(t, hop.Window)
-				for _, one := range []wire.Changeover{hop, there} {
-					require.Equal(t, plan.Done, b.undo(one.ID).State)
-				}
-				takeBack(beside)
-			})
-
-			t.Run("rename", func(t *testing.T) {
-				c := b.do(wire.Wish{Kind: plan.Rename, World: e.other, Server: "one"})
-				assert.Equal(t, e.other, b.active("one"))
-				takeBack(c)
-			})
-
-			t.Run("reset", func(t *testing.T) {
-				wish := wire.Wish{
-					Kind:    plan.Reset,
-					Server:  "one",
-					Choices: map[string]string{"seed": "random"},
-				}
-				same := b.do(wish)
-				if !e.own {
-					assert.Equal(t, first, b.active("one"), "the same name")
-				}
-				takeBack(same)
-				wish.Choices = map[string]string{"folder-name": e.other, "seed": e.seed}
-				if e.noSeed {
-					delete(wish.Choices, "seed")
-				}
-				other := b.do(wish)
-				if !e.own {
-					assert.Equal(t, e.other, b.active("one"))
-				}
-				if e.seed != "" {
-					assert.Equal(t, e.seed, other.Plan.Expect.Seed)
-				}
-				s, err := b.api.Server(context.Background(), "one")
-				require.NoError(t, err)
-				names := []string{}
-				for _, w := range s.Facts.Worlds {
-					names = append(names, w.Folder)
-				}
-				assert.Contains(t, names, first, "the old world stays where it is")
-				takeBack(other)
-			})
-
-			t.Run("take away and restore", func(t *testing.T) {
-				taken := b.do(wire.Wish{Kind: plan.TakeAway, Server: "one"})
-				require.NotEmpty(t, taken.Copy)
-				assert.False(t, taken.Undoable)
-				body, name, err := b.api.Archive(context.Background(), taken.Copy, "")
-				require.NoError(t, err)
-				data, err := io.ReadAll(body)
-				require.NoError(t, err)
-				require.NotEmpty(t, data)
-				file := filepath.Join(b.dir, "taken-"+name)
-				require.NoError(t, os.WriteFile(file, data, 0o644))
-				assert.Contains(t, b.must("inspect", file), e.game.Title)
-				restored := b.do(wire.Wish{
-					Kind:    plan.Restore,
-					World:   taken.Copy[:12],
-					Server:  "one",
-					Choices: goOn(e),
-				})
-				assert.Equal(t, first, b.active("one"))
-				takeBack(restored)
-			})
-
-			t.Run("clone", func(t *testing.T) {
-				into := b.files("two", e)
-				was := b.active("two")
-				pid, err := b.api.Server(context.Background(), "one")
-				require.NoError(t, err)
-				choices := goOn(e)
-				choices["folder-name"] = e.other
-				c := b.do(wire.Wish{Kind: plan.Clone, From: "one", Server: "two", Choices: choices})
-				assert.Equal(t, e.other, b.active("two"))
-				assert.Equal(t, first, b.active("one"), "the source runs")
-				now, err := b.api.Server(context.Background(), "one")
-				require.NoError(t, err)
-				if console := e.game.Server.Console; console.Hold.Say != "" || console.Quiet {
-					assert.Equal(t, pid.Server.Process, now.Server.Process, "the source was not stopped")
-				}
-				require.Equal(t, plan.Done, b.undo(c.ID).State)
-				assert.Equal(t, was, b.active("two"))
-				assertBack(t, into, b.files("two", e), "undo of clone")
-			})
+			everyKind(t, id, enter, nil)
 		})
 	}
+}
+
+var entrants = map[string]func(*bundle) entrant{
+	"quarrymoss": enterQuarrymoss, "saltmarch": enterSaltmarch, "emberlode": enterEmberlode,
+	"minetest": enterMinetest, "openttd": enterOpenTTD,
+}
+
+// The same on another machine: in sessions there, and with files alone and people who start and
+// stop the servers. With RESHARD_EVERY_PLACE all games are.
+func TestEveryKindOnAnotherMachine(t *testing.T) {
+	t.Parallel()
+	for name, place := range map[string]struct {
+		shape farhost.Shape
+		games []string
+	}{
+		"in a session": {farhost.Shape{}, []string{"quarrymoss", "openttd"}},
+		"files alone":  {farhost.Shape{FilesOnly: true}, []string{"saltmarch"}},
+	} {
+		for id, enter := range entrants {
+			if os.Getenv("RESHARD_EVERY_PLACE") == "" && !slices.Contains(place.games, id) {
+				continue
+			}
+			t.Run(name+"/"+id, func(t *testing.T) {
+				t.Parallel()
+				everyKind(t, id, enter, &place.shape)
+			})
+		}
+	}
+}
+
+// everyKind carries out every kind of changeover on a game, and takes each back. shape is of the
+// machine where its servers are; nil: the service's own.
+func everyKind(t *testing.T, id string, enter func(*bundle) entrant, shape *farhost.Shape) {
+	t.Helper()
+	b := setup(t)
+	if shape != nil {
+		b.machine(*shape, 0)
+	}
+	e := enter(b)
+	byHand := b.far != nil && b.far.byHand
+	e.game, _ = games.Find(id)
+	first := b.active("one")
+	before := b.files("one", e)
+	takeBack := func(c wire.Changeover) {
+		t.Helper()
+		require.Equal(t, plan.Done, b.undo(c.ID).State, "undo of %s", c.Kind)
+		assert.Equal(t, first, b.active("one"), "after the undo of %s", c.Kind)
+		assertBack(t, before, b.files("one", e), "undo of "+c.Kind)
+	}
+
+	c := b.do(wire.Wish{Kind: plan.Put, World: e.world, Server: "one", Choices: e.choices})
+	placed := b.active("one")
+	assert.NotEqual(t, first, placed)
+	assert.NotNil(t, c.Window)
+	// The undo of an undo brings it again, and that is undone as well.
+	back := b.undo(c.ID)
+	again := b.undo(back.ID)
+	require.Equal(t, plan.Done, again.State, again.Failure)
+	assert.Equal(t, placed, b.active("one"))
+	takeBack(again)
+
+	t.Run("beside and switch", func(t *testing.T) {
+		beside := b.do(wire.Wish{
+			Kind:    plan.Put,
+			World:   e.world,
+			Server:  "one",
+			Beside:  true,
+			Choices: e.choices,
+		})
+		assert.Nil(t, beside.Window, "nobody is locked out")
+		assert.Equal(t, first, b.active("one"))
+		there := b.do(wire.Wish{Kind: plan.Switch, World: placed, Server: "one"})
+		assert.Equal(t, placed, b.active("one"))
+		if e.game.Server.Console.Load.Say != "" && !byHand {
+			assert.Nil(t, there.Window, "it is loaded while the server runs")
+		}
+		hop := b.do(wire.Wish{
+			Kind:    plan.Switch,
+			World:   first,
+			Server:  "one",
+			Choices: map[string]string{"restart": "yes"},
+		})
+		assert.Equal(t, first, b.active("one"))
+		assert.NotNil(t, hop.Window)
+		for _, one := range []wire.Changeover{hop, there} {
+			back := b.undo(one.ID)
+			require.Equal(t, plan.Done, back.State, "%+v", back.Failure)
+		}
+		takeBack(beside)
+	})
+
+	t.Run("rename", func(t *testing.T) {
+		c := b.do(wire.Wish{Kind: plan.Rename, World: e.other, Server: "one"})
+		assert.Equal(t, e.other, b.active("one"))
+		takeBack(c)
+	})
+
+	t.Run("reset", func(t *testing.T) {
+		if byHand && (e.own || e.game.Server.NewWorld.Save.Say != "") {
+			_, err := b.api.Draft(context.Background(), wire.Wish{Kind: plan.Reset, Server: "one"})
+			require.ErrorIs(t, err, fault.Blocked.As(), "what it needs cannot be heard or said there")
+			return
+		}
+		wish := wire.Wish{
+			Kind:    plan.Reset,
+			Server:  "one",
+			Choices: map[string]string{"seed": "random"},
+		}
+		same := b.do(wish)
+		if !e.own {
+			assert.Equal(t, first, b.active("one"), "the same name")
+		}
+		takeBack(same)
+		wish.Choices = map[string]string{"folder-name": e.other, "seed": e.seed}
+		if e.noSeed {
+			delete(wish.Choices, "seed")
+		}
+		other := b.do(wish)
+		if !e.own {
+			assert.Equal(t, e.other, b.active("one"))
+		}
+		if e.seed != "" {
+			assert.Equal(t, e.seed, other.Plan.Expect.Seed)
+		}
+		s, err := b.api.Server(context.Background(), "one")
+		require.NoError(t, err)
+		names := []string{}
+		for _, w := range s.Facts.Worlds {
+			names = append(names, w.Folder)
+		}
+		assert.Contains(t, names, first, "the old world stays where it is")
+		takeBack(other)
+	})
+
+	t.Run("take away and restore", func(t *testing.T) {
+		taken := b.do(wire.Wish{Kind: plan.TakeAway, Server: "one"})
+		require.NotEmpty(t, taken.Copy)
+		assert.False(t, taken.Undoable)
+		body, name, err := b.api.Archive(context.Background(), taken.Copy, "")
+		require.NoError(t, err)
+		data, err := io.ReadAll(body)
+		require.NoError(t, err)
+		require.NotEmpty(t, data)
+		file := filepath.Join(b.dir, "taken-"+name)
+		require.NoError(t, os.WriteFile(file, data, 0o644))
+		assert.Contains(t, b.must("inspect", file), e.game.Title)
+		restored := b.do(wire.Wish{
+			Kind:    plan.Restore,
+			World:   taken.Copy[:12],
+			Server:  "one",
+			Choices: goOn(e),
+		})
+		assert.Equal(t, first, b.active("one"))
+		takeBack(restored)
+	})
+
+	t.Run("clone", func(t *testing.T) {
+		into := b.files("two", e)
+		was := b.active("two")
+		pid, err := b.api.Server(context.Background(), "one")
+		require.NoError(t, err)
+		choices := goOn(e)
+		choices["folder-name"] = e.other
+		c := b.do(wire.Wish{Kind: plan.Clone, From: "one", Server: "two", Choices: choices})
+		assert.Equal(t, e.other, b.active("two"))
+		assert.Equal(t, first, b.active("one"), "the source runs")
+		now, err := b.api.Server(context.Background(), "one")
+		require.NoError(t, err)
+		if console := e.game.Server.Console; (console.Hold.Say != "" && !byHand) || console.Quiet {
+			assert.Equal(t, pid.Server.Process, now.Server.Process, "the source was not stopped")
+		}
+		require.Equal(t, plan.Done, b.undo(c.ID).State)
+		assert.Equal(t, was, b.active("two"))
+		assertBack(t, into, b.files("two", e), "undo of clone")
+	})
 }
 
 // goOn answers what a world of the game's own servers asks.

@@ -219,7 +219,7 @@ func (r *Runner) stageFiles(ctx context.Context, files []stagedFile, like belong
 		if r.staged.whole[f.to] {
 			continue
 		}
-		weight := min(max(f.Size, mostUnderWay/64), mostUnderWay/4)
+		weight := min(max(4*f.Size, mostUnderWay/64), mostUnderWay/4)
 		if err := room.Acquire(gctx, weight); err != nil {
 			break // one of them has failed, or it was cancelled
 		}

@@ -67,8 +67,8 @@ type form interface {
 	stop() string                                // "": as the game's profile says
 	say(line string) (command, in string)        // command "": there is no way
 	signal(s control.Signal) (command string)    // "": there is no way
-	log(run string, from int64) (command string) // "": it is a file
-	logFile(run string) string                   // "": there is none, or it is a command
+	log(run string, from int64) (command string) // "": it is a file of the run
+	logFile(run string) string                   // "": there is none
 }
 
 // Driver controls one server. It implements control.Driver.
@@ -79,9 +79,7 @@ type Driver struct {
 
 	starting chan struct{} // has room for who starts
 
-	mu   sync.Mutex // held for moments only
-	runs map[string]int64
-	last string // the run that was seen last
+	mu sync.Mutex // held for moments only
 	// open is the log that is read, in run's name.
 	open *openLog
 }
@@ -94,7 +92,7 @@ type openLog struct {
 
 // New makes a driver.
 func New(link *sshlink.Link, s Spec) *Driver {
-	d := &Driver{link: link, spec: s, starting: make(chan struct{}, 1), runs: map[string]int64{}}
+	d := &Driver{link: link, spec: s, starting: make(chan struct{}, 1)}
 	switch {
 	case s.Session != "":
 		d.form = session{s}
@@ -172,11 +170,6 @@ func (d *Driver) Look(ctx context.Context) (control.Sight, error) {
 	}
 	if seen.Process != nil && seen.Run == "" {
 		seen.Process.Ready = true // nobody can hear it
-	}
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	if seen.Run != "" {
-		d.last = seen.Run
 	}
 	return seen, nil
 }
@@ -265,38 +258,41 @@ func (d *Driver) Signal(ctx context.Context, s control.Signal) error {
 // Pace implements control.Driver: a look is a command.
 func (d *Driver) Pace() time.Duration { return 250 * time.Millisecond }
 
-// markLog notes where a log file that the game goes on writing ends before a start: what
-// comes after that is the next run's.
+// logMark is shell code that tells which file $f is and how it stands: its number, its birth, its
+// size, and how its first $1 bytes begin.
+const logMark = `mark() {
+  stat -c '%i %W %s' "$f" 2>/dev/null || echo 0 0 0
+  head -c "$1" "$f" 2>/dev/null | cksum
+}
+`
+
+// markLog notes on the host, before a start, how a log file stands that the game goes on writing
+// over its runs: what comes after that is the next run's.
 func (d *Driver) markLog(ctx context.Context) error {
 	if d.spec.LogFile == "" {
 		return nil
 	}
-	size, err := d.logSize(ctx)
-	if err != nil {
-		return err
+	r, err := d.run(ctx, "read the log of", script(logMark+`cd "$1" && mkdir -p `+consoleFolder+` || exit 5
+f=$2; mark 512 > `+consoleFolder+`/log.from.new && mv `+consoleFolder+`/log.from.new `+consoleFolder+`/log.from`,
+		d.spec.Dir, d.spec.LogFile), "")
+	if err == nil && r.Code != 0 {
+		err = fault.New(fault.Refused, "read the log of", d.spec.Name, "where it ends cannot be noted (%s)", words(r))
 	}
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	d.runs["next"] = size
-	return nil
+	return err
 }
 
-func (d *Driver) logSize(ctx context.Context) (int64, error) {
-	c, err := d.link.Files(ctx)
-	if err != nil {
-		return 0, err
-	}
-	size, err := sshlink.Bounded(ctx, func() (int64, error) {
-		info, err := c.Stat(d.spec.LogFile)
-		if errors.Is(err, fs.ErrNotExist) {
-			return 0, nil
-		}
-		if err != nil {
-			return 0, err
-		}
-		return info.Size(), nil
-	})
-	return size, d.lost(c, err)
+// fileLog prints a log file that runs share, from an offset in what belongs to the present one. A
+// game that begins its log anew (another file, a shorter one, or with another beginning) begins
+// at 0.
+func (s Spec) fileLog(from int64) string {
+	return logMark + "cd " + quote(s.Dir) + " || exit 5\nf=" + quote(s.LogFile) + `; base=0; [ -f "$f" ] || exit 0
+if [ -f ` + consoleFolder + `/log.from ]; then
+  { read -r ino born size; read -r sum; } < ` + consoleFolder + `/log.from
+  now=$(mark "$(( size < 512 ? size : 512 ))")
+  set -- $now
+  [ "$1 $2" = "$ino $born" ] && [ "$3" -ge "$size" ] && [ "$4 $5" = "$sum" ] && base=$size
+fi
+tail -c +"$(( base + 1 + ` + strconv.FormatInt(from, 10) + ` ))" "$f"`
 }
 
 // lost is the error for a file of the log that could not be asked for.
@@ -311,24 +307,6 @@ func (d *Driver) lost(c *sftp.Client, err error) error {
 	return d.link.Lost(err)
 }
 
-// base is where a run's part of a log file that is shared by runs begins. A file that is
-// shorter than that was begun anew.
-func (d *Driver) base(run string, size int64) int64 {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	at, ok := d.runs[run]
-	if !ok {
-		at = d.runs["next"]
-		delete(d.runs, "next")
-		d.runs[run] = at
-	}
-	if at > size {
-		d.runs[run] = 0
-		return 0
-	}
-	return at
-}
-
 // ReadLog implements control.Speaker.
 func (d *Driver) ReadLog(ctx context.Context, run string, p []byte, offset int64) (int, error) {
 	if err := ctx.Err(); err != nil {
@@ -337,19 +315,16 @@ func (d *Driver) ReadLog(ctx context.Context, run string, p []byte, offset int64
 	if run == "" || strings.ContainsFunc(run, notOfAName) {
 		return 0, nil
 	}
-	if command := d.form.log(run, offset); command != "" {
+	command := d.form.log(run, offset)
+	if d.spec.LogFile != "" {
+		command = d.spec.fileLog(offset)
+	}
+	if command != "" {
 		return d.readCommand(ctx, command, p)
 	}
 	name := d.form.logFile(run)
 	if name == "" {
 		return 0, nil
-	}
-	if name == d.spec.LogFile {
-		size, err := d.logSize(ctx)
-		if err != nil {
-			return 0, err
-		}
-		offset += d.base(run, size)
 	}
 	return d.readFile(ctx, run, name, p, offset)
 }
@@ -360,7 +335,7 @@ func notOfAName(r rune) bool {
 
 // readCommand reads what a command prints from an offset on, which it was given.
 func (d *Driver) readCommand(ctx context.Context, command string, p []byte) (int, error) {
-	r, err := d.run(ctx, "read the log of", script(command+" | head -c "+strconv.Itoa(len(p))), "")
+	r, err := d.run(ctx, "read the log of", script("{ "+command+"\n} | head -c "+strconv.Itoa(len(p))), "")
 	if err == nil && r.Code != 0 {
 		err = fault.New(fault.Refused, "read the log of", d.spec.Name, "its command for that failed (%s)", words(r))
 	}

@@ -192,6 +192,49 @@ func TestACommandThatLeavesSomethingRunning(t *testing.T) {
 	assert.Nil(t, seen.Process)
 }
 
+// A log file that a game writes over its runs is read from where the present run began, also by
+// another life of the service; one that is begun anew is read from its beginning.
+func TestALogFileThatRunsShare(t *testing.T) {
+	t.Parallel()
+	h := start(t, farhost.Shape{})
+	for name, how := range map[string]string{
+		"goes on": `>> game.log`, "begun anew": `> game.log`, "another file": `> game.new; mv game.new game.log`,
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			n := sessions.Add(1)
+			s := open(t, h, func(dir string) commands.Spec {
+				require.NoError(t, os.WriteFile(filepath.Join(dir, "run"), []byte(
+					"#!/bin/sh\nsleep 0.2; ( echo opened $(cat world); echo ready ) "+how+"; while read line; do exit; done"), 0o755))
+				return commands.Spec{
+					Session: fmt.Sprintf("reshard-test-%d-%d", os.Getpid(), n), Program: []string{"./run"},
+					LogFile: filepath.Join(dir, "game.log"),
+				}
+			})
+			ctx := context.Background()
+			for _, world := range []string{"winter", "fen", "oak", "fen"} {
+				require.NoError(t, os.WriteFile(filepath.Join(s.spec.Dir, "world"), []byte(world), 0o644))
+				require.NoError(t, s.Start(ctx))
+				want := "opened " + world + "\nready\n"
+				require.Eventually(t, func() bool {
+					text := readAll(t, s)
+					if text != want && name == "goes on" {
+						assert.Empty(t, text, "nothing of an earlier run")
+					}
+					return text == want
+				}, 5*time.Second, 20*time.Millisecond, world)
+				other := again(t, s)
+				assert.Equal(t, want, readAll(t, other))
+				require.NoError(t, s.Say(ctx, "end"))
+				require.Eventually(t, func() bool {
+					seen, err := s.Look(ctx)
+					return err == nil && seen.Process == nil
+				}, 5*time.Second, 20*time.Millisecond)
+			}
+		})
+	}
+}
+
 // What the state command says is understood by its exit code, and nothing else is guessed.
 func TestWhatAStateCommandSays(t *testing.T) {
 	t.Parallel()

@@ -77,10 +77,10 @@ func (o own) signal(s control.Signal) string {
 }
 
 func (o own) log(_ string, from int64) string {
-	if o.LogFile != "" || o.Own.Log == "" {
+	if o.Own.Log == "" {
 		return ""
 	}
 	return "cd " + quote(o.Dir) + " && { " + o.Own.Log + "\n} | tail -c +" + strconv.FormatInt(from+1, 10)
 }
 
-func (o own) logFile(string) string { return o.LogFile }
+func (own) logFile(string) string { return "" }

@@ -164,8 +164,5 @@ pid=$(cat `+consoleFolder+`/$run.pid 2>/dev/null)
 func (session) log(string, int64) string { return "" }
 
 func (s session) logFile(run string) string {
-	if s.LogFile != "" {
-		return s.LogFile
-	}
 	return path.Join(s.Dir, consoleFolder, run+".log")
 }

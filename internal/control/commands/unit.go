@@ -84,9 +84,6 @@ func (u unit) signal(s control.Signal) string { return u.systemctl("kill", "-s",
 
 // log is what the unit's processes have printed in one run (journalctl(1)).
 func (u unit) log(run string, from int64) string {
-	if u.LogFile != "" {
-		return ""
-	}
 	manager := ""
 	if u.UserUnit {
 		manager = "--user "
@@ -95,4 +92,4 @@ func (u unit) log(run string, from int64) string {
 		strconv.FormatInt(from+1, 10)
 }
 
-func (u unit) logFile(string) string { return u.LogFile }
+func (unit) logFile(string) string { return "" }

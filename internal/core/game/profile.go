@@ -509,7 +509,12 @@ type Console struct {
 	Release Exchange `yaml:"release"`
 	// loads another world while the server runs; {name} and {file} are filled in
 	Load Exchange `yaml:"load"`
+
+	unspoken bool // see Within
 }
+
+// Speaks reports whether something can be said to the server's console; see Within.
+func (c Console) Speaks() bool { return !c.unspoken }
 
 // Within gives the profile as far as a server can be heard and spoken to: what would need more is
 // left out of its console, as if the game had no such thing. Plans then take other ways, and
@@ -524,6 +529,7 @@ func (p *Profile) Within(hears, speaks bool) *Profile {
 		c.Version = Ask{}
 	}
 	c.Seed, c.Hold, c.Flush, c.Release, c.Load = Ask{}, Exchange{}, Exchange{}, Exchange{}, Exchange{}
+	c.unspoken, c.Quiet = true, false // its files stand still only if it is told to write them before
 	c.Stop.Loses = false // nothing can be told to be saved before
 	if !hears {
 		c.Opened, c.Refused, c.Harmless, c.Stop.Expect = Pattern{}, Pattern{}, Pattern{}, Pattern{}
