@@ -5,8 +5,9 @@ set -euo pipefail
 
 purpose=${1:?usage: scripts/setup.sh demo|test|screenshots}
 declare -A needs=([postgresql]=/usr/lib/postgresql)
-# No recommended packages; the game servers bring a demo of real games.
-declare -A wants=([minetest-server]=/usr/games/minetestserver [openttd]=/usr/games/openttd [openttd-opengfx]=/usr/share/games/openttd/baseset/opengfx)
+# No recommended packages; the game servers bring a demo of real games, the SSH server the
+# second machine.
+declare -A wants=([minetest-server]=/usr/games/minetestserver [openttd]=/usr/games/openttd [openttd-opengfx]=/usr/share/games/openttd/baseset/opengfx [openssh-server]=/usr/sbin/sshd [tmux]=/usr/bin/tmux)
 if [ "$purpose" != demo ]; then
   needs[minetest-server]=/usr/games/minetestserver
   needs[openttd]=/usr/games/openttd
@@ -15,6 +16,8 @@ if [ "$purpose" != demo ]; then
   needs[unzip]=/usr/bin/unzip
   needs[p7zip-full]=/usr/bin/7z
   needs[bzip2]=/bin/bzip2
+  needs[openssh-server]=/usr/sbin/sshd
+  needs[tmux]=/usr/bin/tmux
   wants=()
 fi
 if [ "$purpose" = screenshots ]; then
@@ -60,5 +63,12 @@ command -v apt-get >/dev/null || { echo "Missing: ${missing[*]}; this is not Deb
 
 echo "Installing from Debian's packages: ${missing[*]}"
 export DEBIAN_FRONTEND=noninteractive
+# What is installed is run by the demo and the tests themselves: no service is to be started, an
+# SSH server that the world can reach least of all (policy-rc.d, invoke-rc.d(8)).
+if [ ! -e /usr/sbin/policy-rc.d ]; then
+  printf '#!/bin/sh\nexit 101\n' | "${run[@]}" tee /usr/sbin/policy-rc.d >/dev/null
+  "${run[@]}" chmod 755 /usr/sbin/policy-rc.d
+  trap '"${run[@]}" rm -f /usr/sbin/policy-rc.d' EXIT
+fi
 "${run[@]}" apt-get update -qq || echo "The package lists could not be refreshed; trying with those that are there." >&2
 "${run[@]}" apt-get install -y -qq --no-install-recommends "${missing[@]}" >/dev/null

@@ -17,6 +17,7 @@ import (
 	"reshard/cmd/standin/emberlode"
 	"reshard/cmd/standin/quarrymoss"
 	"reshard/cmd/standin/saltmarch"
+	"reshard/internal/core/server"
 	"reshard/internal/wire"
 )
 
@@ -107,6 +108,11 @@ func demoData(dir string) error {
 		return err
 	}
 	out.Servers = append(out.Servers, others...)
+	elsewhere, err := moorServers(dir, self, mods)
+	if err != nil {
+		return err
+	}
+	out.Servers = append(out.Servers, elsewhere...)
 	if out.Send, err = samples(dir, mods); err != nil {
 		return err
 	}
@@ -120,6 +126,41 @@ func demoData(dir string) error {
 		return err
 	}
 	return json.NewEncoder(os.Stdout).Encode(out)
+}
+
+// moorServers writes the servers of the Society's second machine: one in a session there, and one
+// in a rented account that gives files and no more.
+func moorServers(dir, self string, mods []quarrymoss.Mod) ([]wire.NewServer, error) {
+	var out []wire.NewServer
+	for _, s := range []wire.NewServer{
+		{Name: "fen-plot", Host: "moor", Control: server.Means{Session: "reshard-demo-fen-plot"}},
+		{Name: "sedge-plot", Host: "moor-files", Control: server.Means{By: server.ByHand}},
+	} {
+		root := filepath.Join(dir, "moor", s.Name)
+		if err := os.RemoveAll(root); err != nil {
+			return nil, err
+		}
+		port, err := freePort()
+		if err != nil {
+			return nil, err
+		}
+		world := quarrymoss.Options{Title: "Alder Carr", Seed: 4096, Tiles: 36, Folk: []string{"Carys"}}
+		if s.Control.By == server.ByHand {
+			world = quarrymoss.Options{Title: "Reed Beds", Seed: 777, Tiles: 25, Folk: []string{"Dilys", "Emrys"}}
+		}
+		folder := strings.ReplaceAll(strings.ToLower(world.Title), " ", "-")
+		if err := quarrymoss.MakeServer(root, quarrymoss.Config{Version: "2.5.1", Kind: "plain", Mods: mods}, folder, world.Seed,
+			port); err != nil {
+			return nil, err
+		}
+		if err := quarrymoss.Make(filepath.Join(root, "worlds", folder), world); err != nil {
+			return nil, err
+		}
+		s.Game, s.Kind, s.Root = "quarrymoss", "plain", root
+		s.Command = []string{self, "quarrymoss", "serve", "."}
+		out = append(out, s)
+	}
+	return out, nil
 }
 
 // playedBefore dates the files below a folder back: a world that has just been written

@@ -1,6 +1,7 @@
 // Command standin plays the made-up games that Reshard's demo and tests use.
 //
 //	standin demo-data DIR
+//	standin moor DIR
 //	standin quarrymoss serve ROOT
 //	standin saltmarch serve ROOT
 //	standin emberlode serve ROOT [--load NAME] [--saves DIR]
@@ -29,6 +30,9 @@ func main() {
 		Commands: []*cli.Command{{
 			Name: "demo-data", Usage: "write the demo's servers and worlds below DIR and list them", ArgsUsage: "DIR",
 			Action: func(_ context.Context, c *cli.Command) error { return demoData(c.Args().First()) },
+		}, {
+			Name: "moor", Usage: "be a second machine that keeps its keys in DIR, until standard input ends", ArgsUsage: "DIR",
+			Action: func(_ context.Context, c *cli.Command) error { return moor(c.Args().First(), os.Stdin, os.Stdout) },
 		}, {
 			Name: "saltmarch", Usage: "co-operative survival",
 			Commands: []*cli.Command{{

@@ -20,6 +20,7 @@ import (
 	"reshard/games"
 	"reshard/internal/client"
 	"reshard/internal/core/fault"
+	"reshard/internal/core/server"
 	"reshard/internal/pgserver"
 	"reshard/internal/wire"
 )
@@ -100,7 +101,18 @@ func (a *app) demo(ctx context.Context, data string) (err error) {
 	if err != nil {
 		return err
 	}
-	if err := a.demoLoad(ctx, api, data, standin, &state); err != nil {
+	machine, err := startMoor(standin, data)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, machine.end()) }()
+	if machine == nil {
+		a.print("There is no second machine: openssh-server or tmux is not installed.\n")
+	}
+	if err := machine.introduce(ctx, api); err != nil {
+		return err
+	}
+	if err := a.demoLoad(ctx, api, data, standin, machine != nil, &state); err != nil {
 		// What has been started so far is stopped: a demo leaves no process behind.
 		_, serr := stopAll(context.WithoutCancel(ctx), api)
 		return errors.Join(err, serr)
@@ -190,7 +202,9 @@ func (a *app) demoSignIn(ctx context.Context, d *Daemon, data string, s demoStat
 	return client.New(d.Address, token.Secret)
 }
 
-func (a *app) demoLoad(ctx context.Context, api *client.Client, data, standin string, s *demoState) error {
+func (a *app) demoLoad(ctx context.Context, api *client.Client, data, standin string, elsewhere bool,
+	s *demoState,
+) error {
 	if s.Loaded {
 		for _, name := range s.Running {
 			if _, err := api.StartServer(ctx, name); err != nil {
@@ -219,9 +233,18 @@ func (a *app) demoLoad(ctx context.Context, api *client.Client, data, standin st
 		return fault.Wrap(fault.Internal, "read", "demo data", err)
 	}
 	for _, m := range made.Servers {
+		if m.Host != "" && !elsewhere {
+			continue
+		}
 		_, err := api.AddServer(ctx, m)
 		if err != nil && fault.CodeOf(err) != fault.Exists {
 			return err
+		}
+		if m.Control.By == server.ByHand { // nobody runs it
+			if _, err := api.SayStopped(ctx, m.Name); err != nil {
+				return err
+			}
+			continue
 		}
 		if _, err := api.StartServer(ctx, m.Name); err != nil {
 			return err
@@ -263,6 +286,9 @@ func (a *app) demoWords(ctx context.Context, api *client.Client, d *Daemon, data
 		{"reset north-plot --name spring --seed random", "a new world; the old one stays"},
 		{"switch north-plot winter-beds", "and back to the old one"},
 		{"clone north-plot terraces --folder copy --plan-only", "from one server to another"},
+		{"hosts show moor", "a second machine, over SSH"},
+		{"put fen-garden fen-plot", "a world onto it"},
+		{"put fen-garden sedge-plot", "by SFTP alone: you say when it is stopped and started"},
 	} {
 		a.print("  %s %-52s # %s\n", self, c[0], c[1])
 	}
@@ -283,7 +309,7 @@ func stopAll(ctx context.Context, api *client.Client) (stopped []string, err err
 		if s.Changeover != 0 {
 			_, _ = api.Act(ctx, s.Changeover, "cancel") // one that switches already cannot be; it ends by itself
 		}
-		if (s.State == "stopped" || s.State == "exited") && s.Changeover == 0 {
+		if (s.State == "stopped" || s.State == "exited" || s.Control.By == server.ByHand) && s.Changeover == 0 {
 			continue
 		}
 		stopped = append(stopped, s.Name)

@@ -182,4 +182,3 @@ func (p *Line) wait(n int64, towards bool) bool {
 	}
 	return !cut
 }
-

@@ -530,7 +530,7 @@ func (p *Profile) Within(hears, speaks bool) *Profile {
 	}
 	c.Seed, c.Hold, c.Flush, c.Release, c.Load = Ask{}, Exchange{}, Exchange{}, Exchange{}, Exchange{}
 	c.unspoken, c.Quiet = true, false // its files stand still only if it is told to write them before
-	c.Stop.Loses = false // nothing can be told to be saved before
+	c.Stop.Loses = false              // nothing can be told to be saved before
 	if !hears {
 		c.Opened, c.Refused, c.Harmless, c.Stop.Expect = Pattern{}, Pattern{}, Pattern{}, Pattern{}
 	}
