@@ -42,10 +42,9 @@ func (b *bundle) machine(s farhost.Shape, roundTrip time.Duration) *moor {
 	b.t.Helper()
 	h, err := farhost.Start(b.t.TempDir(), s)
 	require.NoError(b.t, err)
-	b.t.Cleanup(h.Close)
 	line, err := farhost.NewLine(h.Address(), roundTrip)
 	require.NoError(b.t, err)
-	b.t.Cleanup(line.Close)
+	b.far = &moor{Host: h, line: line, byHand: s.FilesOnly} // b.end ends it, after the servers
 	key := h.ClientKey
 	_, err = b.api.AddHost(context.Background(), wire.NewHost{
 		Name: "moor", Address: fmt.Sprintf("sftp://%s@127.0.0.1:%d", h.User, line.Port()),
@@ -54,7 +53,6 @@ func (b *bundle) machine(s farhost.Shape, roundTrip time.Duration) *moor {
 	require.NoError(b.t, err)
 	_, err = b.api.CheckHost(context.Background(), "moor")
 	require.NoError(b.t, err)
-	b.far = &moor{Host: h, line: line, byHand: s.FilesOnly}
 	return b.far
 }
 

@@ -271,6 +271,8 @@ func (b *bundle) end() {
 		for _, p := range b.far.people {
 			p.leave()
 		}
+		b.far.line.Close()
+		b.far.Close()
 	}
 }
 
