@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"hash/crc32"
 	"io"
 	"io/fs"
 	"net"
@@ -132,8 +133,10 @@ func demoData(dir string) error {
 // in a rented account that gives files and no more.
 func moorServers(dir, self string, mods []quarrymoss.Mod) ([]wire.NewServer, error) {
 	var out []wire.NewServer
+	// Sessions belong to an account, and several demos may run.
+	session := fmt.Sprintf("fen-plot-%08x", crc32.ChecksumIEEE([]byte(dir)))
 	for _, s := range []wire.NewServer{
-		{Name: "fen-plot", Host: "moor", Control: server.Means{Session: "reshard-demo-fen-plot"}},
+		{Name: "fen-plot", Host: "moor", Control: server.Means{Session: session}},
 		{Name: "sedge-plot", Host: "moor-files", Control: server.Means{By: server.ByHand}},
 	} {
 		root := filepath.Join(dir, "moor", s.Name)

@@ -186,6 +186,11 @@ func (fl *Fleet) AddHost(ctx context.Context, n wire.NewHost) (wire.Host, error)
 	}
 	rec := records.Host{Name: n.Name, Kind: "ssh"}
 	h, err := fl.tried(ctx, rec, a, n.AcceptKey)
+	if fault.CodeOf(err) == fault.Unreachable {
+		return wire.Host{}, &fault.Error{
+			Code: fault.Unreachable, Err: err, Next: "Nothing was recorded. Correct what is wrong, and add the host again.",
+		}
+	}
 	if err != nil {
 		return wire.Host{}, err
 	}

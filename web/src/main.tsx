@@ -35,6 +35,7 @@ import { Compare } from "./pages/compare";
 import { ServerPage } from "./pages/server";
 import { Servers } from "./pages/servers";
 import { SignIn } from "./pages/sign-in";
+import { Hosts } from "./pages/hosts";
 import { Users } from "./pages/users";
 import { Vault } from "./pages/vault";
 import { WorldPage } from "./pages/world";
@@ -50,8 +51,21 @@ const Bar = styled.header`
     margin: 0 auto;
     padding: 0.55rem 1.6rem;
     display: flex;
-    gap: 1.6rem;
+    flex-wrap: wrap;
+    gap: 0.3rem 1.6rem;
     align-items: center;
+  }
+  @media (max-width: 46rem) {
+    & > div {
+      padding: 0.55rem 1.1rem;
+    }
+    .who {
+      margin-left: auto;
+    }
+    nav {
+      order: 1;
+      width: 100%;
+    }
   }
   img {
     width: 24px;
@@ -66,7 +80,8 @@ const Bar = styled.header`
   }
   nav {
     display: flex;
-    gap: 1.3rem;
+    flex-wrap: wrap;
+    gap: 0 1.3rem;
     margin-right: auto;
   }
   nav a {
@@ -138,6 +153,7 @@ function SignedIn() {
             <Link to="/library">Library</Link>
             <Link to="/changeovers">Changeovers</Link>
             <Link to="/games">Games</Link>
+            <Link to="/hosts">Hosts</Link>
             <Link to="/users">Users</Link>
           </nav>
           {me.data && <span className="who">{me.data.name}</span>}
@@ -183,6 +199,7 @@ const routes = root.addChildren([
     component: EditGame,
     validateSearch: (s: Record<string, unknown>) => ({ game: text(s["game"]) }),
   }),
+  createRoute({ getParentRoute: () => root, path: "/hosts", component: Hosts }),
   createRoute({ getParentRoute: () => root, path: "/users", component: Users }),
   createRoute({ getParentRoute: () => root, path: "/servers/$server", component: ServerPage }),
   createRoute({ getParentRoute: () => root, path: "/library", component: Library }),

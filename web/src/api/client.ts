@@ -4,6 +4,8 @@ import type { components, paths } from "./schema";
 type Schemas = components["schemas"];
 export type Server = Schemas["Server"];
 export type ServerFacts = Schemas["ServerFacts"];
+export type Host = Schemas["Host"];
+export type NewHost = Schemas["NewHost"];
 export type World = Schemas["World"];
 export type User = Schemas["User"];
 export type Copy = Schemas["Copy"];
@@ -98,6 +100,8 @@ export const api = {
     taken(client.POST("/v1/servers/{server}/start", { params: { path: { server } } })),
   sayStopped: (server: string) =>
     taken(client.POST("/v1/servers/{server}/stopped", { params: { path: { server } } })),
+  sayStarted: (server: string) =>
+    taken(client.POST("/v1/servers/{server}/started", { params: { path: { server } } })),
   stop: (server: string) => taken(client.POST("/v1/servers/{server}/stop", { params: { path: { server } } })),
   addServer: (body: Schemas["NewServer"]) => taken(client.POST("/v1/servers", { body })),
   removeServer: (server: string) =>
@@ -113,6 +117,12 @@ export const api = {
     taken(client.POST("/v1/games/try", { body: { profile, world, server, kind } })),
   sketchGame: (world: string, server: string) =>
     taken(client.POST("/v1/games/sketch", { body: { world, server } })),
+  hosts: (signal?: AbortSignal) => taken(client.GET("/v1/hosts", { signal })),
+  addHost: (body: NewHost) => taken(client.POST("/v1/hosts", { body })),
+  changeHost: (host: string, body: Schemas["HostChange"]) =>
+    taken(client.PATCH("/v1/hosts/{host}", { params: { path: { host } }, body })),
+  checkHost: (host: string) => taken(client.POST("/v1/hosts/{host}/check", { params: { path: { host } } })),
+  removeHost: (host: string) => taken(client.DELETE("/v1/hosts/{host}", { params: { path: { host } } })),
   users: (signal?: AbortSignal) => taken(client.GET("/v1/users", { signal })),
   addUser: (name: string, password: string) => taken(client.POST("/v1/users", { body: { name, password } })),
   setPassword: (name: string, password: string) =>

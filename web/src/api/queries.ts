@@ -29,6 +29,7 @@ export const queries = {
     queryOptions({ queryKey: ["games"], queryFn: ({ signal }) => api.games(signal), staleTime: 60_000 }),
   gameVersions: (game: string) =>
     queryOptions({ queryKey: ["games", game], queryFn: ({ signal }) => api.gameVersions(game, signal) }),
+  hosts: () => queryOptions({ queryKey: ["hosts"], queryFn: ({ signal }) => api.hosts(signal) }),
   users: () => queryOptions({ queryKey: ["users"], queryFn: ({ signal }) => api.users(signal) }),
   worlds: (wanted: Wanted = {}) =>
     queryOptions({

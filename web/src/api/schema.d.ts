@@ -1246,6 +1246,7 @@ export interface components {
              * @description nanoseconds
              */
             pace: number;
+            readOnly?: boolean;
             renameFolders: boolean;
             sync: boolean;
             /**
@@ -3744,7 +3745,9 @@ export interface operations {
         parameters: {
             query?: never;
             header?: never;
-            path?: never;
+            path: {
+                host: string;
+            };
             cookie?: never;
         };
         requestBody: {
@@ -3971,7 +3974,9 @@ export interface operations {
         parameters: {
             query?: never;
             header?: never;
-            path?: never;
+            path: {
+                server: string;
+            };
             cookie?: never;
         };
         requestBody: {

@@ -36,6 +36,13 @@ const Kinds = styled(RadioGroup)`
   }
 `;
 
+const ways = [
+  { by: "session", says: "in a session there" },
+  { by: "unit", says: "as a systemd unit" },
+  { by: "hand", says: "by hand: people do, and say so" },
+] as const;
+type Way = (typeof ways)[number]["by"];
+
 /** Tells the service of a game server on its host. */
 export function AddServer() {
   const client = useQueryClient();
@@ -45,10 +52,24 @@ export function AddServer() {
   const [root, setRoot] = useState("");
   const [command, setCommand] = useState("");
   const [kind, setKind] = useState("");
+  const hosts = useQuery(queries.hosts());
+  const [host, setHost] = useState("local");
+  const [by, setBy] = useState<Way>("session");
+  const elsewhere = host !== "local";
+  const needsCommand = !elsewhere || by === "session";
   const add = useMutation({
     mutationFn: () => {
       const [game = "", k = ""] = kind.split(" ");
-      return api.addServer({ name, game, kind: k, root, command: splitCommand(command) });
+      const control = elsewhere ? { by, unit: by === "unit" ? command : undefined } : undefined;
+      return api.addServer({
+        name,
+        game,
+        kind: k,
+        root,
+        host,
+        control,
+        command: needsCommand ? splitCommand(command) : [],
+      });
     },
     onSuccess: async (s) => {
       await client.invalidateQueries({ queryKey: ["servers"] });
@@ -90,6 +111,40 @@ export function AddServer() {
               )),
             )}
           </Kinds>
+          {(hosts.data?.length ?? 0) > 1 && (
+            <Kinds
+              value={host}
+              onChange={setHost}
+            >
+              <Label>Host</Label>
+              {hosts.data?.map((h) => (
+                <Radio
+                  key={h.name}
+                  value={h.name}
+                  className="kind"
+                >
+                  {h.name}
+                </Radio>
+              ))}
+            </Kinds>
+          )}
+          {elsewhere && (
+            <Kinds
+              value={by}
+              onChange={(v) => setBy(v as Way)}
+            >
+              <Label>Started and stopped</Label>
+              {ways.map((w) => (
+                <Radio
+                  key={w.by}
+                  value={w.by}
+                  className="kind"
+                >
+                  {w.says}
+                </Radio>
+              ))}
+            </Kinds>
+          )}
           <Field
             label="Name of the server"
             value={name}
@@ -102,21 +157,30 @@ export function AddServer() {
             value={root}
             onChange={setRoot}
             autoComplete="off"
-            hint="The server's folder on the service's host, its whole path"
+            hint="The server's folder on its host, its whole path"
           />
-          <Field
-            label="Start command"
-            value={command}
-            onChange={setCommand}
-            autoComplete="off"
-            className="wide"
-            hint="Program and arguments, as a shell would take them. It is run in the folder, with the rights of the service."
-          />
+          {(needsCommand || by === "unit") && (
+            <Field
+              label={needsCommand ? "Start command" : "systemd unit"}
+              value={command}
+              onChange={setCommand}
+              autoComplete="off"
+              className="wide"
+              hint={
+                needsCommand
+                  ? "Program and arguments, as a shell would take them. It is run in the folder, with the rights of the " +
+                    (elsewhere ? "account." : "service.")
+                  : "Its name as systemctl shows it. The account must be allowed to start and stop it."
+              }
+            />
+          )}
           <div className="wide">
             <Button
               look="main"
               type="submit"
-              isDisabled={!name || !root || !command || !kind || add.isPending}
+              isDisabled={
+                !name || !root || (!command && (needsCommand || by === "unit")) || !kind || add.isPending
+              }
             >
               Add the server
             </Button>

@@ -92,7 +92,12 @@ export function ServerPage() {
   const client = useQueryClient();
   const server = useQuery(queries.server(name));
   const operate = useMutation({
-    mutationFn: (what: "start" | "stop" | "sayStopped") => api[what](name),
+    mutationFn: (what: "start" | "stop") => api[what](name),
+    onSettled: () => client.invalidateQueries({ queryKey: ["servers"] }),
+  });
+  // A start or stop that a person carries out waits for their word.
+  const say = useMutation({
+    mutationFn: (what: "sayStopped" | "sayStarted") => api[what](name),
     onSettled: () => client.invalidateQueries({ queryKey: ["servers"] }),
   });
   const [saying, setSaying] = useState(false);
@@ -150,6 +155,7 @@ export function ServerPage() {
       </div>
       {server.isError && <Failure error={server.error} />}
       {operate.isError && <Failure error={operate.error} />}
+      {say.isError && <Failure error={say.error} />}
       {remove.isError && <Failure error={remove.error} />}
       {s?.changeover ? (
         <Panel>
@@ -167,9 +173,19 @@ export function ServerPage() {
         <StateNote
           server={s}
           saying={saying}
-          onSay={() => operate.mutate("sayStopped")}
-          busy={operate.isPending}
+          onSay={() => say.mutate("sayStopped")}
+          busy={say.isPending}
         />
+      )}
+      {s?.state === "unknown" && s.control?.by === "hand" && (
+        <p>
+          <Button
+            isDisabled={say.isPending}
+            onPress={() => say.mutate("sayStarted")}
+          >
+            It runs: I have started it
+          </Button>
+        </p>
       )}
       {s?.trouble && <Failure error={new Error(s.trouble)} />}
       {server.data && <ServerTabs facts={server.data} />}

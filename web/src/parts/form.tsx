@@ -1,4 +1,4 @@
-import { Input, Label, Text, TextField, type TextFieldProps } from "react-aria-components";
+import { Input, Label, Text, TextArea, TextField, type TextFieldProps } from "react-aria-components";
 import styled from "styled-components";
 
 const Styled = styled(TextField)`
@@ -8,7 +8,13 @@ const Styled = styled(TextField)`
     font-weight: 600;
     font-size: 0.9rem;
   }
-  input {
+  textarea {
+    min-height: 4.5rem;
+    font-family: monospace;
+    resize: vertical;
+  }
+  input,
+  textarea {
     font: inherit;
     padding: 0.38rem 0.55rem;
     border: 1px solid var(--line-strong);
@@ -30,6 +36,17 @@ export function Field({ label, hint, ...props }: TextFieldProps & { label: strin
     <Styled {...props}>
       <Label>{label}</Label>
       <Input spellCheck="false" />
+      {hint && <Text slot="description">{hint}</Text>}
+    </Styled>
+  );
+}
+
+/** A labelled text of several lines. */
+export function Lines({ label, hint, ...props }: TextFieldProps & { label: string; hint?: string }) {
+  return (
+    <Styled {...props}>
+      <Label>{label}</Label>
+      <TextArea spellCheck="false" />
       {hint && <Text slot="description">{hint}</Text>}
     </Styled>
   );

@@ -1,0 +1,137 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { api } from "../api/client";
+import { queries } from "../api/queries";
+import { Button } from "../parts/controls";
+import { Columns, Field, Lines } from "../parts/form";
+import { HostPanel } from "../parts/host";
+import { AcceptKey, shownKey } from "../parts/host-key";
+import { Failure, Head, Muted, Page, Panel } from "../parts/layout";
+
+/** The form for an account on another machine; it asks only for what the address leaves open. */
+function AddHost() {
+  const client = useQueryClient();
+  const [name, setName] = useState("");
+  const [address, setAddress] = useState("");
+  const [user, setUser] = useState("");
+  const [password, setPassword] = useState("");
+  const [privateKey, setPrivateKey] = useState("");
+  const [passphrase, setPassphrase] = useState("");
+  const add = useMutation({
+    mutationFn: async (acceptKey: string) => {
+      const signIn = {
+        password: password || undefined,
+        privateKey: privateKey || undefined,
+        passphrase: passphrase || undefined,
+      };
+      await api.addHost({
+        name,
+        address,
+        user: user || undefined,
+        signIn,
+        acceptKey: acceptKey || undefined,
+      });
+      await api.checkHost(name);
+    },
+    onSuccess: () =>
+      [setName, setAddress, setUser, setPassword, setPrivateKey, setPassphrase].forEach((set) => set("")),
+    onSettled: () => client.invalidateQueries({ queryKey: ["hosts"] }),
+  });
+  const key = shownKey(add.error);
+  return (
+    <Panel>
+      <h2>Add an account on another machine</h2>
+      <Columns
+        onSubmit={(e) => {
+          e.preventDefault();
+          add.mutate("");
+        }}
+      >
+        <Field
+          label="Name of the host"
+          value={name}
+          onChange={setName}
+          autoComplete="off"
+          hint="a-z, 0-9 and hyphen"
+        />
+        <Field
+          label="Address"
+          value={address}
+          onChange={setAddress}
+          autoComplete="off"
+          hint="As its provider shows it, such as sftp://user@host.example:22/folder"
+        />
+        {!address.includes("@") && (
+          <Field
+            label="User at the host"
+            value={user}
+            onChange={setUser}
+            autoComplete="off"
+          />
+        )}
+        <Field
+          label="Password at the host"
+          type="password"
+          value={password}
+          onChange={setPassword}
+          autoComplete="off"
+          hint="Or a private key. Both are kept encrypted and never shown again."
+        />
+        <Lines
+          label="Private key"
+          value={privateKey}
+          onChange={setPrivateKey}
+          hint="The text of the file that ssh-keygen has made, the one without .pub"
+        />
+        {privateKey && (
+          <Field
+            label="Passphrase of the key"
+            type="password"
+            value={passphrase}
+            onChange={setPassphrase}
+            autoComplete="off"
+            hint="If it has one"
+          />
+        )}
+        <div className="wide">
+          <Button
+            look="main"
+            type="submit"
+            isDisabled={!name || !address || (!password && !privateKey) || add.isPending}
+          >
+            {add.isPending ? "Signing in and checking …" : "Sign in and check"}
+          </Button>
+        </div>
+      </Columns>
+      {add.isError && !key && <Failure error={add.error} />}
+      {key && (
+        <AcceptKey
+          fingerprint={key}
+          busy={add.isPending}
+          onAccept={(accepted) => add.mutate(accepted)}
+        />
+      )}
+    </Panel>
+  );
+}
+
+/** The machines and accounts where servers live. */
+export function Hosts() {
+  const hosts = useQuery(queries.hosts());
+  return (
+    <Page>
+      <Head>
+        <h1>Hosts</h1>
+      </Head>
+      <Muted>The machines and accounts where servers live.</Muted>
+      {hosts.isError && <Failure error={hosts.error} />}
+      {hosts.data?.map((h) => (
+        <HostPanel
+          key={h.name}
+          host={h}
+        />
+      ))}
+      <AddHost />
+    </Page>
+  );
+}
