@@ -152,7 +152,8 @@ func moorServers(dir, self string, mods []quarrymoss.Mod) ([]wire.NewServer, err
 			world = quarrymoss.Options{Title: "Reed Beds", Seed: 777, Tiles: 25, Folk: []string{"Dilys", "Emrys"}}
 		}
 		folder := strings.ReplaceAll(strings.ToLower(world.Title), " ", "-")
-		if err := quarrymoss.MakeServer(root, quarrymoss.Config{Version: "2.5.1", Kind: "plain", Mods: mods}, folder, world.Seed,
+		if err := quarrymoss.MakeServer(root, quarrymoss.Config{Version: "2.5.1", Kind: "plain", Mods: mods}, folder,
+			world.Seed,
 			port); err != nil {
 			return nil, err
 		}

@@ -31,8 +31,11 @@ func main() {
 			Name: "demo-data", Usage: "write the demo's servers and worlds below DIR and list them", ArgsUsage: "DIR",
 			Action: func(_ context.Context, c *cli.Command) error { return demoData(c.Args().First()) },
 		}, {
-			Name: "moor", Usage: "be a second machine that keeps its keys in DIR, until standard input ends", ArgsUsage: "DIR",
-			Action: func(_ context.Context, c *cli.Command) error { return moor(c.Args().First(), os.Stdin, os.Stdout) },
+			Name: "moor", Usage: "be a second machine that keeps its keys in DIR, until standard input ends",
+			ArgsUsage: "DIR",
+			Action: func(_ context.Context, c *cli.Command) error {
+				return moor(c.Args().First(), os.Stdin, os.Stdout)
+			},
 		}, {
 			Name: "saltmarch", Usage: "co-operative survival",
 			Commands: []*cli.Command{{

@@ -21,7 +21,8 @@ func (a *API) hostRoutes() {
 			return &answer[[]wire.Host]{list}, a.failed(err)
 		})
 	huma.Register(a.huma, op("add-host", http.MethodPost, "/hosts",
-		"Add an account on another machine, once it was signed in to. Without acceptKey the answer is a problem with code "+
+		"Add an account on another machine, once it was signed in to. Without acceptKey the answer is a problem with "+
+			"code "+
 			"needs-choice, whose one option is the fingerprint of the key that the host shows", "hosts"),
 		func(ctx context.Context, in *struct{ Body wire.NewHost }) (*answer[wire.Host], error) {
 			h, err := a.service.Fleet.AddHost(ctx, in.Body)
@@ -33,7 +34,8 @@ func (a *API) hostRoutes() {
 			return &answer[wire.Host]{h}, a.failed(err)
 		})
 	huma.Register(a.huma, op("change-host", http.MethodPatch, "/hosts/{host}",
-		"Change how a host is reached or signed in to, or forget what it is signed in with. It is tried before it is kept",
+		"Change how a host is reached or signed in to, or forget what it is signed in with. It is tried before it is "+
+			"kept",
 		"hosts"), func(
 		ctx context.Context, in *struct {
 			Host string `path:"host"`
@@ -43,7 +45,8 @@ func (a *API) hostRoutes() {
 		return &answer[wire.Host]{h}, a.failed(err)
 	})
 	huma.Register(a.huma, op("check-host", http.MethodPost, "/hosts/{host}/check",
-		"Find out what can be done on a host, by trying it in a folder that is removed again, and keep what is found", "hosts"),
+		"Find out what can be done on a host, by trying it in a folder that is removed again, and keep what is found",
+		"hosts"),
 		func(ctx context.Context, in *hostInput) (*answer[wire.Host], error) {
 			h, err := a.service.Fleet.CheckHost(ctx, in.Host, func(string) {})
 			return &answer[wire.Host]{h}, a.failed(err)

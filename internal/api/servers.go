@@ -25,7 +25,8 @@ func (a *API) serverRoutes() {
 			return paged("/servers", *in, list, next), a.failed(err)
 		})
 	huma.Register(a.huma, op("add-server", http.MethodPost, "/servers",
-		"Add a server of a host. On the service's own machine its command runs with the rights of the service", "servers"),
+		"Add a server of a host. On the service's own machine its command runs with the rights of the service",
+		"servers"),
 		func(ctx context.Context, in *struct{ Body wire.NewServer }) (*answer[wire.ServerFacts], error) {
 			s, err := a.service.Fleet.Add(ctx, in.Body)
 			return &answer[wire.ServerFacts]{s}, a.failed(err)

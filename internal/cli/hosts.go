@@ -168,7 +168,10 @@ func (a *app) describeFindings(f account.Findings) {
 func signInFlags() []cli.Flag {
 	return []cli.Flag{
 		&cli.BoolFlag{Name: "password", Usage: "ask for a password; with --password-stdin it is read from there"},
-		&cli.BoolFlag{Name: "password-stdin", Usage: "read the password, or the passphrase of the key, from standard input"},
+		&cli.BoolFlag{
+			Name:  "password-stdin",
+			Usage: "read the password, or the passphrase of the key, from standard input",
+		},
 		&cli.StringFlag{Name: "key", Usage: "private key `FILE`, which is sent to the service and kept encrypted"},
 		&cli.BoolFlag{Name: "passphrase", Usage: "ask for the passphrase of the key"},
 		&cli.StringFlag{Name: "agent", Usage: "`SOCKET` of an agent on the service's machine"},

@@ -111,7 +111,10 @@ func controlFlags() []cli.Flag {
 		&cli.StringFlag{
 			Name: "by", Usage: "control it by a `WAY`: session, unit, commands or hand; left out: as its host allows",
 		},
-		&cli.StringFlag{Name: "session", Usage: "`NAME` of the terminal multiplexer's session that its command runs in"},
+		&cli.StringFlag{
+			Name:  "session",
+			Usage: "`NAME` of the terminal multiplexer's session that its command runs in",
+		},
 		&cli.StringFlag{Name: "unit", Usage: "systemd `UNIT`"},
 		&cli.BoolFlag{Name: "user-unit", Usage: "the unit is one of the account's own manager"},
 		&cli.StringFlag{Name: "start", Usage: "`COMMAND` that starts it and returns"},
@@ -155,7 +158,11 @@ Examples:
 			if err != nil {
 				return err
 			}
-			change := wire.ServerChange{Control: controlOf(c), GameRoot: c.String("game-root"), Command: commandAfter(c)}
+			change := wire.ServerChange{
+				Control:  controlOf(c),
+				GameRoot: c.String("game-root"),
+				Command:  commandAfter(c),
+			}
 			s, err := api.ChangeServer(ctx, c.Args().First(), change)
 			if err != nil {
 				return err
@@ -401,7 +408,11 @@ Examples:
 				Name:  "system",
 				Usage: "the operating `SYSTEM` it is made for, where its files depend on that: linux, macos or windows",
 			},
-			&cli.StringFlag{Name: "host", Local: true, Usage: "the `HOST` where it is; the service's own machine if left out"},
+			&cli.StringFlag{
+				Name:  "host",
+				Local: true,
+				Usage: "the `HOST` where it is; the service's own machine if left out",
+			},
 			&cli.StringFlag{Name: "root", Usage: "the server's `FOLDER` on its host", Required: true},
 			&cli.StringSliceFlag{
 				Name:  "env",

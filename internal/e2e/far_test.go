@@ -266,7 +266,8 @@ func TestHostsAtTheCommandLine(t *testing.T) {
 	require.Len(t, list, 1, "nothing was recorded")
 
 	out := b.must("hosts", "add", "moor", address, "--key", key, "--accept-key", fingerprint)
-	for _, want := range []string{"✓ yes", "round trip", "tmux", "Worlds go over as one stream", "reshard servers add NAME --host moor"} {
+	for _, want := range []string{"✓ yes", "round trip", "tmux", "Worlds go over as one stream",
+		"reshard servers add NAME --host moor"} {
 		assert.Contains(t, out, want)
 	}
 	entries, err := os.ReadDir(b.dir)
@@ -341,13 +342,14 @@ func TestSecretsAreWrittenNowhere(t *testing.T) {
 	require.NoError(t, err)
 	require.Contains(t, string(records), "moor")
 	texts := map[string]string{"the log": log.String(), "the database": string(records)}
-	require.NoError(t, filepath.WalkDir(filepath.Join(b.dir, "data"), func(path string, d os.DirEntry, err error) error {
-		if err == nil && d.Type().IsRegular() {
-			text, rerr := os.ReadFile(path)
-			texts[path], err = string(text), rerr
-		}
-		return err
-	}))
+	require.NoError(t, filepath.WalkDir(filepath.Join(b.dir, "data"),
+		func(path string, d os.DirEntry, err error) error {
+			if err == nil && d.Type().IsRegular() {
+				text, rerr := os.ReadFile(path)
+				texts[path], err = string(text), rerr
+			}
+			return err
+		}))
 	for where, text := range texts {
 		for _, s := range []string{secret, key} {
 			assert.NotContains(t, text, s, where)

@@ -83,7 +83,8 @@ func (r *Runner) pack(ctx context.Context, to io.Writer, files []stagedFile, lik
 		})
 		if err == nil {
 			sum.Reset()
-			_, err = io.Copy(&counting{w: w, sum: sum, told: r.copied, from: r.progress.Bytes}, r.Vault.Read(ctx, f.File))
+			_, err = io.Copy(&counting{w: w, sum: sum, told: r.copied, from: r.progress.Bytes},
+				r.Vault.Read(ctx, f.File))
 		}
 		if err != nil {
 			return err

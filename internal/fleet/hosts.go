@@ -188,7 +188,8 @@ func (fl *Fleet) AddHost(ctx context.Context, n wire.NewHost) (wire.Host, error)
 	h, err := fl.tried(ctx, rec, a, n.AcceptKey)
 	if fault.CodeOf(err) == fault.Unreachable {
 		return wire.Host{}, &fault.Error{
-			Code: fault.Unreachable, Err: err, Next: "Nothing was recorded. Correct what is wrong, and add the host again.",
+			Code: fault.Unreachable, Err: err,
+			Next: "Nothing was recorded. Correct what is wrong, and add the host again.",
 		}
 	}
 	if err != nil {
@@ -242,14 +243,17 @@ func accepted(ctx context.Context, e host.Elsewhere, a account.Account, accept s
 	case err != nil:
 		return "", err
 	case accept == "":
-		f := fault.New(fault.NeedsChoice, "sign in to", a.Name, "the host at %s shows the key %s, which nobody has accepted yet",
+		f := fault.New(fault.NeedsChoice, "sign in to", a.Name,
+			"the host at %s shows the key %s, which nobody has accepted yet",
 			a.Address(), fingerprint).
-			With("Compare it with the fingerprint that the host's owner gives. When it is the same, accept it: --accept-key " +
+			With("Compare it with the fingerprint that the host's owner gives. When it is the same, accept it: " +
+				"--accept-key " +
 				fingerprint + ".")
 		f.Options = []string{fingerprint}
 		return "", f
 	case strings.TrimSpace(accept) != fingerprint:
-		return "", fault.New(fault.Refused, "sign in to", a.Name, "the host at %s shows the key %s, and you have accepted %s",
+		return "", fault.New(fault.Refused, "sign in to", a.Name,
+			"the host at %s shows the key %s, and you have accepted %s",
 			a.Address(), fingerprint, strings.TrimSpace(accept)).
 			With("Ask the host's owner which of them is right; nothing was sent to it.")
 	}

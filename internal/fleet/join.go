@@ -31,7 +31,8 @@ func (fl *Fleet) joinOf(ctx context.Context, l *Server, h *observe.Heads) (addre
 	if e, ok := l.host.Driver.(host.Elsewhere); ok {
 		at := e.Account()
 		at.Port = int(n)
-		return at.Address(), "the address by which the service reaches its host; whether players get through cannot be " +
+		return at.Address(), "the address by which the service reaches its host; whether players get through cannot " +
+			"be " +
 			"seen from here"
 	}
 	return joinAt(ctx, l.host, uint16(n))

@@ -223,7 +223,9 @@ func (p *FS) Mkdir(ctx context.Context, name string, a Attributes) error {
 // Write writes a new file from a reader, with its attributes; the folder must exist. It
 // is for staging: the file may be left half written on error.
 func (p *FS) Write(ctx context.Context, name string, from io.Reader, a Attributes) (n int64, err error) {
-	return p.write(ctx, name, from, a, func(ctx context.Context) (io.WriteCloser, error) { return p.driver.Create(ctx, name) })
+	return p.write(ctx, name, from, a, func(ctx context.Context) (io.WriteCloser, error) {
+		return p.driver.Create(ctx, name)
+	})
 }
 
 func (p *FS) write(ctx context.Context, name string, from io.Reader, a Attributes,
@@ -257,7 +259,9 @@ func (p *FS) Append(ctx context.Context, name string, at int64, from io.Reader, 
 		return 0, fault.New(fault.Unsupported, "go on with", path.Join(p.name, name),
 			"files of this host are written from their beginning")
 	}
-	return p.write(ctx, name, from, a, func(ctx context.Context) (io.WriteCloser, error) { return d.Append(ctx, name, at) })
+	return p.write(ctx, name, from, a, func(ctx context.Context) (io.WriteCloser, error) {
+		return d.Append(ctx, name, at)
+	})
 }
 
 type touching struct {

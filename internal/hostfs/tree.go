@@ -116,7 +116,9 @@ func (t tree) Open(name string) (fs.File, error) {
 
 // open opens a file that is read within the place's patience; noted is given each error.
 func (p *FS) open(ctx context.Context, op, name string, noted func(error) error) (fs.File, error) {
-	return p.openBy(ctx, op, name, noted, func(ctx context.Context) (Content, error) { return p.driver.Open(ctx, name) })
+	return p.openBy(ctx, op, name, noted, func(ctx context.Context) (Content, error) {
+		return p.driver.Open(ctx, name)
+	})
 }
 
 func (p *FS) openBy(ctx context.Context, op, name string, noted func(error) error,

@@ -77,7 +77,8 @@ func (r *Records) FoundAt(ctx context.Context, id int64, f account.Findings) err
 // that were forgotten before stay on record with their changeovers, and lose their host.
 func (r *Records) RemoveHost(ctx context.Context, h Host) error {
 	var servers int
-	err := r.db.GetContext(ctx, &servers, `SELECT count(*) FROM servers WHERE host_id = $1 AND removed_at IS NULL`, h.ID)
+	err := r.db.GetContext(ctx, &servers, `SELECT count(*) FROM servers WHERE host_id = $1 AND removed_at IS NULL`,
+		h.ID)
 	if err == nil && servers > 0 {
 		return fault.New(fault.Busy, "remove host", h.Name, "%d servers are on it", servers).
 			With("Forget those first: reshard servers --host " + h.Name + " lists them.")

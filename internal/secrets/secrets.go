@@ -110,7 +110,8 @@ func (k *Keeper) Seal(secret []byte, purpose string) ([]byte, error) {
 func (k *Keeper) Open(sealed []byte, purpose string) ([]byte, error) {
 	bad := func(what string) ([]byte, error) {
 		return nil, fault.New(fault.Refused, "open the secrets of", purpose, "%s", what).
-			With("Bring the key back that they were sealed with (" + File + " in the service's data folder, or " + Variable +
+			With("Bring the key back that they were sealed with (" + File + " in the service's data folder, or " +
+				Variable +
 				"), or give the password or key anew: reshard hosts change " + purpose + " --password.")
 	}
 	head := 1 + markSize + chacha20poly1305.NonceSizeX

@@ -36,7 +36,8 @@ func (e *KeyError) fault(name string) error {
 		return f.With("Compare the fingerprint with the one that the host's owner gives, then accept it: " +
 			"reshard hosts change " + name + " --accept-key " + e.Fingerprint + ".")
 	}
-	return f.With("Somebody may stand between you and the host, or it was set up anew. Ask its owner for the fingerprint. " +
+	return f.With("Somebody may stand between you and the host, or it was set up anew. Ask its owner for the " +
+		"fingerprint. " +
 		"When it is the new one, accept it: reshard hosts change " + name + " --accept-key " + e.Fingerprint + ".")
 }
 

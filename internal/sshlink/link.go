@@ -326,7 +326,8 @@ func (l *Link) signInError(ctx, dctx context.Context, err error) error {
 	case strings.Contains(text, "no common algorithm"):
 		return &fault.Error{
 			Code: fault.Unreachable, Op: "sign in to", Path: a.Name, Err: err,
-			What: "the host and the service have no common way to encrypt, or its key is of another kind than the accepted one",
+			What: "the host and the service have no common way to encrypt, or its key is of another kind than the " +
+				"accepted one",
 		}
 	}
 	return &fault.Error{

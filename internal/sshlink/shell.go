@@ -110,7 +110,8 @@ func (s *shell) run(command, in string) (Result, error) {
 	if in != "" {
 		head, from = "printf %s "+quoted(in)+" | ", ""
 	}
-	text := head + command + " " + from + "\nprintf '\\n%s %d\\n' " + mark + " $?\nprintf '\\n%s 0\\n' " + mark + " >&2\n"
+	text := head + command + " " + from + "\nprintf '\\n%s %d\\n' " + mark + " $?\nprintf '\\n%s 0\\n' " + mark +
+		" >&2\n"
 	if _, err := io.WriteString(s.in, text); err != nil {
 		return Result{}, err
 	}

@@ -115,7 +115,8 @@ func TestALineArrivesAsItIs(t *testing.T) {
 	ctx := context.Background()
 	require.NoError(t, s.Start(ctx))
 	var want []string
-	for _, line := range []string{`say "it's $HOME" \n; rm -rf *`, "trailing;", ";", "#{session_name}", "-l", "Enter", "ünï",
+	for _, line := range []string{`say "it's $HOME" \n; rm -rf *`, "trailing;", ";", "#{session_name}", "-l", "Enter",
+		"ünï",
 		"  two blanks  ", "`id`"} {
 		require.Eventually(t, func() bool { return s.Say(ctx, line) == nil }, 5*time.Second, 50*time.Millisecond)
 		want = append(want, "<"+line+">")
@@ -205,7 +206,8 @@ func TestALogFileThatRunsShare(t *testing.T) {
 			n := sessions.Add(1)
 			s := open(t, h, func(dir string) commands.Spec {
 				require.NoError(t, os.WriteFile(filepath.Join(dir, "run"), []byte(
-					"#!/bin/sh\nsleep 0.2; ( echo opened $(cat world); echo ready ) "+how+"; while read line; do exit; done"), 0o755))
+					"#!/bin/sh\nsleep 0.2; ( echo opened $(cat world); echo ready ) "+how+
+						"; while read line; do exit; done"), 0o755))
 				return commands.Spec{
 					Session: fmt.Sprintf("reshard-test-%d-%d", os.Getpid(), n), Program: []string{"./run"},
 					LogFile: filepath.Join(dir, "game.log"),

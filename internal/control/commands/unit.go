@@ -78,7 +78,7 @@ func (u unit) stop() string {
 	return u.systemctl("stop", "--no-block")
 }
 
-func (u unit) say(line string) (command, in string) { return own{u.Spec}.say(line) }
+func (u unit) say(line string) (command, in string) { return own(u).say(line) }
 
 func (u unit) signal(s control.Signal) string { return u.systemctl("kill", "-s", string(s)) }
 

@@ -51,7 +51,8 @@ func (h *Hand) Look(ctx context.Context) (control.Sight, error) {
 		return control.Sight{}, h.asked()
 	case h.word.up == nil:
 		return control.Sight{}, fault.New(fault.StateUnknown, "look at", h.name, "only people can see whether it runs").
-			With("Look at it, and say what you see: reshard servers started " + h.name + ", or reshard servers stopped " +
+			With("Look at it, and say what you see: reshard servers started " + h.name +
+				", or reshard servers stopped " +
 				h.name + ".")
 	case *h.word.up:
 		return control.Sight{Process: &control.Process{

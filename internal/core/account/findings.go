@@ -41,7 +41,8 @@ func (f Findings) Has(program string) bool { return slices.Contains(f.Programs, 
 
 // Wanted are the programs whose presence a check looks for, and what each is good for.
 func Wanted() []string {
-	return []string{"tar", "gzip", "zstd", "b2sum", "sha256sum", "find", "cp", "sync", "tmux", "systemctl", "journalctl"}
+	return []string{"tar", "gzip", "zstd", "b2sum", "sha256sum", "find", "cp", "sync", "tmux", "systemctl",
+		"journalctl"}
 }
 
 // Says puts in words what findings mean for changeovers.
@@ -53,7 +54,9 @@ func (f Findings) Says() []string {
 		}
 	}
 	if f.ReadOnly {
-		return []string{"Nothing can be written there: worlds can be looked at and copied from it, and nothing can be put on it."}
+		return []string{
+			"Nothing can be written there: worlds can be looked at and copied from it, and nothing can be put on it.",
+		}
 	}
 	add(f.Set.Unpack, "Worlds go over as one stream that is unpacked there.")
 	add(!f.Set.Unpack, "Worlds go over as files, many at once: there is no command to unpack a stream.")

@@ -29,8 +29,10 @@ var newWorldRule = Rule{Concern: "new-world", Title: "New world", check: func(in
 		r.block("The server names a new world by itself, and its log cannot be read here: nobody could tell the name.",
 			"Control it in a way by which its log can be read, or make the new world by hand.")
 	case in.Profile.Server.NewWorld.Save.Say != "" && !in.Profile.Server.Console.Speaks():
-		r.block("A new world stands in memory only until the server is told at its console to write it, and nothing can be "+
-			"said to it here.", "Control it in a way by which its console can be spoken to, or make the new world by hand.")
+		r.block("A new world stands in memory only until the server is told at its console to write it, and nothing "+
+			"can be "+
+			"said to it here.", "Control it in a way by which its console can be spoken to, or make the new world by "+
+			"hand.")
 	case target == "":
 		r.block("The settings name no world, so the new one has no name.", "Give it a name.")
 	case setting.Fixed && in.Choices["folder-name"] != "" && in.Choices["folder-name"] != target:

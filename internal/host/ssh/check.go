@@ -218,7 +218,7 @@ func (c *check) owner(ctx context.Context) error {
 	}
 	if err == nil && !c.found.Set.Commands {
 		// Times are kept to the second, so that less than two tells nothing.
-		if off := info.Modified.Sub(time.Now()).Round(time.Second); off.Abs() > 2*time.Second {
+		if off := time.Until(info.Modified).Round(time.Second); off.Abs() > 2*time.Second {
 			c.found.Clock = off
 		}
 	}
@@ -318,7 +318,8 @@ func (c *check) unpacks(ctx context.Context) error {
 	if !c.found.Set.Commands {
 		return nil
 	}
-	sees, err := c.m.link.Run(ctx, "sh -c 'cat \"$1/two\"' sh "+quote(path.Join(c.found.Tried, c.files.Base())), nil, nil)
+	sees, err := c.m.link.Run(ctx, "sh -c 'cat \"$1/two\"' sh "+quote(path.Join(c.found.Tried, c.files.Base())), nil,
+		nil)
 	if err != nil {
 		return err
 	}

@@ -86,7 +86,8 @@ func (m *machine) found() *sftp.Found {
 	}
 	return &sftp.Found{
 		Account: f.Set.Account, Blind: !f.Set.ExactCase && !f.ReadOnly, Commands: f.Set.Commands, Hash: f.Set.Hash,
-		Unpack: f.Set.Unpack, ReadOnly: f.ReadOnly, NoSync: f.NoSync, NoSpace: f.NoSpace, TimePrecision: f.Set.TimePrecision,
+		Unpack: f.Set.Unpack, ReadOnly: f.ReadOnly, NoSync: f.NoSync, NoSpace: f.NoSpace,
+		TimePrecision: f.Set.TimePrecision,
 	}
 }
 
@@ -148,7 +149,8 @@ func (m *machine) Process(_ context.Context, s host.Server) (control.Driver, err
 	case server.ByHand:
 		return m.hand(s), nil
 	case server.ByProcess, "":
-		return nil, fault.New(fault.Invalid, "control", s.Name, "a server of this host is no process of the service's own")
+		return nil, fault.New(fault.Invalid, "control", s.Name,
+			"a server of this host is no process of the service's own")
 	}
 	return commands.New(m.link, spec), nil
 }
@@ -223,5 +225,6 @@ func (m *machine) Addresses(context.Context) ([]netip.Addr, error) {
 
 // Bound implements host.Net.
 func (m *machine) Bound(context.Context, uint16) ([]netip.Addr, error) {
-	return nil, fault.New(fault.Unsupported, "look at ports of", m.now().Name, "its connections cannot be seen from here")
+	return nil, fault.New(fault.Unsupported, "look at ports of", m.now().Name,
+		"its connections cannot be seen from here")
 }

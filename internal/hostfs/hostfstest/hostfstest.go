@@ -565,7 +565,8 @@ func (s *suite) overThere() {
 		return
 	}
 	require.NoError(s, err)
-	assert.Equal(s, []string{"-x", odd, strings.Repeat("n", 200), "one", "two", filename.Encode("\xff\xfe")}, s.names("a"))
+	assert.Equal(s, []string{"-x", odd, strings.Repeat("n", 200), "one", "two", filename.Encode("\xff\xfe")},
+		s.names("a"))
 	assert.Equal(s, "new", s.text("a/one"))
 	info, err := s.place.Stat(s.ctx, "a/two")
 	require.NoError(s, err)

@@ -189,7 +189,8 @@ func (f *Files) tell(ctx context.Context, looks bool, do func(*sftp.Client) erro
 // Capabilities says what the host announces and what a check has found.
 func (f *Files) Capabilities(ctx context.Context) (capability.Set, error) {
 	can := capability.Set{
-		ReadOnly: f.found.ReadOnly, Exclusive: true, RenameFolders: true, Modes: true, ExactCase: !f.found.Blind, Account: f.found.Account,
+		ReadOnly: f.found.ReadOnly, Exclusive: true, RenameFolders: true, Modes: true, ExactCase: !f.found.Blind,
+		Account:  f.found.Account,
 		Commands: f.found.Commands, Hash: f.found.Hash, Unpack: f.found.Unpack,
 		Owners: strings.HasPrefix(f.found.Account, "0:"), TimePrecision: f.found.TimePrecision,
 		Pace: 250 * time.Millisecond, AtOnce: 64,

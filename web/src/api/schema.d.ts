@@ -2147,30 +2147,17 @@ export interface components {
             writes: string;
         };
         ServerMeans: {
-            /**
-             * @description how it is controlled; left out: what the host allows
-             * @enum {string}
-             */
+            /** @enum {string} */
             by?: "process" | "session" | "unit" | "commands" | "hand";
-            /** @description command that prints the log of the present run from its beginning */
             log?: string;
-            /** @description file with its log, from its folder or absolute */
             logFile?: string;
-            /** @description command that gets a line for the console on its input */
             say?: string;
-            /** @description of the terminal multiplexer that the server's command runs in */
             session?: string;
-            /** @description command that sends it the signal $signal */
             signal?: string;
-            /** @description command that starts it and returns */
             start?: string;
-            /** @description command that ends with 0 when it runs, with 1 or 3 when it does not */
             state?: string;
-            /** @description command that asks it to end; left out: as the game's profile says */
             stop?: string;
-            /** @description systemd unit */
             unit?: string;
-            /** @description the unit is one of the account's own manager */
             userUnit?: boolean;
         };
         ServerPresent: {
