@@ -13,11 +13,11 @@ import (
 // and no more. It prints how each is reached, and ends when in does.
 func moor(dir string, in io.Reader, out io.Writer) error {
 	type account struct {
-		Name    string `json:"name"`
-		Port    int    `json:"port"`
-		User    string `json:"user"`
-		Key     string `json:"key"`
-		HostKey string `json:"hostKey"`
+		Name        string `json:"name"`
+		Port        int    `json:"port"`
+		User        string `json:"user"`
+		Key         string `json:"key"`
+		Fingerprint string `json:"fingerprint"`
 	}
 	var accounts []account
 	for _, a := range []struct {
@@ -33,7 +33,7 @@ func moor(dir string, in io.Reader, out io.Writer) error {
 			return err
 		}
 		defer h.Close()
-		accounts = append(accounts, account{a.name, h.Port, h.User, h.ClientKey, h.HostKey})
+		accounts = append(accounts, account{a.name, h.Port, h.User, h.ClientKey, h.Fingerprint()})
 	}
 	if err := json.NewEncoder(out).Encode(accounts); err != nil {
 		return err

@@ -12,18 +12,17 @@ import (
 
 	"reshard/internal/client"
 	"reshard/internal/core/fault"
-	"reshard/internal/sshlink"
 	"reshard/internal/wire"
 )
 
 // moor is the demo's second machine while it runs.
 type moor struct {
 	accounts []struct {
-		Name    string `json:"name"`
-		Port    int    `json:"port"`
-		User    string `json:"user"`
-		Key     string `json:"key"`
-		HostKey string `json:"hostKey"`
+		Name        string `json:"name"`
+		Port        int    `json:"port"`
+		User        string `json:"user"`
+		Key         string `json:"key"`
+		Fingerprint string `json:"fingerprint"`
 	}
 	cmd   *exec.Cmd
 	alive io.Closer // its standard input
@@ -76,7 +75,7 @@ func (m *moor) introduce(ctx context.Context, api *client.Client) error {
 		return nil
 	}
 	for _, a := range m.accounts {
-		at, accept, key := fmt.Sprintf("%s@127.0.0.1:%d", a.User, a.Port), sshlink.Fingerprint(a.HostKey), a.Key
+		at, accept, key := fmt.Sprintf("%s@127.0.0.1:%d", a.User, a.Port), a.Fingerprint, a.Key
 		_, err := api.AddHost(ctx, wire.NewHost{
 			Name: a.Name, Address: "sftp://" + at, SignIn: wire.SignIn{PrivateKey: &key}, AcceptKey: accept,
 		})

@@ -224,6 +224,15 @@ func (h *Host) Account(port int) account.Account {
 	}
 }
 
+// Fingerprint is that of the machine's key.
+func (h *Host) Fingerprint() string {
+	key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(h.HostKey))
+	if err != nil {
+		return ""
+	}
+	return ssh.FingerprintSHA256(key)
+}
+
 // Close ends the machine, and whoever is signed in to it.
 func (h *Host) Close() {
 	if h.cmd != nil {
