@@ -461,19 +461,38 @@ func (l *Link) session(ctx context.Context, n *line) (s *ssh.Session, release fu
 		return nil, nil, l.Lost(nil)
 	}
 	release = func() { <-room }
-	s, err = Bounded(ctx, n.client.NewSession)
-	if err == nil {
-		return s, release, nil
+	s, err = l.openSession(ctx, n)
+	if err != nil {
+		release()
+		return nil, nil, err
 	}
-	release()
-	var open *ssh.OpenChannelError
-	if errors.As(err, &open) {
-		return nil, nil, &fault.Error{
-			Code: fault.Unreachable, Op: "open a session on", Path: l.name(), Err: err,
-			What: "the host has no room for another session",
+	return s, release, nil
+}
+
+// openSession opens a channel. A host may count one that has ended here for a moment longer, and
+// others of the account may use some: it is asked again for a while.
+func (l *Link) openSession(ctx context.Context, n *line) (*ssh.Session, error) {
+	for wait := 20 * time.Millisecond; ; wait *= 2 {
+		s, err := Bounded(ctx, n.client.NewSession)
+		if err == nil {
+			return s, nil
+		}
+		var full *ssh.OpenChannelError
+		if !errors.As(err, &full) {
+			return nil, l.Lost(err)
+		}
+		if wait > 2*time.Second {
+			return nil, &fault.Error{
+				Code: fault.Unreachable, Op: "open a session on", Path: l.name(), Err: err,
+				What: "the host has no room for another session",
+			}
+		}
+		select {
+		case <-time.After(wait):
+		case <-ctx.Done():
+			return nil, ctx.Err()
 		}
 	}
-	return nil, nil, l.Lost(err)
 }
 
 // Lost is the error for a line that broke; one that has a code keeps it.
