@@ -108,7 +108,7 @@ func (s *shell) run(command, in string) (Result, error) {
 	from := "< /dev/null"
 	head := ""
 	if in != "" {
-		head, from = "printf %s "+quoted(in)+" | ", ""
+		head, from = "printf %s "+Quote(in)+" | ", ""
 	}
 	text := head + command + " " + from + "\nprintf '\\n%s %d\\n' " + mark + " $?\nprintf '\\n%s 0\\n' " + mark +
 		" >&2\n"
@@ -134,7 +134,8 @@ func (s *shell) run(command, in string) (Result, error) {
 	return Result{Out: out.text, Err: strings.TrimSpace(string(e.text)), Code: code}, nil
 }
 
-func quoted(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
+// Quote makes a word of the shell of any text (sh(1)).
+func Quote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
 
 // outcome is what came before a mark.
 type outcome struct {

@@ -18,42 +18,19 @@ import (
 	"reshard/internal/control"
 	"reshard/internal/core/fault"
 	"reshard/internal/core/life"
+	"reshard/internal/core/server"
 	"reshard/internal/sshlink"
 )
 
-// Spec is how a server is controlled. Exactly one of Session, Unit and Own.State is given.
+// Spec is how a server is controlled: its Means, of which By says which of them count. LogFile
+// is absolute, or "" when the log is the server's output. Commands of its own are run by sh in the
+// server's folder.
 type Spec struct {
-	Name string // of the server, for messages
-	Dir  string // its folder on the host, absolute
-	// Session is the name of a tmux(1) session in which Program runs.
-	Session string
+	server.Means
+	Name    string // of the server, for messages
+	Dir     string // its folder on the host, absolute
 	Program []string
 	Env     map[string]string
-	// Unit is a systemd unit (systemctl(1)); UserUnit: one of the account's own manager.
-	Unit     string
-	UserUnit bool
-	// Own are commands that a person has given.
-	Own Own
-	// LogFile is where the game writes its log, absolute; "" when that is its output.
-	LogFile string
-}
-
-// Own are a server's own commands, run by the account's shell in the server's folder.
-type Own struct {
-	// Start starts the server and returns. Stop asks it to end; "" asks as the game's profile
-	// says.
-	Start string `json:"start,omitempty"`
-	Stop  string `json:"stop,omitempty"`
-	// State ends with code 0 when the server runs and with 1 or 3 when it does not (those of
-	// the Linux Standard Base); any other code says that it cannot be told. It may print lines
-	// "pid=N", "since=SECONDS" (of the epoch) and "run=NAME".
-	State string `json:"state,omitempty"`
-	// Say gets a line for the console on its input, Signal the name of a signal (TERM). "":
-	// there is no way to do that.
-	Say    string `json:"say,omitempty"`
-	Signal string `json:"signal,omitempty"`
-	// Log prints the log of the present run from its beginning.
-	Log string `json:"log,omitempty"`
 }
 
 // form is one way of control, as the commands for it.
@@ -93,25 +70,22 @@ type openLog struct {
 // New makes a driver.
 func New(link *sshlink.Link, s Spec) *Driver {
 	d := &Driver{link: link, spec: s, starting: make(chan struct{}, 1)}
-	switch {
-	case s.Session != "":
+	switch s.By {
+	case server.BySession:
 		d.form = session{s}
-	case s.Unit != "":
+	case server.ByUnit:
 		d.form = unit{s}
-	default:
+	case server.ByCommands, server.ByHand, server.ByProcess, "":
 		d.form = own{s}
 	}
 	return d
 }
 
-// quote makes a word of the shell of any text (sh(1)).
-func quote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
-
 // script is a command that runs a script by sh, whatever the account's own shell is.
 func script(text string, args ...string) string {
-	out := "sh -c " + quote(text) + " sh"
+	out := "sh -c " + sshlink.Quote(text) + " sh"
 	for _, a := range args {
-		out += " " + quote(a)
+		out += " " + sshlink.Quote(a)
 	}
 	return out
 }
@@ -285,7 +259,7 @@ f=$2; mark 512 > `+consoleFolder+`/log.from.new && mv `+consoleFolder+`/log.from
 // game that begins its log anew (another file, a shorter one, or with another beginning) begins
 // at 0.
 func (s Spec) fileLog(from int64) string {
-	return logMark + "cd " + quote(s.Dir) + " || exit 5\nf=" + quote(s.LogFile) + `; base=0; [ -f "$f" ] || exit 0
+	return logMark + "cd " + sshlink.Quote(s.Dir) + " || exit 5\nf=" + sshlink.Quote(s.LogFile) + `; base=0; [ -f "$f" ] || exit 0
 if [ -f ` + consoleFolder + `/log.from ]; then
   { read -r ino born size; read -r sum; } < ` + consoleFolder + `/log.from
   now=$(mark "$(( size < 512 ? size : 512 ))")

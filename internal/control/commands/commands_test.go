@@ -19,6 +19,7 @@ import (
 	"reshard/internal/control/controltest"
 	"reshard/internal/core/fault"
 	"reshard/internal/core/life"
+	"reshard/internal/core/server"
 	"reshard/internal/sshlink"
 )
 
@@ -29,8 +30,8 @@ while read line; do
 	case $line in seed) echo "seed is -7";; halt) echo "all written"; exit 0;; crash) exit 3;; esac
 done`
 
-// server is a driver with what its test needs to know of it.
-type server struct {
+// bench is a driver with what its test needs to know of it.
+type bench struct {
 	*commands.Driver
 	spec commands.Spec
 	host *farhost.Host
@@ -39,8 +40,18 @@ type server struct {
 
 var sessions atomic.Int64
 
+// inSession is a session that no other test has.
+func inSession(n int64) server.Means {
+	return server.Means{By: server.BySession, Session: fmt.Sprintf("reshard-test-%d-%d", os.Getpid(), n)}
+}
+
+func withLog(m server.Means, file string) server.Means {
+	m.LogFile = file
+	return m
+}
+
 // open makes a server on a host, at the end of a line.
-func open(t *testing.T, h *farhost.Host, spec func(dir string) commands.Spec) server {
+func open(t *testing.T, h *farhost.Host, spec func(dir string) commands.Spec) bench {
 	t.Helper()
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "run"), []byte(simple), 0o755))
@@ -49,10 +60,10 @@ func open(t *testing.T, h *farhost.Host, spec func(dir string) commands.Spec) se
 	t.Cleanup(line.Close)
 	s := spec(dir)
 	s.Name, s.Dir = "north", dir
-	return again(t, server{spec: s, host: h, line: line})
+	return again(t, bench{spec: s, host: h, line: line})
 }
 
-func again(t *testing.T, s server) server {
+func again(t *testing.T, s bench) bench {
 	t.Helper()
 	l := sshlink.New(s.host.Account(s.line.Port()))
 	s.Driver = commands.New(l, s.spec)
@@ -67,14 +78,14 @@ func harness(h *farhost.Host, spec func(dir string) commands.Spec) controltest.H
 	return controltest.Harness{
 		Down:  life.SaidSo,
 		Open:  func(t *testing.T) control.Driver { return open(t, h, spec) },
-		Again: func(t *testing.T, d control.Driver) control.Driver { return again(t, d.(server)) },
+		Again: func(t *testing.T, d control.Driver) control.Driver { return again(t, d.(bench)) },
 		Break: func(t *testing.T, d control.Driver) func() {
-			run := filepath.Join(d.(server).spec.Dir, "run")
+			run := filepath.Join(d.(bench).spec.Dir, "run")
 			require.NoError(t, os.Rename(run, run+".away"))
 			return func() { require.NoError(t, os.Rename(run+".away", run)) }
 		},
 		Away: func(t *testing.T, d control.Driver) func() {
-			line := d.(server).line
+			line := d.(bench).line
 			line.Refuse(true)
 			line.Cut()
 			return func() { line.Refuse(false) }
@@ -95,7 +106,7 @@ func TestASessionConforms(t *testing.T) {
 	h := start(t, farhost.Shape{})
 	controltest.Run(t, harness(h, func(string) commands.Spec {
 		return commands.Spec{
-			Session: fmt.Sprintf("reshard-test-%d-%d", os.Getpid(), sessions.Add(1)), Program: []string{"./run"},
+			Means: inSession(sessions.Add(1)), Program: []string{"./run"},
 			Env: map[string]string{"HOME": "/nowhere"},
 		}
 	}))
@@ -109,7 +120,7 @@ func TestALineArrivesAsItIs(t *testing.T) {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "hear"), []byte(
 			"#!/bin/sh\necho ready\nwhile IFS= read -r line; do printf '<%s>\\n' \"$line\"; done"), 0o755))
 		return commands.Spec{
-			Session: fmt.Sprintf("reshard-test-%d-%d", os.Getpid(), sessions.Add(1)), Program: []string{"./hear"},
+			Means: inSession(sessions.Add(1)), Program: []string{"./hear"},
 		}
 	})
 	ctx := context.Background()
@@ -128,7 +139,7 @@ func TestALineArrivesAsItIs(t *testing.T) {
 	assert.Equal(t, "ready\n"+strings.Join(want, "\n")+"\n", readAll(t, s))
 }
 
-func readAll(t *testing.T, s server) string {
+func readAll(t *testing.T, s bench) string {
 	t.Helper()
 	ctx := context.Background()
 	seen, err := s.Look(ctx)
@@ -143,8 +154,9 @@ func readAll(t *testing.T, s server) string {
 func TestASessionOfSomebodyElse(t *testing.T) {
 	t.Parallel()
 	h := start(t, farhost.Shape{})
-	name := fmt.Sprintf("reshard-test-%d-%d", os.Getpid(), sessions.Add(1))
-	s := open(t, h, func(string) commands.Spec { return commands.Spec{Session: name, Program: []string{"./run"}} })
+	means := inSession(sessions.Add(1))
+	name := means.Session
+	s := open(t, h, func(string) commands.Spec { return commands.Spec{Means: means, Program: []string{"./run"}} })
 	ctx := context.Background()
 	l := sshlink.New(h.Account(h.Port))
 	defer l.Close() //nolint:errcheck // the test is over
@@ -167,7 +179,7 @@ func TestACommandThatLeavesSomethingRunning(t *testing.T) {
 	t.Parallel()
 	h := start(t, farhost.Shape{})
 	s := open(t, h, func(string) commands.Spec {
-		return commands.Spec{Own: commands.Own{
+		return commands.Spec{Means: server.Means{By: server.ByCommands,
 			Start: "( echo $$ > pid; exec sh -c 'while [ -e pid ]; do echo pid=666; sleep 0.05; done' ) & sleep 0.1",
 			State: `[ -e pid ] && { echo "pid=$(cat pid)"; exit 0; } || exit 3`,
 			Stop:  "rm pid; echo 'what a failing stop says' >&2; exit 7",
@@ -209,8 +221,7 @@ func TestALogFileThatRunsShare(t *testing.T) {
 					"#!/bin/sh\nsleep 0.2; ( echo opened $(cat world); echo ready ) "+how+
 						"; while read line; do exit; done"), 0o755))
 				return commands.Spec{
-					Session: fmt.Sprintf("reshard-test-%d-%d", os.Getpid(), n), Program: []string{"./run"},
-					LogFile: filepath.Join(dir, "game.log"),
+					Means: withLog(inSession(n), filepath.Join(dir, "game.log")), Program: []string{"./run"},
 				}
 			})
 			ctx := context.Background()
@@ -258,7 +269,9 @@ func TestWhatAStateCommandSays(t *testing.T) {
 	} {
 		t.Run(command, func(t *testing.T) {
 			t.Parallel()
-			s := open(t, h, func(string) commands.Spec { return commands.Spec{Own: commands.Own{State: command}} })
+			s := open(t, h, func(string) commands.Spec {
+				return commands.Spec{Means: server.Means{By: server.ByCommands, State: command}}
+			})
 			seen, err := s.Look(context.Background())
 			if !want.known {
 				require.Error(t, err)
@@ -320,7 +333,9 @@ func TestAUnit(t *testing.T) {
 		"#!/bin/sh\necho 'opened fen'; echo ready\nwhile :; do sleep 0.05; done"), 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "in"), nil, 0o644))
 	h := start(t, farhost.Shape{Programs: programs})
-	s := open(t, h, func(string) commands.Spec { return commands.Spec{Unit: "peat.service"} })
+	s := open(t, h, func(string) commands.Spec {
+		return commands.Spec{Means: server.Means{By: server.ByUnit, Unit: "peat.service"}}
+	})
 	ctx := context.Background()
 	seen, err := s.Look(ctx)
 	require.NoError(t, err)
@@ -350,7 +365,9 @@ func TestAUnit(t *testing.T) {
 	require.NotNil(t, seen.Exit)
 	assert.Equal(t, -1, seen.Exit.Code)
 
-	other := open(t, h, func(string) commands.Spec { return commands.Spec{Unit: "no-such.service"} })
+	other := open(t, h, func(string) commands.Spec {
+		return commands.Spec{Means: server.Means{By: server.ByUnit, Unit: "no-such.service"}}
+	})
 	_, err = other.Look(ctx)
 	assert.ErrorContains(t, err, "its host knows no unit no-such.service")
 }

@@ -19,14 +19,14 @@ func (o own) command(text string) string {
 	return script(`cd "$1" || exit 5; `+text, o.Dir)
 }
 
-func (o own) state() string { return o.command(o.Own.State) }
+func (o own) state() string { return o.command(o.Means.State) }
 
 func (o own) seen(r sshlink.Result) (control.Sight, error) {
 	k := keys(string(r.Out))
 	run := k["run"]
 	if run == "" || strings.ContainsFunc(run, notOfAName) {
 		run = "now"
-		if o.LogFile == "" && o.Own.Log == "" {
+		if o.LogFile == "" && o.Means.Log == "" {
 			run = "" // there is nothing to hear
 		}
 	}
@@ -46,7 +46,7 @@ func (o own) seen(r sshlink.Result) (control.Sight, error) {
 	return control.Sight{}, fault.New(fault.Unreachable, "", "", "its command cannot tell (%s)", words(r))
 }
 
-func (o own) start(string) string { return o.detached(o.Own.Start) }
+func (o own) start(string) string { return o.detached(o.Means.Start) }
 
 // detached runs a command that may leave something running which holds on to its output: what
 // is said goes to a file, so that nobody waits for the end of that.
@@ -65,22 +65,22 @@ func (o own) started(r sshlink.Result) error {
 	return fault.New(fault.NotReady, "start", o.Name, "its command for that failed (%s)", words(r))
 }
 
-func (o own) stop() string { return o.detached(o.Own.Stop) }
+func (o own) stop() string { return o.detached(o.Means.Stop) }
 
-func (o own) say(line string) (command, in string) { return o.command(o.Own.Say), line + "\n" }
+func (o own) say(line string) (command, in string) { return o.command(o.Means.Say), line + "\n" }
 
 func (o own) signal(s control.Signal) string {
-	if o.Own.Signal == "" {
+	if o.Means.Signal == "" {
 		return ""
 	}
-	return script(`cd "$1" || exit 5; signal=$2; `+o.Own.Signal, o.Dir, strings.TrimPrefix(string(s), "SIG"))
+	return script(`cd "$1" || exit 5; signal=$2; `+o.Means.Signal, o.Dir, strings.TrimPrefix(string(s), "SIG"))
 }
 
 func (o own) log(_ string, from int64) string {
-	if o.Own.Log == "" {
+	if o.Means.Log == "" {
 		return ""
 	}
-	return "cd " + quote(o.Dir) + " && { " + o.Own.Log + "\n} | tail -c +" + strconv.FormatInt(from+1, 10)
+	return "cd " + sshlink.Quote(o.Dir) + " && { " + o.Means.Log + "\n} | tail -c +" + strconv.FormatInt(from+1, 10)
 }
 
 func (own) logFile(string) string { return "" }

@@ -137,7 +137,7 @@ func begunAt(run string) time.Time {
 	return time.Unix(0, n).UTC()
 }
 
-func (s session) stop() string { return s.Own.Stop }
+func (s session) stop() string { return s.Means.Stop }
 
 // say types a line. A last semicolon would part commands of tmux.
 func (s session) say(line string) (command, in string) {

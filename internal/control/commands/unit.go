@@ -20,9 +20,9 @@ func (u unit) systemctl(args ...string) string {
 		words = append(words, "--user")
 	}
 	for _, a := range args {
-		words = append(words, quote(a))
+		words = append(words, sshlink.Quote(a))
 	}
-	return strings.Join(append(words, "--", quote(u.Unit)), " ")
+	return strings.Join(append(words, "--", sshlink.Quote(u.Unit)), " ")
 }
 
 func (u unit) state() string {
@@ -72,8 +72,8 @@ func (u unit) started(r sshlink.Result) error {
 }
 
 func (u unit) stop() string {
-	if u.Own.Stop != "" {
-		return u.Own.Stop
+	if u.Means.Stop != "" {
+		return u.Means.Stop
 	}
 	return u.systemctl("stop", "--no-block")
 }

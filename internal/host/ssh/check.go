@@ -318,7 +318,7 @@ func (c *check) unpacks(ctx context.Context) error {
 	if !c.found.Set.Commands {
 		return nil
 	}
-	sees, err := c.m.link.Run(ctx, "sh -c 'cat \"$1/two\"' sh "+quote(path.Join(c.found.Tried, c.files.Base())), nil,
+	sees, err := c.m.link.Run(ctx, "sh -c 'cat \"$1/two\"' sh "+sshlink.Quote(path.Join(c.found.Tried, c.files.Base())), nil,
 		nil)
 	if err != nil {
 		return err
@@ -348,8 +348,6 @@ func (c *check) unpacks(ctx context.Context) error {
 	c.found.Set.Unpack = err == nil
 	return err
 }
-
-func quote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
 
 // connections counts how many there may be at once.
 func (c *check) connections(ctx context.Context) error {

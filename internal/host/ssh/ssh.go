@@ -132,20 +132,12 @@ func (m *machine) Files(ctx context.Context, root string) (hostfs.Driver, io.Clo
 
 // Process implements host.Driver.
 func (m *machine) Process(_ context.Context, s host.Server) (control.Driver, error) {
-	spec := commands.Spec{Name: s.Name, Dir: s.Root, Env: s.Env, LogFile: s.LogFile}
-	if spec.LogFile != "" && !path.IsAbs(spec.LogFile) {
+	spec := commands.Spec{Means: s.Means, Name: s.Name, Dir: s.Root, Program: s.Command, Env: s.Env}
+	if spec.LogFile = s.LogFile; spec.LogFile != "" && !path.IsAbs(spec.LogFile) {
 		spec.LogFile = path.Join(s.Root, spec.LogFile)
 	}
-	spec.Own = commands.Own{
-		Start: s.Means.Start, Stop: s.Means.Stop, State: s.Means.State, Say: s.Means.Say, Signal: s.Means.Signal,
-		Log: s.Means.Log,
-	}
 	switch s.Means.By {
-	case server.BySession:
-		spec.Session, spec.Program = s.Means.Session, s.Command
-	case server.ByUnit:
-		spec.Unit, spec.UserUnit = s.Means.Unit, s.Means.UserUnit
-	case server.ByCommands:
+	case server.BySession, server.ByUnit, server.ByCommands:
 	case server.ByHand:
 		return m.hand(s), nil
 	case server.ByProcess, "":

@@ -16,11 +16,9 @@ import (
 // What is done by commands where the host takes them: they see the same files, or a check would
 // have found that they do not.
 
-func quote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
-
 // inRoot runs a script in the root.
 func (f *Files) inRoot(script string) string {
-	return "sh -c " + quote(`cd "$1" || exit 9; `+script) + " sh " + quote(filename.Decode(f.root))
+	return "sh -c " + sshlink.Quote(`cd "$1" || exit 9; `+script) + " sh " + sshlink.Quote(filename.Decode(f.root))
 }
 
 // Unpack implements hostfs.Unpacker by tar(1).
