@@ -49,7 +49,8 @@ func startFar(b *testing.B, shape farhost.Shape, roundTrip time.Duration) *far {
 	_, err = s.api.CheckHost(ctx, "moor")
 	require.NoError(b, err)
 	s.root = filepath.Join(s.dir, "servers", "fen")
-	require.NoError(b, quarrymoss.MakeServer(s.root, quarrymoss.Config{Version: "2.5.1", Kind: "plain"}, "winter", 1, 0))
+	require.NoError(b, quarrymoss.MakeServer(s.root, quarrymoss.Config{Version: "2.5.1", Kind: "plain"}, "winter", 1,
+		0))
 	require.NoError(b, quarrymoss.Make(filepath.Join(s.root, "worlds", "winter"),
 		quarrymoss.Options{Title: "winter", Seed: 1}))
 	n := wire.NewServer{Name: "fen", Host: "moor", Game: "quarrymoss", Kind: "plain", Root: s.root}
@@ -103,7 +104,8 @@ func (s *far) sftp(from string) float64 {
 	s.b.Helper()
 	to := filepath.Join(s.dir, "by-sftp")
 	require.NoError(s.b, os.MkdirAll(to, 0o755))
-	cmd := exec.Command("sftp", "-q", "-b", "-", "-P", fmt.Sprint(s.line.Port()), "-i", filepath.Join(s.keys, "client_key"),
+	cmd := exec.Command("sftp", "-q", "-b", "-", "-P", fmt.Sprint(s.line.Port()), "-i",
+		filepath.Join(s.keys, "client_key"),
 		"-o", "StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null", s.host.User+"@127.0.0.1")
 	cmd.Stdin = strings.NewReader("put -r " + from + " " + to + "\n")
 	begun := time.Now()

@@ -160,13 +160,22 @@ func TestWaysToSignIn(t *testing.T) {
 		config  *ssh.ServerConfig
 		secrets account.Secrets
 	}{
-		"password":               {password, account.Secrets{Password: "hunter2"}},
-		"keyboard-interactive":   {keyboard, account.Secrets{Password: "hunter2"}},
-		"key":                    {byKey, account.Secrets{PrivateKey: string(pem.EncodeToMemory(plain))}},
-		"key with passphrase":    {byKey, account.Secrets{PrivateKey: string(pem.EncodeToMemory(locked)), Passphrase: "marrow"}},
-		"a passphrase too many":  {byKey, account.Secrets{PrivateKey: string(pem.EncodeToMemory(plain)), Passphrase: "x"}},
-		"agent":                  {byKey, account.Secrets{Agent: socket}},
-		"password beside a key":  {password, account.Secrets{PrivateKey: string(pem.EncodeToMemory(plain)), Password: "hunter2"}},
+		"password":             {password, account.Secrets{Password: "hunter2"}},
+		"keyboard-interactive": {keyboard, account.Secrets{Password: "hunter2"}},
+		"key":                  {byKey, account.Secrets{PrivateKey: string(pem.EncodeToMemory(plain))}},
+		"key with passphrase": {
+			byKey,
+			account.Secrets{PrivateKey: string(pem.EncodeToMemory(locked)), Passphrase: "marrow"},
+		},
+		"a passphrase too many": {
+			byKey,
+			account.Secrets{PrivateKey: string(pem.EncodeToMemory(plain)), Passphrase: "x"},
+		},
+		"agent": {byKey, account.Secrets{Agent: socket}},
+		"password beside a key": {
+			password,
+			account.Secrets{PrivateKey: string(pem.EncodeToMemory(plain)), Password: "hunter2"},
+		},
 		"agent and a wrong pass": {byKey, account.Secrets{Agent: socket, Password: "wrong"}},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -183,9 +192,15 @@ func TestWaysToSignIn(t *testing.T) {
 		secrets account.Secrets
 		says    string
 	}{
-		"no key at all":        {account.Secrets{PrivateKey: "marrows"}, "no private key that is known"},
-		"passphrase missing":   {account.Secrets{PrivateKey: string(pem.EncodeToMemory(locked))}, "it has a passphrase"},
-		"another passphrase":   {account.Secrets{PrivateKey: string(pem.EncodeToMemory(locked)), Passphrase: "leek"}, "is another one"},
+		"no key at all": {account.Secrets{PrivateKey: "marrows"}, "no private key that is known"},
+		"passphrase missing": {
+			account.Secrets{PrivateKey: string(pem.EncodeToMemory(locked))},
+			"it has a passphrase",
+		},
+		"another passphrase": {
+			account.Secrets{PrivateKey: string(pem.EncodeToMemory(locked)), Passphrase: "leek"},
+			"is another one",
+		},
 		"the public half only": {account.Secrets{PrivateKey: line(mine.PublicKey())}, "no private key that is known"},
 	} {
 		err := sshlink.Check(c.secrets)

@@ -259,7 +259,8 @@ f=$2; mark 512 > `+consoleFolder+`/log.from.new && mv `+consoleFolder+`/log.from
 // game that begins its log anew (another file, a shorter one, or with another beginning) begins
 // at 0.
 func (s Spec) fileLog(from int64) string {
-	return logMark + "cd " + sshlink.Quote(s.Dir) + " || exit 5\nf=" + sshlink.Quote(s.LogFile) + `; base=0; [ -f "$f" ] || exit 0
+	return logMark + "cd " + sshlink.Quote(s.Dir) + " || exit 5\nf=" + sshlink.Quote(
+		s.LogFile) + `; base=0; [ -f "$f" ] || exit 0
 if [ -f ` + consoleFolder + `/log.from ]; then
   { read -r ino born size; read -r sum; } < ` + consoleFolder + `/log.from
   now=$(mark "$(( size < 512 ? size : 512 ))")

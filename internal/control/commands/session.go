@@ -36,15 +36,19 @@ rm -f "$run.out"
 echo "$code $(date +%s)" > "$run.exit.new" && mv "$run.exit.new" "$run.exit"`
 
 // there is shell code that tells whether the session $1 is there; what tmux says otherwise must
-// be known, else nothing is known.
-const there = `said=$(tmux has-session -t "=$1" 2>&1)
-case $? in
-0) up=1;;
-*) case $said in
-  *"can't find session"*|*"no server running"*|*"No such file or directory"*) up=0;;
-  *) echo "$said" >&2; exit 4;;
-  esac;;
-esac
+// be known, else nothing is known. A server of tmux that is on its way out with its last session
+// is asked again.
+const there = `for try in 1 2 3; do
+  said=$(tmux has-session -t "=$1" 2>&1)
+  case $? in
+  0) up=1; break;;
+  *) case $said in
+    *"can't find session"*|*"no server running"*|*"No such file or directory"*) up=0; break;;
+    esac;;
+  esac
+  [ "$try" = 3 ] && { echo "$said" >&2; exit 4; }
+  sleep 0.2
+done
 `
 
 // Ended with when a session is there already.
@@ -68,7 +72,12 @@ command -v "$program" > /dev/null || { echo "there is no program $program" >&2; 
 ls `+consoleFolder+` | sed -n 's/\.log$//p' | sort -r | tail -n +`+strconv.Itoa(keptRuns)+` | while read -r old; do
   rm -f "`+consoleFolder+`/$old".*
 done
-exec tmux new-session -d -s "$name" -c "$dir" sh -c "$wrapper" sh "$run" "$@"`, args...)
+begin() { tmux new-session -d -s "$name" -c "$dir" sh -c "$wrapper" sh "$run" "$@" 2> `+consoleFolder+`/said; }
+begin "$@" && exit 0
+case $(cat `+consoleFolder+`/said) in # the server of tmux went at this moment, with its last session
+*exited*|*lost*) sleep 0.2; begin "$@" && exit 0;;
+esac
+cat `+consoleFolder+`/said >&2; exit 1`, args...)
 }
 
 func (s session) started(r sshlink.Result) error {

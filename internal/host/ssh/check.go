@@ -318,7 +318,8 @@ func (c *check) unpacks(ctx context.Context) error {
 	if !c.found.Set.Commands {
 		return nil
 	}
-	sees, err := c.m.link.Run(ctx, "sh -c 'cat \"$1/two\"' sh "+sshlink.Quote(path.Join(c.found.Tried, c.files.Base())), nil,
+	sees, err := c.m.link.Run(ctx, "sh -c 'cat \"$1/two\"' sh "+sshlink.Quote(path.Join(c.found.Tried, c.files.Base())),
+		nil,
 		nil)
 	if err != nil {
 		return err
