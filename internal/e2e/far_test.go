@@ -327,7 +327,7 @@ func TestSecretsAreWrittenNowhere(t *testing.T) {
 	far.line.Refuse(true)
 	far.line.Cut()
 	_, err = b.api.CheckHost(ctx, "moor")
-	assert.ErrorIs(t, err, fault.Unreachable.As())
+	require.ErrorIs(t, err, fault.Unreachable.As())
 	assert.NotContains(t, err.Error(), secret)
 	far.line.Refuse(false)
 	key := strings.Split(far.ClientKey, "\n")[1]

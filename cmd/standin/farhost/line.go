@@ -91,6 +91,9 @@ func (p *Line) accept() {
 			return
 		}
 		p.mu.Lock()
+		if !p.refuses {
+			p.conns[c] = true // known before anybody can cut: none gets through
+		}
 		refuses := p.refuses
 		p.mu.Unlock()
 		if refuses {
@@ -105,10 +108,13 @@ func (p *Line) serve(near net.Conn) {
 	far, err := net.Dial("tcp", p.to)
 	if err != nil {
 		_ = near.Close()
+		p.mu.Lock()
+		delete(p.conns, near)
+		p.mu.Unlock()
 		return
 	}
 	p.mu.Lock()
-	p.conns[near], p.conns[far] = true, true
+	p.conns[far] = true
 	p.mu.Unlock()
 	var both sync.WaitGroup
 	both.Go(func() { p.pass(far, near, true) })
