@@ -7,7 +7,13 @@ purpose=${1:?usage: scripts/setup.sh demo|test|screenshots}
 declare -A needs=([postgresql]=/usr/lib/postgresql)
 # No recommended packages; the game servers bring a demo of real games, the SSH server the
 # second machine.
-declare -A wants=([minetest-server]=/usr/games/minetestserver [openttd]=/usr/games/openttd [openttd-opengfx]=/usr/share/games/openttd/baseset/opengfx [openssh-server]=/usr/sbin/sshd [tmux]=/usr/bin/tmux)
+declare -A wants=(
+  [minetest-server]=/usr/games/minetestserver
+  [openttd]=/usr/games/openttd
+  [openttd-opengfx]=/usr/share/games/openttd/baseset/opengfx
+  [openssh-server]=/usr/sbin/sshd
+  [tmux]=/usr/bin/tmux
+)
 if [ "$purpose" != demo ]; then
   needs[minetest-server]=/usr/games/minetestserver
   needs[openttd]=/usr/games/openttd

@@ -57,6 +57,7 @@ export function AddServer() {
   const [by, setBy] = useState<Way>("session");
   const elsewhere = host !== "local";
   const needsCommand = !elsewhere || by === "session";
+  const complete = name && root && kind && (command || !(needsCommand || by === "unit"));
   const add = useMutation({
     mutationFn: () => {
       const [game = "", k = ""] = kind.split(" ");
@@ -178,9 +179,7 @@ export function AddServer() {
             <Button
               look="main"
               type="submit"
-              isDisabled={
-                !name || !root || (!command && (needsCommand || by === "unit")) || !kind || add.isPending
-              }
+              isDisabled={!complete || add.isPending}
             >
               Add the server
             </Button>
