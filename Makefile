@@ -5,7 +5,7 @@ GO ?= go
 CONSOLE := web/dist/console/index.html
 CONSOLE_SOURCES := $(shell find web/src web/index.html web/vite.config.ts web/package-lock.json -type f 2>/dev/null)
 
-.PHONY: help build demo demo-reset test test-go test-console lint fuzz clients crash bench api screenshots setup-demo setup-test clean
+.PHONY: help build demo demo-reset test test-go test-console lint race fuzz clients crash bench api screenshots setup-demo setup-test clean
 
 help: ## this list
 	@awk -F ':.*## ' '/^[a-z-]+:.*## / {printf "  make %-14s %s\n", $$1, $$2}' Makefile
@@ -64,6 +64,10 @@ clients: $(CONSOLE) ## the client for Windows and macOS, in bin/
 crash: setup-test build ## the service killed, and its hosts gone, at every point of every kind of changeover (12 minutes)
 	RESHARD_EVERY_POINT=1 $(GO) test -timeout 60m -count 1 -v -run 'TestKilledInEveryKind|TestASessionKilledAtEveryMove' ./internal/e2e | grep -E '^(---|ok|FAIL)|points tried'
 	RESHARD_EVERY_POINT=1 $(GO) test -timeout 20m -count 1 -parallel 12 -v -run 'EveryPoint|EveryFile|AHostThat' ./internal/executor | grep -E '^(---|ok|FAIL)|tried'
+
+race: $(CONSOLE) ## the parts in which much goes on at once, under Go's race detector (needs gcc; 8 minutes)
+	$(GO) test -race -timeout 20m ./internal/executor ./internal/vault ./internal/sshlink ./internal/hostfs/... \
+		./internal/control/child ./internal/control/commands ./internal/observe ./internal/feed ./internal/client
 
 fuzz: ## every decoder, settings format and the lint, a minute each
 	scripts/fuzz.sh

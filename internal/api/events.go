@@ -54,8 +54,11 @@ func stream(run func(ctx huma.Context, e *events)) *huma.StreamResponse {
 		tick := time.NewTicker(heartbeat)
 		defer tick.Stop()
 		done := make(chan struct{})
+		var beating sync.WaitGroup
+		// Nothing is written any more once this returns: what it is written to is gone then.
+		defer beating.Wait()
 		defer close(done)
-		go func() {
+		beating.Go(func() {
 			for {
 				select {
 				case <-done:
@@ -66,7 +69,7 @@ func stream(run func(ctx huma.Context, e *events)) *huma.StreamResponse {
 					}
 				}
 			}
-		}()
+		})
 		run(ctx, e)
 	}}
 }

@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -262,9 +263,12 @@ func TestNoActWithoutALease(t *testing.T) {
 func TestCallsOfTheDriverInASwitch(t *testing.T) {
 	t.Parallel()
 	s := newStage(t, "put")
+	var mu sync.Mutex
 	var calls []string
 	var counting atomic.Bool
 	s.trouble.before = func(op, name string) error {
+		mu.Lock()
+		defer mu.Unlock()
 		if counting.Load() && name != "" {
 			calls = append(calls, op+" "+name)
 		}

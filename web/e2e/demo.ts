@@ -22,24 +22,24 @@ export class Demo {
   browser!: Browser;
   readonly data = mkdtempSync(join(tmpdir(), "reshard-console-"));
   private process!: ChildProcess;
+  private said = "";
 
   static async start(): Promise<Demo> {
     const demo = new Demo();
     demo.process = spawn(join(import.meta.dirname, "../../bin/reshard"), ["demo", "--data", demo.data], {
       stdio: ["ignore", "pipe", "pipe"],
     });
-    let seen = "";
     await new Promise<void>((resolve, reject) => {
       const take = (chunk: Buffer) => {
-        seen += chunk.toString();
-        if (seen.includes("Ctrl-C ends everything")) resolve();
+        demo.said += chunk.toString();
+        if (demo.said.includes("Ctrl-C ends everything")) resolve();
       };
       demo.process.stdout?.on("data", take);
       demo.process.stderr?.on("data", take);
-      demo.process.on("exit", () => reject(new Error(`the demo ended: ${seen}`)));
+      demo.process.on("exit", () => reject(new Error(`the demo ended: ${demo.said}`)));
     });
-    demo.address = /console\s+(\S+)/.exec(seen)?.[1] ?? "";
-    [, demo.user = "", demo.password = ""] = /sign in\s+(\S+) \/ (\S+)/.exec(seen) ?? [];
+    demo.address = /console\s+(\S+)/.exec(demo.said)?.[1] ?? "";
+    [, demo.user = "", demo.password = ""] = /sign in\s+(\S+) \/ (\S+)/.exec(demo.said) ?? [];
     demo.browser = await chromium.launch({ executablePath: "/usr/bin/chromium", args: flags });
     return demo;
   }
@@ -57,7 +57,10 @@ export class Demo {
     const errors: string[] = [];
     page.on("pageerror", (e) => errors.push(e.message));
     page.on("console", (m) => m.type() === "error" && errors.push(m.text()));
-    await page.goto("/sign-in");
+    await page.goto("/sign-in").catch(async (e: Error) => {
+      e.message += `\n${await this.whoHangs()}`;
+      throw e;
+    });
     await page.getByLabel("Name").fill(this.user);
     await page.getByLabel("Password").fill(this.password);
     await page.getByRole("button", { name: "Sign in" }).click();
@@ -65,13 +68,31 @@ export class Demo {
     return { page, context, errors };
   }
 
+  /** Tells a service that hangs, with what each of its parts was doing, from a browser that does. */
+  private async whoHangs(): Promise<string> {
+    if (this.process.exitCode !== null || this.process.signalCode !== null)
+      return `The service has ended (${this.process.exitCode ?? this.process.signalCode}): ${this.said.slice(-4000)}`;
+    const asked = Date.now();
+    try {
+      const answer = await fetch(`${this.address}/sign-in`, { signal: AbortSignal.timeout(5_000) });
+      await answer.text();
+      return `The service itself answered ${answer.status} after ${Date.now() - asked} ms: the browser hangs.`;
+    } catch (e) {
+      this.process.kill("SIGQUIT");
+      await new Promise((resolve) => setTimeout(resolve, 2_000));
+      return `The service does not answer (${String(e)}). What it was doing: ${this.said.slice(-200_000)}`;
+    }
+  }
+
   async stop(): Promise<void> {
     await this.browser?.close();
     this.process.removeAllListeners("exit");
-    await new Promise<void>((resolve) => {
-      this.process.on("exit", () => resolve());
-      this.process.kill("SIGINT");
-    });
+    const ended = this.process.exitCode !== null || this.process.signalCode !== null;
+    if (!ended)
+      await new Promise<void>((resolve) => {
+        this.process.on("exit", () => resolve());
+        this.process.kill("SIGINT");
+      });
     rmSync(this.data, { recursive: true, force: true });
   }
 }
