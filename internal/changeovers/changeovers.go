@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"path"
 	"slices"
 	"strings"
@@ -303,6 +304,7 @@ func (co *Changeovers) runner(l *fleet.Server, c records.Changeover, others []*f
 		Keep: func(ctx context.Context, stored vault.Copy, w world.Facts, from string) error {
 			return co.keepCopy(ctx, l, c, stored, w, from)
 		},
+		Earlier: func(ctx context.Context) ([]vault.Copy, error) { return co.stagedEarlier(ctx, c.ServerID) },
 		Ready:   func(ctx context.Context, n int, step plan.Step) (bool, error) { return co.ready(ctx, c, n, step) },
 		Wake:    func() <-chan struct{} { return co.wordOf(c.ID) },
 		Journal: journal{co.records}, Files: l.Files, Control: l.Control, Vault: co.vault, Profile: l.Profile,
@@ -310,6 +312,28 @@ func (co *Changeovers) runner(l *fleet.Server, c records.Changeover, others []*f
 		May:   co.records.Acting,
 		Check: func(ctx context.Context) error { return asPlanned(ctx, l, c.Plan.V) },
 	}
+}
+
+// mostEarlier bounds the copies that vouch for what stands on a server.
+const mostEarlier = 4
+
+// stagedEarlier gives the copies that were placed on a server, as far as the vault has them.
+func (co *Changeovers) stagedEarlier(ctx context.Context, serverID int64) (out []vault.Copy, err error) {
+	ids, err := co.records.StagedOn(ctx, serverID, mostEarlier)
+	if err != nil {
+		return nil, err
+	}
+	for _, id := range ids {
+		c, err := co.vault.Load(ctx, id)
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, c)
+	}
+	return out, nil
 }
 
 // asPlanned looks whether a server is still what a plan was made for: its settings and

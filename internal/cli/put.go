@@ -28,6 +28,10 @@ func bringFlags(more ...cli.Flag) []cli.Flag {
 			Name:  "title",
 			Usage: "the `TITLE` that the world gets on the server, where the game profile allows it",
 		},
+		&cli.BoolFlag{
+			Name:  "sample",
+			Usage: "compare a sample of what is staged, and know by size and time what was staged before",
+		},
 		&cli.BoolFlag{Name: "when-told", Usage: "stage the world and wait for your word before the switch"}),
 		append(more, planFlags()...)...)
 }
@@ -40,6 +44,9 @@ func bringing(c *cli.Command, wish wire.Wish) (wire.Wish, error) {
 	}
 	if c.Bool("when-told") {
 		choices["switch"] = "when-told"
+	}
+	if c.Bool("sample") {
+		choices["comparison"] = "sample"
 	}
 	if s := c.String("title"); s != "" {
 		choices["title"] = s
@@ -65,6 +72,7 @@ Examples:
   reshard put orchard north-plot --folder orchard --yes
   reshard put orchard north-plot --beside        stands there, and is not active yet
   reshard put fen-garden north-plot --when-told  stage now, switch on your word
+  reshard put fen-garden sedge-plot --sample     a large world, over a slow line
   reshard put fen-garden north-plot --plan-only`,
 		Flags: bringFlags(),
 		Action: func(ctx context.Context, c *cli.Command) error {

@@ -21,6 +21,7 @@ type seenFile struct {
 	size     int64
 	modified time.Time
 	chunks   []vault.Chunk
+	sum      string
 }
 
 // settled is how old a file's last change must be for its size and time to tell that
@@ -88,7 +89,7 @@ func (r *Runner) copySources(tree fs.FS, entries []world.Entry, read *atomic.Int
 		if !e.Dir {
 			total += e.Size
 			if s, ok := r.seen[e.Source]; ok && s.size == e.Size && s.modified.Equal(e.ModTime) {
-				src.Known = s.chunks
+				src.Known, src.Sum = s.chunks, s.sum
 			}
 			src.Open = func() (io.ReadCloser, error) {
 				f, err := tree.Open(e.Source)
@@ -125,14 +126,14 @@ func (r *Runner) copied(bytes int64) {
 }
 
 func (r *Runner) remember(entries []world.Entry, c vault.Copy, begun time.Time) {
-	stored := map[string][]vault.Chunk{}
+	stored := map[string]vault.File{}
 	for _, f := range c.Files {
-		stored[f.Part+"\x00"+f.Path] = f.Chunks
+		stored[f.Part+"\x00"+f.Path] = f
 	}
 	r.seen = map[string]seenFile{}
 	for _, e := range entries {
-		if chunks, ok := stored[e.Part+"\x00"+e.Path]; ok && !e.Dir && e.ModTime.Before(begun.Add(-settled)) {
-			r.seen[e.Source] = seenFile{size: e.Size, modified: e.ModTime, chunks: chunks}
+		if f, ok := stored[e.Part+"\x00"+e.Path]; ok && !e.Dir && e.ModTime.Before(begun.Add(-settled)) {
+			r.seen[e.Source] = seenFile{size: e.Size, modified: e.ModTime, chunks: f.Chunks, sum: f.Sum}
 		}
 	}
 }

@@ -72,6 +72,8 @@ type Runner struct {
 	Others map[string]Hands
 	// Keep records a copy that was made of a world of a server ("" is this one).
 	Keep func(ctx context.Context, c vault.Copy, w world.Facts, server string) error
+	// Earlier gives copies that earlier changeovers have staged on the server; nil: none.
+	Earlier func(ctx context.Context) ([]vault.Copy, error)
 	// Ready tells whether what a wait step waits for has come; it is asked again and
 	// again.
 	Ready func(ctx context.Context, n int, step plan.Step) (bool, error)

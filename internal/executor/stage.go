@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/hex"
 	"errors"
+	"fmt"
 	"io"
 	"io/fs"
 	"path"
@@ -17,6 +18,7 @@ import (
 	"reshard/internal/core/capability"
 	"reshard/internal/core/fault"
 	"reshard/internal/core/plan"
+	"reshard/internal/hostfs"
 	"reshard/internal/vault"
 )
 
@@ -31,16 +33,20 @@ func copyExactly(to io.Writer, from io.Reader, n int64, buf []byte) error {
 // staging is what is known of a staging while this life lasts: a line that breaks is taken up
 // where it was.
 type staging struct {
-	// whole are the files that stand there and were compared; sums are the hashes of those that
-	// were sent as a stream.
-	mu    sync.Mutex
+	mu sync.Mutex
+	// whole are the files that stand there as they should, sums the hashes that they are to have.
 	whole map[string]bool
 	sums  map[string][]byte
 	begun map[string]bool // was written to
+	// folders are those that a stream makes; none: they are there.
+	folders []string
+	// fetched says that what the host has already was looked for.
+	fetched bool
+	reuse   reuse
 }
 
 // stage writes a copy's files into the working folder and compares each with its address: by
-// reading it back, or by a hash that the host makes.
+// reading it back, or by a hash that the host makes. What the host has already is copied there.
 func (r *Runner) stage(ctx context.Context, n int, step plan.Step) (*Detail, error) {
 	id, err := r.copyOf(step)
 	if err != nil {
@@ -54,25 +60,23 @@ func (r *Runner) stage(ctx context.Context, n int, step plan.Step) (*Detail, err
 	if err != nil {
 		return nil, err
 	}
-	like, err := r.readyToStage(ctx)
-	if err != nil {
+	files := r.toStage(c, step)
+	st := &stager{Runner: r, step: step, can: can, half: sync.OnceFunc(func() { r.trace(n, step, "halfway") })}
+	if err := st.begin(ctx, c, files); err != nil {
 		return nil, err
 	}
-	streams := can.Unpack && can.Hash
-	if r.staged == nil {
-		if err := r.makeFolders(ctx, c, step, like, can); err != nil {
-			return nil, err
-		}
-		r.staged = &staging{whole: map[string]bool{}, sums: map[string][]byte{}, begun: map[string]bool{}}
-	}
-	files := r.toStage(c, step)
-	half := sync.OnceFunc(func() { r.trace(n, step, "halfway") })
 	r.report(func(p *plan.Progress) { p.TotalBytes, p.TotalFiles, p.Bytes, p.Files = c.Bytes, len(c.Files), 0, 0 })
 	r.already(files)
-	if streams {
-		err = r.stream(ctx, files, like, half)
+	if err := st.fetch(ctx, files); err != nil {
+		return nil, err
+	}
+	if st.streams() {
+		err = st.stream(ctx, files)
 	} else {
-		err = r.stageFiles(ctx, files, like, can, half)
+		err = st.sendFiles(ctx, files)
+	}
+	if err == nil && step.BySample {
+		err = st.standThere(ctx, files)
 	}
 	if err != nil {
 		return nil, err
@@ -80,38 +84,118 @@ func (r *Runner) stage(ctx context.Context, n int, step plan.Step) (*Detail, err
 	if err := r.Files.SyncAll(ctx); err != nil {
 		return nil, err
 	}
+	detail := &Detail{Compared: st.compared(), Reuse: r.staged.reuse}
 	r.staged = nil
-	return &Detail{Compared: compared(can)}, nil
+	return detail, nil
 }
 
-// readyToStage clears what an earlier life has left, and finds out whom files are to belong to.
-func (r *Runner) readyToStage(ctx context.Context) (like belonging, err error) {
+// stager is a staging at work.
+type stager struct {
+	*Runner
+	step plan.Step
+	can  capability.Set
+	like belonging
+	half func()
+}
+
+// streams reports whether the files go over as one stream.
+func (s *stager) streams() bool { return s.can.Unpack && s.can.Hash }
+
+// begin makes ready what is written to.
+func (s *stager) begin(ctx context.Context, c vault.Copy, files []stagedFile) error {
+	fresh := s.staged == nil
+	large := s.can.Copy && c.Bytes >= worthFetching
+	var err error
+	if s.like, err = s.readyToStage(ctx, fresh && !large); err != nil || !fresh {
+		return err
+	}
+	st := &staging{whole: map[string]bool{}, sums: map[string][]byte{}, begun: map[string]bool{}}
+	dirs, err := s.folders(c)
+	if err != nil {
+		return err
+	}
+	if s.streams() && !large {
+		for _, level := range dirs {
+			st.folders = append(st.folders, level...)
+		}
+	} else if err := s.makeFolders(ctx, dirs); err != nil {
+		return err
+	}
+	s.staged = st
+	if large {
+		return s.takeUp(ctx, files)
+	}
+	return nil
+}
+
+// readyToStage finds out whom files are to belong to, and clears what an earlier life has left.
+func (r *Runner) readyToStage(ctx context.Context, clear bool) (like belonging, err error) {
 	group, gctx := errgroup.WithContext(ctx)
 	group.Go(func() (err error) {
 		defer fault.Catch(&err)
 		like, err = r.belonging(gctx)
 		return err
 	})
-	if r.staged == nil {
+	if clear || r.staged == nil && r.switchedBefore() {
 		group.Go(func() (err error) {
 			defer fault.Catch(&err)
 			return r.unstage(gctx) // a half staged world of an earlier life is ours to remove
 		})
 	}
+	group.Go(func() (err error) {
+		defer fault.Catch(&err)
+		return r.ownFolder(gctx)
+	})
 	return like, group.Wait()
+}
+
+// ownFolder is an error when something else than a folder stands where the working folders are:
+// a stream that is unpacked would follow a link.
+func (r *Runner) ownFolder(ctx context.Context) error {
+	dir := path.Dir(r.job.Plan.Work)
+	info, err := r.Files.Stat(ctx, dir)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return nil
+	case err == nil && !info.IsDir():
+		return fault.New(fault.Exists, "stage", dir, "it is no folder; move it away, and try again")
+	}
+	return err
 }
 
 // How staged files were compared.
 const (
 	readBack   = "read back"
 	hashedThem = "hashed there"
+	bySample   = "by a sample"
 )
 
-func compared(can capability.Set) string {
-	if can.Unpack && can.Hash {
+func (s *stager) compared() string {
+	switch {
+	case s.step.BySample:
+		return bySample
+	case s.can.Hash:
 		return hashedThem
 	}
 	return readBack
+}
+
+// saysOfStage tells how far what was staged was compared, and what was not sent.
+func saysOfStage(step plan.Step, d Detail) (note string, bytes int64) {
+	switch d.Compared {
+	case hashedThem:
+		note = "Every file was compared with the copy by a hash that its host made."
+	case bySample:
+		note = "As chosen, a sample was compared with the copy, and of all files the size."
+	}
+	if d.Reuse.Files > 0 {
+		note += fmt.Sprintf(" %d files (%d MB) were not sent: the host had them", d.Reuse.Files, d.Reuse.Bytes>>20)
+		if d.Reuse.Trusted > 0 {
+			note += fmt.Sprintf("; %d of these were taken by size, time and an earlier staging", d.Reuse.Trusted)
+		}
+		note += "."
+	}
+	return strings.TrimSpace(note), step.Bytes
 }
 
 // stagedFile is a file of a copy and the name that it gets.
@@ -140,22 +224,21 @@ func (r *Runner) already(files []stagedFile) {
 }
 
 // arrived notes that a file stands there as it should.
-func (r *Runner) arrived(f stagedFile, half func()) {
-	r.staged.mu.Lock()
-	defer r.staged.mu.Unlock()
-	r.staged.whole[f.to] = true
-	r.report(func(p *plan.Progress) { p.Files++; p.Bytes += f.Size })
-	if r.progress.Files*2 >= r.progress.TotalFiles {
-		half()
+func (s *stager) arrived(f stagedFile) {
+	s.staged.mu.Lock()
+	defer s.staged.mu.Unlock()
+	s.staged.whole[f.to] = true
+	s.report(func(p *plan.Progress) { p.Files++; p.Bytes += f.Size })
+	if s.progress.Files*2 >= s.progress.TotalFiles {
+		s.half()
 	}
 }
 
-func (r *Runner) makeFolders(ctx context.Context, c vault.Copy, step plan.Step, like belonging,
-	can capability.Set,
-) error {
+// folders are those that a staging needs, those above before those below.
+func (s *stager) folders(c vault.Copy) ([][]string, error) {
 	var byDepth [][]string
-	staged := path.Join(r.job.Plan.Work, "staged")
-	made := map[string]bool{".": true, r.job.Plan.Work: true, staged: true}
+	work := s.job.Plan.Work
+	made := map[string]bool{".": true, path.Dir(work): true}
 	var add func(dir string)
 	add = func(dir string) {
 		if made[dir] {
@@ -169,12 +252,15 @@ func (r *Runner) makeFolders(ctx context.Context, c vault.Copy, step plan.Step, 
 		}
 		byDepth[depth] = append(byDepth[depth], dir)
 	}
+	for _, name := range []string{"staged", "aside", "settings"} {
+		add(path.Join(work, name))
+	}
 	for _, f := range c.Files {
 		// The folder of a file that is left behind is made all the same: a game may
 		// not make it itself.
-		to, ok := step.Target(r.Profile.World, f.Part, f.Path)
+		to, ok := s.step.Target(s.Profile.World, f.Part, f.Path)
 		if !ok {
-			return fault.New(fault.Internal, "stage", f.Path, "the plan has no place for it (part %q)", f.Part)
+			return nil, fault.New(fault.Internal, "stage", f.Path, "the plan has no place for it (part %q)", f.Part)
 		}
 		if f.Dir() {
 			add(to)
@@ -182,18 +268,20 @@ func (r *Runner) makeFolders(ctx context.Context, c vault.Copy, step plan.Step, 
 			add(path.Dir(to))
 		}
 	}
-	if err := r.Files.MkdirAll(ctx, staged, like.dir); err != nil {
+	return byDepth, nil
+}
+
+func (s *stager) makeFolders(ctx context.Context, byDepth [][]string) error {
+	if err := s.Files.MkdirAll(ctx, s.job.Plan.Work, s.like.dir); err != nil {
 		return err
 	}
-	add(path.Join(r.job.Plan.Work, "aside"))
-	add(path.Join(r.job.Plan.Work, "settings"))
-	for _, dirs := range byDepth { // those above are there before those below
+	for _, dirs := range byDepth {
 		group, gctx := errgroup.WithContext(ctx)
-		group.SetLimit(max(1, can.AtOnce))
+		group.SetLimit(max(1, s.can.AtOnce))
 		for _, dir := range dirs {
 			group.Go(func() (err error) {
 				defer fault.Catch(&err)
-				return r.Files.Mkdir(gctx, dir, like.dir)
+				return s.Files.Mkdir(gctx, dir, s.like.dir)
 			})
 		}
 		if err := group.Wait(); err != nil {
@@ -207,18 +295,21 @@ func (r *Runner) makeFolders(ctx context.Context, c vault.Copy, step plan.Step, 
 // large ones.
 const mostUnderWay = 32 << 20
 
-// stageFiles writes as many files at a time as the host takes well; at least one reads while
+// sendFiles writes as many files at a time as the host takes well; at least one reads while
 // another is written.
-func (r *Runner) stageFiles(ctx context.Context, files []stagedFile, like belonging, can capability.Set,
-	half func(),
-) error {
+func (s *stager) sendFiles(ctx context.Context, files []stagedFile) error {
+	return s.each(ctx, files, func(ctx context.Context, f stagedFile) (bool, error) {
+		return true, s.sendFile(ctx, f)
+	})
+}
+
+// each does something with each file that does not stand there yet, as many at a time as the
+// host takes well, and notes those that do then.
+func (s *stager) each(ctx context.Context, files []stagedFile, do func(context.Context, stagedFile) (bool, error)) error {
 	group, gctx := errgroup.WithContext(ctx)
-	group.SetLimit(max(1, can.AtOnce))
+	group.SetLimit(max(1, s.can.AtOnce))
 	room := semaphore.NewWeighted(mostUnderWay)
-	for _, f := range files {
-		if r.staged.whole[f.to] {
-			continue
-		}
+	for _, f := range s.missing(files) {
 		weight := min(max(4*f.Size, mostUnderWay/64), mostUnderWay/4)
 		if err := room.Acquire(gctx, weight); err != nil {
 			break // one of them has failed, or it was cancelled
@@ -227,54 +318,59 @@ func (r *Runner) stageFiles(ctx context.Context, files []stagedFile, like belong
 			defer room.Release(weight)
 			defer fault.Catch(&err)
 			if err := context.Cause(gctx); err != nil {
-				return fault.Wrap(fault.Interrupted, "stage", r.job.Plan.World, err)
+				return fault.Wrap(fault.Interrupted, "stage", s.job.Plan.World, err)
 			}
-			if err := r.stageFile(gctx, f, like); err != nil {
-				return err
+			stands, err := do(gctx, f)
+			if err == nil && stands {
+				s.arrived(f)
 			}
-			r.arrived(f, half)
-			return nil
+			return err
 		})
 	}
 	err := group.Wait()
 	if err == nil && ctx.Err() != nil {
-		err = fault.Wrap(fault.Interrupted, "stage", r.job.Plan.World, context.Cause(ctx))
+		err = fault.Wrap(fault.Interrupted, "stage", s.job.Plan.World, context.Cause(ctx))
 	}
 	return err
 }
 
-// stageFile writes a file and reads it back. One of which an earlier try has written a part is
+// sendFile writes a file and reads it back. One of which an earlier try has written a part is
 // gone on with.
-func (r *Runner) stageFile(ctx context.Context, f stagedFile, like belonging) error {
-	attributes := like.file
-	attributes.Modified = f.Modified
-	r.staged.mu.Lock()
-	begun := r.staged.begun[f.to]
-	r.staged.begun[f.to] = true
-	r.staged.mu.Unlock()
+func (s *stager) sendFile(ctx context.Context, f stagedFile) error {
+	attributes := s.attributes(f)
+	s.staged.mu.Lock()
+	begun := s.staged.begun[f.to]
+	s.staged.begun[f.to] = true
+	s.staged.mu.Unlock()
 	at := int64(0)
 	if begun {
 		var err error
-		if at, err = r.goOnAt(ctx, f); err != nil {
+		if at, err = s.goOnAt(ctx, f); err != nil {
 			return err
 		}
 	}
 	var err error
 	if at > 0 {
-		_, err = r.Files.Append(ctx, f.to, at, r.Vault.ReadFrom(ctx, f.File, at), attributes)
+		_, err = s.Files.Append(ctx, f.to, at, s.Vault.ReadFrom(ctx, f.File, at), attributes)
 	} else {
-		_, err = r.Files.Write(ctx, f.to, r.Vault.Read(ctx, f.File), attributes)
+		_, err = s.Files.Write(ctx, f.to, s.Vault.Read(ctx, f.File), attributes)
 	}
-	if err != nil {
-		return err
+	if err == nil && !s.spared(f) {
+		err = s.readBack(ctx, f)
 	}
-	if err := r.readBack(ctx, f); err != nil {
-		r.staged.mu.Lock()
-		delete(r.staged.begun, f.to) // what does not compare is written anew
-		r.staged.mu.Unlock()
-		return err
+	if fault.CodeOf(err) == fault.Damaged {
+		s.staged.mu.Lock()
+		delete(s.staged.begun, f.to) // what does not compare is written anew
+		s.staged.mu.Unlock()
 	}
-	return nil
+	return err
+}
+
+// attributes are what a staged file gets.
+func (s *stager) attributes(f stagedFile) hostfs.Attributes {
+	a := s.like.file
+	a.Modified = f.Modified
+	return a
 }
 
 // unsettled is how much of the end of a file whose writing was cut may have holes, in bytes:

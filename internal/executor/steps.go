@@ -33,6 +33,8 @@ type Detail struct {
 	Read  int64  `json:"read,omitempty"`
 	// Compared is how what was staged was compared with the copy.
 	Compared string `json:"compared,omitempty"`
+	// Reuse is how much of it its host had already.
+	Reuse reuse `json:"reuse,omitzero"`
 	// Opened is the world whose name was written as the server told it.
 	Opened string `json:"opened,omitempty"`
 	// By says who gave the word that was waited for.
@@ -82,12 +84,7 @@ func stepKinds() map[string]stepKind {
 		plan.Stage: {
 			act:  (*Runner).stage,
 			back: func(r *Runner, ctx context.Context, _ int, _ plan.Step) error { return r.unstage(ctx) },
-			says: func(step plan.Step, d Detail) (string, int64) {
-				if d.Compared == hashedThem {
-					return "Every file was compared with the copy by a hash that its host made.", step.Bytes
-				}
-				return "", step.Bytes
-			},
+			says: saysOfStage,
 		},
 		plan.Retitle: {act: (*Runner).retitle},
 		plan.Sample:  {act: (*Runner).sample},

@@ -7,93 +7,116 @@ import (
 	"errors"
 	"hash"
 	"io"
-
-	"golang.org/x/crypto/blake2b"
+	"io/fs"
+	"path"
 
 	"reshard/internal/core/fault"
 	"reshard/internal/core/filename"
 	"reshard/internal/hostfs"
+	"reshard/internal/vault"
 )
 
 // stream sends files as one stream that the host unpacks, and has it hash what stands there
 // then. After a line that broke, what had arrived whole is found by its hashes, and the rest is
 // sent.
-func (r *Runner) stream(ctx context.Context, files []stagedFile, like belonging, half func()) error {
-	if err := r.compareSent(ctx, files, half); err != nil {
+func (s *stager) stream(ctx context.Context, files []stagedFile) error {
+	if err := s.compareSent(ctx, files); err != nil {
 		return err
 	}
-	var rest []stagedFile
-	for _, f := range files {
-		if !r.staged.whole[f.to] {
-			rest = append(rest, f)
-		}
-	}
-	if len(rest) == 0 {
+	rest := s.missing(files)
+	if len(rest) == 0 && len(s.staged.folders) == 0 {
 		return nil
 	}
-	sent := r.progress.Bytes
+	sent := s.progress.Bytes
 	in, out := io.Pipe()
 	packed := make(chan error, 1)
 	go func() {
-		err := fault.Safely(func() error { return r.pack(ctx, out, rest, like, half) })
+		err := fault.Safely(func() error { return s.pack(ctx, out, rest) })
 		_ = out.CloseWithError(err) // it never fails
 		packed <- err
 	}()
-	err := r.Files.Unpack(ctx, in)
+	below := path.Join(s.job.Plan.Work, "staged")
+	if s.step.BySample { // what was taken by its size and time is not to be hashed
+		below = ""
+	}
+	got, err := s.Files.Unpack(ctx, in, below, s.step.Bytes)
 	_ = in.CloseWithError(io.ErrClosedPipe) // whoever packs ends
 	perr := <-packed
-	r.progress.Bytes = sent // what was sent is told again once it is known to stand there
+	s.progress.Bytes = sent // what was sent is told again once it is known to stand there
 	if perr != nil && !errors.Is(perr, io.ErrClosedPipe) {
 		return perr // an archive that ends early may well have been unpacked
 	}
 	if err != nil {
 		return err
 	}
-	if err := r.compareSent(ctx, rest, half); err != nil {
-		return err
-	}
-	for _, f := range rest {
-		if !r.staged.whole[f.to] {
-			return notAsWritten(f.to)
+	s.staged.folders = nil
+	if below == "" {
+		if err := s.compareSent(ctx, rest); err != nil {
+			return err
 		}
+	}
+	s.match(rest, got)
+	if rest = s.missing(rest); len(rest) > 0 {
+		return notAsWritten(rest[0].to)
 	}
 	return nil
 }
 
-// pack writes files as a tar archive, and keeps their hashes.
-func (r *Runner) pack(ctx context.Context, to io.Writer, files []stagedFile, like belonging, half func()) error {
-	w := tar.NewWriter(to)
-	uid, gid := hostfs.Numbers(like.file.Account)
-	mode := int64(0o644)
-	if like.file.Mode != 0 {
-		mode = int64(like.file.Mode.Perm())
+// missing are the files that do not stand there yet.
+func (s *stager) missing(files []stagedFile) (out []stagedFile) {
+	s.staged.mu.Lock()
+	defer s.staged.mu.Unlock()
+	for _, f := range files {
+		if !s.staged.whole[f.to] {
+			out = append(out, f)
+		}
 	}
-	sum, err := blake2b.New512(nil)
-	if err != nil {
-		return fault.Wrap(fault.Internal, "stage", r.job.Plan.World, err)
+	return out
+}
+
+// pack writes folders and files as a tar archive, and keeps the files' hashes. GNU's format
+// takes names of any bytes; it keeps times to the second, as SFTP does.
+func (s *stager) pack(ctx context.Context, to io.Writer, files []stagedFile) error {
+	w := tar.NewWriter(to)
+	header := func(kind byte, name string, like hostfs.Attributes, usual fs.FileMode) *tar.Header {
+		uid, gid := hostfs.Numbers(like.Account)
+		if like.Mode == 0 {
+			like.Mode = usual
+		}
+		return &tar.Header{
+			Typeflag: kind, Name: filename.Decode(name), Mode: int64(like.Mode.Perm()), Uid: uid, Gid: gid,
+			Format: tar.FormatGNU,
+		}
+	}
+	now := s.Now()
+	for _, dir := range s.staged.folders {
+		h := header(tar.TypeDir, dir+"/", s.like.dir, 0o755)
+		h.ModTime = now
+		if err := w.WriteHeader(h); err != nil {
+			return err
+		}
 	}
 	for i, f := range files {
 		if err := context.Cause(ctx); err != nil {
-			return fault.Wrap(fault.Interrupted, "stage", r.job.Plan.World, err)
+			return fault.Wrap(fault.Interrupted, "stage", s.job.Plan.World, err)
 		}
-		// GNU's format takes names of any bytes; it keeps times to the second, as SFTP does.
-		err := w.WriteHeader(&tar.Header{
-			Name: filename.Decode(f.to), Size: f.Size, Mode: mode, Uid: uid, Gid: gid, ModTime: f.Modified,
-			Format: tar.FormatGNU,
-		})
+		h := header(tar.TypeReg, f.to, s.like.file, 0o644)
+		h.Size, h.ModTime = f.Size, f.Modified
+		sum := vault.NewSum()
+		err := w.WriteHeader(h)
 		if err == nil {
-			sum.Reset()
-			_, err = io.Copy(&counting{w: w, sum: sum, told: r.copied, from: r.progress.Bytes},
-				r.Vault.Read(ctx, f.File))
+			_, err = io.Copy(&counting{w: w, sum: sum, told: s.copied, from: s.progress.Bytes},
+				s.Vault.Read(ctx, f.File))
 		}
 		if err != nil {
 			return err
 		}
-		r.staged.mu.Lock()
-		r.staged.sums[f.to] = sum.Sum(nil)
-		r.staged.mu.Unlock()
+		s.staged.mu.Lock()
+		s.staged.sums[f.to] = sum.Sum(nil)
+		s.staged.begun[f.to] = true
+		s.staged.mu.Unlock()
 		if i*2 >= len(files) {
-			half()
+			s.half()
 		}
 	}
 	return w.Close()
@@ -116,12 +139,13 @@ func (c *counting) Write(p []byte) (int, error) {
 	return n, err
 }
 
-// compareSent has the host hash what was sent, and notes what stands there as it should.
-func (r *Runner) compareSent(ctx context.Context, files []stagedFile, half func()) error {
+// compareSent has the host hash what was sent or copied, and notes what stands there as it
+// should.
+func (s *stager) compareSent(ctx context.Context, files []stagedFile) error {
 	var names []string
 	var total int64
 	for _, f := range files {
-		if r.staged.sums[f.to] != nil && !r.staged.whole[f.to] {
+		if s.staged.begun[f.to] && !s.staged.whole[f.to] {
 			names = append(names, f.to)
 			total += f.Size
 		}
@@ -129,14 +153,18 @@ func (r *Runner) compareSent(ctx context.Context, files []stagedFile, half func(
 	if len(names) == 0 {
 		return nil
 	}
-	got, err := r.Files.Hash(ctx, names, total)
-	if err != nil {
-		return err
+	got, err := s.Files.Hash(ctx, names, total)
+	if err == nil {
+		s.match(files, got)
 	}
+	return err
+}
+
+// match notes the files that have the hashes that they are to have.
+func (s *stager) match(files []stagedFile, got map[string][]byte) {
 	for _, f := range files {
-		if want := r.staged.sums[f.to]; want != nil && !r.staged.whole[f.to] && bytes.Equal(got[f.to], want) {
-			r.arrived(f, half)
+		if want := s.staged.sums[f.to]; want != nil && !s.staged.whole[f.to] && bytes.Equal(got[f.to], want) {
+			s.arrived(f)
 		}
 	}
-	return nil
 }

@@ -91,15 +91,25 @@ type (
 		Append(ctx context.Context, name string, at int64) (io.WriteCloser, error)
 	}
 	// Unpacker takes many files as one stream, a tar archive (GNU format) whose names are from
-	// the root. After an error any of them may be there, whole or in part. Unsupported: the
-	// host cannot do that, whatever its kind can.
+	// the root, and gives the hashes, as of Hasher, of all regular files that are below a folder
+	// afterwards, "" gives none. After an error any of them may be there, whole or in part.
+	// Unsupported: the host cannot do that, whatever its kind can.
 	Unpacker interface {
-		Unpack(ctx context.Context, from io.Reader) error
+		Unpack(ctx context.Context, from io.Reader, below string) (map[string][]byte, error)
 	}
-	// Hasher makes hashes over there: BLAKE2b with 512 bits (RFC 7693) of regular files, whole.
+	// Hasher makes hashes over there: BLAKE2b with 256 bits (RFC 7693) of regular files, whole.
 	// Names that are not there are left out. Unsupported as with Unpacker.
 	Hasher interface {
 		Hash(ctx context.Context, names []string) (map[string][]byte, error)
+	}
+	// Copier copies regular files over there, to names whose folders are there and that are
+	// written over. copied is told, from any goroutine, the place in files of each of which a
+	// part was copied, and whether that was its end: those that are not there, or are no
+	// regular files, are left out. After an error any of them may be there, whole or in part.
+	// Never is anything linked: whoever writes to the one would write to the other.
+	// Unsupported as with Unpacker.
+	Copier interface {
+		CopyThere(ctx context.Context, files []Copying, copied func(i int, whole bool)) error
 	}
 	// Distant is a host on which each question costs: an observation then asks no name by
 	// itself that a listing has told of.
@@ -152,6 +162,12 @@ func (i Info) Mode() fs.FileMode  { return i.Modes }
 func (i Info) ModTime() time.Time { return i.Modified }
 func (i Info) IsDir() bool        { return i.Modes.IsDir() }
 func (i Info) Sys() any           { return i }
+
+// Copying is a file that is copied over there, and the attributes that the copy gets.
+type Copying struct {
+	From, To string
+	Attributes
+}
 
 // Attributes are what can be set of a file or a folder; zero values are left alone.
 type Attributes struct {

@@ -17,6 +17,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"reshard/internal/core/capability"
@@ -71,9 +72,14 @@ func (p *FS) bounded(ctx context.Context) (context.Context, func()) {
 // rolling gives a context for a stream, which ends when touch has not been called for
 // the place's patience.
 func (p *FS) rolling(ctx context.Context) (rolled context.Context, touch, done func()) {
+	return rollingFor(ctx, func() time.Duration { return p.Patience })
+}
+
+// rollingFor does so with a patience that may change.
+func rollingFor(ctx context.Context, patience func() time.Duration) (rolled context.Context, touch, done func()) {
 	rolled, cancel := context.WithCancelCause(ctx)
-	timer := time.AfterFunc(p.Patience, func() { cancel(errTooSlow) })
-	return rolled, func() { timer.Reset(p.Patience) }, func() { timer.Stop(); cancel(nil) }
+	timer := time.AfterFunc(patience(), func() { cancel(errTooSlow) })
+	return rolled, func() { timer.Reset(patience()) }, func() { timer.Stop(); cancel(nil) }
 }
 
 // wrap gives a driver's error its class, operation and path: here, once.
@@ -539,31 +545,68 @@ func (p *FS) remove(ctx context.Context, name string, folder bool) error {
 	return p.wrap(ctx, "discard", name, p.driver.Remove(ctx, name))
 }
 
-// Unpack has the host unpack a tar stream; see Unpacker.
-func (p *FS) Unpack(ctx context.Context, from io.Reader) error {
+// Unpack has the host unpack a tar stream with so many bytes of files, and hash what is below a
+// folder then; see Unpacker.
+func (p *FS) Unpack(ctx context.Context, from io.Reader, below string, bytes int64) (map[string][]byte, error) {
 	u, ok := p.driver.(Unpacker)
 	if !ok {
-		return fault.New(fault.Unsupported, "unpack at", p.name, "the host has no way to do this")
+		return nil, fault.New(fault.Unsupported, "unpack at", p.name, "the host has no way to do this")
+	}
+	if below != "" {
+		if err := check("unpack at", below); err != nil {
+			return nil, err
+		}
+	}
+	var more atomic.Int64 // once all is sent: the host hashes it, and tells nothing meanwhile
+	rctx, touch, done := rollingFor(ctx, func() time.Duration { return p.Patience + time.Duration(more.Load()) })
+	defer done()
+	sent := touchedReader{from, touch, func() { more.Store(int64(hashing(bytes))) }}
+	out, err := u.Unpack(rctx, sent, below)
+	return out, p.wrap(rctx, "unpack at", ".", err)
+}
+
+// CopyThere has the host copy files; see Copier.
+func (p *FS) CopyThere(ctx context.Context, files []Copying, copied func(i int, whole bool)) error {
+	c, ok := p.driver.(Copier)
+	if !ok {
+		return fault.New(fault.Unsupported, "copy at", p.name, "the host has no way to do this")
+	}
+	for _, f := range files {
+		if err := check("copy", f.From, f.To); err != nil {
+			return err
+		}
 	}
 	rctx, touch, done := p.rolling(ctx)
 	defer done()
-	return p.wrap(rctx, "unpack at", ".", u.Unpack(rctx, touchedReader{from, touch}))
+	err := c.CopyThere(rctx, files, func(i int, whole bool) {
+		touch()
+		copied(i, whole)
+	})
+	return p.wrap(rctx, "copy at", ".", err)
 }
 
 type touchedReader struct {
 	from  io.Reader
 	touch func()
+	// ended is called once when all has been read: what the host does then takes its time.
+	ended func()
 }
 
 func (t touchedReader) Read(p []byte) (int, error) {
 	t.touch()
 	n, err := t.from.Read(p)
+	if err != nil {
+		t.ended()
+	}
 	t.touch()
 	return n, err
 }
 
 // slowestHash is the least that a host is taken to hash in a second, in bytes.
 const slowestHash = 4 << 20
+
+// hashing is how long the hashing of so many bytes may take.
+func hashing(bytes int64) time.Duration { return time.Duration(bytes/slowestHash) * time.Second }
 
 // Hash has the host hash files, which have so many bytes in all; see Hasher.
 func (p *FS) Hash(ctx context.Context, names []string, bytes int64) (map[string][]byte, error) {
@@ -574,7 +617,7 @@ func (p *FS) Hash(ctx context.Context, names []string, bytes int64) (map[string]
 	if err := check("hash", names...); err != nil {
 		return nil, err
 	}
-	ctx, done := context.WithTimeoutCause(ctx, p.Patience+time.Duration(bytes/slowestHash)*time.Second, errTooSlow)
+	ctx, done := context.WithTimeoutCause(ctx, p.Patience+hashing(bytes), errTooSlow)
 	defer done()
 	out, err := h.Hash(ctx, names)
 	return out, p.wrap(ctx, "hash at", ".", err)

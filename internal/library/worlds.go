@@ -98,12 +98,12 @@ func (lib *Library) retitle(ctx context.Context, of records.Copy, title, by stri
 	}
 	files := make([]vault.Source, len(stored.Files))
 	for i, f := range stored.Files {
-		files[i] = vault.Source{Part: f.Part, Path: f.Path, Modified: f.Modified, Known: f.Chunks}
+		files[i] = vault.Source{Part: f.Part, Path: f.Path, Modified: f.Modified, Known: f.Chunks, Sum: f.Sum}
 		if !f.Dir() {
 			files[i].Open = func() (io.ReadCloser, error) { return io.NopCloser(lib.vault.Read(ctx, f)), nil }
 		}
 	}
-	files[titled].Known, files[titled].Modified = nil, lib.now()
+	files[titled].Known, files[titled].Sum, files[titled].Modified = nil, "", lib.now()
 	files[titled].Open = func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(after)), nil }
 	made, err := lib.vault.Store(ctx, files, nil)
 	if err != nil {

@@ -144,6 +144,15 @@ func (r *Records) Done(ctx context.Context, serverID int64) (out []Ended, err er
 	return out, classify("list done", "changeovers", err)
 }
 
+// StagedOn gives the copies that successful changeovers have placed on a server, the latest
+// first, at most that many.
+func (r *Records) StagedOn(ctx context.Context, serverID int64, most int) (out []string, err error) {
+	err = r.db.SelectContext(ctx, &out, `SELECT copy_id FROM changeovers WHERE server_id = $1 AND state = 'done'
+		AND kind IN ('put', 'restore', 'clone') AND copy_id IS NOT NULL
+		GROUP BY copy_id ORDER BY max(id) DESC LIMIT $2`, serverID, most)
+	return out, classify("list staged", "copies", err)
+}
+
 // HistoryEntry is a successful changeover with the world that its copy belongs to.
 type HistoryEntry struct {
 	ID      int64           `db:"id"`

@@ -609,6 +609,44 @@ func (l *Link) speakSFTP(ctx context.Context, s *ssh.Session) (*sftp.Client, err
 	})
 }
 
+// Stream is a session with a subsystem of the host.
+type Stream struct {
+	In    io.WriteCloser
+	Out   io.Reader
+	close func()
+}
+
+// Close ends it. It may be called more than once.
+func (s *Stream) Close() { s.close() }
+
+// Subsystem begins one, such as "sftp" for requests that the client of Files does not know.
+func (l *Link) Subsystem(ctx context.Context, name string) (*Stream, error) {
+	n, s, release, err := l.forCommand(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := &Stream{close: sync.OnceFunc(func() {
+		_ = s.Close() // it ends whatever the outcome
+		release()
+	})}
+	out.In, err = s.StdinPipe()
+	if err == nil {
+		out.Out, err = s.StdoutPipe()
+	}
+	if err == nil {
+		_, err = Bounded(ctx, func() (nothing, error) { return nothing{}, s.RequestSubsystem(name) })
+	}
+	if err != nil {
+		out.Close()
+		if fault.Ended(err) == "" {
+			l.drop(n)
+			err = l.Lost(err)
+		}
+		return nil, err
+	}
+	return out, nil
+}
+
 // isDeadSoon reports whether a connection has ended; its end may be noticed a moment after what
 // was asked over it failed.
 func (n *line) isDeadSoon() bool {

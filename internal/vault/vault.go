@@ -12,6 +12,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"hash"
 	"io"
 	"runtime"
 	"slices"
@@ -22,6 +23,7 @@ import (
 
 	"github.com/klauspost/compress/zstd"
 	"github.com/zeebo/blake3"
+	"golang.org/x/crypto/blake2b"
 	"golang.org/x/sync/errgroup"
 
 	"reshard/internal/core/fault"
@@ -37,10 +39,22 @@ type File struct {
 	Size     int64     `json:"size"`
 	Modified time.Time `json:"modified"`
 	Chunks   []Chunk   `json:"chunks,omitempty"`
+	// Sum is the BLAKE2b-256 (RFC 7693) of the whole file in hexadecimal digits: what other
+	// machines have a program for. "" where the file was not read when it was stored.
+	Sum string `json:"sum,omitempty"`
 }
 
 // Dir reports whether the entry is an empty folder.
 func (f File) Dir() bool { return strings.HasSuffix(f.Path, "/") }
+
+// NewSum gives the hash that File.Sum is made with.
+func NewSum() hash.Hash {
+	h, err := blake2b.New256(nil)
+	if err != nil {
+		panic(err) // only a key that is too long is an error
+	}
+	return h
+}
 
 // Chunk is a piece of a file: the BLAKE3-256 of its bytes, and how many.
 type Chunk struct {
@@ -77,6 +91,8 @@ type Source struct {
 	// Known are the chunks of a file that is in the vault already and has not changed:
 	// it is not read again. Storing fails with fault.Changed when they are not there.
 	Known []Chunk
+	// Sum is the whole file's hash, as of File, of a known file; "" is not known.
+	Sum string
 }
 
 // Vault is a store of copies. It is safe for concurrent use; one process at a time
@@ -283,7 +299,7 @@ func (v *Vault) storeFile(ctx context.Context, p *packer, s Source) (f File, err
 		return f, nil
 	}
 	if len(s.Known) > 0 {
-		f.Chunks = s.Known
+		f.Chunks, f.Sum = s.Known, s.Sum
 		for _, c := range s.Known {
 			f.Size += c.Size
 		}
@@ -296,10 +312,12 @@ func (v *Vault) storeFile(ctx context.Context, p *packer, s Source) (f File, err
 	defer in.Close() //nolint:errcheck // only read
 	buf := v.buf.Get().(*[]byte)
 	defer v.buf.Put(buf)
+	sum := NewSum()
 	err = split(in, *buf, func(chunk []byte) error {
 		if err := context.Cause(ctx); err != nil {
 			return fault.Wrap(fault.Interrupted, "store", s.Path, err)
 		}
+		_, _ = sum.Write(chunk) // it never fails (hash.Hash)
 		c, err := v.storeChunk(ctx, p, chunk)
 		if err != nil {
 			return err
@@ -308,6 +326,7 @@ func (v *Vault) storeFile(ctx context.Context, p *packer, s Source) (f File, err
 		f.Size += c.Size
 		return nil
 	})
+	f.Sum = hex.EncodeToString(sum.Sum(nil))
 	return f, fault.Wrap(fault.Internal, "read", s.Path, err)
 }
 

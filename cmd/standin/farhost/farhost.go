@@ -39,6 +39,8 @@ type Shape struct {
 	ReadOnly bool
 	// NoPosixRename: a rename does not replace a file.
 	NoPosixRename bool
+	// NoCopyData: a file cannot be copied there by a request.
+	NoCopyData bool
 	// Sessions is how many channels a connection may have; 0: ten.
 	Sessions int
 	// Programs is a folder whose programs are found before others; "" is none.
@@ -147,8 +149,15 @@ func (h *Host) config(dir string, s Shape) error {
 	if s.ReadOnly {
 		server += " -R"
 	}
+	var denied []string
 	if s.NoPosixRename {
-		server += " -P posix-rename"
+		denied = append(denied, "posix-rename")
+	}
+	if s.NoCopyData {
+		denied = append(denied, "copy-data")
+	}
+	if len(denied) > 0 {
+		server += " -P " + strings.Join(denied, ",")
 	}
 	lines := []string{
 		"Port " + fmt.Sprint(h.Port), "ListenAddress 127.0.0.1", "HostKey " + filepath.Join(dir, "host_key"),

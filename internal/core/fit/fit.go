@@ -231,7 +231,7 @@ var Rules = []Rule{
 	gameRule, versionRule, folderNameRule, charactersRule, titleRule, sourcesRule, flagsRule, overridesRule, realmsRule,
 	leftoversRule, seedRule,
 	modsRule, playersRule, worldSettingsRule, completenessRule, settingsRule, firstStartRule, locksRule, runningRule,
-	processesRule, ownerRule, hostRule, spaceRule,
+	processesRule, ownerRule, hostRule, comparisonRule, spaceRule,
 }
 
 // ServerRules are the concerns of a server alone, with the world that it has now.

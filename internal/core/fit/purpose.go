@@ -28,7 +28,7 @@ func (in Input) here() bool { return in.Purpose == ForSwitch || in.Purpose == Fo
 var besideRules = []Rule{
 	gameRule, versionRule, folderNameRule, charactersRule, titleRule, overridesRule, realmsRule, leftoversRule,
 	modsRule, playersRule, completenessRule,
-	firstStartRule, ownerRule, hostRule, spaceRule,
+	firstStartRule, ownerRule, hostRule, comparisonRule, spaceRule,
 }
 
 // switchRules are the concerns of a world that stands on the server.

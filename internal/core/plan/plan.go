@@ -84,6 +84,9 @@ type StageStep struct {
 	Skip  []string `json:"skip,omitempty"`
 	Files int      `json:"files,omitempty"`
 	Bytes int64    `json:"bytes,omitempty"`
+	// BySample: what is staged is compared by a sample, and what an earlier changeover has
+	// staged is known by its size and time.
+	BySample bool `json:"bySample,omitempty"`
 }
 
 // RetitleStep is what a retitle step knows.

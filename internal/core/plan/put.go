@@ -83,6 +83,10 @@ func (in Input) stage(staged string) (Step, []string) {
 		Say:       "Write the world's files beside the live world and verify each.",
 		StageStep: StageStep{Copy: in.Copy, Skip: in.Fit.Left(), Files: w.Files, Bytes: w.Bytes},
 	}
+	if in.Fit.Choices["comparison"] == fit.BySample {
+		step.BySample = true
+		step.Say = "Write the world's files beside the live world, and compare a sample."
+	}
 	var names []string
 	add := func(part, under, to string) {
 		step.Routes = append(step.Routes, Route{Part: part, Under: under, To: path.Join(staged, to)})

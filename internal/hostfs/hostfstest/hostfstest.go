@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"path"
 	"slices"
 	"strings"
 	"sync"
@@ -68,6 +69,7 @@ func Run(t *testing.T, h Harness) {
 		"a file that is read while it is replaced":  (*suite).readWhileReplaced,
 		"reading from the midst of a file":          (*suite).midst,
 		"what is done over there":                   (*suite).overThere,
+		"what is copied over there":                 (*suite).copied,
 		"a large file":                              (*suite).large,
 		"a full folder is not removed":              (*suite).fullFolder,
 		"discard keeps to staging folders":          (*suite).discard,
@@ -542,7 +544,7 @@ func (s *suite) overThere() {
 	got, err := s.place.Hash(s.ctx, []string{"a/one", "a/nope", "a/" + odd}, 10)
 	if s.Can.Hash {
 		require.NoError(s, err)
-		one, two := blake2b.Sum512([]byte("1")), blake2b.Sum512([]byte("odd"))
+		one, two := blake2b.Sum256([]byte("1")), blake2b.Sum256([]byte("odd"))
 		assert.Equal(s, map[string][]byte{"a/one": one[:], "a/" + odd: two[:]}, got)
 	} else {
 		assert.ErrorIs(s, err, fault.Unsupported.As())
@@ -559,12 +561,15 @@ func (s *suite) overThere() {
 	}
 	require.NoError(s, w.Close())
 	cut := bytes.NewReader(archive.Bytes()[:700])
-	err = s.place.Unpack(s.ctx, &archive)
+	sums, err := s.place.Unpack(s.ctx, &archive, "a", 15)
 	if !s.Can.Unpack {
 		assert.ErrorIs(s, err, fault.Unsupported.As())
 		return
 	}
 	require.NoError(s, err)
+	sum := blake2b.Sum256([]byte("new"))
+	assert.Len(s, sums, 6)
+	assert.Equal(s, sum[:], sums["a/"+filename.Encode("\xff\xfe")])
 	assert.Equal(s, []string{"-x", odd, strings.Repeat("n", 200), "one", "two", filename.Encode("\xff\xfe")},
 		s.names("a"))
 	assert.Equal(s, "new", s.text("a/one"))
@@ -572,7 +577,48 @@ func (s *suite) overThere() {
 	require.NoError(s, err)
 	assert.Equal(s, when, info.Modified.UTC())
 	assert.Equal(s, fs.FileMode(0o640), info.Modes.Perm())
-	assert.Error(s, s.place.Unpack(s.ctx, cut), "half an archive")
+	_, err = s.place.Unpack(s.ctx, cut, "a", 15)
+	assert.Error(s, err, "half an archive")
+}
+
+// copied: what is copied over there is a file of its own, and what is no file is left out.
+func (s *suite) copied() {
+	large := strings.Repeat("0123456789", 90_000)
+	s.write("from/one", large)
+	s.write("from/none", "")
+	require.NoError(s, s.place.MkdirAll(s.ctx, "to", hostfs.Attributes{}))
+	s.write("to/one", "what is written over, and is longer than nothing")
+	when := time.Date(2024, 5, 1, 12, 0, 0, 0, time.UTC)
+	like := hostfs.Attributes{Modified: when, Mode: 0o640}
+	var files []hostfs.Copying
+	for _, name := range []string{"one", "nope", "none", "."} {
+		files = append(files, hostfs.Copying{From: path.Join("from", name), To: path.Join("to", name), Attributes: like})
+	}
+	files[3].To = "to/folder"
+	var mu sync.Mutex
+	whole := map[int]bool{}
+	err := s.place.CopyThere(s.ctx, files, func(i int, w bool) {
+		mu.Lock()
+		defer mu.Unlock()
+		whole[i] = w
+	})
+	if !s.Can.Copy {
+		assert.ErrorIs(s, err, fault.Unsupported.As())
+		return
+	}
+	require.NoError(s, err)
+	assert.Equal(s, map[int]bool{0: true, 2: true}, whole)
+	assert.Equal(s, large, s.text("to/one"))
+	assert.Empty(s, s.text("to/none"))
+	info, err := s.place.Stat(s.ctx, "to/one")
+	require.NoError(s, err)
+	assert.Equal(s, when, info.Modified.UTC())
+	if s.Can.Modes {
+		assert.Equal(s, fs.FileMode(0o640), info.Modes.Perm())
+	}
+	s.write("to/one", "another")
+	assert.Equal(s, large, s.text("from/one"), "nothing is linked")
+	assert.Error(s, s.place.CopyThere(s.ctx, []hostfs.Copying{{From: "../x", To: "to/x"}}, func(int, bool) {}))
 }
 
 func (s *suite) fullFolder() {

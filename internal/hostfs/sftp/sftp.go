@@ -202,6 +202,8 @@ func (f *Files) Capabilities(ctx context.Context) (capability.Set, error) {
 	_, can.AtomicReplace = c.HasExtension("posix-rename@openssh.com")
 	_, can.Sync = c.HasExtension("fsync@openssh.com")
 	_, can.FreeSpace = c.HasExtension("statvfs@openssh.com")
+	_, copies := c.HasExtension(copyData)
+	can.Copy = copies || f.found.Commands
 	can.Sync, can.FreeSpace = can.Sync && !f.found.NoSync, can.FreeSpace && !f.found.NoSpace
 	return can, nil
 }
@@ -536,16 +538,16 @@ func (f *Files) Sync(ctx context.Context, names ...string) error {
 // mostAtOnce is how much of a kind is asked at once.
 const mostAtOnce = 32
 
-// eachAtOnce does something with each name, many at a time.
-func eachAtOnce(names []string, do func(name string) error) error {
+// eachAtOnce does something with each, many at a time.
+func eachAtOnce[T any](each []T, do func(one T) error) error {
 	var all sync.WaitGroup
-	errs := make([]error, len(names))
+	errs := make([]error, len(each))
 	room := make(chan struct{}, mostAtOnce)
-	for i, name := range names {
+	for i, one := range each {
 		all.Go(func() {
 			room <- struct{}{}
 			defer func() { <-room }()
-			errs[i] = do(name)
+			errs[i] = do(one)
 		})
 	}
 	all.Wait()

@@ -41,18 +41,22 @@ func TestConformance(t *testing.T) {
 	all := capability.Set{
 		AtomicReplace: true, Exclusive: true, RenameFolders: true, Sync: true, FreeSpace: true, Modes: true,
 		Owners: os.Geteuid() == 0, Account: me(), ExactCase: true, TimePrecision: time.Second,
-		Pace: 250 * time.Millisecond, AtOnce: 64,
+		Pace: 250 * time.Millisecond, AtOnce: 64, Copy: true,
 	}
 	commands := all
 	commands.Commands, commands.Hash, commands.Unpack = true, true, true
 	without := all
 	without.AtomicReplace = false
+	sent := all
+	sent.Copy = false
 	for name, c := range map[string]struct {
 		shape farhost.Shape
 		can   capability.Set
 	}{
 		"with commands":                    {farhost.Shape{}, commands},
 		"files only":                       {farhost.Shape{FilesOnly: true}, all},
+		"files only, and no copy":          {farhost.Shape{FilesOnly: true, NoCopyData: true}, sent},
+		"with commands that copy":          {farhost.Shape{NoCopyData: true}, commands},
 		"a rename does not replace a file": {farhost.Shape{NoPosixRename: true}, without},
 	} {
 		t.Run(name, func(t *testing.T) {

@@ -214,6 +214,12 @@ function Wanted({ wish, onChange }: { wish: Wish; onChange: (w: Wish) => void })
           value={choices.title ?? ""}
           onChange={(v) => choose("title", v)}
         />
+        <Switch
+          isSelected={choices.comparison === "sample"}
+          onChange={(on) => choose("comparison", on ? "sample" : "")}
+        >
+          Compare a sample only, and know by size and time what was staged before
+        </Switch>
         {!wish.beside && (
           <Switch
             isSelected={choices.switch === "when-told"}

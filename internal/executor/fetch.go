@@ -1,0 +1,376 @@
+package executor
+
+import (
+	"context"
+	"encoding/hex"
+	"errors"
+	"hash/fnv"
+	"io"
+	"io/fs"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"reshard/internal/core/fault"
+	"reshard/internal/core/plan"
+	"reshard/internal/hostfs"
+	"reshard/internal/vault"
+)
+
+// reuse tells how much of a staging came from what its host had already.
+type reuse struct {
+	// Files and Bytes were copied there and not sent.
+	Files int   `json:"files,omitempty"`
+	Bytes int64 `json:"bytes,omitempty"`
+	// Trusted are those of the files that were taken by size, time and an earlier staging.
+	Trusted int `json:"trusted,omitempty"`
+}
+
+// worthFetching is the size of a world from which it is looked what of it the host has already,
+// in bytes: below, sending all of it takes less time.
+const worthFetching = 8 << 20
+
+// How much is looked through for what the host has already.
+const (
+	mostEarlier  = 4    // working folders of earlier changeovers
+	mostSearched = 4000 // folders in all
+)
+
+// fetch has the host copy what it has already of the files: out of what was set aside, what was
+// staged before, and the live world. A copy is compared as a file that was sent is, so that a
+// server that writes meanwhile does no harm; only with samples a file is taken for what an
+// earlier changeover has staged when its size and its time say so.
+func (s *stager) fetch(ctx context.Context, files []stagedFile) error {
+	if !s.can.Copy || s.staged.fetched || sizeOf(files) < worthFetching {
+		return nil
+	}
+	earlier, err := s.earlier(ctx)
+	if err != nil {
+		return err
+	}
+	found, err := s.find(ctx, s.missing(files), earlier)
+	if err != nil {
+		return err
+	}
+	if len(found) > 0 {
+		if err := s.copyThere(ctx, found); err != nil {
+			return err
+		}
+	}
+	s.staged.fetched = true
+	return nil
+}
+
+func sizeOf(files []stagedFile) (n int64) {
+	for _, f := range files {
+		n += f.Size
+	}
+	return n
+}
+
+// found is a file that the host has.
+type found struct {
+	stagedFile
+	at      string
+	seen    fs.FileInfo
+	trusted bool // an earlier changeover has staged it, and nothing has changed it since
+}
+
+// earlier are the files that earlier changeovers have staged on the server, when they are to
+// vouch for what stands there.
+func (s *stager) earlier(ctx context.Context) (map[string][]vault.File, error) {
+	out := map[string][]vault.File{}
+	if !s.step.BySample || s.Earlier == nil || s.can.TimePrecision > time.Second {
+		return out, nil
+	}
+	copies, err := s.Earlier(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, c := range copies {
+		for _, f := range c.Files {
+			out[f.Part+"\x00"+f.Path] = append(out[f.Part+"\x00"+f.Path], f)
+		}
+	}
+	return out, nil
+}
+
+// find looks where the host has files of the same place in their world and the same size. It
+// asks for each folder once.
+func (s *stager) find(ctx context.Context, files []stagedFile, earlier map[string][]vault.File) ([]found, error) {
+	where, err := s.places(ctx)
+	if err != nil {
+		return nil, err
+	}
+	tree, settled := s.Files.Observe(ctx)
+	folders := map[string]bool{}
+	for _, f := range files {
+		for _, name := range where(f.to) {
+			if len(folders) < mostSearched {
+				folders[path.Dir(name)] = true
+			}
+		}
+	}
+	group, gctx := errgroup.WithContext(ctx)
+	group.SetLimit(max(1, s.can.AtOnce))
+	for dir := range folders {
+		group.Go(func() (err error) {
+			defer fault.Catch(&err)
+			_, err = fs.ReadDir(tree, dir)
+			if err != nil && (fault.Passing(err) || gctx.Err() != nil) {
+				return err
+			}
+			return nil // there is nothing
+		})
+	}
+	if err := settled(group.Wait()); err != nil {
+		return nil, err
+	}
+	var out []found
+	for _, f := range files {
+		var best *found
+		for _, name := range where(f.to) {
+			if !folders[path.Dir(name)] {
+				continue
+			}
+			info, err := fs.Stat(tree, name)
+			if err != nil || !info.Mode().IsRegular() || info.Size() != f.Size || f.Size == 0 {
+				continue
+			}
+			same := info.ModTime().Equal(f.Modified.Truncate(time.Second))
+			one := &found{stagedFile: f, at: name, seen: info, trusted: same && vouched(f.File, earlier)}
+			if best == nil || one.trusted && !best.trusted {
+				best = one
+			}
+		}
+		if best != nil {
+			out = append(out, *best)
+		}
+	}
+	return out, settled(nil)
+}
+
+// vouched reports whether an earlier changeover has staged a file of this place, time and
+// content.
+func vouched(f vault.File, earlier map[string][]vault.File) bool {
+	return slices.ContainsFunc(earlier[f.Part+"\x00"+f.Path], func(e vault.File) bool {
+		return e.Size == f.Size && e.Modified.Equal(f.Modified) && slices.Equal(e.Chunks, f.Chunks)
+	})
+}
+
+// places gives where a staged file may stand on the host already: what nobody writes to goes
+// first.
+func (s *stager) places(ctx context.Context) (func(staged string) []string, error) {
+	p := s.job.Plan
+	own, all := path.Join(p.Work, "staged"), path.Dir(p.Work)
+	entries, err := s.Files.List(ctx, all)
+	if err != nil {
+		return nil, err
+	}
+	var ids []int64
+	for _, e := range entries {
+		id, err := strconv.ParseInt(e.Name(), 10, 64)
+		if err == nil && e.IsDir() && e.Name() != path.Base(p.Work) {
+			ids = append(ids, id)
+		}
+	}
+	slices.Sort(ids)
+	slices.Reverse(ids)
+	ids = ids[:min(len(ids), mostEarlier)]
+	return func(staged string) (out []string) {
+		var live []string
+		for _, step := range p.Steps {
+			rest, below := strings.CutPrefix(staged, step.From+"/")
+			if step.Kind != plan.Move || !below || !strings.HasPrefix(step.From+"/", own+"/") {
+				continue
+			}
+			live = append(live, path.Join(step.To, rest))
+			for _, leaves := range p.SetAside {
+				if leaves != step.To && step.World == "" {
+					live = append(live, path.Join(leaves, rest))
+				}
+			}
+		}
+		for _, id := range ids {
+			work := path.Join(all, strconv.FormatInt(id, 10))
+			for _, name := range live {
+				out = append(out, path.Join(work, "aside", strings.TrimPrefix(name, p.Worlds+"/")))
+			}
+			out = append(out, path.Join(work, "failed", strings.TrimPrefix(staged, own+"/")))
+		}
+		return append(out, live...)
+	}, nil
+}
+
+// copyThere has the host copy what was found, and notes what stands there as it should.
+func (s *stager) copyThere(ctx context.Context, all []found) error {
+	copying := make([]hostfs.Copying, len(all))
+	for i, f := range all {
+		copying[i] = hostfs.Copying{From: f.at, To: f.to, Attributes: s.attributes(f.stagedFile)}
+	}
+	done := make([]bool, len(all))
+	err := s.Files.CopyThere(ctx, copying, func(i int, whole bool) { done[i] = whole })
+	if fault.CodeOf(err) == fault.Unsupported {
+		return nil // it is sent
+	}
+	if err != nil {
+		return err
+	}
+	var compare, trusted []found
+	for i, f := range all {
+		switch {
+		case !done[i]:
+		case f.trusted:
+			trusted = append(trusted, f)
+		default:
+			compare = append(compare, f)
+		}
+	}
+	if err := s.trust(ctx, trusted); err != nil {
+		return err
+	}
+	return s.compareCopied(ctx, compare)
+}
+
+// trust notes files that were taken by size and time, unless what they were copied from has
+// changed meanwhile.
+func (s *stager) trust(ctx context.Context, files []found) error {
+	tree, settled := s.Files.Observe(ctx)
+	for _, f := range files {
+		info, err := fs.Stat(tree, f.at)
+		if err == nil && info.Size() == f.seen.Size() && info.ModTime().Equal(f.seen.ModTime()) {
+			s.copiedThere(f)
+			s.staged.reuse.Trusted++
+		}
+	}
+	return settled(nil)
+}
+
+// copiedThere notes that a file that the host had stands there as it should.
+func (s *stager) copiedThere(f found) {
+	s.arrived(f.stagedFile)
+	s.staged.mu.Lock()
+	defer s.staged.mu.Unlock()
+	s.staged.reuse.Files++
+	s.staged.reuse.Bytes += f.Size
+}
+
+// compareCopied compares files that were copied there with what they are to be. Those that are
+// something else are sent.
+func (s *stager) compareCopied(ctx context.Context, all []found) error {
+	files := make([]stagedFile, len(all))
+	for i, f := range all {
+		files[i] = f.stagedFile
+	}
+	if err := s.compareThere(ctx, files); err != nil {
+		return err
+	}
+	for _, f := range all {
+		if s.staged.whole[f.to] {
+			s.staged.reuse.Files++
+			s.staged.reuse.Bytes += f.Size
+		}
+	}
+	return nil
+}
+
+// compareThere notes which of the files that stand there are what they are to be.
+func (s *stager) compareThere(ctx context.Context, files []stagedFile) error {
+	if !s.can.Hash {
+		return s.each(ctx, files, func(ctx context.Context, f stagedFile) (bool, error) {
+			err := s.readBack(ctx, f)
+			if fault.CodeOf(err) == fault.Damaged && !fault.Passing(err) {
+				return false, nil // it is sent
+			}
+			return err == nil, err
+		})
+	}
+	for _, f := range files {
+		sum, err := s.sumOf(ctx, f)
+		if err != nil {
+			return err
+		}
+		s.staged.sums[f.to], s.staged.begun[f.to] = sum, true
+	}
+	return s.compareSent(ctx, files)
+}
+
+// sumOf is the hash of a whole file of the copy, which is read where the vault has not kept it.
+func (s *stager) sumOf(ctx context.Context, f stagedFile) ([]byte, error) {
+	if sum, err := hex.DecodeString(f.Sum); err == nil && len(sum) > 0 {
+		return sum, nil
+	}
+	h := vault.NewSum()
+	_, err := io.Copy(h, s.Vault.Read(ctx, f.File))
+	return h.Sum(nil), err
+}
+
+// takeUp compares what an earlier life of the service has staged, and removes what is not of
+// this staging.
+func (s *stager) takeUp(ctx context.Context, files []stagedFile) error {
+	wanted := map[string]stagedFile{}
+	folders := map[string]bool{}
+	for _, f := range files {
+		wanted[f.to] = f
+		for dir := path.Dir(f.to); dir != "."; dir = path.Dir(dir) {
+			folders[dir] = true
+		}
+	}
+	var there []stagedFile
+	var strange []string
+	tree, settled := s.Files.Observe(ctx)
+	err := fs.WalkDir(tree, path.Join(s.job.Plan.Work, "staged"), func(name string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		f, ok := wanted[name]
+		info, ierr := d.Info()
+		if !ok || ierr != nil || !info.Mode().IsRegular() {
+			strange = append(strange, name)
+		} else if info.Size() == f.Size && f.Size > 0 {
+			there = append(there, f)
+		}
+		return nil
+	})
+	if err = settled(err); err != nil {
+		return err
+	}
+	for _, name := range strange {
+		if err := s.Files.Discard(ctx, name); err != nil {
+			return err
+		}
+	}
+	return s.compareThere(ctx, there)
+}
+
+// sampled is how many files are sent for each that is read back, where that is chosen.
+const sampled = 16
+
+// spared reports whether a file that was sent is not read back.
+func (s *stager) spared(f stagedFile) bool {
+	h := fnv.New32a()
+	_, _ = h.Write([]byte(f.to)) // it never fails (hash.Hash)
+	return s.step.BySample && h.Sum32()%sampled != 0
+}
+
+// standThere is an error unless all files stand there with the sizes that they are to have.
+func (s *stager) standThere(ctx context.Context, files []stagedFile) error {
+	tree, settled := s.Files.Observe(ctx)
+	for _, f := range files {
+		info, err := fs.Stat(tree, f.to)
+		if err = settled(err); err != nil {
+			if errors.Is(err, fs.ErrNotExist) {
+				return notAsWritten(f.to)
+			}
+			return err
+		}
+		if info.Size() != f.Size {
+			return notAsWritten(f.to)
+		}
+	}
+	return nil
+}
