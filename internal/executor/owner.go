@@ -9,6 +9,8 @@ import (
 	"strconv"
 	"strings"
 
+	"golang.org/x/sync/errgroup"
+
 	"reshard/internal/core/capability"
 	"reshard/internal/core/fault"
 	"reshard/internal/core/plan"
@@ -38,69 +40,101 @@ func (r *Runner) belonging(ctx context.Context) (belonging, error) {
 	return like, nil
 }
 
+// likeness looks at the worlds folder and at what is replaced at the same time: each question may
+// take a while.
 func (r *Runner) likeness(ctx context.Context, can capability.Set) (belonging, error) {
-	folder, err := r.Files.Stat(ctx, r.job.Plan.Worlds)
-	if errors.Is(err, fs.ErrNotExist) {
-		return belonging{}, nil // the server makes it when it is started
+	var folder, old hostfs.Info
+	var inside []fs.DirEntry
+	group, gctx := errgroup.WithContext(ctx)
+	ask := func(do func(ctx context.Context) error) {
+		group.Go(func() (err error) {
+			defer fault.Catch(&err)
+			if err = do(gctx); errors.Is(err, fs.ErrNotExist) {
+				return nil // it looks like nothing then
+			}
+			return err
+		})
 	}
-	if err != nil {
+	ask(func(ctx context.Context) (err error) {
+		folder, err = r.Files.Stat(ctx, r.job.Plan.Worlds)
+		return err
+	})
+	if name := r.replaced(); name != "" {
+		ask(func(ctx context.Context) (err error) {
+			old, err = r.Files.Stat(ctx, name)
+			return err
+		})
+		ask(func(ctx context.Context) (err error) {
+			inside, err = r.Files.List(ctx, name)
+			if fault.CodeOf(err) == fault.Invalid { // it is a file
+				return nil
+			}
+			return err
+		})
+	} else {
+		ask(func(ctx context.Context) (err error) {
+			old, err = r.replacedFile(ctx)
+			return err
+		})
+	}
+	if err := group.Wait(); err != nil || folder.Named == "" { // the server makes it when it is started
 		return belonging{}, err
 	}
 	out := belonging{dir: folder.Likeness(can), file: folder.Likeness(can)}
 	out.file.Mode &^= 0o111
-	old, err := r.replaced(ctx)
-	if err != nil || old == "" {
-		return out, err
-	}
-	info, err := r.Files.Stat(ctx, old)
 	switch {
-	case errors.Is(err, fs.ErrNotExist):
+	case old.Named == "":
 		return out, nil
-	case err != nil:
-		return out, err
-	case !info.IsDir():
-		out.file = info.Likeness(can)
+	case !old.IsDir():
+		out.file = old.Likeness(can)
 		return out, nil
 	}
-	out.dir, out.file = info.Likeness(can), info.Likeness(can)
+	out.dir, out.file = old.Likeness(can), old.Likeness(can)
 	out.file.Mode &^= 0o111
-	entries, err := r.Files.List(ctx, old)
-	if err != nil {
-		return out, err
-	}
-	if i := slices.IndexFunc(entries, func(e fs.DirEntry) bool { return e.Type().IsRegular() }); i >= 0 {
-		one, err := r.Files.Stat(ctx, path.Join(old, entries[i].Name()))
+	for _, e := range inside {
+		if !e.Type().IsRegular() {
+			continue
+		}
+		info, err := e.Info()
+		if err != nil {
+			continue // it has gone since
+		}
+		one, err := hostfs.InfoOf(info)
 		if err == nil {
 			out.file = one.Likeness(can)
-		} else if !errors.Is(err, fs.ErrNotExist) {
-			return out, err
 		}
+		return out, err
 	}
 	return out, nil
 }
 
-// replaced is a file or folder of the world that the plan sets aside, where it stands
-// now; "" when it sets none aside, or has nothing to look at any more.
-func (r *Runner) replaced(ctx context.Context) (string, error) {
+// replaced is the folder that the plan sets aside, "" when it sets none aside. Where it has been
+// moved already, nothing stands there.
+func (r *Runner) replaced() string {
 	for _, s := range r.job.Plan.Steps {
-		switch {
-		case s.Kind != plan.Move:
-		case s.World == "" && path.Dir(s.From) == r.job.Plan.Worlds:
-			if there, err := r.Files.Exists(ctx, s.From); err != nil || there {
-				return s.From, err
-			}
-			return s.To, nil // it has been moved already
-		case s.World != "" && s.From == r.job.Plan.Worlds:
-			entries, err := r.Files.List(ctx, s.From)
-			for _, e := range entries {
-				if name, _, ok := r.Profile.World.NameOf(e.Name()); ok && name == s.World {
-					return path.Join(s.From, e.Name()), nil
-				}
-			}
-			return "", err
+		if s.Kind == plan.Move && s.World == "" && path.Dir(s.From) == r.job.Plan.Worlds {
+			return s.From
 		}
 	}
-	return "", nil
+	return ""
+}
+
+// replacedFile is a file of the world of files that the plan sets aside; none when it sets none
+// aside, or has nothing to look at any more.
+func (r *Runner) replacedFile(ctx context.Context) (hostfs.Info, error) {
+	for _, s := range r.job.Plan.Steps {
+		if s.Kind != plan.Move || s.World == "" || s.From != r.job.Plan.Worlds {
+			continue
+		}
+		entries, err := r.Files.List(ctx, s.From)
+		for _, e := range entries {
+			if name, _, ok := r.Profile.World.NameOf(e.Name()); ok && name == s.World {
+				return r.Files.Stat(ctx, path.Join(s.From, e.Name()))
+			}
+		}
+		return hostfs.Info{}, err
+	}
+	return hostfs.Info{}, nil
 }
 
 // mostWritable is how many files of a world are looked at: all of them were placed alike.

@@ -62,7 +62,12 @@ func (r *Runner) stage(ctx context.Context, n int, step plan.Step) (*Detail, err
 	}
 	files := r.toStage(c, step)
 	st := &stager{Runner: r, step: step, can: can, half: sync.OnceFunc(func() { r.trace(n, step, "halfway") })}
-	if err := st.begin(ctx, c, files); err != nil {
+	large := can.Copy && c.Bytes >= worthFetching
+	if st.streams() && r.staged == nil && !large {
+		st.channel = st.open(ctx, path.Join(r.job.Plan.Work, "staged"))
+		defer st.channel.end()
+	}
+	if err := st.begin(ctx, c, files, large); err != nil {
 		return nil, err
 	}
 	r.report(func(p *plan.Progress) { p.TotalBytes, p.TotalFiles, p.Bytes, p.Files = c.Bytes, len(c.Files), 0, 0 })
@@ -96,15 +101,16 @@ type stager struct {
 	can  capability.Set
 	like belonging
 	half func()
+	// channel takes a stream; it is opened while what comes before it is done. It may be nil.
+	channel *channel
 }
 
 // streams reports whether the files go over as one stream.
 func (s *stager) streams() bool { return s.can.Unpack && s.can.Hash }
 
 // begin makes ready what is written to.
-func (s *stager) begin(ctx context.Context, c vault.Copy, files []stagedFile) error {
+func (s *stager) begin(ctx context.Context, c vault.Copy, files []stagedFile, large bool) error {
 	fresh := s.staged == nil
-	large := s.can.Copy && c.Bytes >= worthFetching
 	var err error
 	if s.like, err = s.readyToStage(ctx, fresh && !large); err != nil || !fresh {
 		return err
@@ -305,7 +311,8 @@ func (s *stager) sendFiles(ctx context.Context, files []stagedFile) error {
 
 // each does something with each file that does not stand there yet, as many at a time as the
 // host takes well, and notes those that do then.
-func (s *stager) each(ctx context.Context, files []stagedFile, do func(context.Context, stagedFile) (bool, error)) error {
+func (s *stager) each(ctx context.Context, files []stagedFile,
+	do func(context.Context, stagedFile) (bool, error)) error {
 	group, gctx := errgroup.WithContext(ctx)
 	group.SetLimit(max(1, s.can.AtOnce))
 	room := semaphore.NewWeighted(mostUnderWay)

@@ -9,6 +9,9 @@ import (
 	"io"
 	"io/fs"
 	"path"
+	"slices"
+
+	"golang.org/x/sync/errgroup"
 
 	"reshard/internal/core/fault"
 	"reshard/internal/core/filename"
@@ -28,20 +31,16 @@ func (s *stager) stream(ctx context.Context, files []stagedFile) error {
 		return nil
 	}
 	sent := s.progress.Bytes
-	in, out := io.Pipe()
-	packed := make(chan error, 1)
-	go func() {
-		err := fault.Safely(func() error { return s.pack(ctx, out, rest) })
-		_ = out.CloseWithError(err) // it never fails
-		packed <- err
-	}()
 	below := path.Join(s.job.Plan.Work, "staged")
-	if s.step.BySample { // what was taken by its size and time is not to be hashed
+	if s.step.BySample || sizeOf(rest) >= worthTwo { // what was taken by its size and time is not to be hashed
 		below = ""
 	}
-	got, err := s.Files.Unpack(ctx, in, below, s.step.Bytes)
-	_ = in.CloseWithError(io.ErrClosedPipe) // whoever packs ends
-	perr := <-packed
+	to := s.channel
+	if to == nil {
+		to = s.open(ctx, below)
+	}
+	perr := fault.Safely(func() error { return s.pack(ctx, to.in, rest) })
+	got, err := to.done(perr)
 	s.progress.Bytes = sent // what was sent is told again once it is known to stand there
 	if perr != nil && !errors.Is(perr, io.ErrClosedPipe) {
 		return perr // an archive that ends early may well have been unpacked
@@ -50,7 +49,7 @@ func (s *stager) stream(ctx context.Context, files []stagedFile) error {
 		return err
 	}
 	s.staged.folders = nil
-	if below == "" {
+	if to.below == "" {
 		if err := s.compareSent(ctx, rest); err != nil {
 			return err
 		}
@@ -61,6 +60,40 @@ func (s *stager) stream(ctx context.Context, files []stagedFile) error {
 	}
 	return nil
 }
+
+// channel is a stream that the host unpacks. What is below a folder then is hashed, unless that
+// is "".
+type channel struct {
+	in    *io.PipeWriter
+	below string
+	got   map[string][]byte
+	err   error
+	over  chan struct{} // closed once the host has answered
+}
+
+func (s *stager) open(ctx context.Context, below string) *channel {
+	from, in := io.Pipe()
+	c := &channel{in: in, below: below, over: make(chan struct{})}
+	go func() {
+		defer close(c.over)
+		c.err = fault.Safely(func() (err error) {
+			c.got, err = s.Files.Unpack(ctx, from, below, s.step.Bytes)
+			return err
+		})
+		_ = from.CloseWithError(io.ErrClosedPipe) // whoever packs ends; it never fails
+	}()
+	return c
+}
+
+// done ends the stream, after an error as one that was cut, and gives what the host answers.
+func (c *channel) done(err error) (map[string][]byte, error) {
+	_ = c.in.CloseWithError(err) // it never fails
+	<-c.over
+	return c.got, c.err
+}
+
+// end gives up a stream that nothing was sent over; one that is done stays so.
+func (c *channel) end() { _, _ = c.done(io.ErrUnexpectedEOF) }
 
 // missing are the files that do not stand there yet.
 func (s *stager) missing(files []stagedFile) (out []stagedFile) {
@@ -153,17 +186,36 @@ func (s *stager) compareSent(ctx context.Context, files []stagedFile) error {
 	if len(names) == 0 {
 		return nil
 	}
-	got, err := s.Files.Hash(ctx, names, total)
-	if err == nil {
-		s.match(files, got)
+	half := len(names)
+	if total >= worthTwo {
+		half = (len(names) + 1) / 2
 	}
-	return err
+	group, gctx := errgroup.WithContext(ctx)
+	for part := range slices.Chunk(names, half) {
+		group.Go(func() (err error) {
+			defer fault.Catch(&err)
+			got, err := s.Files.Hash(gctx, part, total)
+			if err == nil {
+				s.match(files, got)
+			}
+			return err
+		})
+	}
+	return group.Wait()
 }
+
+// worthTwo is from how much on two hash at the same time, in bytes; and from when on what was
+// unpacked is not hashed in the same session.
+const worthTwo = 64 << 20
 
 // match notes the files that have the hashes that they are to have.
 func (s *stager) match(files []stagedFile, got map[string][]byte) {
 	for _, f := range files {
-		if want := s.staged.sums[f.to]; want != nil && !s.staged.whole[f.to] && bytes.Equal(got[f.to], want) {
+		sum, ok := got[f.to]
+		s.staged.mu.Lock()
+		stands := ok && !s.staged.whole[f.to] && bytes.Equal(sum, s.staged.sums[f.to])
+		s.staged.mu.Unlock()
+		if stands {
 			s.arrived(f)
 		}
 	}

@@ -592,7 +592,11 @@ func (s *suite) copied() {
 	like := hostfs.Attributes{Modified: when, Mode: 0o640}
 	var files []hostfs.Copying
 	for _, name := range []string{"one", "nope", "none", "."} {
-		files = append(files, hostfs.Copying{From: path.Join("from", name), To: path.Join("to", name), Attributes: like})
+		files = append(files, hostfs.Copying{
+			From:       path.Join("from", name),
+			To:         path.Join("to", name),
+			Attributes: like,
+		})
 	}
 	files[3].To = "to/folder"
 	var mu sync.Mutex
