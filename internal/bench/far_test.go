@@ -3,6 +3,7 @@ package bench
 import (
 	"context"
 	"fmt"
+	"maps"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -11,6 +12,7 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sync/errgroup"
 
 	"reshard/cmd/standin/farhost"
 	"reshard/cmd/standin/quarrymoss"
@@ -73,75 +75,135 @@ func startFar(b *testing.B, shape farhost.Shape, roundTrip time.Duration) *far {
 }
 
 // world makes a world of tiles and sends it to the library.
-func (s *far) world(name string, tiles, bytes int) string {
+func (s *far) world(name string, tiles, bytes int) (folder string, stored wire.Copy) {
 	s.b.Helper()
 	dir := filepath.Join(s.dir, "made")
 	require.NoError(s.b, os.MkdirAll(dir, 0o755))
 	require.NoError(s.b, quarrymoss.Make(filepath.Join(dir, name),
 		quarrymoss.Options{Title: name, Seed: 2, Tiles: tiles, TileBytes: bytes}))
-	s.send(dir, name)
-	return filepath.Join(dir, name)
+	return filepath.Join(dir, name), s.send(dir, name)
 }
 
-// staged puts a world beside and gives how long its staging took, in seconds.
-func (s *far) staged(name string) float64 {
+// played changes one file in a hundred, and sends the world again.
+func (s *far) played(folder string) wire.Copy {
 	s.b.Helper()
-	c := s.do(wire.Wish{Kind: plan.Put, World: name, Server: "fen", Beside: true})
-	took := 0.0
+	tiles, err := filepath.Glob(filepath.Join(folder, "*", "t.*.qt"))
+	require.NoError(s.b, err)
+	require.NotEmpty(s.b, tiles)
+	for i := 0; i < len(tiles); i += 100 {
+		data, err := os.ReadFile(tiles[i])
+		require.NoError(s.b, err)
+		data[len(data)/2] ^= 0xff
+		require.NoError(s.b, os.WriteFile(tiles[i], data, 0o644))
+	}
+	return s.send(filepath.Dir(folder), filepath.Base(folder))
+}
+
+// placed puts a copy beside under a name and gives how long its staging took, in seconds.
+func (s *far) placed(copyID, name string, choices map[string]string) (took float64, id int64) {
+	s.b.Helper()
+	all := map[string]string{"folder-name": name}
+	maps.Copy(all, choices)
+	c := s.do(wire.Wish{Kind: plan.Put, World: copyID[:16], Server: "fen", Beside: true, Choices: all})
 	for _, step := range c.Steps {
 		if step.Kind == plan.Stage {
 			took = float64(step.TookMS) / 1000
+			s.b.Log(name, step.Note)
 		}
 	}
 	require.Positive(s.b, took)
-	s.do(wire.Wish{Kind: plan.Undo, Undoes: c.ID})
-	require.NoError(s.b, os.RemoveAll(filepath.Join(s.root, ".reshard")))
-	return took
+	return took, c.ID
 }
 
-// sftp sends a folder with OpenSSH's own program, and gives how long that took, in seconds.
-func (s *far) sftp(from string) float64 {
+// sftp sends folders with OpenSSH's own program, one of them for each of the jobs, and gives how
+// long that took, in seconds.
+func (s *far) sftp(jobs ...string) float64 {
 	s.b.Helper()
 	to := filepath.Join(s.dir, "by-sftp")
 	require.NoError(s.b, os.MkdirAll(to, 0o755))
-	cmd := exec.Command("sftp", "-q", "-b", "-", "-P", fmt.Sprint(s.line.Port()), "-i",
-		filepath.Join(s.keys, "client_key"),
-		"-o", "StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null", s.host.User+"@127.0.0.1")
-	cmd.Stdin = strings.NewReader("put -r " + from + " " + to + "\n")
 	begun := time.Now()
-	out, err := cmd.CombinedOutput()
-	require.NoError(s.b, err, string(out))
+	var group errgroup.Group
+	for _, job := range jobs {
+		group.Go(func() error {
+			cmd := exec.Command("sftp", "-q", "-b", "-", "-P", fmt.Sprint(s.line.Port()), "-i",
+				filepath.Join(s.keys, "client_key"),
+				"-o", "StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null", s.host.User+"@127.0.0.1")
+			cmd.Stdin = strings.NewReader(job)
+			out, err := cmd.CombinedOutput()
+			if err != nil {
+				return fmt.Errorf("%w: %s", err, out)
+			}
+			return nil
+		})
+	}
+	require.NoError(s.b, group.Wait())
 	took := time.Since(begun).Seconds()
 	require.NoError(s.b, os.RemoveAll(to))
 	return took
 }
 
+// putAll is a job that sends a folder.
+func (s *far) putAll(folder string) string {
+	return "put -r " + folder + " " + filepath.Join(s.dir, "by-sftp") + "\n"
+}
+
+// shared are eight jobs that send a folder's files between them.
+func (s *far) shared(folder string) []string {
+	s.b.Helper()
+	jobs := make([]string, 8)
+	n := 0
+	require.NoError(s.b, filepath.WalkDir(folder, func(p string, d os.DirEntry, err error) error {
+		if err == nil && !d.IsDir() {
+			jobs[n%8] += fmt.Sprintf("put %s %s/by-sftp/%d\n", p, s.dir, n)
+			n++
+		}
+		return err
+	}))
+	return jobs
+}
+
+var farShapes = []struct {
+	name string
+	farhost.Shape
+}{{"commands", farhost.Shape{}}, {"files-alone", farhost.Shape{FilesOnly: true}}}
+
 // BenchmarkFarStaging compares staging a world on another machine, compared with the copy when it
 // is there, with OpenSSH's sftp put -r of the same files over the same line: 300 files of 6 kB at
-// a round trip of 50 ms, and 1 GB on loopback.
+// a round trip of 50 ms, and 1 GB on loopback; and there the same again after one file in a
+// hundred has changed, hashed or read back whole, and known by size and time.
 func BenchmarkFarStaging(b *testing.B) {
-	for _, shape := range []struct {
-		name string
-		farhost.Shape
-	}{{"commands", farhost.Shape{}}, {"files-alone", farhost.Shape{FilesOnly: true}}} {
-		for _, size := range []struct {
-			name         string
-			tiles, bytes int
-			roundTrip    time.Duration
-		}{{"300x6kB-at-50ms", 300, 5200, 50 * time.Millisecond}, {"1GB", 1024, 1 << 20, 0}} {
-			b.Run(shape.name+"/"+size.name, func(b *testing.B) {
-				s := startFar(b, shape.Shape, size.roundTrip)
-				made := s.world("fen", size.tiles, size.bytes)
-				for b.Loop() {
-					ours := s.staged("fen")
-					theirs := s.sftp(made)
-					b.ReportMetric(ours, "ours-s")
-					b.ReportMetric(theirs, "sftp-s")
-					b.ReportMetric(ours/theirs, "ratio")
-				}
-				b.ReportMetric(s.peakMemory(), "service-MB")
-			})
-		}
+	const roundTrip = 50 * time.Millisecond
+	for _, shape := range farShapes {
+		b.Run(shape.name+"/300x6kB-at-50ms", func(b *testing.B) {
+			s := startFar(b, shape.Shape, roundTrip)
+			made, stored := s.world("fen", 300, 5200)
+			for b.Loop() {
+				ours, _ := s.placed(stored.ID, "fen", nil)
+				theirs, eight := s.sftp(s.putAll(made)), s.sftp(s.shared(made)...)
+				b.ReportMetric(ours, "ours-s")
+				b.ReportMetric(theirs, "sftp-s")
+				b.ReportMetric(ours/theirs, "ratio")
+				b.ReportMetric(ours/eight, "of-eight")
+			}
+		})
+		b.Run(shape.name+"/1GB", func(b *testing.B) {
+			s := startFar(b, shape.Shape, 0)
+			made, stored := s.world("fen", 1024, 1<<20)
+			for b.Loop() {
+				ours, _ := s.placed(stored.ID, "fen", nil)
+				theirs := s.sftp(s.putAll(made))
+				played := s.played(made)
+				again, id := s.placed(played.ID, "fen-two", nil)
+				s.do(wire.Wish{Kind: plan.Undo, Undoes: id})
+				known, _ := s.placed(played.ID, "fen-three", map[string]string{"comparison": "sample"})
+				b.ReportMetric(ours, "ours-s")
+				b.ReportMetric(theirs, "sftp-s")
+				b.ReportMetric(ours/theirs, "ratio")
+				b.ReportMetric(again/theirs, "again")
+				b.ReportMetric(known/theirs, "again-by-size-and-time")
+			}
+			b.ReportMetric(s.peakMemory(), "service-MB")
+		})
 	}
 }
 

@@ -1,6 +1,7 @@
 package executor
 
 import (
+	"bytes"
 	"context"
 	"encoding/hex"
 	"errors"
@@ -37,6 +38,7 @@ const worthFetching = 8 << 20
 // How much is looked through for what the host has already.
 const (
 	mostEarlier  = 4    // working folders of earlier changeovers
+	mostBeside   = 6    // other worlds of the server
 	mostSearched = 4000 // folders in all
 )
 
@@ -53,6 +55,9 @@ func (s *stager) fetch(ctx context.Context, files []stagedFile) error {
 		return err
 	}
 	found, err := s.find(ctx, s.missing(files), earlier)
+	if err == nil {
+		found, err = s.likely(ctx, found)
+	}
 	if err != nil {
 		return err
 	}
@@ -77,6 +82,7 @@ type found struct {
 	stagedFile
 	at      string
 	seen    fs.FileInfo
+	same    bool // its time is that of the file
 	trusted bool // an earlier changeover has staged it, and nothing has changed it since
 }
 
@@ -142,9 +148,10 @@ func (s *stager) find(ctx context.Context, files []stagedFile, earlier map[strin
 				continue
 			}
 			same := info.ModTime().Equal(f.Modified.Truncate(time.Second))
-			one := &found{stagedFile: f, at: name, seen: info, trusted: same && vouched(f.File, earlier)}
-			if best == nil || one.trusted && !best.trusted {
-				best = one
+			if best == nil || same && !best.same {
+				best = &found{
+					stagedFile: f, at: name, seen: info, same: same, trusted: same && vouched(f.File, earlier),
+				}
 			}
 		}
 		if best != nil {
@@ -152,6 +159,51 @@ func (s *stager) find(ctx context.Context, files []stagedFile, earlier map[strin
 		}
 	}
 	return out, settled(nil)
+}
+
+// probed is how many files tell whether others of their kind are worth a try.
+const probed = 8
+
+// likely leaves out what has only the size in common with a file, unless a few of these are what
+// they might be: files of another world often have the same sizes.
+func (s *stager) likely(ctx context.Context, all []found) (out []found, err error) {
+	var uncertain []found
+	for _, f := range all {
+		if f.same {
+			out = append(out, f)
+		} else {
+			uncertain = append(uncertain, f)
+		}
+	}
+	if len(uncertain) == 0 || !s.can.Hash {
+		return out, nil
+	}
+	var probe []found
+	var names []string
+	var total int64
+	for i := 0; i < len(uncertain); i += max(1, len(uncertain)/probed) {
+		probe = append(probe, uncertain[i])
+		names = append(names, uncertain[i].at)
+		total += uncertain[i].Size
+	}
+	got, err := s.Files.Hash(ctx, names, total)
+	if err != nil {
+		return nil, err
+	}
+	right := 0
+	for _, f := range probe {
+		sum, err := s.sumOf(ctx, f.stagedFile)
+		if err != nil {
+			return nil, err
+		}
+		if bytes.Equal(sum, got[f.at]) {
+			right++
+		}
+	}
+	if right*2 < len(probe) {
+		return out, nil
+	}
+	return append(out, uncertain...), nil
 }
 
 // vouched reports whether an earlier changeover has staged a file of this place, time and
@@ -178,6 +230,16 @@ func (s *stager) places(ctx context.Context) (func(staged string) []string, erro
 			ids = append(ids, id)
 		}
 	}
+	worlds, err := s.Files.List(ctx, p.Worlds)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	var beside []string
+	for _, e := range worlds {
+		if e.IsDir() && len(beside) < mostBeside && e.Name() != path.Base(all) {
+			beside = append(beside, path.Join(p.Worlds, e.Name()))
+		}
+	}
 	slices.Sort(ids)
 	slices.Reverse(ids)
 	ids = ids[:min(len(ids), mostEarlier)]
@@ -189,9 +251,9 @@ func (s *stager) places(ctx context.Context) (func(staged string) []string, erro
 				continue
 			}
 			live = append(live, path.Join(step.To, rest))
-			for _, leaves := range p.SetAside {
-				if leaves != step.To && step.World == "" {
-					live = append(live, path.Join(leaves, rest))
+			for _, other := range beside {
+				if other != step.To && step.World == "" {
+					live = append(live, path.Join(other, rest))
 				}
 			}
 		}
@@ -213,7 +275,9 @@ func (s *stager) copyThere(ctx context.Context, all []found) error {
 		copying[i] = hostfs.Copying{From: f.at, To: f.to, Attributes: s.attributes(f.stagedFile)}
 	}
 	done := make([]bool, len(all))
-	err := s.Files.CopyThere(ctx, copying, func(i int, whole bool) { done[i] = whole })
+	err := s.inTwo(ctx, len(all), bytesOf(all), func(ctx context.Context, from, to int) error {
+		return s.Files.CopyThere(ctx, copying[from:to], func(i int, whole bool) { done[from+i] = whole })
+	})
 	if fault.CodeOf(err) == fault.Unsupported {
 		return nil // it is sent
 	}
@@ -234,6 +298,33 @@ func (s *stager) copyThere(ctx context.Context, all []found) error {
 		return err
 	}
 	return s.compareCopied(ctx, compare)
+}
+
+func bytesOf(all []found) (n int64) {
+	for _, f := range all {
+		n += f.Size
+	}
+	return n
+}
+
+// worthTwo is from how much on two do the same at the same time on the host, in bytes; and from
+// when on what was unpacked is not hashed in the same session.
+const worthTwo = 64 << 20
+
+// inTwo has the first and the second half of n things done at the same time, when they have so
+// many bytes that this takes less time.
+func (s *stager) inTwo(ctx context.Context, n int, bytes int64, do func(ctx context.Context, from, to int) error) error {
+	if bytes < worthTwo || n < 2 {
+		return do(ctx, 0, n)
+	}
+	group, gctx := errgroup.WithContext(ctx)
+	for _, part := range [][2]int{{0, n / 2}, {n / 2, n}} {
+		group.Go(func() (err error) {
+			defer fault.Catch(&err)
+			return do(gctx, part[0], part[1])
+		})
+	}
+	return group.Wait()
 }
 
 // trust notes files that were taken by size and time, unless what they were copied from has

@@ -4,14 +4,11 @@ import (
 	"archive/tar"
 	"bytes"
 	"context"
+	"encoding/hex"
 	"errors"
-	"hash"
 	"io"
 	"io/fs"
 	"path"
-	"slices"
-
-	"golang.org/x/sync/errgroup"
 
 	"reshard/internal/core/fault"
 	"reshard/internal/core/filename"
@@ -54,7 +51,9 @@ func (s *stager) stream(ctx context.Context, files []stagedFile) error {
 			return err
 		}
 	}
-	s.match(rest, got)
+	if err := s.match(ctx, rest, got); err != nil {
+		return err
+	}
 	if rest = s.missing(rest); len(rest) > 0 {
 		return notAsWritten(rest[0].to)
 	}
@@ -135,17 +134,15 @@ func (s *stager) pack(ctx context.Context, to io.Writer, files []stagedFile) err
 		}
 		h := header(tar.TypeReg, f.to, s.like.file, 0o644)
 		h.Size, h.ModTime = f.Size, f.Modified
-		sum := vault.NewSum()
-		err := w.WriteHeader(h)
-		if err == nil {
-			_, err = io.Copy(&counting{w: w, sum: sum, told: s.copied, from: s.progress.Bytes},
-				s.Vault.Read(ctx, f.File))
+		if err := w.WriteHeader(h); err != nil {
+			return err
 		}
+		sum, err := s.packFile(ctx, w, f)
 		if err != nil {
 			return err
 		}
 		s.staged.mu.Lock()
-		s.staged.sums[f.to] = sum.Sum(nil)
+		s.staged.sums[f.to] = sum
 		s.staged.begun[f.to] = true
 		s.staged.mu.Unlock()
 		if i*2 >= len(files) {
@@ -155,10 +152,22 @@ func (s *stager) pack(ctx context.Context, to io.Writer, files []stagedFile) err
 	return w.Close()
 }
 
-// counting tells of what is written, and hashes it.
+// packFile writes a file and gives its hash: the one that the vault has kept, or else it is made.
+func (s *stager) packFile(ctx context.Context, to io.Writer, f stagedFile) ([]byte, error) {
+	from := s.Vault.Read(ctx, f.File)
+	known, err := hex.DecodeString(f.Sum)
+	if err == nil && len(known) > 0 {
+		_, err := io.Copy(&counting{w: to, told: s.copied, from: s.progress.Bytes}, from)
+		return known, err
+	}
+	sum := vault.NewSum()
+	_, err = io.Copy(&counting{w: io.MultiWriter(to, sum), told: s.copied, from: s.progress.Bytes}, from)
+	return sum.Sum(nil), err
+}
+
+// counting tells of what is written.
 type counting struct {
 	w    io.Writer
-	sum  hash.Hash
 	told func(bytes int64)
 	from int64
 	n    int64
@@ -166,7 +175,6 @@ type counting struct {
 
 func (c *counting) Write(p []byte) (int, error) {
 	n, err := c.w.Write(p)
-	_, _ = c.sum.Write(p[:n]) // it never fails (hash.Hash)
 	c.n += int64(n)
 	c.told(c.from + c.n)
 	return n, err
@@ -186,37 +194,36 @@ func (s *stager) compareSent(ctx context.Context, files []stagedFile) error {
 	if len(names) == 0 {
 		return nil
 	}
-	half := len(names)
-	if total >= worthTwo {
-		half = (len(names) + 1) / 2
-	}
-	group, gctx := errgroup.WithContext(ctx)
-	for part := range slices.Chunk(names, half) {
-		group.Go(func() (err error) {
-			defer fault.Catch(&err)
-			got, err := s.Files.Hash(gctx, part, total)
-			if err == nil {
-				s.match(files, got)
-			}
+	return s.inTwo(ctx, len(names), total, func(ctx context.Context, from, to int) error {
+		got, err := s.Files.Hash(ctx, names[from:to], total)
+		if err != nil {
 			return err
-		})
-	}
-	return group.Wait()
+		}
+		return s.match(ctx, files, got)
+	})
 }
 
-// worthTwo is from how much on two hash at the same time, in bytes; and from when on what was
-// unpacked is not hashed in the same session.
-const worthTwo = 64 << 20
-
-// match notes the files that have the hashes that they are to have.
-func (s *stager) match(files []stagedFile, got map[string][]byte) {
+// match notes the files that have the hashes that they are to have. What the vault says of a
+// whole file is not what it is known by: where it differs the file's own is made.
+func (s *stager) match(ctx context.Context, files []stagedFile, got map[string][]byte) error {
 	for _, f := range files {
-		sum, ok := got[f.to]
+		sum, there := got[f.to]
 		s.staged.mu.Lock()
-		stands := ok && !s.staged.whole[f.to] && bytes.Equal(sum, s.staged.sums[f.to])
+		want, stands := s.staged.sums[f.to], s.staged.whole[f.to]
 		s.staged.mu.Unlock()
-		if stands {
+		if !there || stands || want == nil {
+			continue
+		}
+		if !bytes.Equal(sum, want) && f.Sum != "" {
+			h := vault.NewSum()
+			if _, err := io.Copy(h, s.Vault.Read(ctx, f.File)); err != nil {
+				return err
+			}
+			want = h.Sum(nil)
+		}
+		if bytes.Equal(sum, want) {
 			s.arrived(f)
 		}
 	}
+	return nil
 }
