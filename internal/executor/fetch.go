@@ -164,6 +164,9 @@ func (s *stager) find(ctx context.Context, files []stagedFile, earlier map[strin
 // probed is how many files tell whether others of their kind are worth a try.
 const probed = 8
 
+// worthProbing is the share of what was found from which these are worth looking at.
+const worthProbing = 10
+
 // likely leaves out what has only the size in common with a file, unless a few of these are what
 // they might be: files of another world often have the same sizes.
 func (s *stager) likely(ctx context.Context, all []found) (out []found, err error) {
@@ -175,7 +178,7 @@ func (s *stager) likely(ctx context.Context, all []found) (out []found, err erro
 			uncertain = append(uncertain, f)
 		}
 	}
-	if len(uncertain) == 0 || !s.can.Hash {
+	if !s.can.Hash || bytesOf(uncertain) < (bytesOf(out)+bytesOf(uncertain))/worthProbing {
 		return out, nil
 	}
 	var probe []found

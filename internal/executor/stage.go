@@ -75,7 +75,7 @@ func (r *Runner) stage(ctx context.Context, n int, step plan.Step) (*Detail, err
 	if err := st.fetch(ctx, files); err != nil {
 		return nil, err
 	}
-	if st.streams() {
+	if st.streams() && !st.fewLeft(files) {
 		err = st.stream(ctx, files)
 	} else {
 		err = st.sendFiles(ctx, files)
@@ -103,6 +103,12 @@ type stager struct {
 	half func()
 	// channel takes a stream; it is opened while what comes before it is done. It may be nil.
 	channel *channel
+}
+
+// fewLeft reports whether what the host did not have is so little that a stream is not worth its
+// beginning.
+func (s *stager) fewLeft(files []stagedFile) bool {
+	return s.staged.reuse.Files > 0 && len(s.missing(files)) <= s.can.AtOnce
 }
 
 // streams reports whether the files go over as one stream.

@@ -29,7 +29,7 @@ func (s *stager) stream(ctx context.Context, files []stagedFile) error {
 	}
 	sent := s.progress.Bytes
 	below := path.Join(s.job.Plan.Work, "staged")
-	if s.step.BySample || sizeOf(rest) >= worthTwo { // what was taken by its size and time is not to be hashed
+	if len(rest) < len(files) || sizeOf(rest) >= worthTwo { // what is known to stand there is not hashed again
 		below = ""
 	}
 	to := s.channel
