@@ -137,6 +137,7 @@ func (a *app) describeFindings(f account.Findings) {
 	line("round trip", f.RoundTrip.Round(100*time.Microsecond).String())
 	line("sending, fetching", speed(f.Up)+", "+speed(f.Down))
 	line("connections at once", fmt.Sprintf("at least %d", f.Connections))
+	line("files at once", fmt.Sprint(f.Set.AtOnce))
 	line("arrives in", f.Home)
 	yes("can be written", !f.ReadOnly)
 	if f.ReadOnly {

@@ -349,8 +349,14 @@ func (b *bundle) send(folder string, o quarrymoss.Options) wire.Copy {
 	dir := filepath.Join(b.dir, "made", fmt.Sprint(counter.Add(1)))
 	require.NoError(b.t, os.MkdirAll(dir, 0o755))
 	require.NoError(b.t, quarrymoss.Make(filepath.Join(dir, folder), o))
+	return b.sendMade(filepath.Join(dir, folder))
+}
+
+// sendMade sends a world that stands in a folder.
+func (b *bundle) sendMade(folder string) wire.Copy {
+	b.t.Helper()
 	var arrival wire.Arrival
-	code, out, errs := b.cli("send", "--json", filepath.Join(dir, folder))
+	code, out, errs := b.cli("send", "--json", folder)
 	require.Equal(b.t, 0, code, errs)
 	require.NoError(b.t, json.Unmarshal([]byte(out), &arrival))
 	return arrival.Copy

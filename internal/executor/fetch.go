@@ -403,44 +403,6 @@ func (s *stager) sumOf(ctx context.Context, f stagedFile) ([]byte, error) {
 	return h.Sum(nil), err
 }
 
-// takeUp compares what an earlier life of the service has staged, and removes what is not of
-// this staging.
-func (s *stager) takeUp(ctx context.Context, files []stagedFile) error {
-	wanted := map[string]stagedFile{}
-	folders := map[string]bool{}
-	for _, f := range files {
-		wanted[f.to] = f
-		for dir := path.Dir(f.to); dir != "."; dir = path.Dir(dir) {
-			folders[dir] = true
-		}
-	}
-	var there []stagedFile
-	var strange []string
-	tree, settled := s.Files.Observe(ctx)
-	err := fs.WalkDir(tree, path.Join(s.job.Plan.Work, "staged"), func(name string, d fs.DirEntry, err error) error {
-		if err != nil || d.IsDir() {
-			return err
-		}
-		f, ok := wanted[name]
-		info, ierr := d.Info()
-		if !ok || ierr != nil || !info.Mode().IsRegular() {
-			strange = append(strange, name)
-		} else if info.Size() == f.Size && f.Size > 0 {
-			there = append(there, f)
-		}
-		return nil
-	})
-	if err = settled(err); err != nil {
-		return err
-	}
-	for _, name := range strange {
-		if err := s.Files.Discard(ctx, name); err != nil {
-			return err
-		}
-	}
-	return s.compareThere(ctx, there)
-}
-
 // sampled is how many files are sent for each that is read back, where that is chosen.
 const sampled = 16
 

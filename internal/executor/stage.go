@@ -67,7 +67,7 @@ func (r *Runner) stage(ctx context.Context, n int, step plan.Step) (*Detail, err
 		st.channel = st.open(ctx, path.Join(r.job.Plan.Work, "staged"))
 		defer st.channel.end()
 	}
-	if err := st.begin(ctx, c, files, large); err != nil {
+	if err := st.begin(ctx, c, large); err != nil {
 		return nil, err
 	}
 	r.report(func(p *plan.Progress) { p.TotalBytes, p.TotalFiles, p.Bytes, p.Files = c.Bytes, len(c.Files), 0, 0 })
@@ -115,10 +115,10 @@ func (s *stager) fewLeft(files []stagedFile) bool {
 func (s *stager) streams() bool { return s.can.Unpack && s.can.Hash }
 
 // begin makes ready what is written to.
-func (s *stager) begin(ctx context.Context, c vault.Copy, files []stagedFile, large bool) error {
+func (s *stager) begin(ctx context.Context, c vault.Copy, large bool) error {
 	fresh := s.staged == nil
 	var err error
-	if s.like, err = s.readyToStage(ctx, fresh && !large); err != nil || !fresh {
+	if s.like, err = s.readyToStage(ctx, fresh); err != nil || !fresh {
 		return err
 	}
 	st := &staging{whole: map[string]bool{}, sums: map[string][]byte{}, begun: map[string]bool{}}
@@ -134,9 +134,6 @@ func (s *stager) begin(ctx context.Context, c vault.Copy, files []stagedFile, la
 		return err
 	}
 	s.staged = st
-	if large {
-		return s.takeUp(ctx, files)
-	}
 	return nil
 }
 
@@ -148,7 +145,7 @@ func (r *Runner) readyToStage(ctx context.Context, clear bool) (like belonging, 
 		like, err = r.belonging(gctx)
 		return err
 	})
-	if clear || r.staged == nil && r.switchedBefore() {
+	if clear {
 		group.Go(func() (err error) {
 			defer fault.Catch(&err)
 			return r.unstage(gctx) // a half staged world of an earlier life is ours to remove
@@ -323,7 +320,7 @@ func (s *stager) each(ctx context.Context, files []stagedFile,
 	group.SetLimit(max(1, s.can.AtOnce))
 	room := semaphore.NewWeighted(mostUnderWay)
 	for _, f := range s.missing(files) {
-		weight := min(max(4*f.Size, mostUnderWay/64), mostUnderWay/4)
+		weight := min(max(4*f.Size, mostUnderWay/512), mostUnderWay/4)
 		if err := room.Acquire(gctx, weight); err != nil {
 			break // one of them has failed, or it was cancelled
 		}

@@ -171,7 +171,7 @@ func (c *check) tryAll(ctx context.Context) error {
 	set.Commands = commands
 	c.found.Set = set
 	for _, try := range []func(context.Context) error{
-		c.throughput, c.owner, c.replace, c.folders, c.cases, c.times, c.syncs, c.space, c.unpacks,
+		c.throughput, c.owner, c.replace, c.folders, c.cases, c.times, c.syncs, c.space, c.handles, c.unpacks,
 	} {
 		if err := try(ctx); fault.Passing(err) || ctx.Err() != nil {
 			return err
@@ -289,6 +289,32 @@ func (c *check) times(ctx context.Context) error {
 		c.found.Set.TimePrecision = 24 * time.Hour // they cannot be set, and tell nothing
 	}
 	return nil
+}
+
+// mostHandles is how many files are opened at once to find how many may be.
+const mostHandles = 256
+
+// handles finds how many files may be open at once, and leaves a quarter of them free.
+func (c *check) handles(ctx context.Context) error {
+	var mu sync.Mutex
+	var open []hostfs.Content
+	var all sync.WaitGroup
+	for range mostHandles {
+		all.Go(func() {
+			f, err := c.files.Open(ctx, "capitals")
+			if err == nil {
+				mu.Lock()
+				defer mu.Unlock()
+				open = append(open, f)
+			}
+		})
+	}
+	all.Wait()
+	for _, f := range open {
+		_ = f.Close() // it was only opened
+	}
+	c.found.Set.AtOnce = max(1, len(open)*3/4)
+	return ctx.Err()
 }
 
 func (c *check) syncs(ctx context.Context) error {

@@ -87,7 +87,7 @@ func (m *machine) found() *sftp.Found {
 	return &sftp.Found{
 		Account: f.Set.Account, Blind: !f.Set.ExactCase && !f.ReadOnly, Commands: f.Set.Commands, Hash: f.Set.Hash,
 		Unpack: f.Set.Unpack, ReadOnly: f.ReadOnly, NoSync: f.NoSync, NoSpace: f.NoSpace,
-		TimePrecision: f.Set.TimePrecision,
+		TimePrecision: f.Set.TimePrecision, AtOnce: f.Set.AtOnce,
 	}
 }
 

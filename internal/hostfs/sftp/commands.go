@@ -58,8 +58,9 @@ func (f *Files) Unpack(ctx context.Context, from io.Reader, below string) (map[s
 
 // copyByCommand copies files with cp(1), and gives them their attributes.
 func (f *Files) copyByCommand(ctx context.Context, files []hostfs.Copying, copied func(i int, whole bool)) error {
-	for at := 0; at < len(files); at += copiedAtOnce {
-		part := files[at:min(at+copiedAtOnce, len(files))]
+	const atOnce = 1000
+	for at := 0; at < len(files); at += atOnce {
+		part := files[at:min(at+atOnce, len(files))]
 		var list strings.Builder
 		for _, c := range part {
 			list.WriteString("./" + filename.Decode(c.From) + "\x00./" + filename.Decode(c.To) + "\x00")

@@ -17,9 +17,6 @@ import (
 // filexfer-extensions-00, section 7; OpenSSH announces it without a suffix).
 const copyData = "copy-data"
 
-// copiedAtOnce bounds the files that a host has open for copying: two for each.
-const copiedAtOnce = 200
-
 // copiedPiece is how much is copied by one request, in bytes: each is answered, and shows that
 // the host goes on.
 const copiedPiece = 64 << 20
@@ -62,8 +59,9 @@ func (f *Files) copyByData(ctx context.Context, files []hostfs.Copying, copied f
 	if err := w.begin(); err != nil {
 		return f.stopped(ctx, err)
 	}
-	for at := 0; at < len(files); at += copiedAtOnce {
-		part := files[at:min(at+copiedAtOnce, len(files))]
+	atOnce := max(1, f.found.AtOnce/2) // two are open for each
+	for at := 0; at < len(files); at += atOnce {
+		part := files[at:min(at+atOnce, len(files))]
 		sizes, err := f.regular(ctx, part)
 		if err == nil {
 			err = w.copy(f, part, sizes, func(i int, whole bool) { copied(at+i, whole) })

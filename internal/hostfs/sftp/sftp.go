@@ -41,6 +41,8 @@ type Found struct {
 	NoSync, NoSpace bool
 	// TimePrecision is the smallest difference of times; 0: a second.
 	TimePrecision time.Duration
+	// AtOnce is how many files may be open at the same time; 0: what hosts usually let.
+	AtOnce int
 }
 
 // Files is a folder of an account.
@@ -60,6 +62,9 @@ type Files struct {
 // somebody puts in its place within that time would be followed, with the account's rights.
 const insideFor = 30 * time.Second
 
+// usuallyAtOnce is how many files hosts usually let be open at the same time.
+const usuallyAtOnce = 64
+
 // Open gives a folder of an account; root is absolute, in the form that Root gave.
 func Open(link *sshlink.Link, root string, found *Found) *Files {
 	f := &Files{link: link, root: root, inside: map[string]time.Time{}, unsynced: map[string]bool{}}
@@ -68,6 +73,9 @@ func Open(link *sshlink.Link, root string, found *Found) *Files {
 	}
 	if f.found.TimePrecision == 0 {
 		f.found.TimePrecision = time.Second
+	}
+	if f.found.AtOnce == 0 {
+		f.found.AtOnce = usuallyAtOnce
 	}
 	return f
 }
@@ -193,7 +201,7 @@ func (f *Files) Capabilities(ctx context.Context) (capability.Set, error) {
 		Account:  f.found.Account,
 		Commands: f.found.Commands, Hash: f.found.Hash, Unpack: f.found.Unpack,
 		Owners: strings.HasPrefix(f.found.Account, "0:"), TimePrecision: f.found.TimePrecision,
-		Pace: 250 * time.Millisecond, AtOnce: 64,
+		Pace: 250 * time.Millisecond, AtOnce: f.found.AtOnce,
 	}
 	c, err := f.link.Files(ctx)
 	if err != nil {
