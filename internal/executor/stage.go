@@ -8,6 +8,7 @@ import (
 	"io"
 	"io/fs"
 	"path"
+	"slices"
 	"strings"
 	"sync"
 
@@ -114,11 +115,10 @@ func (s *stager) fewLeft(files []stagedFile) bool {
 // streams reports whether the files go over as one stream.
 func (s *stager) streams() bool { return s.can.Unpack && s.can.Hash }
 
-// begin makes ready what is written to.
-func (s *stager) begin(ctx context.Context, c vault.Copy, large bool) error {
-	fresh := s.staged == nil
-	var err error
-	if s.like, err = s.readyToStage(ctx, fresh); err != nil || !fresh {
+// begin makes ready what is written to, and finds out whom files are to belong to.
+func (s *stager) begin(ctx context.Context, c vault.Copy, large bool) (err error) {
+	if s.staged != nil {
+		s.like, err = s.belonging(ctx)
 		return err
 	}
 	st := &staging{whole: map[string]bool{}, sums: map[string][]byte{}, begun: map[string]bool{}}
@@ -126,50 +126,53 @@ func (s *stager) begin(ctx context.Context, c vault.Copy, large bool) error {
 	if err != nil {
 		return err
 	}
-	if s.streams() && !large {
-		for _, level := range dirs {
-			st.folders = append(st.folders, level...)
-		}
-	} else if err := s.makeFolders(ctx, dirs); err != nil {
-		return err
-	}
-	s.staged = st
-	return nil
-}
-
-// readyToStage finds out whom files are to belong to, and clears what an earlier life has left.
-func (r *Runner) readyToStage(ctx context.Context, clear bool) (like belonging, err error) {
+	inStream := s.streams() && !large
+	var made []string
 	group, gctx := errgroup.WithContext(ctx)
 	group.Go(func() (err error) {
 		defer fault.Catch(&err)
-		like, err = r.belonging(gctx)
+		s.like, err = s.belonging(gctx)
 		return err
 	})
-	if clear {
-		group.Go(func() (err error) {
-			defer fault.Catch(&err)
-			return r.unstage(gctx) // a half staged world of an earlier life is ours to remove
-		})
-	}
 	group.Go(func() (err error) {
 		defer fault.Catch(&err)
-		return r.ownFolder(gctx)
+		there, err := s.ownFolder(gctx)
+		switch {
+		case err != nil:
+			return err
+		case inStream && there:
+			return s.unstage(gctx)
+		case !inStream:
+			made, err = s.makeFolders(gctx, dirs, there)
+		}
+		return err
 	})
-	return like, group.Wait()
+	if err := group.Wait(); err != nil {
+		return err
+	}
+	if inStream {
+		st.folders = append([]string{s.job.Plan.Work}, slices.Concat(dirs...)...)
+	} else if s.like.dir != (hostfs.Attributes{}) {
+		err = s.eachFolder(ctx, made, func(ctx context.Context, dir string) error {
+			return s.Files.Set(ctx, dir, s.like.dir)
+		})
+	}
+	s.staged = st
+	return err
 }
 
-// ownFolder is an error when something else than a folder stands where the working folders are:
-// a stream that is unpacked would follow a link.
-func (r *Runner) ownFolder(ctx context.Context) error {
+// ownFolder reports whether the folder is there in which the working folders are. It is an error
+// when something else stands there: a stream that is unpacked would follow a link.
+func (r *Runner) ownFolder(ctx context.Context) (bool, error) {
 	dir := path.Dir(r.job.Plan.Work)
 	info, err := r.Files.Stat(ctx, dir)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
-		return nil
+		return false, nil
 	case err == nil && !info.IsDir():
-		return fault.New(fault.Exists, "stage", dir, "it is no folder; move it away, and try again")
+		return false, fault.New(fault.Exists, "stage", dir, "it is no folder; move it away, and try again")
 	}
-	return err
+	return err == nil, err
 }
 
 // How staged files were compared.
@@ -243,11 +246,11 @@ func (s *stager) arrived(f stagedFile) {
 	}
 }
 
-// folders are those that a staging needs, those above before those below.
+// folders are those that a staging needs in the working folder, those above before those below.
 func (s *stager) folders(c vault.Copy) ([][]string, error) {
 	var byDepth [][]string
 	work := s.job.Plan.Work
-	made := map[string]bool{".": true, path.Dir(work): true}
+	made := map[string]bool{work: true}
 	var add func(dir string)
 	add = func(dir string) {
 		if made[dir] {
@@ -280,24 +283,44 @@ func (s *stager) folders(c vault.Copy) ([][]string, error) {
 	return byDepth, nil
 }
 
-func (s *stager) makeFolders(ctx context.Context, byDepth [][]string) error {
-	if err := s.Files.MkdirAll(ctx, s.job.Plan.Work, s.like.dir); err != nil {
-		return err
+// makeFolders makes them, after it has cleared what an earlier life has left: a half staged world
+// is ours to remove. there says that the folder in which the working folders are is there. It
+// gives those that it made, whose attributes are still to be set: that needs no order.
+func (s *stager) makeFolders(ctx context.Context, byDepth [][]string, there bool) (made []string, err error) {
+	work := s.job.Plan.Work
+	if !there {
+		if err := s.Files.MkdirAll(ctx, path.Dir(work), hostfs.Attributes{}); err != nil {
+			return nil, err
+		}
+		made = append(made, path.Dir(work))
 	}
+	fresh, err := s.Files.Mkdir(ctx, work, hostfs.Attributes{})
+	if err == nil && !fresh {
+		err = s.unstage(ctx)
+	}
+	made = append(made, work)
 	for _, dirs := range byDepth {
-		group, gctx := errgroup.WithContext(ctx)
-		group.SetLimit(max(1, s.can.AtOnce))
-		for _, dir := range dirs {
-			group.Go(func() (err error) {
-				defer fault.Catch(&err)
-				return s.Files.Mkdir(gctx, dir, s.like.dir)
+		if err == nil {
+			err = s.eachFolder(ctx, dirs, func(ctx context.Context, dir string) error {
+				_, err := s.Files.Mkdir(ctx, dir, hostfs.Attributes{})
+				return err
 			})
 		}
-		if err := group.Wait(); err != nil {
-			return err
-		}
+		made = append(made, dirs...)
 	}
-	return nil
+	return made, err
+}
+
+func (s *stager) eachFolder(ctx context.Context, dirs []string, do func(context.Context, string) error) error {
+	group, gctx := errgroup.WithContext(ctx)
+	group.SetLimit(max(1, s.can.AtOnce))
+	for _, dir := range dirs {
+		group.Go(func() (err error) {
+			defer fault.Catch(&err)
+			return do(gctx, dir)
+		})
+	}
+	return group.Wait()
 }
 
 // mostUnderWay bounds what is being written at once, in bytes: many small files, or a few

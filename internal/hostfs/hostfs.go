@@ -205,25 +205,36 @@ func (p *FS) MkdirAll(ctx context.Context, name string, a Attributes) error {
 	if err := p.MkdirAll(ctx, path.Dir(name), a); err != nil {
 		return err
 	}
-	return p.Mkdir(ctx, name, a)
+	_, err = p.Mkdir(ctx, name, a)
+	return err
 }
 
-// Mkdir makes a folder in one that is there. One that somebody has made in the meantime is
-// left as it is.
-func (p *FS) Mkdir(ctx context.Context, name string, a Attributes) error {
+// Mkdir makes a folder in one that is there, and reports whether it did. One that is there
+// already is left as it is.
+func (p *FS) Mkdir(ctx context.Context, name string, a Attributes) (made bool, err error) {
 	if err := check("make folder", name); err != nil {
-		return err
+		return false, err
 	}
 	ctx, done := p.bounded(ctx)
 	defer done()
-	err := p.driver.Mkdir(ctx, name)
+	err = p.driver.Mkdir(ctx, name)
 	if errors.Is(err, fs.ErrExist) {
-		return nil
+		return false, nil
 	}
 	if err == nil && a != (Attributes{}) {
 		err = p.driver.Set(ctx, name, a)
 	}
-	return p.wrap(ctx, "make folder", name, err)
+	return err == nil, p.wrap(ctx, "make folder", name, err)
+}
+
+// Set sets attributes of a file or a folder; what is zero in them stays as it is.
+func (p *FS) Set(ctx context.Context, name string, a Attributes) error {
+	if err := check("change", name); err != nil {
+		return err
+	}
+	ctx, done := p.bounded(ctx)
+	defer done()
+	return p.wrap(ctx, "change", name, p.driver.Set(ctx, name, a))
 }
 
 // Write writes a new file from a reader, with its attributes; the folder must exist. It

@@ -353,6 +353,9 @@ func (f *Files) Mkdir(ctx context.Context, name string) error {
 	}
 	if err == nil {
 		f.made(name)
+		f.mu.Lock()
+		defer f.mu.Unlock()
+		f.inside[name] = time.Now() // it is no link
 	}
 	return err
 }
