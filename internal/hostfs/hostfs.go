@@ -364,7 +364,7 @@ func (p *FS) Commit(ctx context.Context, name string, data []byte) error {
 	go func() {
 		synced <- fault.Safely(func() error { return p.sync(ctx, "replace", path.Dir(name)) })
 	}()
-	back, err := p.ReadFile(ctx, name, int64(len(data)))
+	back, err := p.readBack(ctx, name, len(data))
 	if serr := <-synced; serr != nil {
 		return serr
 	}
@@ -373,6 +373,23 @@ func (p *FS) Commit(ctx context.Context, name string, data []byte) error {
 			"reads back differently from what was written")
 	}
 	return err
+}
+
+// readBack reads a file that was put in its place a moment ago: nothing is asked about it before.
+func (p *FS) readBack(ctx context.Context, name string, bytes int) ([]byte, error) {
+	d, ok := p.driver.(Distant)
+	if !ok {
+		return p.ReadFile(ctx, name, int64(bytes))
+	}
+	f, err := p.openBy(ctx, "read", name, func(err error) error { return err },
+		func(ctx context.Context) (Content, error) {
+			return d.OpenSeen(ctx, name, Info{Named: path.Base(name), Bytes: int64(bytes) + 1})
+		})
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close() //nolint:errcheck // only read
+	return io.ReadAll(f)
 }
 
 // replaces reports whether a rename replaces a file there, which is asked once.
@@ -499,11 +516,19 @@ func (p *FS) Move(ctx context.Context, from, to string) error {
 	}
 	bctx, done := p.bounded(ctx)
 	defer done()
-	if err := p.driver.Rename(bctx, from, to, false); err != nil {
+	m, synced := p.driver.(Mover)
+	move := func() error { return p.driver.Rename(bctx, from, to, false) }
+	if synced {
+		move = func() error { return m.Move(bctx, from, to) }
+	}
+	if err := move(); err != nil {
 		if errors.Is(err, fs.ErrExist) {
 			return fault.New(fault.Exists, "move", path.Join(p.name, from), "%s is there already", to)
 		}
 		return p.wrap(bctx, "move", from, err)
+	}
+	if synced {
+		return nil
 	}
 	return p.sync(ctx, "move", path.Dir(from), path.Dir(to))
 }

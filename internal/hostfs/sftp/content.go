@@ -97,8 +97,12 @@ type content struct {
 	h     *sftp.File
 	info  hostfs.Info
 	at    int64
+	first []byte // what is left of the first part, which is read at once
 	ahead *readAhead
 }
+
+// firstPart is how much is read of a file at first, in bytes: what one request asks for.
+const firstPart = 32 << 10
 
 func (c *content) Stat() (hostfs.Info, error) { return c.info, nil }
 
@@ -110,6 +114,17 @@ func (c *content) Read(p []byte) (int, error) {
 		return 0, c.ctx.Err()
 	case left <= 0:
 		return 0, io.EOF
+	case len(c.first) > 0:
+		n := copy(p, c.first)
+		c.first, c.at = c.first[n:], c.at+int64(n)
+		return n, nil
+	case c.at == 0 && len(p) < firstPart:
+		buf := make([]byte, min(left, firstPart))
+		n, err := c.readAt(buf, 0)
+		if c.first = buf[:n]; n == 0 {
+			return 0, err
+		}
+		return c.Read(p)
 	case c.ahead == nil && (c.at == 0 || left <= block):
 		n, err := c.readAt(p[:min(int64(len(p)), left, block)], c.at)
 		c.at += int64(n)

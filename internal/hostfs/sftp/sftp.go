@@ -521,29 +521,81 @@ func numbers(account string) (uid, gid int, err error) {
 	return uid, gid, nil
 }
 
-// Sync implements hostfs.Writer.
-func (f *Files) Sync(ctx context.Context, names ...string) error {
-	return eachAtOnce(names, func(name string) error {
-		err := f.tell(ctx, true, func(c *sftp.Client) error {
-			if _, ok := c.HasExtension("fsync@openssh.com"); !ok || f.found.NoSync {
-				return nil
-			}
-			if err := f.within(c, path.Dir(name)); err != nil {
-				return err
-			}
-			h, err := c.Open(f.at(name))
-			if err != nil {
-				return err
-			}
-			err = h.Sync()
-			go func() { _ = h.Close() }() // nothing was written through it
-			return err
-		})
-		if err == errFailed { //nolint:errorlint // it is the value itself
-			err = &fault.Error{Code: fault.Refused, What: "the host does not write it out: " + errFailed.Error()}
+// Move implements hostfs.Mover: the folders are opened while the name is given.
+func (f *Files) Move(ctx context.Context, from, to string) error {
+	dirs := slices.Compact([]string{path.Dir(from), path.Dir(to)})
+	opened := make([]*synced, len(dirs))
+	var all sync.WaitGroup
+	for i, dir := range dirs {
+		all.Go(func() { opened[i] = f.toSync(ctx, dir) })
+	}
+	err := f.Rename(ctx, from, to, false)
+	all.Wait()
+	if err != nil {
+		for _, s := range opened {
+			s.close()
+		}
+		return err
+	}
+	return eachAtOnce(opened, func(s *synced) error {
+		err := s.sync(ctx)
+		if fault.CodeOf(err) == fault.Unreachable { // what was opened has ended with its connection
+			return f.Sync(ctx, s.name)
 		}
 		return err
 	})
+}
+
+// Sync implements hostfs.Writer.
+func (f *Files) Sync(ctx context.Context, names ...string) error {
+	return eachAtOnce(names, func(name string) error {
+		err := f.toSync(ctx, name).sync(ctx)
+		if fault.CodeOf(err) == fault.Unreachable && ctx.Err() == nil {
+			err = f.toSync(ctx, name).sync(ctx)
+		}
+		return err
+	})
+}
+
+// synced is a file or a folder that is opened to be written out.
+type synced struct {
+	files *Files
+	name  string
+	h     *sftp.File // nil: the host cannot do this, or err
+	err   error
+}
+
+func (f *Files) toSync(ctx context.Context, name string) *synced {
+	s := &synced{files: f, name: name}
+	s.h, s.err = ask(ctx, f, true, func(c *sftp.Client) (*sftp.File, error) {
+		if _, ok := c.HasExtension("fsync@openssh.com"); !ok || f.found.NoSync {
+			return nil, nil
+		}
+		if err := f.within(c, path.Dir(name)); err != nil {
+			return nil, err
+		}
+		return c.Open(f.at(name))
+	})
+	return s
+}
+
+func (s *synced) sync(ctx context.Context) error {
+	defer s.close()
+	err := s.err
+	if err == nil && s.h != nil {
+		err = s.files.tell(ctx, false, func(*sftp.Client) error { return s.h.Sync() })
+	}
+	if err == errFailed { //nolint:errorlint // it is the value itself
+		err = &fault.Error{Code: fault.Refused, What: "the host does not write it out: " + errFailed.Error()}
+	}
+	return err
+}
+
+// close gives the handle back without waiting for the host: nothing was written through it.
+func (s *synced) close() {
+	if s.h != nil {
+		go func() { _ = s.h.Close() }()
+	}
 }
 
 // mostAtOnce is how much of a kind is asked at once.
