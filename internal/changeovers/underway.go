@@ -56,6 +56,7 @@ func (co *Changeovers) end(id int64) {
 	if u := co.board.now[id]; u != nil {
 		close(u.ended)
 		delete(co.board.now, id)
+		co.fleet.Placing(u.server, false)
 	}
 }
 
@@ -68,7 +69,8 @@ func (co *Changeovers) report(p plan.Progress) {
 		return
 	}
 	if p.Step != u.progress.Step || p.State != u.progress.State {
-		co.fleet.Poke(u.server)
+		placing := p.State == plan.Switching && (p.StepKind == plan.Move || p.StepKind == plan.Write)
+		co.fleet.Placing(u.server, placing)
 	}
 	u.progress = p
 	wake(u.moved)

@@ -88,8 +88,12 @@ func New(name string, d Driver, p *game.Profile) *Control {
 func (c *Control) Status(ctx context.Context) Status {
 	var st Status
 	err := c.look(ctx, func(ctx context.Context, seen Sight) error {
-		if err := c.log.read(ctx, c.driver, seen.Run, c.profile); err != nil {
-			return err
+		gone := seen.Process == nil
+		if !gone || !c.log.over || c.log.run != seen.Run {
+			if err := c.log.read(ctx, c.driver, seen.Run, c.profile); err != nil {
+				return err
+			}
+			c.log.over = gone
 		}
 		st = c.statusOf(seen)
 		return nil

@@ -21,6 +21,8 @@ type logReader struct {
 	version string
 	refused []string
 	tail    []string // the last lines
+	// over says that it was read to its end when its process was gone: nothing more comes.
+	over bool
 }
 
 // read reads on in the log of a run. An error leaves what was read before.

@@ -39,6 +39,8 @@ type known struct {
 	sight  *sight // nil: it has not been looked at yet
 	told   wire.Server
 	poke   chan struct{}
+	// placing says that a changeover moves its files at this moment.
+	placing bool
 	// end ends the watching.
 	end context.CancelFunc
 }

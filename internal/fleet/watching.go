@@ -104,6 +104,33 @@ func (fl *Fleet) forget(name string) {
 	fl.Feed.Tell(feed.Event{Kind: feed.Gone, Key: name, Value: name})
 }
 
+// Placing says whether a changeover moves a server's files at this moment, while players are
+// locked out. One far away is not looked at then: questions would keep the changeover waiting on
+// the same line, and what they see is gone a moment later.
+func (fl *Fleet) Placing(name string, now bool) {
+	fl.book.mu.Lock()
+	defer fl.book.mu.Unlock()
+	if k := fl.book.servers[name]; k != nil {
+		k.placing = now
+		if !now {
+			poke(k.poke)
+		}
+	}
+}
+
+// letBe reports whether a server is not to be looked at now.
+func (fl *Fleet) letBe(ctx context.Context, name string) bool {
+	fl.book.mu.Lock()
+	k := fl.book.servers[name]
+	placing := k != nil && k.placing
+	fl.book.mu.Unlock()
+	if !placing {
+		return false
+	}
+	l, err := fl.Reach(ctx, name)
+	return err == nil && l.Files.Distant()
+}
+
 // Poke has a server looked at soon: something has been done to it.
 func (fl *Fleet) Poke(name string) {
 	fl.book.mu.Lock()
@@ -161,7 +188,9 @@ func (fl *Fleet) watch(ctx context.Context, name string, poked chan struct{}) {
 			return
 		}
 		begun := fl.now()
-		fl.glance(ctx, name, &files)
+		if !fl.letBe(ctx, name) {
+			fl.glance(ctx, name, &files)
+		}
 		took := fl.now().Sub(begun)
 		<-fl.looking
 		pace := fl.pace(name, took)

@@ -734,6 +734,12 @@ func (p *FS) Standing(ctx context.Context) (bool, error) {
 	return stands, p.wrap(ctx, "look at", ".", err)
 }
 
+// Distant reports whether each question costs, as on a host far away.
+func (p *FS) Distant() bool {
+	_, ok := p.driver.(Distant)
+	return ok
+}
+
 // MayWrite reports whether an account of the host may write to a file or folder; known
 // is false when that cannot be told.
 func (p *FS) MayWrite(account string, i Info) (may, known bool) {
