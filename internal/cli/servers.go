@@ -148,7 +148,7 @@ Examples:
   reshard servers change fen --by hand
   reshard servers change fen --unit fen.service --log-file logs/latest.log
   reshard servers change fen --session fen -- ./quarry serve .
-  reshard servers change fen --game-root /home/container`,
+  reshard servers change fen --game-root /opt/game`,
 		Flags: controlFlags(),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.Args().Len() < 1 {

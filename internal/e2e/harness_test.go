@@ -365,6 +365,12 @@ func (b *bundle) sendMade(folder string) wire.Copy {
 // cli runs a command line as a signed-in user would.
 func (b *bundle) cli(args ...string) (code int, out, errs string) {
 	b.t.Helper()
+	return b.cliReading("", args...)
+}
+
+// cliReading does so with something to read.
+func (b *bundle) cliReading(in string, args ...string) (code int, out, errs string) {
+	b.t.Helper()
 	file := filepath.Join(b.dir, "client.json")
 	if _, err := os.Stat(file); err != nil {
 		var so, se bytes.Buffer
@@ -374,7 +380,7 @@ func (b *bundle) cli(args ...string) (code int, out, errs string) {
 		require.Equal(b.t, 0, c, se.String())
 	}
 	var so, se bytes.Buffer
-	code = cli.Run(context.Background(), args, cli.IO{In: strings.NewReader(""), Out: &so, Err: &se, Env: b.env})
+	code = cli.Run(context.Background(), args, cli.IO{In: strings.NewReader(in), Out: &so, Err: &se, Env: b.env})
 	return code, so.String(), se.String()
 }
 

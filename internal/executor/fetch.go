@@ -316,7 +316,8 @@ const worthTwo = 64 << 20
 
 // inTwo has the first and the second half of n things done at the same time, when they have so
 // many bytes that this takes less time.
-func (s *stager) inTwo(ctx context.Context, n int, bytes int64, do func(ctx context.Context, from, to int) error) error {
+func (s *stager) inTwo(ctx context.Context, n int, bytes int64,
+	do func(ctx context.Context, from, to int) error) error {
 	if bytes < worthTwo || n < 2 {
 		return do(ctx, 0, n)
 	}

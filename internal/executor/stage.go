@@ -78,7 +78,12 @@ func (r *Runner) stage(ctx context.Context, n int, step plan.Step) (*Detail, err
 	}
 	if st.streams() && !st.fewLeft(files) {
 		err = st.stream(ctx, files)
-	} else {
+	}
+	if fault.CodeOf(err) == fault.Unsupported { // a check had found more than there is
+		st.can.Unpack, st.can.Hash = false, false
+		err = st.makeLeft(ctx)
+	}
+	if err == nil && len(st.missing(files)) > 0 {
 		err = st.sendFiles(ctx, files)
 	}
 	if err == nil && step.BySample {
@@ -104,6 +109,17 @@ type stager struct {
 	half func()
 	// channel takes a stream; it is opened while what comes before it is done. It may be nil.
 	channel *channel
+}
+
+// makeLeft makes the folders that a stream was to make.
+func (s *stager) makeLeft(ctx context.Context) error {
+	for _, dir := range s.staged.folders { // those above are before those below
+		if err := s.Files.MkdirAll(ctx, dir, s.like.dir); err != nil {
+			return err
+		}
+	}
+	s.staged.folders = nil
+	return nil
 }
 
 // fewLeft reports whether what the host did not have is so little that a stream is not worth its

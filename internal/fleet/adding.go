@@ -102,6 +102,11 @@ func (fl *Fleet) Add(ctx context.Context, n wire.NewServer) (wire.ServerFacts, e
 	if _, err := fl.records.AddServer(ctx, rec); err != nil {
 		return wire.ServerFacts{}, err
 	}
+	if found := h.rec.Found.V; found != nil && found.ReadOnly { // the account may well write in the server's folder
+		if _, err := fl.CheckHost(ctx, n.Host, func(string) {}); err != nil {
+			fl.log.Warn("a host was not checked again", "host", n.Host, "error", err)
+		}
+	}
 	return fl.Server(ctx, n.Name)
 }
 

@@ -399,7 +399,11 @@ func (fl *Fleet) CheckHost(ctx context.Context, name string, say func(string)) (
 		return wire.Host{}, fault.New(fault.Unsupported, "check host", name,
 			"it is the service's own machine; what can be done there is known")
 	}
-	found, err := c.Check(ctx, say)
+	roots, err := fl.rootsOn(ctx, name)
+	if err != nil {
+		return wire.Host{}, err
+	}
+	found, err := c.Check(ctx, roots, say)
 	if err != nil {
 		return wire.Host{}, err
 	}
@@ -414,6 +418,34 @@ func (fl *Fleet) CheckHost(ctx context.Context, name string, say func(string)) (
 	}
 	rec.Found.V = &found
 	return fl.reopen(ctx, h, rec)
+}
+
+// rootsOn gives the folders of the servers on a host.
+func (fl *Fleet) rootsOn(ctx context.Context, name string) (out []string, err error) {
+	list, err := fl.allListed(ctx)
+	for _, rec := range list {
+		if rec.Host == name {
+			out = append(out, rec.Root)
+		}
+	}
+	return out, err
+}
+
+// checkDoubted checks a host again when something has contradicted what was found there. The
+// line is cut for that, so that it is done when nothing is at work on the server that tells.
+func (fl *Fleet) checkDoubted(ctx context.Context, name string) {
+	h, ok := fl.inHand(name)
+	if !ok {
+		return
+	}
+	if c, ok := h.Driver.(host.Checker); !ok || !c.Doubted() {
+		return
+	}
+	fl.running.Go(func() {
+		if _, err := fl.CheckHost(ctx, name, func(string) {}); err != nil {
+			fl.log.Warn("a host was not checked again", "host", name, "error", err)
+		}
+	})
 }
 
 // RemoveHost forgets a host on which no servers are, with what it was signed in with.

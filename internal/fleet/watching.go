@@ -164,6 +164,9 @@ func (fl *Fleet) Refresh(ctx context.Context, name string) {
 		return // the next who asks for it is told
 	}
 	fl.know(rec.Server, rec.Holder)
+	if rec.Holder == 0 && fl.watching != nil {
+		fl.checkDoubted(fl.watching, rec.Host)
+	}
 	if s := fl.book.sightOf(name); s != nil {
 		fl.tell(name)
 	}

@@ -56,9 +56,12 @@ type Elsewhere interface {
 
 // Checker is a host that can be asked what can be done there.
 type Checker interface {
-	// Check tries, in a folder of its own that it removes, and says what it is doing. What
-	// cannot be done is no error; a host that does not answer is.
-	Check(ctx context.Context, say func(string)) (account.Findings, error)
+	// Check tries, in a folder of its own that it removes, and says what it is doing. Where
+	// nothing can be written in the account's folders it tries in others, those of the servers
+	// there. What cannot be done is no error; a host that does not answer is.
+	Check(ctx context.Context, others []string, say func(string)) (account.Findings, error)
+	// Doubted reports whether something has contradicted what the last check has found.
+	Doubted() bool
 }
 
 // Closer is a host that has something to give back when it is not needed any more.

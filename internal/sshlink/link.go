@@ -17,6 +17,7 @@ import (
 
 	"reshard/internal/core/account"
 	"reshard/internal/core/fault"
+	"reshard/internal/core/filename"
 )
 
 // How long things may take, and how a dead peer is noticed: within keepEvery and keepPatience
@@ -573,7 +574,7 @@ func (l *Link) filesOver(ctx context.Context, n *line) (*sftp.Client, error) {
 	if err != nil {
 		release()
 		_ = s.Close() // the error tells more
-		return nil, l.Lost(err)
+		return nil, l.because(ctx, n, err)
 	}
 	n.mu.Lock()
 	n.files = files
@@ -587,6 +588,37 @@ func (l *Link) filesOver(ctx context.Context, n *line) (*sftp.Client, error) {
 		n.mu.Unlock()
 	}()
 	return files, nil
+}
+
+// because is the error of a session for files that ended at once. sshd says nothing over it; what
+// it says to a command tells why, where it takes any. What only a person can mend is not tried again.
+func (l *Link) because(ctx context.Context, n *line, err error) error {
+	ctx, done := context.WithTimeout(ctx, 5*time.Second)
+	defer done()
+	s, release, serr := l.session(ctx, n)
+	if serr != nil {
+		return l.Lost(err)
+	}
+	defer release()
+	defer s.Close() //nolint:errcheck // it has ended
+	heard := limited{most: 4096}
+	s.Stderr = &heard
+	_, _ = Bounded(ctx, func() (nothing, error) { return nothing{}, s.Run("exit") }) // what it says is all that counts
+	said := filename.Encode(strings.Join(strings.Fields(string(heard.bytes())), " "))
+	switch {
+	case said == "" && n.isDead():
+		return l.Lost(err)
+	case said == "":
+		return fault.New(fault.Unreachable, "open files of", l.name(),
+			"its host lets the account in and ends each session "+
+				"at once without a word; the password may have to be changed first")
+	case strings.Contains(strings.ToLower(said), "password"):
+		return fault.New(fault.Refused, "sign in to", l.name(), "its host wants the password to be changed first (%s)",
+			said).
+			With("Change it with a terminal program or on the provider's page, and then here: reshard hosts change " +
+				l.Account().Name + " --password.")
+	}
+	return fault.New(fault.Unreachable, "open files of", l.name(), "its host ends the session (%s)", said)
 }
 
 func (l *Link) speakSFTP(ctx context.Context, s *ssh.Session) (*sftp.Client, error) {

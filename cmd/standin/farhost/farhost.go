@@ -33,7 +33,8 @@ const (
 type Shape struct {
 	// FilesOnly: no commands, as with most rented accounts.
 	FilesOnly bool
-	// Root is what the account sees as "/" (needs root); "" is the machine's own.
+	// Root is what the account sees as "/" (needs root): a folder that is root's own, in which
+	// the account cannot write itself. "" is the machine's own.
 	Root string
 	// ReadOnly: nothing can be written.
 	ReadOnly bool
@@ -45,9 +46,19 @@ type Shape struct {
 	Sessions int
 	// Programs is a folder whose programs are found before others; "" is none.
 	Programs string
-	// User signs in; "" is who runs this. Another needs root.
-	User string
+	// Tenant: an account of its own signs in, which owns nothing (needs root). It has the number
+	// TenantID, and exists on this machine only.
+	Tenant bool
+	// Password lets the tenant in, instead of a key; Expired: it has to be changed first.
+	Password string
+	Expired  bool
 }
+
+// TenantID is the number of the account and the group of a tenant.
+const TenantID = 61_234
+
+// apart reports whether the machine needs files of its own where others have theirs.
+func (s Shape) apart() bool { return s.Tenant || s.Root != "" }
 
 // Host is a running machine.
 type Host struct {
@@ -72,8 +83,16 @@ func Start(dir string, s Shape) (*Host, error) {
 	if !Available() {
 		return nil, errors.New("there is no " + sshd + ": install openssh-server")
 	}
-	h := &Host{User: s.User, said: filepath.Join(dir, "sshd.log")}
-	if h.User == "" {
+	h := &Host{said: filepath.Join(dir, "sshd.log")}
+	if s.apart() && os.Geteuid() != 0 {
+		return nil, errors.New("a machine of this shape needs root")
+	}
+	if s.Tenant {
+		h.User = "tenant"
+		if err := tenantFiles(dir, s); err != nil {
+			return nil, err
+		}
+	} else {
 		me, err := user.Current()
 		if err != nil {
 			return nil, err
@@ -162,14 +181,17 @@ func (h *Host) config(dir string, s Shape) error {
 	lines := []string{
 		"Port " + fmt.Sprint(h.Port), "ListenAddress 127.0.0.1", "HostKey " + filepath.Join(dir, "host_key"),
 		"AuthorizedKeysFile " + filepath.Join(dir, "authorized_keys"), "StrictModes no", "UsePAM no",
-		"PasswordAuthentication no", "KbdInteractiveAuthentication no", "PidFile none", "LogLevel ERROR",
+		"PasswordAuthentication " + yes(s.Password != ""), "KbdInteractiveAuthentication no", "PidFile none", "LogLevel ERROR",
 		"PermitRootLogin yes", "MaxStartups 100:30:200", "Subsystem sftp " + server,
 	}
 	if s.FilesOnly {
 		lines = append(lines, "ForceCommand "+server)
 	}
 	if s.Root != "" {
-		lines = append(lines, "ChrootDirectory "+s.Root)
+		lines = append(lines, "ChrootDirectory "+rootedAt)
+	}
+	if s.Password != "" {
+		lines = append(lines, "AuthenticationMethods password")
 	}
 	if s.Programs != "" {
 		lines = append(lines, "SetEnv PATH="+s.Programs+":/usr/local/bin:/usr/bin:/bin:/usr/games")
@@ -198,8 +220,13 @@ func (h *Host) start(dir string, s Shape) error {
 	}
 	defer log.Close() //nolint:errcheck // sshd has its own handle
 	cmd := exec.Command(sshd, "-D", "-e", "-f", filepath.Join(dir, "sshd_config"))
-	cmd.Stderr = log
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	if s.apart() {
+		cmd = exec.Command("sh", "-c", apart, dir, s.Root)
+		// Its mounts are its own, and gone with it.
+		cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Unshareflags: syscall.CLONE_NEWNS}
+	}
+	cmd.Stderr = log
 	if err := cmd.Start(); err != nil {
 		return err
 	}
@@ -219,6 +246,51 @@ func (h *Host) start(dir string, s Shape) error {
 	}
 	_ = cmd.Process.Kill()
 	return errors.New("sshd does not listen")
+}
+
+// rootedAt is a folder that every machine has, through root's own folders only: sshd asks for that.
+const rootedAt = "/srv"
+
+// apart begins sshd where it sees accounts and a root of its own.
+const apart = `[ -z "$1" ] || mount --bind "$1" ` + rootedAt + ` || exit 1
+for f in passwd shadow group; do [ ! -f "$0/$f" ] || mount --bind "$0/$f" "/etc/$f" || exit 1; done
+exec ` + sshd + ` -D -e -f "$0/sshd_config"`
+
+// tenantFiles writes passwd(5), shadow(5) and group(5) with the tenant.
+func tenantFiles(dir string, s Shape) error {
+	hash, changed := "*", "20000"
+	if s.Password != "" {
+		out, err := exec.Command("perl", "-e", `print crypt($ARGV[0], "\$6\$reshardstand\$")`, s.Password).Output()
+		if err != nil {
+			return fmt.Errorf("perl: %w", err)
+		}
+		hash = string(out)
+	}
+	if s.Expired {
+		changed = "0"
+	}
+	lines := map[string]string{
+		"passwd": fmt.Sprintf("tenant:x:%d:%d::/:/bin/sh\n", TenantID, TenantID),
+		"shadow": fmt.Sprintf("tenant:%s:%s:0:99999:7:::\n", hash, changed),
+		"group":  fmt.Sprintf("tenant:x:%d:\n", TenantID),
+	}
+	for name, line := range lines {
+		have, err := os.ReadFile("/etc/" + name)
+		if err != nil {
+			return err
+		}
+		if err := os.WriteFile(filepath.Join(dir, name), append(have, line...), 0o644); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func yes(b bool) string {
+	if b {
+		return "yes"
+	}
+	return "no"
 }
 
 // Address is where the machine listens.

@@ -55,7 +55,8 @@ func (f Findings) Says() []string {
 	}
 	if f.ReadOnly {
 		return []string{
-			"Nothing can be written there: worlds can be looked at and copied from it, and nothing can be put on it.",
+			"Nothing can be written where this was tried: worlds can be looked at and copied from it, and nothing can be " +
+				"put on it. Once a server is added there, its own folder is tried, too.",
 		}
 	}
 	add(f.Set.Unpack, "Worlds go over as one stream that is unpacked there.")

@@ -33,17 +33,19 @@ const (
 
 // check is one check of an account.
 type check struct {
-	m     *machine
-	found account.Findings
-	files *sftp.Files // of the folder in which it tries
+	m      *machine
+	others []string
+	found  account.Findings
+	files  *sftp.Files // of the folder in which it tries
 }
 
 // Check implements host.Checker. It signs in anew, tries what can be done in a folder of its own
 // that it removes, and says what it is doing.
-func (m *machine) Check(ctx context.Context, say func(string)) (account.Findings, error) {
+func (m *machine) Check(ctx context.Context, others []string, say func(string)) (account.Findings, error) {
+	m.doubted.Store(false)
 	m.link.Again()
 	m.link.Cut() // what is found is found on a new connection, with what is known now
-	c := check{m: m, found: account.Findings{At: time.Now().UTC(), Free: -1, Programs: []string{}}}
+	c := check{m: m, others: others, found: account.Findings{At: time.Now().UTC(), Free: -1, Programs: []string{}}}
 	for _, step := range []struct {
 		say string
 		do  func(context.Context) error
@@ -109,13 +111,14 @@ func (c *check) commands(ctx context.Context) error {
 	return nil
 }
 
-// write tries what can be done with files, in the account's folder, or where one arrives.
+// write tries what can be done with files, in the account's folder, where one arrives, or in
+// another of those that it was given.
 func (c *check) write(ctx context.Context) error {
 	var id [6]byte
 	_, _ = rand.Read(id[:]) // it never fails (crypto/rand)
 	name := ".reshard-check-" + hex.EncodeToString(id[:])
 	c.found.ReadOnly = true
-	for _, dir := range []string{c.m.now().Account.Folder, c.found.Home} {
+	for _, dir := range append([]string{c.m.now().Account.Folder, c.found.Home}, c.others...) {
 		if dir == "" {
 			continue
 		}

@@ -9,6 +9,7 @@ import (
 	"path"
 	"strings"
 	"sync"
+	"sync/atomic"
 
 	"reshard/internal/control"
 	"reshard/internal/control/commands"
@@ -28,6 +29,9 @@ const Kind = "ssh"
 // machine is an account in hand. Its line is shared by all servers on it.
 type machine struct {
 	link *sshlink.Link
+
+	// doubted says that something has contradicted what the last check has found.
+	doubted atomic.Bool
 
 	mu   sync.Mutex // held for moments only
 	spec host.Spec
@@ -67,6 +71,9 @@ func (m *machine) now() host.Spec {
 	return m.spec
 }
 
+// Doubted implements host.Checker.
+func (m *machine) Doubted() bool { return m.doubted.Load() }
+
 // Fingerprint implements host.Elsewhere.
 func (m *machine) Fingerprint() string { return sshlink.Fingerprint(m.link.Account().Key) }
 
@@ -87,7 +94,7 @@ func (m *machine) found() *sftp.Found {
 	return &sftp.Found{
 		Account: f.Set.Account, Blind: !f.Set.ExactCase && !f.ReadOnly, Commands: f.Set.Commands, Hash: f.Set.Hash,
 		Unpack: f.Set.Unpack, ReadOnly: f.ReadOnly, NoSync: f.NoSync, NoSpace: f.NoSpace,
-		TimePrecision: f.Set.TimePrecision, AtOnce: f.Set.AtOnce,
+		TimePrecision: f.Set.TimePrecision, AtOnce: f.Set.AtOnce, Doubt: func() { m.doubted.Store(true) },
 	}
 }
 

@@ -103,7 +103,13 @@ func (f *Files) failed(ctx context.Context, what string, r sshlink.Result) error
 	if r.Code == 0 {
 		return nil
 	}
+	if f.found.Doubt != nil {
+		f.found.Doubt()
+	}
 	said, _, _ := strings.Cut(r.Err, "\n")
+	if r.Code == 126 || r.Code == 127 { // it is not there, or cannot be run (sh(1))
+		return fault.New(fault.Unsupported, "", "", "%s is not there any more: %s", what, filename.Encode(said))
+	}
 	return f.noRoomOr(ctx, ".", fault.New(fault.Refused, "", "", "%s failed there with code %d: %s", what, r.Code,
 		filename.Encode(said)))
 }

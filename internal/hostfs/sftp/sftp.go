@@ -43,6 +43,8 @@ type Found struct {
 	TimePrecision time.Duration
 	// AtOnce is how many files may be open at the same time; 0: what hosts usually let.
 	AtOnce int
+	// Doubt is told when something contradicts this; nil: nobody wants to know.
+	Doubt func()
 }
 
 // Files is a folder of an account.
