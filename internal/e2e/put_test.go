@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -362,4 +363,26 @@ func TestPutOntoAStoppedEmptyServer(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "running", s.Server.State)
 	assert.WithinDuration(t, time.Now(), *s.Server.Since, time.Minute)
+}
+
+// A start that updates the game refutes nothing; the proof tells it, and an undo what it means.
+func TestAStartThatUpdatesTheGame(t *testing.T) {
+	t.Parallel()
+	b := setup(t)
+	b.quarry("north", plot{})
+	b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 13})
+	b.misbehave("north", "updates-itself fen")
+	c := b.put("fen", "north", nil)
+	require.Equal(t, plan.Done, c.State, c.Failure)
+	i := slices.IndexFunc(c.Proof.Checks, func(check plan.Check) bool { return check.What == "the server's version" })
+	require.GreaterOrEqual(t, i, 0)
+	assert.True(t, c.Proof.Checks[i].OK)
+	assert.Equal(t, "2.5.1 before; another is told", c.Proof.Checks[i].Expected)
+	assert.Contains(t, c.Proof.Checks[i].Seen, quarrymoss.Updated+": the game was changed")
+	draft, err := b.api.Draft(context.Background(), wire.Wish{Kind: plan.Undo, Undoes: c.ID})
+	require.NoError(t, err)
+	notes := strings.Join(draft.Plan.Notes, " ")
+	assert.Contains(t, notes, "The server was at 2.5.1 when this was done, and is at 2.6.0 now")
+	assert.Contains(t, notes, "2.6.0 upgrades the former world when it opens it")
+	require.Equal(t, plan.Done, b.carry(draft).State)
 }

@@ -12,6 +12,8 @@ import (
 	"sync"
 
 	"reshard/internal/control"
+	"reshard/internal/core/budget"
+	"reshard/internal/core/fact"
 	"reshard/internal/core/fault"
 	"reshard/internal/core/game"
 	"reshard/internal/core/life"
@@ -100,6 +102,7 @@ func (p *prover) all() (plan.Proof, error) {
 		seen, from := p.fact("world-id")
 		add(plan.Check{What: "world id in " + from, Expected: expect.WorldID, Seen: seen, OK: seen == expect.WorldID})
 	}
+	add(p.version()...)
 	add(p.placed()...)
 	copied, err := r.proveCopy(p.ctx)
 	add(copied...)
@@ -188,6 +191,28 @@ func (p *prover) placed() (checks []plan.Check) {
 		checks = append(checks, check)
 	}
 	return checks
+}
+
+// version compares the server's version with the one that the plan was made for: a start may
+// update the game. That refutes nothing, and is told.
+func (p *prover) version() []plan.Check {
+	before, now := p.r.job.Plan.Version, p.status.Version
+	if sources := p.r.Profile.Server.Version; len(sources) > 0 {
+		b := budget.World()
+		defer b.Done()
+		if f := fact.NewReader(p.files, b).Read("version", sources); f.Known() {
+			now = f.Text
+		}
+	}
+	if before == "" || now == "" || !p.status.State.Up() {
+		return nil
+	}
+	c := plan.Check{What: "the server's version", Expected: before + ", as before", Seen: now, OK: true}
+	if before != now {
+		c.Expected = before + " before; another is told"
+		c.Seen = now + ": the game was changed by this start, or before it"
+	}
+	return []plan.Check{c}
 }
 
 // newGround counts blocks of the old world that stand in the new one.

@@ -63,8 +63,8 @@ type serverRun struct {
 // Run plays a server in root until it is told to halt; it returns the exit
 // code. The file misbehave in the root may name one of: never-ready,
 // opens-other, ignores-halt, exits-early, regenerates, slow-halt,
-// quiet-halt; a folder name
-// behind it makes that true for this world only.
+// quiet-halt, updates-itself; a folder name behind it makes that true for this
+// world only.
 func Run(ctx context.Context, root string, in io.Reader, out io.Writer) int {
 	s := &serverRun{root: root, out: out, folk: map[string]net.Conn{}}
 	port, err := s.load()
@@ -77,6 +77,12 @@ func Run(ctx context.Context, root string, in io.Reader, out io.Writer) int {
 	if err != nil {
 		s.say("cannot read settings: %v", err)
 		return 1
+	}
+	if s.mischief == "updates-itself" {
+		if err := s.update(); err != nil {
+			s.say("cannot update: %v", err)
+			return 1
+		}
 	}
 	if err := s.open(); err != nil {
 		s.say("cannot open world: %v", err)
@@ -97,6 +103,18 @@ func Run(ctx context.Context, root string, in io.Reader, out io.Writer) int {
 		s.say("ready on port %d", port)
 	}
 	return s.console(ctx, in)
+}
+
+// Updated is the version that a server that updates itself has then.
+const Updated = "2.6.0"
+
+func (s *serverRun) update() error {
+	s.config.Version = Updated
+	data, err := json.Marshal(s.config)
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(filepath.Join(s.root, "server.json"), data, 0o644)
 }
 
 func (s *serverRun) say(format string, args ...any) {

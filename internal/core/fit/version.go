@@ -13,18 +13,9 @@ import (
 var versionRule = Rule{Concern: "version", Title: "Version", check: func(in Input, r *Row) {
 	rule := in.Profile.Server.Accepts
 	wv := in.World.Fact("version")
-	sv, from := in.Server.Version.Text, in.Server.Version.File
-	if !in.Server.Version.Known() {
-		sv, from = in.Live.ConsoleVersion, "its log"
-		if sv == "" {
-			sv, from = in.Live.DeclaredVersion, "declared by a person"
-		}
-	}
+	sv, from := in.ServerVersion()
 	r.World = Cell{Text: orNone(wv.Text, "not known"), From: wv.File}
 	r.Server = Cell{Text: orNone(sv, "not known"), From: from}
-	if sv == "" {
-		r.Server.From = ""
-	}
 	if rule.Version == "any" {
 		r.idle("The game opens worlds of any version.")
 		return
@@ -60,6 +51,19 @@ var versionRule = Rule{Concern: "version", Title: "Version", check: func(in Inpu
 		r.say("The server is newer and reads worlds of " + wv.Text + ".")
 	}
 }}
+
+// ServerVersion is the server's version and what says so; both are "" when nothing does.
+func (in Input) ServerVersion() (version, from string) {
+	switch {
+	case in.Server.Version.Known():
+		return in.Server.Version.Text, in.Server.Version.File
+	case in.Live.ConsoleVersion != "":
+		return in.Live.ConsoleVersion, "its log"
+	case in.Live.DeclaredVersion != "":
+		return in.Live.DeclaredVersion, "declared by a person"
+	}
+	return "", ""
+}
 
 // listed looks the two versions up in the profile's list.
 func listed(in Input, versions map[string][]string, wv, sv string, r *Row) {

@@ -55,6 +55,7 @@ func (in Input) begin(kind string) Plan {
 		Choices: in.Fit.Choices,
 	}
 	p.Window.Ours = oursEstimate
+	p.Version, _ = in.Fit.ServerVersion()
 	return p
 }
 

@@ -259,6 +259,8 @@ type Plan struct {
 	Window    Window   `json:"window"`
 	// Fingerprint is the server's state that the plan was made for.
 	Fingerprint string `json:"fingerprint"`
+	// Version is the server's version at that time; "" is not known.
+	Version string `json:"version,omitempty"`
 	// Undoes is the changeover that an undo takes back.
 	Undoes int64 `json:"undoes,omitempty"`
 	// From is the server that a clone is taken from, Copy the copy that is placed.

@@ -103,6 +103,9 @@ func DraftUndo(in UndoInput) (Plan, error) {
 	}
 	in.assemble(base, &p, steps, writes, active, leave)
 	in.expect(base, &p, leave, back, former, active)
+	if before := in.Of.Version; before != "" && p.Version != "" && fit.CompareVersions(before, p.Version) != 0 {
+		p.Notes = append(p.Notes, updated(before, p.Version, in.Profile))
+	}
 	if len(p.SetAside) > 0 {
 		p.Notes = append(p.Notes, "What was played since is kept in "+path.Join(in.Work,
 			"aside")+"; nothing is deleted, and this undo can be undone.")
@@ -110,6 +113,20 @@ func DraftUndo(in UndoInput) (Plan, error) {
 		p.Notes = append(p.Notes, "Nothing is deleted, and this undo can be undone.")
 	}
 	return p, nil
+}
+
+// updated says what it means for an undo that the server has another version than before.
+func updated(before, now string, p *game.Profile) string {
+	note := fmt.Sprintf("The server was at %s when this was done, and is at %s now: the undo brings the world back, and not "+
+		"the game.", before, now)
+	switch rule := p.Server.Accepts; {
+	case rule.Version == "any":
+	case fit.CompareVersions(now, before) < 0:
+		note += fmt.Sprintf(" A server of %s may not open what %s has written.", now, before)
+	case rule.Upgrades:
+		note += fmt.Sprintf(" %s upgrades the former world when it opens it; the library keeps what was copied before.", now)
+	}
+	return note
 }
 
 // wouldBeMissing refuses an undo after which the settings would name a world that is
