@@ -436,3 +436,32 @@ func TestWhatIsWaitedForIsOnRecordBeforeItWaits(t *testing.T) {
 	require.NoError(t, s.runner.Carry(t.Context()))
 	assert.True(t, waits)
 }
+
+// Somebody else starts the server while it is to be down: a watchdog, a schedule, a person. It is
+// stopped again, what it made is set aside, and the changeover ends as it was meant.
+func TestAServerThatIsStartedInTheGap(t *testing.T) {
+	t.Parallel()
+	for kind := range kinds {
+		for _, point := range []string{"stop done", "move done", "write done"} {
+			if strings.Contains(kind, "refused") || strings.Contains(kind, "stopped") || kind == "first start" {
+				continue // it goes back, or was to be down all the time
+			}
+			t.Run(kind+", "+point, func(t *testing.T) {
+				t.Parallel()
+				s := newStage(t, kind)
+				started := 0
+				s.runner.Trace = func(at string) {
+					if strings.HasSuffix(at, point) && started == 0 && !s.servers["north"].Running() {
+						started++
+						require.NoError(t, s.servers["north"].Start(context.Background()))
+					}
+				}
+				ctx := context.Background()
+				require.NoError(t, s.runner.Begin(ctx, s.job))
+				s.runner.Wake = nil
+				require.NoError(t, s.runner.Carry(ctx), "%d starts", started)
+				s.assertRuns(true, "afterwards")
+			})
+		}
+	}
+}

@@ -99,6 +99,7 @@ type Runner struct {
 	job       Job
 	progress  plan.Progress
 	started   bool            // the server was spawned with the new world
+	begins    bool            // the step at work was not begun by an earlier life, nor by an earlier try
 	outer     context.Context // as it was given: it may end although nothing is cancelled
 	prepared  map[int]prepared
 	like      *belonging
@@ -303,6 +304,7 @@ func (r *Runner) step(ctx context.Context, n int, step plan.Step) error {
 		p.Step, p.StepKind, p.Say, p.Going, p.Since = n, step.Kind, step.Say, "forward", r.Now()
 	})
 	r.trace(n, step, "before")
+	r.begins = r.job.Steps[n].State == plan.StepPlanned
 	if err := r.mark(ctx, n, []plan.StepState{plan.StepPlanned}, plan.StepIntended, nil); err != nil {
 		return err
 	}

@@ -76,11 +76,23 @@ func saysOfStop(_ plan.Step, d Detail) (string, int64) {
 
 // start starts a server and waits until it is ready. One that runs already, because an
 // earlier life has started it, is only waited for.
-func (r *Runner) start(ctx context.Context, _ int, step plan.Step) (*Detail, error) {
+func (r *Runner) start(ctx context.Context, n int, step plan.Step) (*Detail, error) {
 	h, err := r.hands(step)
 	if err != nil {
 		return nil, err
 	}
+	if r.begins && step.Server == "" && !step.Again && r.job.Plan.StopsBefore(n) {
+		st := h.Control.Status(ctx)
+		if err := st.Err("start", r.job.Plan.Server); err != nil {
+			return nil, err
+		}
+		if st.State.Up() { // not by this step: it may have opened what stood there before
+			if err := r.stopAgain(ctx, n); err != nil {
+				return nil, err
+			}
+		}
+	}
+	r.begins = false // from here on it may well be that this step has started it
 	r.started = r.started || !step.Again
 	if r.job.Plan.Expect.Fresh {
 		if err := r.markTime(ctx); err != nil {
@@ -128,8 +140,50 @@ func (r *Runner) keepDown(ctx context.Context, n int, step plan.Step) error {
 		return fault.New(fault.Changed, step.Kind, r.job.Plan.Server,
 			"it was stopped when the plan was made, and is %s now", st.State)
 	}
-	_, err := r.Control.Stop(ctx, control.Clean)
-	return err
+	return r.stopAgain(ctx, n)
+}
+
+// stopAgain stops a server that somebody else has started since it was stopped: a watchdog, a
+// schedule, a person. What it made where the plan has moved something away is set aside.
+func (r *Runner) stopAgain(ctx context.Context, n int) error {
+	if _, err := r.Control.Stop(ctx, control.Clean); err != nil {
+		return err
+	}
+	done := r.job.Plan.Steps[:n]
+	var empty []string // where nothing is to stand now
+	fresh := path.Join(r.job.Plan.Worlds, r.job.Plan.Expect.Folder)
+	still := slices.ContainsFunc(r.job.Plan.Steps[n:], func(later plan.Step) bool { return later.From == fresh })
+	if r.job.Plan.Expect.Fresh && !r.job.Plan.Expect.Own && !still {
+		empty = append(empty, fresh)
+	}
+	for k, s := range done {
+		gone := s.Kind == plan.Move && s.World == "" && path.Dir(s.From) == r.job.Plan.Worlds
+		if !gone || slices.ContainsFunc(done[k+1:], func(later plan.Step) bool { return later.To == s.From }) {
+			continue // what stands there now was placed
+		}
+		if !slices.Contains(empty, s.From) {
+			empty = append(empty, s.From)
+		}
+	}
+	for _, name := range empty {
+		there, err := r.Files.Exists(ctx, name)
+		if err == nil && there {
+			err = r.setStrayAside(ctx, path.Base(name))
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// setStrayAside moves what the server has made in its worlds folder into the working folder.
+func (r *Runner) setStrayAside(ctx context.Context, name string) error {
+	strays := path.Join(r.job.Plan.Work, "strays")
+	if err := r.Files.MkdirAll(ctx, strays, hostfs.Attributes{}); err != nil {
+		return err
+	}
+	return r.move(ctx, path.Join(r.job.Plan.Worlds, name), path.Join(strays, name))
 }
 
 // keepDownOnTheWayBack does not move anything back under a server of which it cannot be
@@ -156,11 +210,7 @@ func (r *Runner) setStraysAside(ctx context.Context) error {
 	names = append(names, made...)
 	slices.Sort(names)
 	for _, name := range slices.Compact(names) {
-		if err := r.Files.MkdirAll(ctx, path.Join(r.job.Plan.Work, "strays"), hostfs.Attributes{}); err != nil {
-			return err
-		}
-		if err := r.move(ctx, path.Join(r.job.Plan.Worlds, name),
-			path.Join(r.job.Plan.Work, "strays", name)); err != nil {
+		if err := r.setStrayAside(ctx, name); err != nil {
 			return err
 		}
 	}
