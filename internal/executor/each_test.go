@@ -32,3 +32,26 @@ func TestManyFilesArriveWhileOthersAreBegun(t *testing.T) {
 	assert.Len(t, r.staged.whole, len(files))
 	assert.Empty(t, s.missing(files))
 }
+
+func TestNamesThatAHostCannotHold(t *testing.T) {
+	t.Parallel()
+	staged := func(names ...string) (out []stagedFile) {
+		for _, n := range names {
+			out = append(out, stagedFile{to: "w/" + n})
+		}
+		return out
+	}
+	windows := capability.Set{}
+	for name, why := range map[string]string{
+		"a:b": "one of the characters", "dot.": "ends in a dot", "blank ": "ends in a dot or a blank",
+		"NUL": "a device", "con.txt": "a device", "a/b?/c": "one of the characters", "\x01": "a control character",
+	} {
+		assert.ErrorContains(t, namesHeld(staged("good", name), windows), why, name)
+		assert.NoError(t, namesHeld(staged("good", name), capability.Set{AnyName: true}), name)
+	}
+	for _, name := range []string{"console", ".hidden", "a b", "ö", "nulla.dat"} {
+		assert.NoError(t, namesHeld(staged(name), windows), name)
+	}
+	assert.ErrorContains(t, namesHeld(staged("Fen.dat", "fen.DAT"), windows), "one file on the host")
+	assert.NoError(t, namesHeld(staged("Fen.dat", "fen.DAT"), capability.All()))
+}

@@ -5,10 +5,14 @@ import (
 	"errors"
 	"io/fs"
 	"path"
+	"slices"
+	"strings"
 	"sync"
+	"time"
 
 	"reshard/internal/core/fault"
 	"reshard/internal/core/plan"
+	"reshard/internal/hostfs"
 )
 
 // prepareMove makes the folder that a move brings something into.
@@ -54,7 +58,14 @@ func (r *Runner) moveAllBack(ctx context.Context, n int, step plan.Step) error {
 // answer was lost. When neither or both names are there, somebody else has been at work,
 // and a person must look.
 func (r *Runner) move(ctx context.Context, from, to string) error {
-	err := r.Files.Move(ctx, from, to)
+	can, err := r.Files.Capabilities(ctx)
+	if err != nil {
+		return err
+	}
+	if !can.ExactCase && from != to && strings.EqualFold(from, to) {
+		return r.moveOver(ctx, from, to)
+	}
+	err = r.moveOpen(ctx, from, to, !can.ExactCase)
 	if !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, fs.ErrExist) {
 		return err
 	}
@@ -84,6 +95,52 @@ func (r *Runner) move(ctx context.Context, from, to string) error {
 	return fault.New(fault.Held, "move", from, "neither it nor %s is there", to)
 }
 
+// openFor is how long a host of Windows' kind is asked again to rename what another program has
+// open: one that looks through files lets go of them soon.
+const openFor = 30 * time.Second
+
+// moveOpen renames; with patience it asks again while the host refuses.
+func (r *Runner) moveOpen(ctx context.Context, from, to string, patience bool) error {
+	begun := r.Now()
+	for pause := 100 * time.Millisecond; ; pause = min(2*pause, 2*time.Second) {
+		err := r.Files.Move(ctx, from, to)
+		if !patience || fault.CodeOf(err) != fault.Refused || r.Now().Sub(begun) > openFor {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return err
+		case <-time.After(pause):
+		}
+	}
+}
+
+// moveOver gives a name other capitals where these do not tell names apart: over a third name. A
+// crash leaves it under one of the three.
+func (r *Runner) moveOver(ctx context.Context, from, to string) error {
+	over := path.Join(r.job.Plan.Work, "renamed-"+path.Base(to))
+	there, err := r.Files.Exists(ctx, over)
+	if err != nil {
+		return err
+	}
+	if !there {
+		entries, err := r.Files.List(ctx, path.Dir(to))
+		if err != nil {
+			return err
+		}
+		if slices.ContainsFunc(entries, func(e fs.DirEntry) bool { return e.Name() == path.Base(to) }) {
+			return nil // it has been done
+		}
+		if err := r.Files.MkdirAll(ctx, r.job.Plan.Work, hostfs.Attributes{}); err != nil {
+			return err
+		}
+		if err := r.moveOpen(ctx, from, over, true); err != nil {
+			return err
+		}
+	}
+	return r.moveOpen(ctx, over, to, true)
+}
+
 // moveSession renames every file of a session that is still in its old place, or has
 // its old name. Doing it once more does what is left, so that it can be repeated
 // after a crash.
@@ -110,6 +167,15 @@ func (r *Runner) moveSession(ctx context.Context, session, as, from, to string, 
 }
 
 func (r *Runner) moveBack(ctx context.Context, step plan.Step) error {
+	if step.From != step.To && strings.EqualFold(step.From, step.To) {
+		can, err := r.Files.Capabilities(ctx)
+		if err != nil {
+			return err
+		}
+		if !can.ExactCase {
+			return r.moveOver(ctx, step.To, step.From)
+		}
+	}
 	hasFrom, err := r.Files.Exists(ctx, step.From)
 	if err != nil {
 		return err

@@ -62,6 +62,9 @@ func (r *Runner) stage(ctx context.Context, n int, step plan.Step) (*Detail, err
 		return nil, err
 	}
 	files := r.toStage(c, step)
+	if err := namesHeld(files, can); err != nil {
+		return nil, err
+	}
 	st := &stager{Runner: r, step: step, can: can, half: sync.OnceFunc(func() { r.trace(n, step, "halfway") })}
 	large := can.Copy && c.Bytes >= worthFetching
 	if st.streams() && r.staged == nil && !large {

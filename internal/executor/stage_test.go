@@ -377,6 +377,11 @@ var kinds = map[string]func(s *stage) plan.Plan{
 		s.profile.Server.Console.Load = game.Exchange{Say: "load {name}", Expect: s.profile.Server.Console.Opened}
 		return s.draft(plan.Switch, fit.ForSwitch, nil)
 	},
+	"rename, capitals only": func(s *stage) plan.Plan {
+		s.disks["north"].Can.ExactCase = false
+		s.life()
+		return s.draft(plan.Rename, fit.ForRename, fit.Choices{"folder-name": "Winter"})
+	},
 	"rename": func(s *stage) plan.Plan {
 		return s.draft(plan.Rename, fit.ForRename, fit.Choices{"folder-name": "summer"})
 	},

@@ -149,16 +149,21 @@ func (r *Runner) stopAgain(ctx context.Context, n int) error {
 	if _, err := r.Control.Stop(ctx, control.Clean); err != nil {
 		return err
 	}
+	can, err := r.Files.Capabilities(ctx)
+	if err != nil {
+		return err
+	}
+	is := func(a, b string) bool { return a == b || !can.ExactCase && strings.EqualFold(a, b) }
 	done := r.job.Plan.Steps[:n]
 	var empty []string // where nothing is to stand now
 	fresh := path.Join(r.job.Plan.Worlds, r.job.Plan.Expect.Folder)
-	still := slices.ContainsFunc(r.job.Plan.Steps[n:], func(later plan.Step) bool { return later.From == fresh })
+	still := slices.ContainsFunc(r.job.Plan.Steps[n:], func(later plan.Step) bool { return is(later.From, fresh) })
 	if r.job.Plan.Expect.Fresh && !r.job.Plan.Expect.Own && !still {
 		empty = append(empty, fresh)
 	}
 	for k, s := range done {
 		gone := s.Kind == plan.Move && s.World == "" && path.Dir(s.From) == r.job.Plan.Worlds
-		if !gone || slices.ContainsFunc(done[k+1:], func(later plan.Step) bool { return later.To == s.From }) {
+		if !gone || slices.ContainsFunc(done[k:], func(later plan.Step) bool { return is(later.To, s.From) }) {
 			continue // what stands there now was placed
 		}
 		if !slices.Contains(empty, s.From) {

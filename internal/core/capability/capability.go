@@ -38,6 +38,9 @@ type Set struct {
 	Account string `json:"account,omitempty"`
 	// ExactCase: names that differ in capitals only are different files.
 	ExactCase bool `json:"exactCase"`
+	// AnyName: whatever bytes a name has but a slash and a NUL, it is kept. Without it some
+	// characters and names are not: those that Windows does not take.
+	AnyName bool `json:"anyName"`
 	// TimePrecision is the smallest difference of times that the host keeps.
 	TimePrecision time.Duration `json:"timePrecision" doc:"nanoseconds"`
 	// Pace is the shortest time between two questions of the same kind.
@@ -51,7 +54,7 @@ func All() Set {
 	return Set{
 		AtomicReplace: true, Exclusive: true, RenameFolders: true, Sync: true, FreeSpace: true, Owners: true,
 		Modes:     true,
-		ExactCase: true, TimePrecision: time.Millisecond, Pace: 20 * time.Millisecond, AtOnce: 2,
+		ExactCase: true, AnyName: true, TimePrecision: time.Millisecond, Pace: 20 * time.Millisecond, AtOnce: 2,
 	}
 }
 
@@ -80,6 +83,8 @@ func (s Set) Lacks() []Lack {
 	add(s.Owners, "owner", "Placed files belong to the account that Reshard uses there.")
 	add(s.Modes, "modes", "Who may read and write placed files cannot be set.")
 	add(s.ExactCase, "exact case", "Names that differ in capitals only are one file there.")
+	add(s.AnyName, "any name", "Names with a character such as : or ?, or with a dot or a blank at their end, cannot "+
+		"be there.")
 	if s.TimePrecision > time.Second {
 		out = append(out, Lack{
 			"times",

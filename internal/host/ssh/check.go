@@ -20,6 +20,7 @@ import (
 
 	"reshard/internal/core/account"
 	"reshard/internal/core/fault"
+	"reshard/internal/core/filename"
 	"reshard/internal/hostfs"
 	"reshard/internal/hostfs/sftp"
 	"reshard/internal/sshlink"
@@ -174,7 +175,7 @@ func (c *check) tryAll(ctx context.Context) error {
 	set.Commands = commands
 	c.found.Set = set
 	for _, try := range []func(context.Context) error{
-		c.throughput, c.owner, c.replace, c.folders, c.cases, c.times, c.syncs, c.space, c.handles, c.unpacks,
+		c.throughput, c.owner, c.replace, c.folders, c.cases, c.names, c.times, c.syncs, c.space, c.handles, c.unpacks,
 	} {
 		if err := try(ctx); fault.Passing(err) || ctx.Err() != nil {
 			return err
@@ -270,6 +271,19 @@ func (c *check) cases(ctx context.Context) error {
 	_, err := c.files.Stat(ctx, "CAPITALS")
 	c.found.Set.ExactCase = errors.Is(err, fs.ErrNotExist)
 	return err
+}
+
+// names tries whether a name is kept that Windows does not take.
+func (c *check) names(ctx context.Context) error {
+	const odd = "a name: is it kept? "
+	err := c.put(ctx, odd, strings.NewReader("x"))
+	if fault.Passing(err) {
+		return err
+	}
+	entries, lerr := c.files.List(ctx, ".")
+	c.found.Set.AnyName = err == nil && slices.ContainsFunc(entries,
+		func(e fs.DirEntry) bool { return e.Name() == filename.Encode(odd) })
+	return lerr
 }
 
 // times finds the smallest difference of times that is kept: some hosts keep whole seconds,

@@ -91,7 +91,7 @@ func (f *Files) Capabilities(ctx context.Context) (capability.Set, error) {
 		AtomicReplace: true, Exclusive: true, RenameFolders: true, Sync: true, FreeSpace: true, Commands: true,
 		Events: true,
 		Owners: os.Geteuid() == 0, Account: fmt.Sprintf("%d:%d", os.Geteuid(), os.Getegid()), Modes: true,
-		ExactCase: true, TimePrecision: time.Millisecond, Pace: 20 * time.Millisecond, AtOnce: 2,
+		ExactCase: true, AnyName: true, TimePrecision: time.Millisecond, Pace: 20 * time.Millisecond, AtOnce: 2,
 	}, ctx.Err()
 }
 

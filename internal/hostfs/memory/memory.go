@@ -184,10 +184,26 @@ func (f *Files) do(ctx context.Context, op, name string, act func() error) error
 }
 
 func (f *Files) find(name string) (*node, error) {
-	if n, ok := f.nodes[name]; ok {
+	if n, ok := f.nodes[f.as(name)]; ok {
 		return n, nil
 	}
 	return nil, fs.ErrNotExist
+}
+
+// as gives the name under which something stands: where capitals do not count another spelling
+// finds it, too. f.mu is held.
+func (f *Files) as(name string) string {
+	if f.Can.ExactCase || name == "." {
+		return name
+	}
+	dir := f.as(path.Dir(name))
+	own := path.Join(dir, path.Base(name))
+	for other := range f.nodes {
+		if path.Dir(other) == dir && strings.EqualFold(path.Base(other), path.Base(name)) {
+			return other
+		}
+	}
+	return own
 }
 
 // parent finds the folder that holds a name, or is to hold it.
@@ -358,6 +374,7 @@ func (f *Files) Mkdir(ctx context.Context, name string) error {
 		if err != nil {
 			return err
 		}
+		name := f.as(name)
 		if _, there := f.nodes[name]; there {
 			return fs.ErrExist
 		}
@@ -387,7 +404,8 @@ func (f *Files) Rename(ctx context.Context, from, to string, replace bool) error
 		if err != nil {
 			return err
 		}
-		old, there := f.nodes[to]
+		old, there := f.nodes[f.as(to)]
+		from, to := f.as(from), path.Join(f.as(path.Dir(to)), path.Base(to))
 		switch {
 		case n.info.IsDir() && !f.Can.RenameFolders:
 			return fault.New(fault.Unsupported, "", "", "folders cannot be renamed there")
@@ -419,6 +437,7 @@ func (f *Files) Remove(ctx context.Context, name string) error {
 		if err != nil {
 			return err
 		}
+		name := f.as(name)
 		for other := range f.nodes {
 			if strings.HasPrefix(other, name+"/") {
 				return fault.New(fault.NotEmpty, "", "", "the folder is not empty")

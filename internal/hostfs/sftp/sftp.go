@@ -33,6 +33,8 @@ type Found struct {
 	Account string
 	// Blind: names that differ in capitals only are one file.
 	Blind bool
+	// Strict: some names cannot be there; see capability.Set.AnyName.
+	Strict bool
 	// Commands, Hash and Unpack as in capability.Set.
 	Commands, Hash, Unpack bool
 	// ReadOnly: nothing can be written.
@@ -200,6 +202,7 @@ func (f *Files) tell(ctx context.Context, looks bool, do func(*sftp.Client) erro
 func (f *Files) Capabilities(ctx context.Context) (capability.Set, error) {
 	can := capability.Set{
 		ReadOnly: f.found.ReadOnly, Exclusive: true, RenameFolders: true, Modes: true, ExactCase: !f.found.Blind,
+		AnyName:  !f.found.Strict,
 		Account:  f.found.Account,
 		Commands: f.found.Commands, Hash: f.found.Hash, Unpack: f.found.Unpack,
 		Owners: strings.HasPrefix(f.found.Account, "0:"), TimePrecision: f.found.TimePrecision,

@@ -40,7 +40,7 @@ func TestConformance(t *testing.T) {
 	t.Parallel()
 	all := capability.Set{
 		AtomicReplace: true, Exclusive: true, RenameFolders: true, Sync: true, FreeSpace: true, Modes: true,
-		Owners: os.Geteuid() == 0, Account: me(), ExactCase: true, TimePrecision: time.Second,
+		Owners: os.Geteuid() == 0, Account: me(), ExactCase: true, AnyName: true, TimePrecision: time.Second,
 		Pace: 250 * time.Millisecond, AtOnce: 64, Copy: true,
 	}
 	commands := all
