@@ -75,6 +75,16 @@ func (a *API) changeoverRoutes() {
 			},
 		},
 		{
+			"leave-changeover",
+			http.MethodPost,
+			"/leave",
+			"Wait no longer for a host or a server that does not answer: the changeover is held, and says what " +
+				"stands where",
+			func(ctx context.Context, id int64) (wire.Changeover, error) {
+				return a.service.Changeovers.Leave(ctx, id)
+			},
+		},
+		{
 			"settle-changeover",
 			http.MethodPost,
 			"/settle",

@@ -213,6 +213,20 @@ func (co *Changeovers) Cancel(ctx context.Context, id int64) (wire.Changeover, e
 	return co.Get(ctx, id)
 }
 
+// Leave has a changeover wait no longer for a host or a server that does not answer: it is held,
+// and says what stands where.
+func (co *Changeovers) Leave(ctx context.Context, id int64) (wire.Changeover, error) {
+	c, err := co.records.Changeover(ctx, id)
+	if err != nil {
+		return wire.Changeover{}, err
+	}
+	if !co.leave(id) {
+		return wire.Changeover{}, fault.New(fault.WrongState, "leave", fmt.Sprint(id),
+			"it is %s, and waits for nothing that does not answer", c.State)
+	}
+	return co.Get(ctx, id)
+}
+
 // Retry goes on going back with a changeover that is held.
 func (co *Changeovers) Retry(ctx context.Context, id int64) (wire.Changeover, error) {
 	c, err := co.records.Changeover(ctx, id)
@@ -233,7 +247,11 @@ func (co *Changeovers) Retry(ctx context.Context, id int64) (wire.Changeover, er
 	// The state moves before this returns, so that nobody who watches from now on
 	// takes the old one for the end; and what carries it on is ready before it moves, and
 	// is begun also when the answer to that was lost.
-	err = co.records.Advance(ctx, id, plan.Held, plan.Undoing, records.Patch{})
+	var patch records.Patch
+	if f := c.Failure.V; f != nil { // what stood where is not so any more
+		patch.Failure = &records.Failure{Code: f.Code, What: f.What}
+	}
+	err = co.records.Advance(ctx, id, plan.Held, plan.Undoing, patch)
 	if err != nil && !fault.Passing(err) && fault.CodeOf(err) != fault.Interrupted {
 		return wire.Changeover{}, err
 	}
@@ -307,6 +325,7 @@ func (co *Changeovers) runner(l *fleet.Server, c records.Changeover, others []*f
 		Earlier: func(ctx context.Context) ([]vault.Copy, error) { return co.stagedEarlier(ctx, c.ServerID) },
 		Ready:   func(ctx context.Context, n int, step plan.Step) (bool, error) { return co.ready(ctx, c, n, step) },
 		Wake:    func() <-chan struct{} { return co.wordOf(c.ID) },
+		GivenUp: func() <-chan struct{} { return co.leftOf(c.ID) },
 		Journal: journal{co.records}, Files: l.Files, Control: l.Control, Vault: co.vault, Profile: l.Profile,
 		Report: co.report, Trace: co.trace, Now: co.now,
 		May:   co.records.Acting,

@@ -24,7 +24,8 @@ type underway struct {
 	moved    chan struct{} // told of each progress
 	word     chan struct{} // told when a person may have given the word
 	ended    chan struct{}
-	cancel   func() // nil: it waits to be taken up
+	left     chan struct{} // closed when a person does not want to wait any longer
+	cancel   func()        // nil: it waits to be taken up
 	// told is how it was told last to those who watch; nil: nobody has.
 	told *wire.Changeover
 }
@@ -38,6 +39,7 @@ func (co *Changeovers) begin(id int64, server string, cancel func()) *underway {
 		u = &underway{
 			server: server, progress: plan.Progress{ID: id}, moved: make(chan struct{}, 1),
 			word:  make(chan struct{}, 1),
+			left:  make(chan struct{}),
 			ended: make(chan struct{}),
 		}
 		co.board.now[id] = u
@@ -103,6 +105,32 @@ func (co *Changeovers) cancelled(id int64) bool {
 		return false
 	}
 	u.cancel()
+	return true
+}
+
+// leftOf is closed when a person does not want to wait any longer for what does not answer.
+func (co *Changeovers) leftOf(id int64) <-chan struct{} {
+	co.board.mu.Lock()
+	defer co.board.mu.Unlock()
+	if u := co.board.now[id]; u != nil {
+		return u.left
+	}
+	return nil
+}
+
+// leave says so; false when the changeover waits for nothing here.
+func (co *Changeovers) leave(id int64) bool {
+	co.board.mu.Lock()
+	defer co.board.mu.Unlock()
+	u := co.board.now[id]
+	if u == nil || u.progress.Waiting == "" {
+		return false
+	}
+	select {
+	case <-u.left:
+	default:
+		close(u.left)
+	}
 	return true
 }
 

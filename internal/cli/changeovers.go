@@ -289,6 +289,11 @@ func (a *app) changeoversCommand() *cli.Command {
 			a.onChangeover("cancel", "cancel one that is still staging or waiting",
 				"Nothing live has been touched while a changeover is staging or waiting.",
 				"Changeover %d is being cancelled.\n"),
+			a.onChangeover("leave", "wait no longer for a host or a server that does not answer",
+				"A changeover waits for a host that does not answer, and goes on by itself. Leave it when you\ndo "+
+					"not want to "+
+					"wait: it is held then, and changeovers show says what stands where.",
+				"Changeover %d waits no longer. What stands where: reshard changeovers show\n"),
 			a.onChangeover("settle", "close a held one that you have put right by hand",
 				"A held changeover keeps its server from any other. reshard undo tries to go back\nonce more; settle "+
 					"is for when you have put the folders right yourself. It touches\nno file.",

@@ -369,7 +369,7 @@ func (c *Client) Changeover(ctx context.Context, id int64) (wire.Changeover, err
 	return call[wire.Changeover](ctx, c, http.MethodGet, fmt.Sprintf("/changeovers/%d", id), nil)
 }
 
-// Act starts, cancels, goes on with, retries or settles a changeover.
+// Act starts, cancels, goes on with, leaves, retries or settles a changeover.
 func (c *Client) Act(ctx context.Context, id int64, verb string) (wire.Changeover, error) {
 	return call[wire.Changeover](ctx, c, http.MethodPost, fmt.Sprintf("/changeovers/%d/%s", id, verb), nil)
 }

@@ -8,6 +8,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"syscall"
 	"testing"
@@ -451,4 +452,55 @@ func TestAStagingIsGoneOnWith(t *testing.T) {
 			assert.Less(t, sent, int64(34<<20), "what had arrived was not sent again")
 		})
 	}
+}
+
+// A person who does not want to wait for a host that is gone is told what stands where; once it is
+// back, going back is tried once more.
+func TestAPersonStopsWaiting(t *testing.T) {
+	t.Parallel()
+	b := setup(t)
+	far := b.machine(farhost.Shape{}, 0)
+	b.quarry("north", plot{})
+	b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 13})
+	draft, err := b.api.Draft(context.Background(), wire.Wish{Kind: plan.Put, World: "fen", Server: "north"})
+	require.NoError(t, err)
+	code, _, errs := b.cli("changeovers", "leave", fmt.Sprint(draft.ID))
+	assert.NotZero(t, code)
+	assert.Contains(t, errs, "waits for nothing")
+	gone := make(chan struct{})
+	var once sync.Once
+	b.trace = func(point string) {
+		if strings.HasSuffix(point, "move done") {
+			once.Do(func() {
+				far.line.Refuse(true)
+				far.line.Cut()
+				close(gone)
+			})
+		}
+	}
+	_, err = b.api.Act(context.Background(), draft.ID, "start")
+	require.NoError(t, err)
+	<-gone
+	require.Eventually(t, func() bool {
+		now, err := b.api.Changeover(context.Background(), draft.ID)
+		return err == nil && now.Progress != nil && now.Progress.Waiting != ""
+	}, 40*time.Second, 100*time.Millisecond)
+	assert.Contains(t, b.must("changeovers", "leave", fmt.Sprint(draft.ID)), "waits no longer")
+	last, err := b.api.Watch(context.Background(), draft.ID, func(wire.Changeover) {})
+	require.NoError(t, err)
+	require.Equal(t, plan.Held, last.State)
+	assert.Contains(t, last.Failure.What, "a person has stopped waiting")
+	assert.Contains(t, last.Failure.Next, "“Set worlds/winter aside”")
+	assert.Contains(t, last.Failure.Next, "how far it came cannot be told")
+	far.line.Refuse(false)
+	_, out, _ := b.cli("undo", fmt.Sprint(draft.ID), "--yes")
+	assert.Contains(t, out, "undone. What was there before is there again")
+	last, err = b.api.Watch(context.Background(), draft.ID, func(wire.Changeover) {})
+	require.NoError(t, err)
+	assert.Equal(t, plan.Undone, last.State, last.Failure)
+	assert.Empty(t, last.Failure.Next)
+	s, err := b.api.Server(context.Background(), "north")
+	require.NoError(t, err)
+	assert.Equal(t, "winter", s.Server.Active)
+	assert.Equal(t, "running", s.Server.State)
 }

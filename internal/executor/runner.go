@@ -13,6 +13,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"strings"
 	"sync"
 	"time"
 
@@ -79,6 +80,9 @@ type Runner struct {
 	Ready func(ctx context.Context, n int, step plan.Step) (bool, error)
 	// Wake is told when Ready may give another answer, beside now and then; nil: it is not.
 	Wake func() <-chan struct{}
+	// GivenUp is closed when a person does not want to wait any longer for a host or a server
+	// that does not answer; nil: nobody can say so.
+	GivenUp func() <-chan struct{}
 	// Check is asked once more just before the switch: an error (the server's
 	// files have changed since the draft) goes back with nothing touched.
 	Check func(ctx context.Context) error
@@ -388,11 +392,45 @@ func (r *Runner) orBoth(cause, err error) error {
 // hold ends a way back that goes no further without a person.
 func (r *Runner) hold(ctx context.Context, n int, step plan.Step, cause, err error) error {
 	held := fault.Wrap(fault.Held, fmt.Sprintf("take back step %d (%s) on", n+1, step.Kind), r.job.Plan.Server, err)
-	note := Note{Cause: &fault.Error{Code: fault.Held, What: cause.Error() + "; and then", Err: held}}
+	note := Note{Cause: &fault.Error{
+		Code: fault.Held, What: cause.Error() + "; and then", Err: held, Next: r.standing() +
+			fmt.Sprintf(" Once it can be done, reshard undo %d tries to go back once more; or put it right by hand, "+
+				"and say so: "+
+				"reshard changeovers settle %d.", r.job.ID, r.job.ID),
+	}}
 	if jerr := r.advance(ctx, plan.Held, note); jerr != nil {
 		return r.orBoth(errors.Join(cause, held), jerr)
 	}
 	return &fault.Error{Code: fault.Held, Err: held}
+}
+
+// standing says how far each live step came: what a person needs to know who puts it right.
+func (r *Runner) standing() string {
+	var done, open []string
+	for n, s := range r.job.Plan.Steps {
+		if !s.Switch && s.Kind != plan.Stage {
+			continue
+		}
+		say := "“" + strings.TrimSuffix(s.Say, ".") + "”"
+		switch r.job.Steps[n].State {
+		case plan.StepDone:
+			done = append(done, say)
+		case plan.StepIntended:
+			open = append(open, say)
+		case plan.StepPlanned, plan.StepUndone: // nothing of it stands
+		}
+	}
+	out := ""
+	if len(done) > 0 {
+		out = "Done and not taken back: " + strings.Join(done, ", ") + "."
+	}
+	if len(open) > 0 {
+		out += " Begun, and how far it came cannot be told: " + strings.Join(open, ", ") + "."
+	}
+	if out == "" {
+		out = "Nothing live has been touched."
+	}
+	return strings.TrimSpace(out)
 }
 
 func (r *Runner) advance(ctx context.Context, to plan.State, note Note) error {
@@ -476,9 +514,33 @@ func (r *Runner) again(ctx context.Context, say string, try func() error) error 
 			words = what + ". Nothing is lost: the changeover goes on when it answers."
 		}
 		r.report(func(p *plan.Progress) { p.Waiting = words })
+		if say == "" && r.givenUp() {
+			r.report(func(p *plan.Progress) { p.Waiting = "" })
+			return fault.Wrap(fault.Held, "wait for", r.job.Plan.Server, unanswered{err})
+		}
 		if err := r.pause(ctx, wait); err != nil {
 			return err
 		}
+	}
+}
+
+// unanswered is why a person has stopped waiting: what did not answer is not tried again.
+type unanswered struct{ of error }
+
+func (u unanswered) Error() string {
+	what, _ := fault.Words(u.of)
+	return "a person has stopped waiting: " + what
+}
+
+func (r *Runner) givenUp() bool {
+	if r.GivenUp == nil {
+		return false
+	}
+	select {
+	case <-r.GivenUp():
+		return true
+	default:
+		return false
 	}
 }
 
@@ -491,6 +553,15 @@ func (r *Runner) whyEnded(ctx context.Context, err error) error {
 	return fault.Wrap(fault.Interrupted, "carry out on", r.job.Plan.Server, context.Cause(ctx))
 }
 
+// gaveUp is closed when a person does not want to wait any longer; once that is known it says
+// nothing any more.
+func (r *Runner) gaveUp() <-chan struct{} {
+	if r.GivenUp == nil || r.givenUp() {
+		return nil
+	}
+	return r.GivenUp()
+}
+
 // pause waits, unless it is over: for a person who cancels what is not begun, and for a
 // service that goes away while nothing can be done.
 func (r *Runner) pause(ctx context.Context, wait time.Duration) error {
@@ -498,6 +569,8 @@ func (r *Runner) pause(ctx context.Context, wait time.Duration) error {
 	defer timer.Stop()
 	select {
 	case <-timer.C:
+		return nil
+	case <-r.gaveUp():
 		return nil
 	case <-r.outer.Done():
 	}

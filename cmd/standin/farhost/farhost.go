@@ -181,7 +181,8 @@ func (h *Host) config(dir string, s Shape) error {
 	lines := []string{
 		"Port " + fmt.Sprint(h.Port), "ListenAddress 127.0.0.1", "HostKey " + filepath.Join(dir, "host_key"),
 		"AuthorizedKeysFile " + filepath.Join(dir, "authorized_keys"), "StrictModes no", "UsePAM no",
-		"PasswordAuthentication " + yes(s.Password != ""), "KbdInteractiveAuthentication no", "PidFile none", "LogLevel ERROR",
+		"PasswordAuthentication " + yes(s.Password != ""), "KbdInteractiveAuthentication no", "PidFile none",
+		"LogLevel ERROR",
 		"PermitRootLogin yes", "MaxStartups 100:30:200", "Subsystem sftp " + server,
 	}
 	if s.FilesOnly {

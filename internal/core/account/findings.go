@@ -34,6 +34,8 @@ type Findings struct {
 	ReadOnly bool `json:"readOnly"`
 	NoSync   bool `json:"noSync,omitempty"`
 	NoSpace  bool `json:"noSpace,omitempty"`
+	// Strict: names that Windows does not take cannot be there.
+	Strict bool `json:"strict,omitempty"`
 }
 
 // Has reports whether a program is there.
@@ -55,7 +57,8 @@ func (f Findings) Says() []string {
 	}
 	if f.ReadOnly {
 		return []string{
-			"Nothing can be written where this was tried: worlds can be looked at and copied from it, and nothing can be " +
+			"Nothing can be written where this was tried: worlds can be looked at and copied from it, and nothing " +
+				"can be " +
 				"put on it. Once a server is added there, its own folder is tried, too.",
 		}
 	}

@@ -117,14 +117,16 @@ func DraftUndo(in UndoInput) (Plan, error) {
 
 // updated says what it means for an undo that the server has another version than before.
 func updated(before, now string, p *game.Profile) string {
-	note := fmt.Sprintf("The server was at %s when this was done, and is at %s now: the undo brings the world back, and not "+
+	note := fmt.Sprintf("The server was at %s when this was done, and is at %s now: the undo brings the world back, "+
+		"and not "+
 		"the game.", before, now)
 	switch rule := p.Server.Accepts; {
 	case rule.Version == "any":
 	case fit.CompareVersions(now, before) < 0:
 		note += fmt.Sprintf(" A server of %s may not open what %s has written.", now, before)
 	case rule.Upgrades:
-		note += fmt.Sprintf(" %s upgrades the former world when it opens it; the library keeps what was copied before.", now)
+		note += fmt.Sprintf(" %s upgrades the former world when it opens it; the library keeps what was copied before.",
+			now)
 	}
 	return note
 }

@@ -283,6 +283,7 @@ func (c *check) names(ctx context.Context) error {
 	entries, lerr := c.files.List(ctx, ".")
 	c.found.Set.AnyName = err == nil && slices.ContainsFunc(entries,
 		func(e fs.DirEntry) bool { return e.Name() == filename.Encode(odd) })
+	c.found.Strict = !c.found.Set.AnyName
 	return lerr
 }
 

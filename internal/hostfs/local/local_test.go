@@ -41,7 +41,7 @@ func TestConformance(t *testing.T) {
 			AtomicReplace: true, Exclusive: true, RenameFolders: true, Sync: true, FreeSpace: true, Commands: true,
 			Events: true,
 			Owners: os.Geteuid() == 0, Account: fmt.Sprintf("%d:%d", os.Geteuid(), os.Getegid()), Modes: true,
-			ExactCase: true, TimePrecision: time.Millisecond, Pace: 20 * time.Millisecond, AtOnce: 2,
+			ExactCase: true, AnyName: true, TimePrecision: time.Millisecond, Pace: 20 * time.Millisecond, AtOnce: 2,
 		},
 		Open: func(t *testing.T) hostfs.Driver {
 			dir := t.TempDir()

@@ -222,14 +222,16 @@ export const api = {
     taken(client.GET("/v1/changeovers", { params: { query: { server, limit: 200 } }, signal })),
   changeover: (id: number, signal?: AbortSignal) =>
     taken(client.GET("/v1/changeovers/{id}", { params: { path: { id } }, signal })),
-  act: (id: number, verb: "start" | "go-on" | "cancel" | "retry" | "settle") =>
+  act: (id: number, verb: "start" | "go-on" | "cancel" | "leave" | "retry" | "settle") =>
     verb === "start"
       ? taken(client.POST("/v1/changeovers/{id}/start", { params: { path: { id } } }))
       : verb === "cancel"
         ? taken(client.POST("/v1/changeovers/{id}/cancel", { params: { path: { id } } }))
-        : verb === "go-on"
-          ? taken(client.POST("/v1/changeovers/{id}/go-on", { params: { path: { id } } }))
-          : verb === "settle"
-            ? taken(client.POST("/v1/changeovers/{id}/settle", { params: { path: { id } } }))
-            : taken(client.POST("/v1/changeovers/{id}/retry", { params: { path: { id } } })),
+        : verb === "leave"
+          ? taken(client.POST("/v1/changeovers/{id}/leave", { params: { path: { id } } }))
+          : verb === "go-on"
+            ? taken(client.POST("/v1/changeovers/{id}/go-on", { params: { path: { id } } }))
+            : verb === "settle"
+              ? taken(client.POST("/v1/changeovers/{id}/settle", { params: { path: { id } } }))
+              : taken(client.POST("/v1/changeovers/{id}/retry", { params: { path: { id } } })),
 };

@@ -192,6 +192,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/changeovers/{id}/leave": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Wait no longer for a host or a server that does not answer: the changeover is held, and says what stands where */
+        post: operations["leave-changeover"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/changeovers/{id}/retry": {
         parameters: {
             query?: never;
@@ -1167,6 +1184,7 @@ export interface components {
              */
             roundTrip: number;
             set: components["schemas"]["CapabilitySet"];
+            strict?: boolean;
             tried?: string;
             /** Format: int64 */
             up: number;
@@ -1229,6 +1247,7 @@ export interface components {
         };
         CapabilitySet: {
             account?: string;
+            anyName: boolean;
             /** Format: int64 */
             atOnce?: number;
             atomicReplace: boolean;
@@ -1792,6 +1811,8 @@ export interface components {
              * @description the changeover that an undo takes back
              */
             undoes?: number;
+            /** @description the server's version at that time; "" is not known */
+            version?: string;
             window: components["schemas"]["PlanWindow"];
             work: string;
             /** @description and Folder name the world that will run */
@@ -1909,6 +1930,8 @@ export interface components {
             /** @description the name that a world of files gets on its way, in a stage or a move; "" means its own */
             as?: string;
             back?: string;
+            /** @description BySample: what is staged is compared by a sample, and what an earlier changeover has staged is known by its size and time */
+            bySample?: boolean;
             /** Format: int64 */
             bytes?: number;
             /** @description the copy's id; "" means the one that a copy step before it has made */
@@ -2962,6 +2985,37 @@ export interface operations {
                 "application/json": components["schemas"]["Tick-landmarkRequest"];
             };
         };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Changeover"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "leave-changeover": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
         responses: {
             /** @description OK */
             200: {

@@ -29,6 +29,26 @@ function Clock({ since, until }: { since: string; until?: string }) {
   return <>{((end - Date.parse(since)) / 1000).toFixed(1)} s</>;
 }
 
+/** What does not answer is waited for until a person says otherwise. */
+function Leave({ id }: { id: number }) {
+  const client = useQueryClient();
+  const leave = useMutation({
+    mutationFn: () => api.act(id, "leave"),
+    onSuccess: () => client.invalidateQueries({ queryKey: ["changeover", id] }),
+  });
+  return (
+    <>
+      <Button
+        isDisabled={leave.isPending || leave.isSuccess}
+        onPress={() => leave.mutate()}
+      >
+        {leave.isSuccess ? "It ends its last try …" : "Wait no longer"}
+      </Button>
+      {leave.isError && <Failure error={leave.error} />}
+    </>
+  );
+}
+
 /** How fast bytes move, and how long the rest takes at that. */
 function rate(done: number, total: number, since: string | undefined): string {
   const took = since ? (Date.now() - Date.parse(since)) / 1000 : 0;
@@ -70,7 +90,11 @@ function Under({ c }: { c: Changeover }) {
           />
         </Big>
       )}
-      {p.waiting && <p>‖ {p.waiting}</p>}
+      {p.waiting && (
+        <p>
+          ‖ {p.waiting} <Leave id={c.id} />
+        </p>
+      )}
     </Panel>
   );
 }
@@ -252,7 +276,7 @@ const Cols = styled.div`
   }
 `;
 
-type Verb = "start" | "go-on" | "cancel" | "retry" | "settle";
+type Verb = "start" | "go-on" | "cancel" | "leave" | "retry" | "settle";
 
 /** What a person can do with a changeover, by its state. */
 const verbs: { verb: Verb; when: Changeover["state"][]; main: boolean; say: (c: Changeover) => string }[] = [
