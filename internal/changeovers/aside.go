@@ -11,7 +11,6 @@ import (
 	"time"
 
 	"reshard/internal/core/fault"
-	"reshard/internal/core/plan"
 	"reshard/internal/fleet"
 	"reshard/internal/records"
 	"reshard/internal/wire"
@@ -66,7 +65,7 @@ func workBase(ctx context.Context, l *fleet.Server) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	return path.Join(path.Dir(state.WorldsFolder), plan.WorkFolder), nil
+	return l.WorkRoot(ctx, state.WorldsFolder)
 }
 
 // asideOf measures one changeover's working folder and says which rule holds for it.

@@ -39,8 +39,10 @@ func (j journal) Step(ctx context.Context, id int64, n int, from []plan.StepStat
 	return j.r.AdvanceStep(ctx, id, n, from, to, detail)
 }
 
-func workFolder(worlds string, id int64) string {
-	return path.Join(path.Dir(worlds), plan.WorkFolder, fmt.Sprint(id))
+// workFolder is a changeover's own.
+func workFolder(ctx context.Context, l *fleet.Server, worlds string, id int64) (string, error) {
+	root, err := l.WorkRoot(ctx, worlds)
+	return path.Join(root, fmt.Sprint(id)), err
 }
 
 func estimate(rec records.Server, running bool) plan.Window {

@@ -54,7 +54,11 @@ func (co *Changeovers) prepare(ctx context.Context, wish plan.Wish) (p prepared,
 	if err := p.kind.prepare(ctx, co, &p); err != nil || p.kind.sheetless {
 		return p, err
 	}
-	p.Fit.Unwritable = p.Documents.Unwritable(p.Fit)
+	closed, err := p.live.Unwritable(ctx, p.Documents)
+	if err != nil {
+		return p, err
+	}
+	p.Fit.Unwritable = p.Documents.Unwritable(p.Fit, closed)
 	p.Sheet = fit.Compare(p.Fit)
 	return p, nil
 }
@@ -116,7 +120,9 @@ func (co *Changeovers) Draft(ctx context.Context, wish wire.Wish, by string) (wi
 	if err != nil {
 		return wire.Changeover{}, err
 	}
-	p.Work = workFolder(p.Fit.Server.WorldsFolder, id)
+	if p.Work, err = workFolder(ctx, p.live, p.Fit.Server.WorldsFolder, id); err != nil {
+		return wire.Changeover{}, err
+	}
 	p.Window = estimate(p.rec, p.Fit.Live.State == life.Running)
 	drafted, err := p.kind.draft(&p)
 	if err != nil {
@@ -166,10 +172,14 @@ func (co *Changeovers) draftUndo(ctx context.Context, id int64, by string) (wire
 	if err != nil {
 		return wire.Changeover{}, err
 	}
+	work, err := workFolder(ctx, l, of.Plan.V.Worlds, newID)
+	if err != nil {
+		return wire.Changeover{}, err
+	}
 	p, err := plan.DraftUndo(plan.UndoInput{
 		Of: of.Plan.V, ID: id, Profile: l.Profile, State: seen.State, Live: seen.Fit.Live, Server: of.Server,
 		Made: madeBy(of),
-		Work: workFolder(of.Plan.V.Worlds, newID), Tree: l.Files.At(ctx), Documents: seen.Documents,
+		Work: work, Tree: l.Files.At(ctx), Documents: seen.Documents,
 		Window: estimate(rec, seen.Fit.Live.State == life.Running), After: hashesAfter(of),
 	})
 	if err != nil {

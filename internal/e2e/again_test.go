@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"slices"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -80,4 +81,29 @@ func TestWhatAHostHasIsNotSentAgain(t *testing.T) {
 			}
 		})
 	}
+}
+
+// A host that cannot do any more what its check had found: what is staged goes the other way, and
+// the host is checked again by itself.
+func TestAHostThatCanDoLessThanWasFound(t *testing.T) {
+	t.Parallel()
+	b := setup(t)
+	programs := t.TempDir()
+	b.machine(farhost.Shape{Programs: programs}, 0)
+	root := b.quarry("north", plot{})
+	found := func() bool {
+		h, err := b.api.Host(context.Background(), "moor")
+		require.NoError(t, err)
+		return h.Found.Set.Unpack
+	}
+	require.True(t, found())
+	require.NoError(t, os.WriteFile(filepath.Join(programs, "tar"), []byte("#!/bin/sh\nexit 127\n"), 0o755))
+	b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 13})
+	draft, err := b.api.Draft(context.Background(),
+		wire.Wish{Kind: plan.Put, World: "fen", Server: "north", Beside: true})
+	require.NoError(t, err)
+	c := b.carry(draft)
+	require.Equal(t, plan.Done, c.State, c.Failure)
+	assert.Equal(t, snapshot(t, filepath.Join(b.madeDir(), "fen")), snapshot(t, filepath.Join(root, "worlds", "fen")))
+	require.Eventually(t, func() bool { return !found() }, 20*time.Second, 200*time.Millisecond)
 }

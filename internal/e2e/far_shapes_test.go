@@ -96,6 +96,54 @@ func TestARentedAccount(t *testing.T) {
 	assert.NoDirExists(t, filepath.Join(root, "worlds", "fen"))
 }
 
+// Where the account may write in the worlds folder only, and the server's folder is all that it
+// sees: the working folder is among the worlds, is none of them, and what cannot be written beside
+// is told before anything is stopped.
+func TestAnAccountOfTheWorldsAlone(t *testing.T) {
+	t.Parallel()
+	b := setup(t)
+	root := filepath.Join(b.dir, "rented")
+	require.NoError(t, quarrymoss.MakeServer(root, quarrymoss.Config{Version: "2.5.1", Kind: "plain"}, "winter", 1, 0))
+	require.NoError(t, quarrymoss.Make(filepath.Join(root, "worlds", "winter"),
+		quarrymoss.Options{Title: "winter", Seed: 1}))
+	given(t, filepath.Join(root, "worlds"), farhost.TenantID)
+	h, address := rented(t, farhost.Shape{FilesOnly: true, Root: root, Tenant: true})
+	key := h.ClientKey
+	_, err := b.api.AddHost(context.Background(), wire.NewHost{
+		Name: "rented", Address: address, SignIn: wire.SignIn{PrivateKey: &key},
+		AcceptKey: sshlink.Fingerprint(h.HostKey),
+	})
+	require.NoError(t, err)
+	b.must("servers", "add", "fen", "--host", "rented", "--game", "quarrymoss", "--kind", "plain", "--root", "/",
+		"--game-root", root)
+	b.must("hosts", "check", "rented")
+	b.must("servers", "stopped", "fen", "--yes")
+	b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 13})
+	code, out, _ := b.cli("fit", "fen", "fen")
+	assert.Equal(t, 3, code)
+	assert.Contains(t, strings.Join(strings.Fields(out), " "), "the account may not make a file in its folder")
+	draft, err := b.api.Draft(context.Background(),
+		wire.Wish{Kind: plan.Put, World: "fen", Server: "fen", Beside: true})
+	require.NoError(t, err)
+	assert.Equal(t, fmt.Sprintf("worlds/.reshard/%d", draft.ID), draft.Plan.Work)
+	c := b.carry(draft)
+	require.Equal(t, plan.Done, c.State, c.Failure)
+	assert.FileExists(t, filepath.Join(root, "worlds", "fen", "heart.cbor.gz"))
+	s, err := b.api.Server(context.Background(), "fen")
+	require.NoError(t, err)
+	var names []string
+	for _, w := range s.Facts.Worlds {
+		names = append(names, w.Folder)
+	}
+	assert.ElementsMatch(t, []string{"fen", "winter"}, names)
+	back := b.undo(c.ID)
+	require.Equal(t, plan.Done, back.State, back.Failure)
+	assert.DirExists(t, filepath.Join(root, "worlds", ".reshard", fmt.Sprint(back.ID), "aside", "fen"))
+	list, err := b.api.Aside(context.Background(), "fen")
+	require.NoError(t, err)
+	assert.NotEmpty(t, list)
+}
+
 // A password that has run out, and an account that may only read, are told in words before
 // anything is stopped.
 func TestAccountsThatCannotBeUsed(t *testing.T) {

@@ -156,8 +156,11 @@ func (p *person) start() {
 	if own := p.profile.Server.Console.Log; own != "" {
 		log = filepath.Join(p.server.Root, own)
 	}
-	for range 600 {
+	for i := range 600 {
 		text, _ := os.ReadFile(log)
+		if len(text) == 0 && i > 100 {
+			return // it says nothing, and they take its running for an answer
+		}
 		for line := range strings.Lines(string(text)) {
 			if _, ready := p.profile.Server.Console.Ready.Find(strings.TrimSpace(line)); ready {
 				return

@@ -3,6 +3,7 @@ package fleet
 import (
 	"context"
 	"encoding/json"
+	"path"
 	"strings"
 
 	"reshard/internal/core/account"
@@ -420,12 +421,23 @@ func (fl *Fleet) CheckHost(ctx context.Context, name string, say func(string)) (
 	return fl.reopen(ctx, h, rec)
 }
 
-// rootsOn gives the folders of the servers on a host.
+// rootsOn gives the folders of the servers on a host, and those of their worlds: an account may
+// write in these only.
 func (fl *Fleet) rootsOn(ctx context.Context, name string) (out []string, err error) {
 	list, err := fl.allListed(ctx)
 	for _, rec := range list {
-		if rec.Host == name {
-			out = append(out, rec.Root)
+		if rec.Host != name {
+			continue
+		}
+		out = append(out, rec.Root)
+		worlds := ""
+		if s := fl.book.sightOf(rec.Name); s != nil && s.heads != nil {
+			worlds = s.heads.State.WorldsFolder
+		} else if p, err := fl.games.Profile(rec.Game); err == nil {
+			worlds = p.Server.Worlds
+		}
+		if worlds != "" {
+			out = append(out, path.Join(rec.Root, worlds))
 		}
 	}
 	return out, err

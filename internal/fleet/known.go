@@ -125,6 +125,7 @@ func (fl *Fleet) lookInto(ctx context.Context, s *sight, rec records.Server, was
 		return
 	}
 	s.heads = &h
+	fl.learnRoot(ctx, l, rec, &h)
 	active := h.State.Active
 	switch {
 	case !into && was != nil && was.heads != nil && was.heads.State.Active == active && was.title != "":

@@ -66,12 +66,16 @@ func (l *Server) Sight(ctx context.Context, rec records.Server) (*Sighting, erro
 	} else if err != nil {
 		return nil, err
 	}
+	work, err := l.WorkRoot(ctx, worlds)
+	if err != nil {
+		return nil, err
+	}
 	in := fit.Input{
 		Profile: l.Profile, Server: state, Choices: fit.Choices{},
 		Live: fit.Live{
 			Roots: l.Machine.Roots, State: st.State, Cause: st.Cause, DeclaredVersion: rec.DeclaredVersion,
 			ConsoleVersion: st.Version, FreeBytes: l.Files.Free(ctx, worlds), Can: h.Can,
-			SameFilesystem: l.Files.SameFilesystem(ctx, worlds, path.Dir(worlds)), Players: -1, Since: st.Since,
+			SameFilesystem: l.Files.SameFilesystem(ctx, worlds, path.Dir(work)), Players: -1, Since: st.Since,
 			Host: rec.Host, Working: others.Working, Passing: others.Passing, Hidden: others.Hidden, Unseen: unseen,
 		},
 	}

@@ -176,7 +176,7 @@ func (s *stage) input() fit.Input {
 	require.NoError(s.t, err)
 	heads, err := server.ReadHeads(os.DirFS(s.root), p, s.machine)
 	require.NoError(s.t, err)
-	in.Unwritable = plan.Documents(heads.Documents).Unwritable(in)
+	in.Unwritable = plan.Documents(heads.Documents).Unwritable(in, nil)
 	return in
 }
 

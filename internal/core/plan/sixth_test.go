@@ -176,7 +176,7 @@ func TestSixthGameServer(t *testing.T) {
 		},
 	}
 	docs := documents(t, os.DirFS(root), p, machine)
-	in.Unwritable = docs.Unwritable(in)
+	in.Unwritable = docs.Unwritable(in, nil)
 	sheet := fit.Compare(in)
 	draft, err := plan.DraftPut(plan.Input{
 		Kind:      plan.Put,

@@ -37,10 +37,17 @@ func (in Input) writes(p *Plan) error {
 type Documents map[string]*settings.Document
 
 // Unwritable tries the writes that a plan would make, and says which cannot be. Documents
-// that do not read are left out: the sheet tells of them in its own words.
-func (d Documents) Unwritable(in fit.Input) []string {
+// that do not read are left out: the sheet tells of them in its own words. closed says of files
+// why their hosts do not let them be replaced.
+func (d Documents) Unwritable(in fit.Input, closed map[string]string) []string {
 	var out []string
 	for _, w := range in.Wants() {
+		if why, ok := closed[w.File]; ok {
+			if !slices.Contains(out, why) {
+				out = append(out, why)
+			}
+			continue
+		}
 		if doc, read := d[w.File]; read {
 			if _, err := doc.Begin().Set(w.Key, w.To); err != nil {
 				out = append(out, err.Error())

@@ -256,6 +256,9 @@ func (s *State) readWorlds(fsys fs.FS, p *game.Profile) []world.Found {
 // TakesName reports whether an entry of the worlds folder is a world, or could be
 // taken for one by its name: a folder, or a file of the game's pattern.
 func TakesName(p *game.Profile, e fs.DirEntry) bool {
+	if world.OwnName(e.Name()) {
+		return false
+	}
 	if p.World.Shape == game.ShapeFolder {
 		return e.IsDir()
 	}

@@ -133,6 +133,10 @@ func Find(fsys fs.FS, start, name string, profiles []*game.Profile) (Search, err
 	return s, nil
 }
 
+// OwnName reports whether a name is Reshard's own, of what it keeps beside or among worlds: never
+// a world.
+func OwnName(name string) bool { return name == ".reshard" || strings.HasPrefix(name, ".reshard-") }
+
 // Direct lists the worlds of a game that stand directly in a folder, in the order
 // of their names.
 func Direct(fsys fs.FS, dir string, p *game.Profile) ([]Found, error) {
@@ -146,7 +150,7 @@ func Direct(fsys fs.FS, dir string, p *game.Profile) ([]Found, error) {
 		return s.Worlds, nil
 	}
 	for _, e := range entries {
-		if e.IsDir() {
+		if e.IsDir() && !OwnName(e.Name()) {
 			s.folder(fsys, path.Join(dir, e.Name()), e.Name(), []*game.Profile{p})
 		}
 	}

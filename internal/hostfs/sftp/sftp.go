@@ -551,6 +551,30 @@ func (f *Files) Move(ctx context.Context, from, to string) error {
 	})
 }
 
+// MayWrite implements hostfs.Judge by the permission bits. In which other groups an account is,
+// and what access lists say, is not seen there: what they could allow is not known.
+func (f *Files) MayWrite(account string, i hostfs.Info) (may, known bool) {
+	uid, gid, err := numbers(account)
+	owner, group, oerr := numbers(i.Account)
+	if err != nil || oerr != nil {
+		return false, false
+	}
+	need := fs.FileMode(0o2)
+	if i.IsDir() {
+		need = 0o3
+	}
+	switch all := i.Modes&need == need; {
+	case uid == 0:
+		return true, true
+	case uid == owner:
+		return i.Modes>>6&need == need, true
+	case gid == group:
+		return i.Modes>>3&need == need, true
+	default:
+		return all, all || i.Modes>>3&need != need
+	}
+}
+
 // Sync implements hostfs.Writer.
 func (f *Files) Sync(ctx context.Context, names ...string) error {
 	return eachAtOnce(names, func(name string) error {
