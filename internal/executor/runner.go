@@ -510,8 +510,11 @@ func (r *Runner) again(ctx context.Context, say string, try func() error) error 
 		}
 		words := say
 		if words == "" {
-			what, _ := fault.Words(err)
+			what, next := fault.Words(err)
 			words = what + ". Nothing is lost: the changeover goes on when it answers."
+			if fault.CodeOf(err) == fault.StateUnknown { // a person may know, and say so
+				words = what + ". " + next + " Nothing is lost: the changeover goes on then."
+			}
 		}
 		r.report(func(p *plan.Progress) { p.Waiting = words })
 		if say == "" && r.givenUp() {

@@ -5,7 +5,13 @@ const BySample = "sample"
 
 // comparisonRule: how far will it be known that what stands there is the copy?
 var comparisonRule = Rule{Concern: "comparison", Title: "Comparing", check: func(in Input, r *Row) {
+	how := "read back"
+	if in.Live.Can.Hash {
+		how = "hashed there"
+	}
+	r.Server = Cell{Text: "whole, " + how}
 	if in.Choices["comparison"] == BySample {
+		r.Server.Text = "a sample, and all sizes"
 		r.Chosen = BySample
 		r.say("As chosen: what an earlier changeover has staged there is known by its size and time and not read " +
 			"again, of what is sent a sample is compared, and of all files the size.")

@@ -49,6 +49,49 @@ function Leave({ id }: { id: number }) {
   );
 }
 
+/** What a person has been asked to do at a server in people's hands, and their word that it is done. */
+function ByHand({ server }: { server: string }) {
+  const client = useQueryClient();
+  const seen = useQuery(queries.server(server)).data?.server;
+  const say = useMutation({
+    mutationFn: (what: "sayStopped" | "sayStarted") => api[what](server),
+    onSettled: () => client.invalidateQueries({ queryKey: ["servers"] }),
+  });
+  const note = seen?.control?.by === "hand" ? (seen.note ?? "") : "";
+  const asked = /asked to (start|stop)/.exec(note)?.[1];
+  if (!asked && !(note && seen?.state === "unknown")) return null;
+  return (
+    <>
+      {asked === "start" && <Big>Start {server} now.</Big>}
+      {asked === "stop" && <Big>Stop {server} now, and wait until it is down.</Big>}
+      <p>
+        {asked
+          ? "Reshard cannot do it there. Once it is done, say so: "
+          : `Does ${server} run? Only people can see it: `}
+        {asked !== "stop" && (
+          <Button
+            look="main"
+            isDisabled={say.isPending}
+            onPress={() => say.mutate("sayStarted")}
+          >
+            It runs: I have started it
+          </Button>
+        )}{" "}
+        {asked !== "start" && (
+          <Button
+            look={asked ? "main" : undefined}
+            isDisabled={say.isPending}
+            onPress={() => say.mutate("sayStopped")}
+          >
+            It is down: I have stopped it
+          </Button>
+        )}
+      </p>
+      {say.isError && <Failure error={say.error} />}
+    </>
+  );
+}
+
 /** How fast bytes move, and how long the rest takes at that. */
 function rate(done: number, total: number, since: string | undefined): string {
   const took = since ? (Date.now() - Date.parse(since)) / 1000 : 0;
@@ -90,6 +133,7 @@ function Under({ c }: { c: Changeover }) {
           />
         </Big>
       )}
+      <ByHand server={c.server} />
       {p.waiting && (
         <p>
           ‖ {p.waiting} <Leave id={c.id} />
