@@ -511,10 +511,10 @@ func (r *Runner) again(ctx context.Context, say string, try func() error) error 
 		words := say
 		if words == "" {
 			what, next := fault.Words(err)
-			words = what + ". Nothing is lost: the changeover goes on when it answers."
-			if fault.CodeOf(err) == fault.StateUnknown { // a person may know, and say so
-				words = what + ". " + next + " Nothing is lost: the changeover goes on then."
+			if words = what + "."; fault.CodeOf(err) == fault.StateUnknown { // a person may know, and say so
+				words += " " + next
 			}
+			words += " Nothing is lost: the changeover goes on when it answers."
 		}
 		r.report(func(p *plan.Progress) { p.Waiting = words })
 		if say == "" && r.givenUp() {
