@@ -83,6 +83,41 @@ func TestWhatAHostHasIsNotSentAgain(t *testing.T) {
 	}
 }
 
+// A large file that is something else on the host, of the same size and time, is sent from its first
+// byte on.
+func TestALargeFileThatHasRottedIsSentWhole(t *testing.T) {
+	t.Parallel()
+	for name, shape := range map[string]farhost.Shape{"with commands": {}, "files alone": {FilesOnly: true}} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			b := setup(t)
+			b.machine(shape, 0)
+			root := b.quarry("north", plot{})
+			b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 13, Tiles: 2, TileBytes: 10 << 20})
+			for _, as := range []string{"fen", "fen-two"} {
+				draft, err := b.api.Draft(context.Background(), wire.Wish{
+					Kind: plan.Put, World: "fen", Server: "north", Beside: true,
+					Choices: map[string]string{"folder-name": as},
+				})
+				require.NoError(t, err)
+				c := b.carry(draft)
+				require.Equal(t, plan.Done, c.State, c.Failure)
+				placed := filepath.Join(root, "worlds", as)
+				assert.Equal(t, snapshot(t, filepath.Join(b.madeDir(), "fen")), snapshot(t, placed), as)
+				tiles, err := filepath.Glob(filepath.Join(placed, "ground", "*"))
+				require.NoError(t, err)
+				info, err := os.Stat(tiles[0])
+				require.NoError(t, err)
+				data, err := os.ReadFile(tiles[0])
+				require.NoError(t, err)
+				data[100] ^= 0xff
+				require.NoError(t, os.WriteFile(tiles[0], data, 0o644))
+				require.NoError(t, os.Chtimes(tiles[0], info.ModTime(), info.ModTime()))
+			}
+		})
+	}
+}
+
 // A host that cannot do any more what its check had found: what is staged goes the other way, and
 // the host is checked again by itself.
 func TestAHostThatCanDoLessThanWasFound(t *testing.T) {

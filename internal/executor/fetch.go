@@ -389,9 +389,10 @@ func (s *stager) compareThere(ctx context.Context, files []stagedFile) error {
 		if err != nil {
 			return err
 		}
-		s.staged.sums[f.to], s.staged.begun[f.to] = sum, true
+		s.staged.sums[f.to] = sum
 	}
-	return s.compareSent(ctx, files)
+	// They do not count as begun: what was copied may be something else from its first byte on.
+	return s.compareHashes(ctx, files)
 }
 
 // sumOf is the hash of a whole file of the copy, which is read where the vault has not kept it.

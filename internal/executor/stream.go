@@ -180,19 +180,27 @@ func (c *counting) Write(p []byte) (int, error) {
 	return n, err
 }
 
-// compareSent has the host hash what was sent or copied, and notes what stands there as it
+// compareSent has the host hash what was sent, and notes what stands there as it
 // should.
 func (s *stager) compareSent(ctx context.Context, files []stagedFile) error {
-	var names []string
-	var total int64
-	for _, f := range files {
-		if s.staged.begun[f.to] && !s.staged.whole[f.to] {
-			names = append(names, f.to)
-			total += f.Size
+	var sent []stagedFile
+	for _, f := range s.missing(files) {
+		if s.staged.begun[f.to] {
+			sent = append(sent, f)
 		}
 	}
-	if len(names) == 0 {
+	return s.compareHashes(ctx, sent)
+}
+
+// compareHashes does so with all of the files.
+func (s *stager) compareHashes(ctx context.Context, files []stagedFile) error {
+	if len(files) == 0 {
 		return nil
+	}
+	total := sizeOf(files)
+	names := make([]string, len(files))
+	for i, f := range files {
+		names[i] = f.to
 	}
 	return s.inTwo(ctx, len(names), total, func(ctx context.Context, from, to int) error {
 		got, err := s.Files.Hash(ctx, names[from:to], total)
