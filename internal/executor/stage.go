@@ -76,10 +76,8 @@ func (r *Runner) stage(ctx context.Context, n int, step plan.Step) (*Detail, err
 	}
 	r.report(func(p *plan.Progress) { p.TotalBytes, p.TotalFiles, p.Bytes, p.Files = c.Bytes, len(c.Files), 0, 0 })
 	r.already(files)
-	if err := st.fetch(ctx, files); err != nil {
-		return nil, err
-	}
-	if st.streams() && !st.fewLeft(files) {
+	err = st.fetch(ctx, files)
+	if err == nil && st.streams() && !st.fewLeft(files) {
 		err = st.stream(ctx, files)
 	}
 	if fault.CodeOf(err) == fault.Unsupported { // a check had found more than there is
