@@ -23,16 +23,16 @@ import (
 // The house has floors, and imports run downwards only. docs/architecture.md
 // draws them; this test holds them.
 var floors = map[string]int{
-	"core":    0,
-	"sshlink": 1, "secrets": 1,
-	"wire": 2, "hostfs": 2, "control": 2, "archive": 2, "vault": 2, "sqlite": 2, "pgserver": 2,
-	"feed": 2,
-	"host": 3, "executor": 3, "records": 3, "local": 3, "client": 3, "drawing": 3, "observe": 3,
-	"catalogue": 4, "accounts": 4,
-	"fleet": 5, "library": 5,
-	"arrivals": 6, "changeovers": 6,
-	"upkeep": 7, "service": 8, "api": 9, "cli": 10,
-	"hostile": 11, // only tests and benchmarks import it
+	"core": 0,
+	"line": 1, "secrets": 1,
+	"sshlink": 2, "ftplink": 2,
+	"wire": 3, "hostfs": 3, "control": 3, "archive": 3, "vault": 3, "sqlite": 3, "pgserver": 3, "feed": 3,
+	"host": 4, "executor": 4, "records": 4, "local": 4, "client": 4, "drawing": 4, "observe": 4,
+	"catalogue": 5, "accounts": 5,
+	"fleet": 6, "library": 6,
+	"arrivals": 7, "changeovers": 7,
+	"upkeep": 8, "service": 9, "api": 10, "cli": 11,
+	"hostile": 12, // only tests and benchmarks import it
 }
 
 // Drivers are the packages that work on a host. They stand on the floor of what they are
@@ -40,15 +40,19 @@ var floors = map[string]int{
 var drivers = map[string][]string{
 	"reshard/internal/hostfs/local":     {"reshard/internal/host/local"},
 	"reshard/internal/hostfs/sftp":      {"reshard/internal/host/ssh"},
+	"reshard/internal/hostfs/ftp":       {"reshard/internal/host/ftp"},
 	"reshard/internal/hostfs/memory":    nil,
 	"reshard/internal/control/child":    {"reshard/internal/host/local"},
 	"reshard/internal/control/commands": {"reshard/internal/host/ssh"},
-	"reshard/internal/control/hand":     {"reshard/internal/host/ssh"},
+	"reshard/internal/control/hand":     {"reshard/internal/host/ssh", "reshard/internal/host/ftp"},
 	"reshard/internal/control/memory":   nil,
 	"reshard/internal/host/local":       {"reshard/internal/fleet"},
 	"reshard/internal/host/ssh":         {"reshard/internal/fleet"},
+	"reshard/internal/host/ftp":         {"reshard/internal/fleet"},
 	"reshard/internal/sshlink": {"reshard/internal/host/ssh", "reshard/internal/hostfs/sftp",
 		"reshard/internal/control/commands"},
+	"reshard/internal/ftplink": {"reshard/internal/host/ftp", "reshard/internal/hostfs/ftp"},
+	"reshard/internal/line": {"reshard/internal/sshlink", "reshard/internal/ftplink", "reshard/internal/hostfs/sftp"},
 }
 
 // suites are what tests of drivers import.

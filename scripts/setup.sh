@@ -12,6 +12,7 @@ declare -A wants=(
   [openttd]=/usr/games/openttd
   [openttd-opengfx]=/usr/share/games/openttd/baseset/opengfx
   [openssh-server]=/usr/sbin/sshd
+  [vsftpd]=/usr/sbin/vsftpd
   [tmux]=/usr/bin/tmux
 )
 if [ "$purpose" != demo ]; then
@@ -23,6 +24,7 @@ if [ "$purpose" != demo ]; then
   needs[p7zip-full]=/usr/bin/7z
   needs[bzip2]=/bin/bzip2
   needs[openssh-server]=/usr/sbin/sshd
+  needs[vsftpd]=/usr/sbin/vsftpd
   needs[tmux]=/usr/bin/tmux
   wants=()
 fi

@@ -209,7 +209,7 @@ func BenchmarkFarStaging(b *testing.B) {
 
 // BenchmarkFarStopWindow measures our part of the stop window at a round trip of 50 ms.
 func BenchmarkFarStopWindow(b *testing.B) {
-	for _, tiles := range []int{16, 256} {
+	for _, tiles := range []int{16, 256, 2048} {
 		b.Run(fmt.Sprintf("%dMB", tiles), func(b *testing.B) {
 			s := startFar(b, farhost.Shape{}, 50*time.Millisecond)
 			s.world("fen", tiles, 1<<20)

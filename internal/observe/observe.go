@@ -14,6 +14,7 @@ import (
 	"time"
 
 	lru "github.com/hashicorp/golang-lru/v2"
+	"golang.org/x/sync/errgroup"
 
 	"reshard/internal/control"
 	"reshard/internal/core/budget"
@@ -94,12 +95,22 @@ type Observer struct {
 // error: what was read before that is no observation. Of a process that cannot be seen the
 // status says so.
 func (o *Observer) Heads(ctx context.Context) (Heads, error) {
-	h := Heads{At: o.Now(), Status: o.Control.Status(ctx)}
+	h := Heads{At: o.Now()}
+	// Process and files are asked at once: far away each costs some round trips.
+	var status errgroup.Group
+	status.Go(func() error {
+		return fault.Safely(func() error {
+			h.Status = o.Control.Status(ctx)
+			return nil
+		})
+	})
 	var err error
-	if h.Can, err = o.Files.Capabilities(ctx); err != nil {
-		return h, err
+	if h.Can, err = o.Files.Capabilities(ctx); err == nil {
+		h.Heads, err = o.files(ctx)
 	}
-	h.Heads, err = o.files(ctx)
+	if serr := status.Wait(); err == nil {
+		err = serr
+	}
 	return h, err
 }
 

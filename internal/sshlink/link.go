@@ -18,12 +18,13 @@ import (
 	"reshard/internal/core/account"
 	"reshard/internal/core/fault"
 	"reshard/internal/core/filename"
+	"reshard/internal/line"
 )
 
 // How long things may take, and how a dead peer is noticed: within keepEvery and keepPatience
 // together, whatever waits for an answer ends.
 const (
-	dialPatience = 10 * time.Second
+	dialPatience = line.DialPatience
 	keepEvery    = 5 * time.Second
 	keepPatience = 8 * time.Second
 	// idleEnd is after how long without use a connection is given back.
@@ -43,10 +44,10 @@ type Link struct {
 
 	mu      sync.Mutex // held for moments only
 	account account.Account
-	pace    *pace
+	pace    *line.Pace
 	// sessions has room for the channels that may be open at once.
 	sessions chan struct{}
-	now      *line
+	now      *connection
 	closed   bool
 	refused  error // why the account did not let us in, until again
 	again    time.Time
@@ -60,7 +61,7 @@ func New(a account.Account) *Link {
 		a.Sessions = account.MostSessions
 	}
 	return &Link{
-		account: a, pace: newPace(a.BytesASecond), dialling: make(chan struct{}, 1),
+		account: a, pace: line.NewPace(a.BytesASecond), dialling: make(chan struct{}, 1),
 		sessions: make(chan struct{}, a.Sessions),
 	}
 }
@@ -79,7 +80,7 @@ func (l *Link) Change(a account.Account) {
 		a.Sessions = account.MostSessions
 	}
 	l.mu.Lock()
-	l.account, l.pace, l.sessions = a, newPace(a.BytesASecond), make(chan struct{}, a.Sessions)
+	l.account, l.pace, l.sessions = a, line.NewPace(a.BytesASecond), make(chan struct{}, a.Sessions)
 	l.refused, l.failed = nil, nil
 	l.mu.Unlock()
 	l.Cut()
@@ -107,8 +108,8 @@ func Shown(ctx context.Context, a account.Account) (key, fingerprint string, err
 	return "", "", err
 }
 
-// line is one connection.
-type line struct {
+// connection is one.
+type connection struct {
 	client *ssh.Client
 	conn   net.Conn
 	heard  *atomic.Int64 // when something last came, in nanoseconds
@@ -155,12 +156,12 @@ func (l *Link) Cut() {
 }
 
 // end closes the connection: all pending calls return.
-func (n *line) end() {
+func (n *connection) end() {
 	_ = n.conn.Close() // it ends whatever the outcome
 	_ = n.client.Close()
 }
 
-func (n *line) isDead() bool {
+func (n *connection) isDead() bool {
 	select {
 	case <-n.dead:
 		return true
@@ -171,7 +172,7 @@ func (n *line) isDead() bool {
 
 // connect gives the connection, dialling when there is none. Those who waited while somebody
 // else dialled share what came of it.
-func (l *Link) connect(ctx context.Context) (*line, error) {
+func (l *Link) connect(ctx context.Context) (*connection, error) {
 	begun := time.Now()
 	select {
 	case l.dialling <- struct{}{}:
@@ -213,7 +214,7 @@ func (l *Link) connect(ctx context.Context) (*line, error) {
 
 // dialAgain dials, and again when the host has too many who are signing in (sshd_config(5),
 // MaxStartups: it then ends some at random).
-func (l *Link) dialAgain(ctx context.Context) (n *line, err error) {
+func (l *Link) dialAgain(ctx context.Context) (n *connection, err error) {
 	for try := 0; ; try++ {
 		if n, err = l.dial(ctx); !errors.Is(err, errCutEarly) || try == 2 {
 			return n, err
@@ -235,7 +236,7 @@ type refusal struct{ error }
 // Refused reports whether an error says that the host answered and did not accept the sign-in.
 func Refused(err error) bool { return errors.As(err, new(*refusal)) }
 
-func (l *Link) dial(ctx context.Context) (*line, error) {
+func (l *Link) dial(ctx context.Context) (*connection, error) {
 	l.mu.Lock()
 	a, pace := l.account, l.pace
 	l.mu.Unlock()
@@ -258,12 +259,12 @@ func (l *Link) dial(ctx context.Context) (*line, error) {
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
-		return nil, lost("nothing answers at "+a.Address()+" ("+dialWords(err)+")", err)
+		return nil, lost("nothing answers at "+a.Address()+" ("+line.Words(err)+")", err)
 	}
 	stop := context.AfterFunc(dctx, func() { _ = conn.Close() }) // ends the handshake
 	defer stop()
-	paced := &pacedConn{Conn: conn, pace: pace}
-	paced.heard.Store(time.Now().UnixNano())
+	paced := &line.Conn{Conn: conn, Pace: pace}
+	paced.Heard.Store(time.Now().UnixNano())
 	c, channels, requests, err := ssh.NewClientConn(paced, a.Address(), &ssh.ClientConfig{
 		User: a.User, Auth: methods, HostKeyCallback: callback, HostKeyAlgorithms: algorithms,
 		ClientVersion: "SSH-2.0-Reshard",
@@ -272,8 +273,8 @@ func (l *Link) dial(ctx context.Context) (*line, error) {
 		_ = conn.Close() // the error tells more
 		return nil, l.signInError(ctx, dctx, err)
 	}
-	n := &line{
-		client: ssh.NewClient(c, channels, requests), conn: conn, heard: &paced.heard, dead: make(chan struct{}),
+	n := &connection{
+		client: ssh.NewClient(c, channels, requests), conn: conn, heard: &paced.Heard, dead: make(chan struct{}),
 		used: time.Now(), shelled: make(chan struct{}, 1), opening: make(chan struct{}, 1),
 	}
 	go func() {
@@ -283,22 +284,6 @@ func (l *Link) dial(ctx context.Context) (*line, error) {
 	}()
 	go n.keepAlive()
 	return n, nil
-}
-
-// dialWords is why nothing answers, without addresses and numbers.
-func dialWords(err error) string {
-	var dns *net.DNSError
-	switch {
-	case errors.As(err, &dns):
-		return "the name is not known"
-	case errors.Is(err, context.DeadlineExceeded):
-		return "no answer within " + dialPatience.String()
-	case strings.Contains(err.Error(), "refused"):
-		return "the port is closed"
-	case strings.Contains(err.Error(), "unreachable"), strings.Contains(err.Error(), "no route"):
-		return "there is no way to it from here"
-	}
-	return "the connection failed"
 }
 
 // signInError says why a handshake failed.
@@ -389,7 +374,7 @@ func answers(password string) ssh.KeyboardInteractiveChallenge {
 
 // keepAlive finds a peer that is dead, or a line that swallows all: no packet and no reset. It
 // also gives a connection back that nobody uses.
-func (n *line) keepAlive() {
+func (n *connection) keepAlive() {
 	tick := time.NewTicker(keepEvery)
 	defer tick.Stop()
 	for {
@@ -411,7 +396,7 @@ func (n *line) keepAlive() {
 
 // answers asks for a sign of life, and gives up once nothing at all has come for so long: on
 // a slow line the answer may stand behind much else.
-func (n *line) answers() bool {
+func (n *connection) answers() bool {
 	answered := make(chan struct{})
 	go func() {
 		defer close(answered)
@@ -437,20 +422,20 @@ func (n *line) answers() bool {
 	}
 }
 
-func (n *line) idle() time.Duration {
+func (n *connection) idle() time.Duration {
 	n.mu.Lock()
 	defer n.mu.Unlock()
 	return time.Since(n.used)
 }
 
-func (n *line) touch() {
+func (n *connection) touch() {
 	n.mu.Lock()
 	n.used = time.Now()
 	n.mu.Unlock()
 }
 
 // session opens a channel, when one is free. release must be called once it is done with.
-func (l *Link) session(ctx context.Context, n *line) (s *ssh.Session, release func(), err error) {
+func (l *Link) session(ctx context.Context, n *connection) (s *ssh.Session, release func(), err error) {
 	l.mu.Lock()
 	room := l.sessions
 	l.mu.Unlock()
@@ -472,9 +457,9 @@ func (l *Link) session(ctx context.Context, n *line) (s *ssh.Session, release fu
 
 // openSession opens a channel. A host may count one that has ended here for a moment longer, and
 // others of the account may use some: it is asked again for a while.
-func (l *Link) openSession(ctx context.Context, n *line) (*ssh.Session, error) {
+func (l *Link) openSession(ctx context.Context, n *connection) (*ssh.Session, error) {
 	for wait := 20 * time.Millisecond; ; wait *= 2 {
-		s, err := Bounded(ctx, n.client.NewSession)
+		s, err := line.Bounded(ctx, n.client.NewSession)
 		if err == nil {
 			return s, nil
 		}
@@ -506,33 +491,6 @@ func (l *Link) Lost(err error) error {
 	}
 }
 
-// Bounded does what cannot be bounded by itself, and returns when it is done or ctx has ended,
-// whichever comes first. What goes on after that ends with the connection at the latest; what it
-// gives is dropped.
-func Bounded[T any](ctx context.Context, do func() (T, error)) (T, error) {
-	type outcome struct {
-		got T
-		err error
-	}
-	var none T
-	if err := ctx.Err(); err != nil {
-		return none, err
-	}
-	done := make(chan outcome, 1)
-	go func() {
-		var o outcome
-		defer func() { done <- o }()
-		defer fault.Catch(&o.err)
-		o.got, o.err = do()
-	}()
-	select {
-	case o := <-done:
-		return o.got, o.err
-	case <-ctx.Done():
-		return none, ctx.Err()
-	}
-}
-
 // nothing is for what gives no more than an error.
 type nothing struct{}
 
@@ -552,7 +510,7 @@ func (l *Link) Files(ctx context.Context) (*sftp.Client, error) {
 }
 
 // filesOver gives the client of a connection, and begins it when there is none.
-func (l *Link) filesOver(ctx context.Context, n *line) (*sftp.Client, error) {
+func (l *Link) filesOver(ctx context.Context, n *connection) (*sftp.Client, error) {
 	n.touch()
 	select {
 	case n.opening <- struct{}{}:
@@ -592,7 +550,7 @@ func (l *Link) filesOver(ctx context.Context, n *line) (*sftp.Client, error) {
 
 // because is the error of a session for files that ended at once. sshd says nothing over it; what
 // it says to a command tells why, where it takes any. What only a person can mend is not tried again.
-func (l *Link) because(ctx context.Context, n *line, err error) error {
+func (l *Link) because(ctx context.Context, n *connection, err error) error {
 	ctx, done := context.WithTimeout(ctx, 5*time.Second)
 	defer done()
 	s, release, serr := l.session(ctx, n)
@@ -603,7 +561,7 @@ func (l *Link) because(ctx context.Context, n *line, err error) error {
 	defer s.Close() //nolint:errcheck // it has ended
 	heard := limited{most: 4096}
 	s.Stderr = &heard
-	_, _ = Bounded(ctx, func() (nothing, error) { return nothing{}, s.Run("exit") }) // what it says is all that counts
+	_, _ = line.Bounded(ctx, func() (nothing, error) { return nothing{}, s.Run("exit") }) // what it says is all that counts
 	said := filename.Encode(strings.Join(strings.Fields(string(heard.bytes())), " "))
 	switch {
 	case said == "" && n.isDead():
@@ -630,7 +588,7 @@ func (l *Link) speakSFTP(ctx context.Context, s *ssh.Session) (*sftp.Client, err
 	if err != nil {
 		return nil, err
 	}
-	return Bounded(ctx, func() (*sftp.Client, error) {
+	return line.Bounded(ctx, func() (*sftp.Client, error) {
 		if err := s.RequestSubsystem("sftp"); err != nil {
 			if errors.Is(err, io.EOF) {
 				return nil, err
@@ -666,7 +624,7 @@ func (l *Link) Subsystem(ctx context.Context, name string) (*Stream, error) {
 		out.Out, err = s.StdoutPipe()
 	}
 	if err == nil {
-		_, err = Bounded(ctx, func() (nothing, error) { return nothing{}, s.RequestSubsystem(name) })
+		_, err = line.Bounded(ctx, func() (nothing, error) { return nothing{}, s.RequestSubsystem(name) })
 	}
 	if err != nil {
 		out.Close()
@@ -681,7 +639,7 @@ func (l *Link) Subsystem(ctx context.Context, name string) (*Stream, error) {
 
 // isDeadSoon reports whether a connection has ended; its end may be noticed a moment after what
 // was asked over it failed.
-func (n *line) isDeadSoon() bool {
+func (n *connection) isDeadSoon() bool {
 	select {
 	case <-n.dead:
 		return true
@@ -702,7 +660,7 @@ func (l *Link) Broken(c *sftp.Client) {
 }
 
 // gave reports whether a client is of this connection; one that has ended is forgotten.
-func (n *line) gave(c *sftp.Client) bool {
+func (n *connection) gave(c *sftp.Client) bool {
 	n.mu.Lock()
 	defer n.mu.Unlock()
 	return n.files == c || n.isDead()
@@ -734,7 +692,7 @@ func (l *Link) Run(ctx context.Context, command string, in io.Reader, out io.Wri
 	if out != nil {
 		s.Stdout = out
 	}
-	_, err = Bounded(ctx, func() (nothing, error) { return nothing{}, s.Run(command) })
+	_, err = line.Bounded(ctx, func() (nothing, error) { return nothing{}, s.Run(command) })
 	if ctx.Err() != nil {
 		return Result{}, ctx.Err()
 	}
@@ -757,7 +715,7 @@ func (l *Link) Run(ctx context.Context, command string, in io.Reader, out io.Wri
 
 // forCommand opens a session for a command. A connection that turns out to have ended is made
 // anew: nothing has been asked over it.
-func (l *Link) forCommand(ctx context.Context) (n *line, s *ssh.Session, release func(), err error) {
+func (l *Link) forCommand(ctx context.Context) (n *connection, s *ssh.Session, release func(), err error) {
 	for again := false; ; again = true {
 		if n, err = l.connect(ctx); err != nil {
 			return n, nil, nil, err
@@ -772,7 +730,7 @@ func (l *Link) forCommand(ctx context.Context) (n *line, s *ssh.Session, release
 }
 
 // drop ends a connection that was found broken, whether or not its end has been noticed.
-func (l *Link) drop(n *line) {
+func (l *Link) drop(n *connection) {
 	l.mu.Lock()
 	if l.now == n {
 		l.now = nil

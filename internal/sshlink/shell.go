@@ -14,6 +14,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"reshard/internal/core/fault"
+	"reshard/internal/line"
 )
 
 // shell is a sh(1) that stays and runs one short command after the other: a session of its own
@@ -49,7 +50,7 @@ func (l *Link) Short(ctx context.Context, command, in string) (Result, error) {
 		}
 	}
 	sh := n.shell
-	r, err := Bounded(ctx, func() (Result, error) { return sh.run(command, in) })
+	r, err := line.Bounded(ctx, func() (Result, error) { return sh.run(command, in) })
 	if err != nil {
 		sh.end()
 		n.shell = nil
@@ -60,7 +61,7 @@ func (l *Link) Short(ctx context.Context, command, in string) (Result, error) {
 	return r, err
 }
 
-func (l *Link) openShell(ctx context.Context, n *line) (*shell, error) {
+func (l *Link) openShell(ctx context.Context, n *connection) (*shell, error) {
 	s, release, err := l.session(ctx, n)
 	if err != nil {
 		return nil, err
@@ -75,7 +76,7 @@ func (l *Link) openShell(ctx context.Context, n *line) (*shell, error) {
 		said, err = s.StderrPipe()
 	}
 	if err == nil {
-		_, err = Bounded(ctx, func() (nothing, error) { return nothing{}, s.Start("sh") })
+		_, err = line.Bounded(ctx, func() (nothing, error) { return nothing{}, s.Start("sh") })
 	}
 	if err != nil {
 		sh.end()
@@ -87,7 +88,7 @@ func (l *Link) openShell(ctx context.Context, n *line) (*shell, error) {
 		sh.end()
 	}()
 	// What is printed at a sign-in comes before the first mark.
-	if _, err := Bounded(ctx, func() (Result, error) { return sh.run(":", "") }); err != nil {
+	if _, err := line.Bounded(ctx, func() (Result, error) { return sh.run(":", "") }); err != nil {
 		sh.end()
 		return nil, l.Lost(err)
 	}

@@ -9,8 +9,7 @@ import (
 // Line is a way to a machine that passes everything on, after a while, and can be made to
 // misbehave.
 type Line struct {
-	listener net.Listener
-	to       string
+	ways []way
 
 	mu      sync.Mutex
 	half    time.Duration // each way
@@ -23,24 +22,42 @@ type Line struct {
 	atCut   func()
 }
 
+// way is one of a line's: where it begins, and where it ends.
+type way struct {
+	net.Listener
+	to string
+}
+
 // NewLine makes a line to an address, with a round trip that long.
 func NewLine(to string, roundTrip time.Duration) (*Line, error) {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return nil, err
-	}
-	p := &Line{listener: l, to: to, half: roundTrip / 2, conns: map[net.Conn]bool{}}
+	return newLine(roundTrip, [2]string{"127.0.0.1:0", to})
+}
+
+// newLine makes a line of several ways, each from an address to another.
+func newLine(roundTrip time.Duration, ways ...[2]string) (*Line, error) {
+	p := &Line{half: roundTrip / 2, conns: map[net.Conn]bool{}}
 	p.changed = sync.NewCond(&p.mu)
-	go p.accept()
+	for _, w := range ways {
+		l, err := net.Listen("tcp", w[0])
+		if err != nil {
+			p.Close()
+			return nil, err
+		}
+		p.ways = append(p.ways, way{l, w[1]})
+		go p.accept(p.ways[len(p.ways)-1])
+	}
 	return p, nil
 }
 
-// Port is where the line begins.
-func (p *Line) Port() int { return p.listener.Addr().(*net.TCPAddr).Port }
+// Port and Address are where the line begins.
+func (p *Line) Port() int       { return p.ways[0].Addr().(*net.TCPAddr).Port }
+func (p *Line) Address() string { return p.ways[0].Addr().(*net.TCPAddr).IP.String() }
 
 // Close ends the line.
 func (p *Line) Close() {
-	_ = p.listener.Close() // nobody comes any more
+	for _, w := range p.ways {
+		_ = w.Close() // nobody comes any more
+	}
 	p.Stall(false)
 	p.Cut()
 }
@@ -84,9 +101,9 @@ func (p *Line) CutAfter(bytes int64, at func()) {
 	p.cutAt, p.atCut = p.passed+bytes, at
 }
 
-func (p *Line) accept() {
+func (p *Line) accept(w way) {
 	for {
-		c, err := p.listener.Accept()
+		c, err := w.Accept()
 		if err != nil {
 			return
 		}
@@ -100,12 +117,12 @@ func (p *Line) accept() {
 			_ = c.Close()
 			continue
 		}
-		go p.serve(c)
+		go p.serve(c, w.to)
 	}
 }
 
-func (p *Line) serve(near net.Conn) {
-	far, err := net.Dial("tcp", p.to)
+func (p *Line) serve(near net.Conn, to string) {
+	far, err := net.Dial("tcp", to)
 	if err != nil {
 		_ = near.Close()
 		p.mu.Lock()

@@ -19,6 +19,7 @@ import (
 	"reshard/internal/core/fault"
 	"reshard/internal/core/life"
 	"reshard/internal/core/server"
+	"reshard/internal/line"
 	"reshard/internal/sshlink"
 )
 
@@ -323,7 +324,7 @@ func (d *Driver) readFile(ctx context.Context, run, name string, p []byte, offse
 	if err != nil {
 		return 0, err
 	}
-	got, err := sshlink.Bounded(ctx, func() ([]byte, error) {
+	got, err := line.Bounded(ctx, func() ([]byte, error) {
 		f, err := d.opened(c, run, name)
 		if err != nil || f == nil {
 			return nil, err

@@ -9,24 +9,50 @@ import (
 	"reshard/internal/core/fault"
 )
 
-// Port is where SSH listens when an address names no port.
-const Port = 22
+// Protocol is how an account's files are reached.
+type Protocol string
+
+// The protocols. SFTP is what an account without one means.
+const (
+	SFTP Protocol = "sftp"
+	FTP  Protocol = "ftp"
+)
+
+// TLS is how FTP is encrypted.
+type TLS string
+
+// The ways: Explicit begins TLS on the connection (RFC 4217), Implicit speaks it from the first
+// byte, and NoTLS leaves all readable, the password too. Explicit is what "" means.
+const (
+	Explicit TLS = "explicit"
+	Implicit TLS = "implicit"
+	NoTLS    TLS = "none"
+)
 
 // Account is a user's account on a host, and how much of it may be used.
 type Account struct {
 	// Name is of the host as recorded, for messages.
 	Name string `json:"-"`
-	// Host is a name or an address, IPv6 without brackets. Port 0 is 22.
+	// Protocol is how its files are reached; "" is SFTP.
+	Protocol Protocol `json:"protocol,omitempty"`
+	// TLS is how FTP is encrypted, Roots the certificates that vouch for the host's, in PEM; "" are
+	// the system's.
+	TLS   TLS    `json:"tls,omitempty"`
+	Roots string `json:"roots,omitempty"`
+	// Host is a name or an address, IPv6 without brackets. Port 0 is the protocol's own.
 	Host string `json:"host"`
 	Port int    `json:"port,omitempty"`
 	User string `json:"user"`
 	// Folder is where the account's servers are; "" where one arrives after signing in.
 	Folder string `json:"folder,omitempty"`
-	// Key is the host's accepted public key as a line of authorized_keys (sshd(8)): type and
-	// base64. "" while no person has accepted one: nothing is signed in to then.
+	// Key is what the host is known by: over SSH its accepted public key as a line of
+	// authorized_keys (sshd(8)), type and base64; over FTP "x509" and the SHA-256 fingerprint of its
+	// accepted certificate, or "roots" where those vouch for it, or "none" without TLS. "" while no
+	// person has accepted one: nothing is signed in to then.
 	Key     string  `json:"key,omitempty"`
 	Secrets Secrets `json:"-"`
-	// Sessions is how many channels one connection may have, 0: MostSessions. BytesASecond
+	// Sessions is how many channels one connection may have, over FTP how many connections there
+	// may be; 0: MostSessions. BytesASecond
 	// bounds what goes over the line each way, 0: nothing does.
 	Sessions     int   `json:"sessions,omitempty"`
 	BytesASecond int64 `json:"bytesASecond,omitempty"`
@@ -69,7 +95,7 @@ func (s Secrets) MarshalText() ([]byte, error) { return []byte(s.String()), nil 
 func (a Account) Address() string {
 	port := a.Port
 	if port == 0 {
-		port = Port
+		port = a.defaultPort()
 	}
 	host := a.Host
 	if strings.ContainsRune(host, ':') {
@@ -78,11 +104,22 @@ func (a Account) Address() string {
 	return host + ":" + strconv.Itoa(port)
 }
 
+// defaultPort is where hosts listen when an address names no port (IANA's registry).
+func (a Account) defaultPort() int {
+	switch {
+	case a.Protocol != FTP:
+		return 22
+	case a.TLS == Implicit:
+		return 990
+	}
+	return 21
+}
+
 // String names the account without its secrets.
 func (a Account) String() string { return a.User + "@" + a.Address() }
 
-// Parse reads an address as providers show it: "sftp://USER@HOST:PORT/FOLDER", or
-// without the scheme, the user, the port or the folder. The user ends at the last "@", since
+// Parse reads an address as providers show it: "sftp://USER@HOST:PORT/FOLDER", "ftp://…", "ftps://…"
+// (TLS from the first byte), "ftpes://…" (TLS begun on the connection), or without the scheme, the user, the port or the folder. The user ends at the last "@", since
 // names of users hold some; an IPv6 address with a port stands in brackets (RFC 3986).
 func Parse(text string) (a Account, err error) {
 	bad := func(what string) (Account, error) {
@@ -91,8 +128,16 @@ func Parse(text string) (a Account, err error) {
 	}
 	rest := strings.TrimSpace(text)
 	if scheme, after, ok := strings.Cut(rest, "://"); ok {
-		if s := strings.ToLower(scheme); s != "sftp" && s != "ssh" {
-			return bad("it is one of " + strconv.Quote(scheme) + ", and hosts are reached by sftp or ssh here")
+		switch strings.ToLower(scheme) {
+		case "sftp", "ssh":
+		case "ftp":
+			a.Protocol = FTP
+		case "ftps":
+			a.Protocol, a.TLS = FTP, Implicit
+		case "ftpes":
+			a.Protocol, a.TLS = FTP, Explicit
+		default:
+			return bad("it is one of " + strconv.Quote(scheme) + ", and hosts are reached by sftp, ssh, ftp or ftps here")
 		}
 		rest = after
 	}

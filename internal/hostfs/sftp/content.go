@@ -12,7 +12,7 @@ import (
 
 	"reshard/internal/core/fault"
 	"reshard/internal/hostfs"
-	"reshard/internal/sshlink"
+	"reshard/internal/line"
 )
 
 // What is under way at once of one file, so that a long way there and back costs little:
@@ -147,7 +147,7 @@ func (c *content) ReadAt(p []byte, at int64) (int, error) {
 
 func (c *content) readAt(p []byte, at int64) (int, error) {
 	// The answer may come after ctx has ended, when p is somebody else's.
-	got, err := sshlink.Bounded(c.ctx, func() ([]byte, error) {
+	got, err := line.Bounded(c.ctx, func() ([]byte, error) {
 		buf := make([]byte, len(p))
 		n, err := c.h.ReadAt(buf, at)
 		return buf[:n], err
@@ -387,7 +387,7 @@ func (w *writer) Close() error {
 		go func() { _ = w.h.Close() }() // the error tells more
 		return err
 	}
-	_, err = sshlink.Bounded(w.ctx, func() (nothing, error) {
+	_, err = line.Bounded(w.ctx, func() (nothing, error) {
 		var serr error
 		if w.sync {
 			serr = w.h.Sync()

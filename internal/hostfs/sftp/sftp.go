@@ -23,6 +23,7 @@ import (
 	"reshard/internal/core/fault"
 	"reshard/internal/core/filename"
 	"reshard/internal/hostfs"
+	"reshard/internal/line"
 	"reshard/internal/sshlink"
 )
 
@@ -156,7 +157,7 @@ func ask[T any](ctx context.Context, f *Files, looks bool, do func(*sftp.Client)
 			var none T
 			return none, err
 		}
-		got, err := sshlink.Bounded(ctx, func() (T, error) { return do(c) })
+		got, err := line.Bounded(ctx, func() (T, error) { return do(c) })
 		err = f.class(err)
 		if ctx.Err() != nil {
 			go f.stillAnswers(c)
