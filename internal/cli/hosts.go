@@ -64,8 +64,12 @@ func (a *app) listHosts(list []wire.Host) {
 }
 
 func hostAddress(h wire.Host) string {
-	at := account.Account{User: h.User, Host: h.Address, Port: h.Port}
-	return strings.TrimSuffix(at.String(), ":22") + h.Folder
+	at := account.Account{User: h.User, Host: h.Address, Port: h.Port, TLS: h.TLS}
+	scheme := ""
+	if h.Kind == "ftp" {
+		at.Protocol, scheme = account.FTP, "ftp://"
+	}
+	return scheme + strings.TrimSuffix(at.String(), ":22") + h.Folder
 }
 
 func (a *app) hostsShowCommand() *cli.Command {
@@ -100,7 +104,17 @@ func (a *app) describeHost(h wire.Host) {
 		return
 	}
 	line("where", hostAddress(h))
-	line("key", h.Fingerprint)
+	switch {
+	case h.Kind != "ftp":
+		line("key", h.Fingerprint)
+	case h.TLS == account.NoTLS:
+		line("encrypted", "no")
+	case h.Fingerprint == "":
+		line("encrypted", "TLS, "+string(h.TLS)+"; its certificate is vouched for")
+	default:
+		line("encrypted", "TLS, "+string(h.TLS))
+		line("certificate", h.Fingerprint)
+	}
 	line("signed in with", strings.Join(h.SignIn, ", "))
 	line("servers", fmt.Sprint(h.Servers))
 	if h.BytesASecond > 0 {
@@ -137,7 +151,9 @@ func (a *app) describeFindings(f account.Findings) {
 	line("round trip", f.RoundTrip.Round(100*time.Microsecond).String())
 	line("sending, fetching", speed(f.Up)+", "+speed(f.Down))
 	line("connections at once", fmt.Sprintf("at least %d", f.Connections))
-	line("files at once", fmt.Sprint(f.Set.AtOnce))
+	if f.Set.AtOnce != f.Connections {
+		line("files at once", fmt.Sprint(f.Set.AtOnce))
+	}
 	line("arrives in", f.Home)
 	yes("can be written", !f.ReadOnly)
 	if f.ReadOnly {
@@ -154,8 +170,12 @@ func (a *app) describeFindings(f account.Findings) {
 		free = humanize.IBytes(uint64(f.Free))
 	}
 	line("free", free)
-	line("times are kept to", f.Set.TimePrecision.String())
-	line("files there belong to", f.Set.Account)
+	if f.Set.TimePrecision < 24*time.Hour {
+		line("times are kept to", f.Set.TimePrecision.String())
+	}
+	if f.Set.Account != "" {
+		line("files there belong to", f.Set.Account)
+	}
 	line("clock ahead by", f.Clock.String())
 	yes("commands", f.Set.Commands)
 	if f.Set.Commands {
@@ -176,10 +196,15 @@ func signInFlags() []cli.Flag {
 		&cli.StringFlag{Name: "key", Usage: "private key `FILE`, which is sent to the service and kept encrypted"},
 		&cli.BoolFlag{Name: "passphrase", Usage: "ask for the passphrase of the key"},
 		&cli.StringFlag{Name: "agent", Usage: "`SOCKET` of an agent on the service's machine"},
-		&cli.StringFlag{Name: "accept-key", Usage: "`FINGERPRINT` of the host's key, which you have compared"},
+		&cli.StringFlag{
+			Name:  "accept-key",
+			Usage: "`FINGERPRINT` of the host's key or certificate, which you have compared",
+		},
+		&cli.StringFlag{Name: "tls", Usage: "`HOW` FTP is encrypted: explicit, implicit or none"},
+		&cli.StringFlag{Name: "roots", Usage: "`FILE` with certificates (PEM) that vouch for the host's"},
 		&cli.StringFlag{Name: "user", Usage: "`USER`, when the address names none"},
 		&cli.StringFlag{Name: "folder", Usage: "`FOLDER` where the account's servers are"},
-		&cli.IntFlag{Name: "sessions", Usage: "at most `N` sessions on a connection"},
+		&cli.IntFlag{Name: "sessions", Usage: "at most `N` sessions on a connection; over FTP, connections"},
 		&cli.StringFlag{Name: "rate", Usage: "at most so many `BYTES` a second, such as 2MB; 0 for no limit"},
 	}
 }
@@ -216,6 +241,29 @@ func (a *app) signIn(c *cli.Command, ask bool) (s wire.SignIn, err error) {
 	return s, nil
 }
 
+// tlsOf reads how FTP is encrypted, and the roots that vouch for the host's certificate; nil for what
+// is not said.
+func tlsOf(c *cli.Command) (how *account.TLS, roots *string, err error) {
+	if c.IsSet("tls") {
+		said := account.TLS(c.String("tls"))
+		switch said {
+		case account.Explicit, account.Implicit, account.NoTLS:
+			how = &said
+		default:
+			return nil, nil, usage("--tls wants explicit, implicit or none, not %q", said)
+		}
+	}
+	if file := c.String("roots"); file != "" {
+		data, err := os.ReadFile(file)
+		if err != nil {
+			return nil, nil, usage("the roots cannot be read: %v", err)
+		}
+		text := string(data)
+		roots = &text
+	}
+	return how, roots, nil
+}
+
 func rateOf(c *cli.Command) (*int64, error) {
 	text := c.String("rate")
 	if text == "" {
@@ -236,10 +284,17 @@ func (a *app) hostsAddCommand() *cli.Command {
 is sent, and kept once you have accepted it. Passwords and keys go to the service,
 which keeps them encrypted; they are never shown again.
 
+FTP is encrypted by TLS: ftp:// begins it on the connection, ftps:// speaks it from the
+first byte. A certificate that the service's own roots, or those of --roots, do not vouch
+for is shown to you like a key. Without TLS (--tls none) everybody on the way can read
+the password.
+
 Examples:
   reshard hosts add moor sftp://ada@moor.example:2022/servers --key ~/.ssh/id_ed25519
   reshard hosts add moor moor.example --user ada
-  reshard hosts add moor ada@moor.example --password-stdin --accept-key SHA256:… < password`,
+  reshard hosts add moor ada@moor.example --password-stdin --accept-key SHA256:… < password
+  reshard hosts add quay ftp://bram@quay.example
+  reshard hosts add quay ftps://bram@quay.example --roots roots.pem`,
 		Flags: signInFlags(),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			names, api, err := a.ready(c, "NAME", "ADDRESS")
@@ -266,6 +321,16 @@ Examples:
 			if rate != nil {
 				n.BytesASecond = *rate
 			}
+			how, roots, err := tlsOf(c)
+			if err != nil {
+				return err
+			}
+			if how != nil {
+				n.TLS = *how
+			}
+			if roots != nil {
+				n.Roots = *roots
+			}
 			if n.SignIn, err = a.signIn(c, true); err != nil {
 				return err
 			}
@@ -288,7 +353,11 @@ func withKey(a *app, accept string, do func(accept string) (wire.Host, error)) (
 	if fault.CodeOf(err) != fault.NeedsChoice || len(shown) != 1 || accept != "" {
 		return h, err
 	}
-	a.wrappedTo(a.Err, "", "The host shows the key "+shown[0]+
+	thing := "key"
+	if strings.Contains(err.Error(), "certificate") {
+		thing = "certificate"
+	}
+	a.wrappedTo(a.Err, "", "The host shows the "+thing+" "+shown[0]+
 		". Compare it with the fingerprint that the host's owner gives; if it is another, do not accept it.")
 	sure, cerr := a.confirm("Is it the same?")
 	if cerr != nil || !sure {
@@ -365,6 +434,9 @@ Examples:
 				change.Sessions = &n
 			}
 			if change.BytesASecond, err = rateOf(c); err != nil {
+				return err
+			}
+			if change.TLS, change.Roots, err = tlsOf(c); err != nil {
 				return err
 			}
 			if change.SignIn, err = a.signIn(c, false); err != nil {

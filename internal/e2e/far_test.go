@@ -30,8 +30,10 @@ import (
 
 // moor is another machine that a service knows, and the line to it.
 type moor struct {
-	*farhost.Host
-	line *farhost.Line
+	*farhost.Host // nil: it is reached over FTP
+	name          string
+	line          *farhost.Line
+	close         func()
 	// byHand: nobody but people can start and stop servers there.
 	byHand bool
 	people []*person
@@ -45,7 +47,8 @@ func (b *bundle) machine(s farhost.Shape, roundTrip time.Duration) *moor {
 	require.NoError(b.t, err)
 	line, err := farhost.NewLine(h.Address(), roundTrip)
 	require.NoError(b.t, err)
-	b.far = &moor{Host: h, line: line, byHand: s.FilesOnly} // b.end ends it, after the servers
+	// b.end ends it, after the servers
+	b.far = &moor{Host: h, name: "moor", line: line, close: h.Close, byHand: s.FilesOnly}
 	key := h.ClientKey
 	_, err = b.api.AddHost(context.Background(), wire.NewHost{
 		Name: "moor", Address: fmt.Sprintf("sftp://%s@127.0.0.1:%d", h.User, line.Port()),
@@ -65,7 +68,7 @@ func (b *bundle) placed(s wire.NewServer) wire.NewServer {
 	if b.far == nil {
 		return s
 	}
-	s.Host = "moor"
+	s.Host = b.far.name
 	if !b.far.byHand {
 		s.Control.Session = fmt.Sprintf("reshard-e2e-%d-%d", os.Getpid(), sessions.Add(1))
 		return s
@@ -106,13 +109,15 @@ func newPerson(b *bundle, s wire.NewServer) *person {
 
 func (p *person) work() {
 	ctx := context.Background()
-	for {
+	for took := time.Duration(0); ; {
 		select {
 		case <-p.left:
 			return
-		case <-time.After(100 * time.Millisecond):
+		case <-time.After(100*time.Millisecond + took): // to look costs what is looked at something
 		}
+		begun := time.Now()
 		now, err := p.b.api.Server(ctx, p.server.Name)
+		took = 2 * time.Since(begun)
 		if err != nil {
 			continue
 		}

@@ -272,7 +272,7 @@ func (b *bundle) end() {
 			p.leave()
 		}
 		b.far.line.Close()
-		b.far.Close()
+		b.far.close()
 	}
 }
 

@@ -130,7 +130,10 @@ func (fl *Fleet) hostView(rec records.Host, servers []records.Server) wire.Host 
 	a := rec.Account.V
 	v := wire.Host{
 		Name: rec.Name, Kind: rec.Kind, Address: a.Host, Port: a.Port, User: a.User, Folder: a.Folder,
-		Sessions: a.Sessions, BytesASecond: a.BytesASecond, Found: rec.Found.V,
+		TLS: a.TLS, Sessions: a.Sessions, BytesASecond: a.BytesASecond, Found: rec.Found.V,
+	}
+	if a.Protocol == account.FTP && a.TLS == "" {
+		v.TLS = account.Explicit
 	}
 	for _, s := range servers {
 		if s.Host == rec.Name {
@@ -139,6 +142,9 @@ func (fl *Fleet) hostView(rec records.Host, servers []records.Server) wire.Host 
 	}
 	if v.Found != nil {
 		v.Says = v.Found.Says()
+	}
+	if v.TLS == account.NoTLS {
+		v.Says = append([]string{readable}, v.Says...)
 	}
 	if h, ok := fl.inHand(rec.Name); ok {
 		if h.err != nil {
@@ -151,6 +157,10 @@ func (fl *Fleet) hostView(rec records.Host, servers []records.Server) wire.Host 
 	}
 	return v
 }
+
+// readable is what going without TLS means.
+const readable = "Nothing is encrypted: whoever carries the line, or listens to it, can read the password and all " +
+	"files."
 
 // AddHost records an account on another machine, once it was signed in to. Without a
 // fingerprint that is accepted the error has code NeedsChoice, and offers the one that the host
@@ -175,17 +185,23 @@ func (fl *Fleet) AddHost(ctx context.Context, n wire.NewHost) (wire.Host, error)
 	if err != nil {
 		return wire.Host{}, err
 	}
-	a.Name, a.Sessions, a.BytesASecond = n.Name, n.Sessions, n.BytesASecond
+	a.Name, a.Sessions, a.BytesASecond, a.Roots = n.Name, n.Sessions, n.BytesASecond, n.Roots
 	take(&a.User, n.User)
 	take(&a.Folder, n.Folder)
 	if a.User == "" {
 		return bad("neither the address nor anything else names the user")
 	}
+	if n.TLS != "" {
+		a.TLS = n.TLS
+	}
 	takeSignIn(&a.Secrets, n.SignIn)
+	if err := fits(a); err != nil {
+		return wire.Host{}, err
+	}
 	if len(a.Secrets.Ways()) == 0 {
 		return bad("nothing to sign in with is given: a password, a private key or an agent")
 	}
-	rec := records.Host{Name: n.Name, Kind: "ssh"}
+	rec := records.Host{Name: n.Name, Kind: kindOf(a)}
 	h, err := fl.tried(ctx, rec, a, n.AcceptKey)
 	if fault.CodeOf(err) == fault.Unreachable {
 		return wire.Host{}, &fault.Error{
@@ -202,6 +218,26 @@ func (fl *Fleet) AddHost(ctx context.Context, n wire.NewHost) (wire.Host, error)
 	}
 	fl.openHost(ctx, rec)
 	return fl.Host(ctx, n.Name)
+}
+
+// kindOf is the kind of host that an account is on.
+func kindOf(a account.Account) string {
+	if a.Protocol == account.FTP {
+		return "ftp"
+	}
+	return "ssh"
+}
+
+// fits is Invalid for what the account's protocol does not have.
+func fits(a account.Account) error {
+	bad := func(what string) error { return fault.New(fault.Invalid, "reach", a.Name, "%s", what) }
+	switch {
+	case a.Protocol != account.FTP && (a.TLS != "" || a.Roots != ""):
+		return bad("TLS and its roots are for FTP; SFTP is encrypted by itself")
+	case a.Protocol == account.FTP && (a.Secrets.PrivateKey != "" || a.Secrets.Agent != ""):
+		return bad("FTP signs in with a password only")
+	}
+	return nil
 }
 
 // tried signs in to an account with what is to be recorded of it, and gives that.
@@ -243,10 +279,12 @@ func accepted(ctx context.Context, e host.Elsewhere, a account.Account, accept s
 	switch {
 	case err != nil:
 		return "", err
+	case fingerprint == "":
+		return key, nil // it is vouched for, or none is wanted
 	case accept == "":
 		f := fault.New(fault.NeedsChoice, "sign in to", a.Name,
-			"the host at %s shows the key %s, which nobody has accepted yet",
-			a.Address(), fingerprint).
+			"the host at %s shows the %s %s, which nobody has accepted yet",
+			a.Address(), shownBy(a), fingerprint).
 			With("Compare it with the fingerprint that the host's owner gives. When it is the same, accept it: " +
 				"--accept-key " +
 				fingerprint + ".")
@@ -254,11 +292,19 @@ func accepted(ctx context.Context, e host.Elsewhere, a account.Account, accept s
 		return "", f
 	case strings.TrimSpace(accept) != fingerprint:
 		return "", fault.New(fault.Refused, "sign in to", a.Name,
-			"the host at %s shows the key %s, and you have accepted %s",
-			a.Address(), fingerprint, strings.TrimSpace(accept)).
+			"the host at %s shows the %s %s, and you have accepted %s",
+			a.Address(), shownBy(a), fingerprint, strings.TrimSpace(accept)).
 			With("Ask the host's owner which of them is right; nothing was sent to it.")
 	}
 	return key, nil
+}
+
+// shownBy is what a host is known by.
+func shownBy(a account.Account) string {
+	if a.Protocol == account.FTP {
+		return "certificate"
+	}
+	return "key"
 }
 
 func take(to *string, value string) {
@@ -329,9 +375,23 @@ func changed(a *account.Account, c wire.HostChange) error {
 		if err != nil {
 			return err
 		}
+		if kindOf(to) != kindOf(*a) {
+			return fault.New(fault.Invalid, "change host", a.Name,
+				"it is reached by another protocol; that is another host").
+				With("Add it under another name, and its servers on it.")
+		}
+		if to.TLS != "" && to.TLS != a.TLS {
+			a.TLS, a.Key = to.TLS, ""
+		}
 		a.Host, a.Port = to.Host, to.Port
 		take(&a.User, to.User)
 		take(&a.Folder, to.Folder)
+	}
+	if c.TLS != nil && *c.TLS != a.TLS {
+		a.TLS, a.Key = *c.TLS, "" // it is known by something else, or by nothing
+	}
+	if c.Roots != nil {
+		a.Roots, a.Key = *c.Roots, ""
 	}
 	if c.User != nil {
 		take(&a.User, *c.User)
@@ -346,7 +406,7 @@ func changed(a *account.Account, c wire.HostChange) error {
 		a.BytesASecond = *c.BytesASecond
 	}
 	takeSignIn(&a.Secrets, c.SignIn)
-	return nil
+	return fits(*a)
 }
 
 // reopen has a host in hand be what is on record now.

@@ -88,13 +88,13 @@ func rootsOf(a account.Account) (*x509.CertPool, error) {
 // certificates, too; it is made at resumed sessions as well. Data connections resume the session of
 // the control connection, which many hosts ask for. TLS 1.3 is left out: what is sent last over a
 // data connection can be lost there (RFC 8446, 6.1: each side closes for itself).
-func tlsOf(a account.Account, sessions tls.ClientSessionCache) (*tls.Config, error) {
+func tlsOf(a account.Account) (*tls.Config, error) {
 	roots, err := rootsOf(a)
 	if err != nil {
 		return nil, err
 	}
 	return &tls.Config{
-		ServerName: a.Host, MinVersion: tls.VersionTLS12, MaxVersion: tls.VersionTLS12, ClientSessionCache: sessions,
+		ServerName: a.Host, MinVersion: tls.VersionTLS12, MaxVersion: tls.VersionTLS12, ClientSessionCache: tls.NewLRUClientSessionCache(1),
 		InsecureSkipVerify: true, //nolint:gosec // VerifyConnection checks
 		VerifyConnection:   func(s tls.ConnectionState) error { return vouched(a, roots, s.PeerCertificates) },
 	}, nil

@@ -86,7 +86,8 @@ func (d *data) Handshake() error {
 // dial gives the way for both kinds of connection: the first one that is asked for is the control
 // connection.
 func (c *Conn) dial(_, address string) (net.Conn, error) {
-	conn, err := (&net.Dialer{KeepAlive: 15 * time.Second, Timeout: line.DialPatience}).DialContext(c.ctx, "tcp", address)
+	conn, err := (&net.Dialer{KeepAlive: 15 * time.Second, Timeout: line.DialPatience}).DialContext(c.ctx, "tcp",
+		address)
 	if err != nil {
 		return nil, err
 	}
@@ -154,7 +155,7 @@ func (c *Conn) Taken(name string) (bool, error) {
 // open dials and signs in.
 func (l *Link) open(ctx context.Context) (*Conn, error) {
 	l.mu.Lock()
-	a, sessions := l.account, l.sessions
+	a := l.account
 	l.mu.Unlock()
 	ctx, done := context.WithTimeout(ctx, 2*line.DialPatience)
 	defer done()
@@ -162,7 +163,7 @@ func (l *Link) open(ctx context.Context) (*Conn, error) {
 	options := []ftp.DialOption{ftp.DialWithDialFunc(c.dial), ftp.DialWithWritingMDTM(true)}
 	if a.TLS != account.NoTLS {
 		var err error
-		if c.tls, err = tlsOf(a, sessions); err != nil {
+		if c.tls, err = tlsOf(a); err != nil {
 			return nil, err
 		}
 		how := ftp.DialWithExplicitTLS

@@ -4,9 +4,9 @@ package ftplink
 
 import (
 	"context"
-	"crypto/tls"
 	"errors"
 	"net/textproto"
+	"slices"
 	"sync"
 	"time"
 
@@ -43,11 +43,11 @@ type Link struct {
 	mu       sync.Mutex // held for moments only
 	account  account.Account
 	pace     *line.Pace
-	sessions tls.ClientSessionCache
 	most     int // connections that there may be, as far as is known
 	opened   int // that there are, or that are being opened
 	idle     []*Conn
 	changed  chan struct{} // closed when somebody may go on who waits for a connection
+	queue    []*turn       // those who wait, in the order in which they came
 	puttable map[puttable]bool
 	closed   bool
 	refused  error
@@ -55,6 +55,9 @@ type Link struct {
 	// born tells connections of the present account from earlier ones.
 	born time.Time
 }
+
+// turn is that of one who waits for a connection.
+type turn struct{ begun time.Time }
 
 // puttable is a transfer that can be put off for somebody who needs a connection.
 type puttable interface {
@@ -75,7 +78,6 @@ func (l *Link) take(a account.Account) {
 		a.Sessions = account.MostSessions
 	}
 	l.account, l.pace, l.most, l.born = a, line.NewPace(a.BytesASecond), a.Sessions, time.Now()
-	l.sessions = tls.NewLRUClientSessionCache(2)
 	l.refused = nil
 }
 
@@ -145,6 +147,11 @@ func Shown(ctx context.Context, a account.Account) (key, fingerprint string, err
 	switch {
 	case errors.As(err, &shown) && shown.Fingerprint != "":
 		return certified + shown.Fingerprint, shown.Fingerprint, nil
+	case errors.Is(err, ErrNoTLS):
+		return "", "", fault.New(fault.NeedsChoice, "sign in to", a.Name, "%s", ErrNoTLS).
+			With("Try the other way (--tls implicit), or go without: --tls none. Then the password and all files can " +
+				"be " +
+				"read by everybody on the way.")
 	case err != nil:
 		return "", "", err
 	}
@@ -161,8 +168,10 @@ func (l *Link) wake() {
 // need gives a connection for as long as it takes. short is for what is done in a moment: a transfer
 // that goes on is put off for it.
 func (l *Link) need(ctx context.Context, short bool) (*Conn, error) {
-	for begun := time.Now(); ; {
-		c, dial, wait, err := l.look()
+	mine := l.queued()
+	defer l.left(mine)
+	for {
+		c, dial, wait, err := l.look(mine)
 		switch {
 		case err != nil:
 			return nil, err
@@ -179,7 +188,7 @@ func (l *Link) need(ctx context.Context, short bool) (*Conn, error) {
 			}
 			return c, err
 		}
-		l.makeRoom(short && time.Since(begun) > putOffAfter)
+		l.makeRoom(short && time.Since(mine.begun) > putOffAfter)
 		select {
 		case <-wait:
 		case <-time.After(standsFor):
@@ -189,15 +198,34 @@ func (l *Link) need(ctx context.Context, short bool) (*Conn, error) {
 	}
 }
 
-// look takes a connection that is idle, or says that one may be dialled, or gives what to wait for.
-func (l *Link) look() (c *Conn, dial bool, wait chan struct{}, err error) {
+func (l *Link) queued() *turn {
 	l.mu.Lock()
 	defer l.mu.Unlock()
+	mine := &turn{time.Now()}
+	l.queue = append(l.queue, mine)
+	return mine
+}
+
+// left ends the waiting of one, whoever is next may go on.
+func (l *Link) left(mine *turn) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.queue = slices.DeleteFunc(l.queue, func(t *turn) bool { return t == mine })
+	l.wake()
+}
+
+// look takes a connection that is idle, or says that one may be dialled, or gives what to wait for:
+// as long as there are as many before who wait as there may be more, nothing.
+func (l *Link) look(mine *turn) (c *Conn, dial bool, wait chan struct{}, err error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	before := slices.Index(l.queue, mine)
 	switch {
 	case l.closed:
 		return nil, false, nil, fault.New(fault.Unreachable, "reach", l.account.Name, "the line was closed")
 	case l.refused != nil && time.Now().Before(l.again):
 		return nil, false, nil, l.refused
+	case before >= len(l.idle)+l.most-l.opened: // it is not their turn
 	case len(l.idle) > 0:
 		c = l.idle[len(l.idle)-1]
 		l.idle = l.idle[:len(l.idle)-1]
@@ -409,4 +437,40 @@ func Do[T any](ctx context.Context, l *Link, again bool, do func(*Conn) (T, erro
 func Tell(ctx context.Context, l *Link, again bool, do func(*Conn) error) error {
 	_, err := Do(ctx, l, again, func(c *Conn) (nothing, error) { return nothing{}, do(c) })
 	return err
+}
+
+// Ask asks the least that can be: the time of one question and its answer is that of a round trip.
+func (l *Link) Ask(ctx context.Context) error { return Tell(ctx, l, true, (*Conn).NoOp) }
+
+// Precise reports whether the host's listings are such that programs can read.
+func (l *Link) Precise(ctx context.Context) (bool, error) {
+	return Do(ctx, l, true, func(c *Conn) (bool, error) { return c.Precise, nil })
+}
+
+// Count opens as many connections as there may be at once, and gives their number; no more are tried
+// than the account is to use.
+func (l *Link) Count(ctx context.Context) (int, error) {
+	var all []*Conn
+	mine := l.queued()
+	defer l.left(mine)
+	defer func() {
+		for _, c := range all {
+			l.Release(c)
+		}
+	}()
+	for {
+		c, dial, _, err := l.look(mine)
+		if err == nil && dial {
+			c, err = l.dial(ctx)
+		}
+		switch {
+		case errors.Is(err, errFull) && len(all) > 0:
+			return len(all), nil
+		case err != nil:
+			return len(all), err
+		case c == nil: // others use those that are left
+			return l.Most(), nil
+		}
+		all = append(all, c)
+	}
 }

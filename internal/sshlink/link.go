@@ -561,7 +561,8 @@ func (l *Link) because(ctx context.Context, n *connection, err error) error {
 	defer s.Close() //nolint:errcheck // it has ended
 	heard := limited{most: 4096}
 	s.Stderr = &heard
-	_, _ = line.Bounded(ctx, func() (nothing, error) { return nothing{}, s.Run("exit") }) // what it says is all that counts
+	// what it says is all that counts
+	_, _ = line.Bounded(ctx, func() (nothing, error) { return nothing{}, s.Run("exit") })
 	said := filename.Encode(strings.Join(strings.Fields(string(heard.bytes())), " "))
 	switch {
 	case said == "" && n.isDead():

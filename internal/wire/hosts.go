@@ -7,14 +7,17 @@ import (
 // Host is a machine or account where servers live.
 type Host struct {
 	Name string `json:"name"`
-	Kind string `json:"kind" enum:"local,ssh"`
+	Kind string `json:"kind" enum:"local,ssh,ftp"`
+	// how FTP is encrypted; none leaves the password and all files readable on the way
+	TLS account.TLS `json:"tls,omitempty" enum:"explicit,implicit,none"`
 	// where it is, for a host elsewhere
 	Address string `json:"address,omitempty"`
 	Port    int    `json:"port,omitempty"`
 	User    string `json:"user,omitempty"`
 	// where the account's servers are; left out: where one arrives after signing in
 	Folder string `json:"folder,omitempty"`
-	// of the host's key that was accepted
+	// of the host's key, or over FTP its certificate, that was accepted; left out over FTP where
+	// roots vouch for it
 	Fingerprint string `json:"fingerprint,omitempty"`
 	// what it is signed in with; never the secrets themselves
 	SignIn       []string `json:"signIn,omitempty" enum:"password,key,agent"`
@@ -43,14 +46,19 @@ type SignIn struct {
 // NewHost is what to record as a host.
 type NewHost struct {
 	Name string `json:"name" pattern:"^[a-z0-9][a-z0-9-]{0,39}$"`
-	// as its provider shows it, such as sftp://user@host.example:22/folder
+	// as its provider shows it, such as sftp://user@host.example:22/folder; ftp:// and ftps:// are
+	// FTP, with TLS begun on the connection or spoken from the first byte
 	Address string `json:"address"`
 	// user, when the address names none
 	User   string `json:"user,omitempty"`
 	Folder string `json:"folder,omitempty"`
 	SignIn SignIn `json:"signIn"`
-	// fingerprint of the host's key, which a person has compared. Without it the answer is what
-	// the host shows, and nothing is signed in to
+	// how FTP is encrypted, when not as the address says
+	TLS account.TLS `json:"tls,omitempty" enum:"explicit,implicit,none"`
+	// certificates that vouch for the host's, in PEM; left out: those of the service's system
+	Roots string `json:"roots,omitempty"`
+	// fingerprint of the host's key or certificate, which a person has compared. Without it the
+	// answer is what the host shows, and nothing is signed in to
 	AcceptKey string `json:"acceptKey,omitempty"`
 	// sessions on a connection at most, and bytes a second
 	Sessions     int   `json:"sessions,omitempty" minimum:"0" maximum:"64"`
@@ -59,11 +67,14 @@ type NewHost struct {
 
 // HostChange is what to change of a host; what is left out stays.
 type HostChange struct {
-	Address      *string `json:"address,omitempty"`
-	User         *string `json:"user,omitempty"`
-	Folder       *string `json:"folder,omitempty"`
-	SignIn       SignIn  `json:"signIn,omitzero"`
-	AcceptKey    string  `json:"acceptKey,omitempty"`
-	Sessions     *int    `json:"sessions,omitempty" minimum:"0" maximum:"64"`
-	BytesASecond *int64  `json:"bytesASecond,omitempty" minimum:"0"`
+	Address *string `json:"address,omitempty"`
+	User    *string `json:"user,omitempty"`
+	Folder  *string `json:"folder,omitempty"`
+	SignIn  SignIn  `json:"signIn,omitzero"`
+	// how FTP is encrypted, and the certificates that vouch for the host's
+	TLS          *account.TLS `json:"tls,omitempty" enum:"explicit,implicit,none"`
+	Roots        *string      `json:"roots,omitempty"`
+	AcceptKey    string       `json:"acceptKey,omitempty"`
+	Sessions     *int         `json:"sessions,omitempty" minimum:"0" maximum:"64"`
+	BytesASecond *int64       `json:"bytesASecond,omitempty" minimum:"0"`
 }

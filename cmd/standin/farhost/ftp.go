@@ -178,7 +178,8 @@ func (h *FTPHost) config(dir string) string {
 	}
 	if s.TLS != "" {
 		lines = append(lines, "ssl_enable=YES", "rsa_cert_file="+filepath.Join(dir, "certificate.pem"),
-			"rsa_private_key_file="+filepath.Join(dir, "key.pem"), "force_local_data_ssl=YES", "force_local_logins_ssl=YES",
+			"rsa_private_key_file="+filepath.Join(dir, "key.pem"), "force_local_data_ssl=YES",
+			"force_local_logins_ssl=YES",
 			"require_ssl_reuse=YES", "ssl_ciphers=HIGH")
 	}
 	if s.TLS == account.Implicit {

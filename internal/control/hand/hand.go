@@ -115,3 +115,23 @@ func (h *Hand) ReadLog(ctx context.Context, _ string, _ []byte, _ int64) (int, e
 
 // Pace implements control.Driver.
 func (h *Hand) Pace() time.Duration { return 100 * time.Millisecond }
+
+// Hands are the servers in people's hands of one host, by their ids: words outlive an opening of
+// the server. It is safe for concurrent use.
+type Hands struct {
+	mu sync.Mutex // held for moments only
+	of map[int64]*Hand
+}
+
+// Of gives a server's.
+func (h *Hands) Of(id int64, name string) *Hand {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.of == nil {
+		h.of = map[int64]*Hand{}
+	}
+	if h.of[id] == nil {
+		h.of[id] = New(name)
+	}
+	return h.of[id]
+}

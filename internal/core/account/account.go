@@ -3,6 +3,7 @@
 package account
 
 import (
+	"path"
 	"strconv"
 	"strings"
 
@@ -104,6 +105,18 @@ func (a Account) Address() string {
 	return host + ":" + strconv.Itoa(port)
 }
 
+// Path gives a folder's name there: one that is not whole begins at the account's folder, "." is where
+// one arrives.
+func (a Account) Path(name string) string {
+	if name == "" || !path.IsAbs(name) {
+		name = path.Join(a.Folder, name)
+	}
+	if name == "" {
+		return "."
+	}
+	return name
+}
+
 // defaultPort is where hosts listen when an address names no port (IANA's registry).
 func (a Account) defaultPort() int {
 	switch {
@@ -119,8 +132,9 @@ func (a Account) defaultPort() int {
 func (a Account) String() string { return a.User + "@" + a.Address() }
 
 // Parse reads an address as providers show it: "sftp://USER@HOST:PORT/FOLDER", "ftp://…", "ftps://…"
-// (TLS from the first byte), "ftpes://…" (TLS begun on the connection), or without the scheme, the user, the port or the folder. The user ends at the last "@", since
-// names of users hold some; an IPv6 address with a port stands in brackets (RFC 3986).
+// (TLS from the first byte), "ftpes://…" (TLS begun on the connection), or without the scheme, the
+// user, the port or the folder. The user ends at the last "@", since names of users hold some; an IPv6
+// address with a port stands in brackets (RFC 3986).
 func Parse(text string) (a Account, err error) {
 	bad := func(what string) (Account, error) {
 		return Account{}, fault.New(fault.Invalid, "read", "the address", "%s", what).
@@ -137,7 +151,8 @@ func Parse(text string) (a Account, err error) {
 		case "ftpes":
 			a.Protocol, a.TLS = FTP, Explicit
 		default:
-			return bad("it is one of " + strconv.Quote(scheme) + ", and hosts are reached by sftp, ssh, ftp or ftps here")
+			return bad("it is one of " + strconv.Quote(
+				scheme) + ", and hosts are reached by sftp, ssh, ftp or ftps here")
 		}
 		rest = after
 	}

@@ -34,6 +34,8 @@ type Findings struct {
 	ReadOnly bool `json:"readOnly"`
 	NoSync   bool `json:"noSync,omitempty"`
 	NoSpace  bool `json:"noSpace,omitempty"`
+	// Precise: FTP's listings are such that programs can read, with times to the second.
+	Precise bool `json:"precise,omitempty"`
 	// Strict: names that Windows does not take cannot be there.
 	Strict bool `json:"strict,omitempty"`
 }

@@ -33,10 +33,10 @@ type machine struct {
 	// doubted says that something has contradicted what the last check has found.
 	doubted atomic.Bool
 
+	hands hand.Hands
+
 	mu   sync.Mutex // held for moments only
 	spec host.Spec
-	// hands are the servers in people's hands: their words outlive an opening of the server.
-	hands map[int64]*hand.Hand
 }
 
 // Open opens an account. Nothing is dialled yet.
@@ -44,7 +44,7 @@ func Open(_ context.Context, s host.Spec) (host.Driver, error) {
 	if err := sshlink.Check(s.Account.Secrets); err != nil {
 		return nil, err
 	}
-	return &machine{spec: s, link: sshlink.New(s.Account), hands: map[int64]*hand.Hand{}}, nil
+	return &machine{spec: s, link: sshlink.New(s.Account)}, nil
 }
 
 // Close implements host.Closer.
@@ -101,12 +101,7 @@ func (m *machine) found() *sftp.Found {
 
 // Root implements host.Driver. A name that is not whole begins at the account's folder.
 func (m *machine) Root(ctx context.Context, name string) (root string, others []string, err error) {
-	if name == "" || !path.IsAbs(name) {
-		name = path.Join(m.now().Account.Folder, name)
-	}
-	if name == "" {
-		name = "."
-	}
+	name = m.now().Account.Path(name)
 	root, err = sftp.Root(ctx, m.link, name)
 	if err != nil {
 		return "", nil, err
@@ -114,16 +109,8 @@ func (m *machine) Root(ctx context.Context, name string) (root string, others []
 	if clean := path.Clean(name); clean != root && path.IsAbs(clean) {
 		others = append(others, clean)
 	}
-	for _, own := range systemFolders {
-		if (root == own || strings.HasPrefix(root, own+"/")) && !strings.HasPrefix(root, "/dev/shm/") {
-			return root, others, fault.New(fault.Invalid, "look at", root, "it belongs to the host's system")
-		}
-	}
-	return root, others, nil
+	return root, others, host.NotSystem(root)
 }
-
-// systemFolders are no server's (hier(7)).
-var systemFolders = []string{"/bin", "/boot", "/dev", "/etc", "/lib", "/lib64", "/proc", "/sbin", "/sys", "/usr"}
 
 // Files implements host.Driver.
 func (m *machine) Files(ctx context.Context, root string) (hostfs.Driver, io.Closer, error) {
@@ -147,21 +134,12 @@ func (m *machine) Process(_ context.Context, s host.Server) (control.Driver, err
 	switch s.Means.By {
 	case server.BySession, server.ByUnit, server.ByCommands:
 	case server.ByHand:
-		return m.hand(s), nil
+		return m.hands.Of(s.ID, s.Name), nil
 	case server.ByProcess, "":
 		return nil, fault.New(fault.Invalid, "control", s.Name,
 			"a server of this host is no process of the service's own")
 	}
 	return commands.New(m.link, spec), nil
-}
-
-func (m *machine) hand(s host.Server) *hand.Hand {
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	if m.hands[s.ID] == nil {
-		m.hands[s.ID] = hand.New(s.Name)
-	}
-	return m.hands[s.ID]
 }
 
 // Means implements host.Elsewhere: what a server is controlled by when nobody says.
@@ -216,11 +194,7 @@ func (m *machine) Means(name string, s server.Means, command []string) (server.M
 
 // Addresses implements host.Net: the one by which the service reaches it, when it is a number.
 func (m *machine) Addresses(context.Context) ([]netip.Addr, error) {
-	ip, err := netip.ParseAddr(m.now().Account.Host)
-	if err != nil {
-		return nil, fault.New(fault.Unsupported, "look for addresses of", m.now().Name, "it is known by its name")
-	}
-	return []netip.Addr{ip}, nil
+	return host.AddressOf(m.now().Account)
 }
 
 // Bound implements host.Net.

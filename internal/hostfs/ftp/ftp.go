@@ -88,7 +88,8 @@ func Root(ctx context.Context, link *ftplink.Link, name string) (root string, er
 		return "", fault.New(fault.NotFound, "look at", name, "the account has no such folder, or may not enter it")
 	}
 	if err == nil && !path.IsAbs(root) {
-		return "", fault.New(fault.Unsupported, "look at", name, "the host names its folders in a way of its own: %q", root)
+		return "", fault.New(fault.Unsupported, "look at", name, "the host names its folders in a way of its own: %q",
+			root)
 	}
 	return filename.Encode(path.Clean(root)), err
 }
@@ -265,6 +266,17 @@ func (f *Files) Stat(ctx context.Context, name string) (hostfs.Info, error) {
 	return hostfs.Info{}, fs.ErrNotExist
 }
 
+// Changed gives when a file was changed, by the host's clock and to the second, where listings do not
+// tell. Unsupported: the host does not say.
+func (f *Files) Changed(ctx context.Context, name string) (time.Time, error) {
+	return ftplink.Do(ctx, f.link, true, func(c *ftplink.Conn) (time.Time, error) {
+		if !c.IsGetTimeSupported() {
+			return time.Time{}, fault.New(fault.Unsupported, "", "", "the host does not tell when a file was changed")
+		}
+		return c.GetTime(f.at(name))
+	})
+}
+
 // why looks why the host did not do something with a name that should be there.
 func (f *Files) why(ctx context.Context, name string, d *ftplink.Denied) error {
 	if _, err := f.Stat(ctx, name); err != nil {
@@ -308,7 +320,8 @@ func (f *Files) openBehind(ctx context.Context, name string, info hostfs.Info) (
 		target = path.Join(path.Dir(name), target)
 	}
 	if target == "" || !fs.ValidPath(target) {
-		return nil, fault.New(fault.Refused, "", "", "it is a link, and leads out of the server's folder, or nobody knows where")
+		return nil, fault.New(fault.Refused, "", "",
+			"it is a link, and leads out of the server's folder, or nobody knows where")
 	}
 	behind, err := f.Stat(ctx, target)
 	if err != nil {
@@ -481,17 +494,17 @@ func (f *Files) Rename(ctx context.Context, from, to string, replace bool) error
 	if replace && !f.found.AtomicReplace {
 		return fault.New(fault.Unsupported, "", "", "the host does not replace a file by a rename")
 	}
-	err := f.tell(ctx, false, func(c *ftplink.Conn) error {
+	taken, err := ftplink.Do(ctx, f.link, false, func(c *ftplink.Conn) (bool, error) {
 		if !replace {
-			switch taken, err := c.Taken(f.at(to)); {
-			case err != nil:
-				return err
-			case taken:
-				return fs.ErrExist
+			if taken, err := c.Taken(f.at(to)); taken || err != nil {
+				return taken, err
 			}
 		}
-		return c.Rename(f.at(from), f.at(to))
+		return false, c.Rename(f.at(from), f.at(to))
 	})
+	if taken {
+		return fs.ErrExist
+	}
 	if d := denied(err); d != nil {
 		err = f.whyNotRenamed(ctx, from, to, replace, d)
 	}

@@ -1176,6 +1176,7 @@ export interface components {
             home: string;
             noSpace?: boolean;
             noSync?: boolean;
+            precise?: boolean;
             programs: string[];
             readOnly: boolean;
             /**
@@ -1583,14 +1584,14 @@ export interface components {
             address?: string;
             /** Format: int64 */
             bytesASecond?: number;
-            /** @description of the host's key that was accepted */
+            /** @description of the host's key, or over FTP its certificate, that was accepted; left out over FTP where roots vouch for it */
             fingerprint?: string;
             /** @description where the account's servers are; left out: where one arrives after signing in */
             folder?: string;
             /** @description what a check has found; left out: none was made */
             found?: components["schemas"]["AccountFindings"];
             /** @enum {string} */
-            kind: "local" | "ssh";
+            kind: "local" | "ssh" | "ftp";
             name: string;
             /** Format: int64 */
             port?: number;
@@ -1605,6 +1606,11 @@ export interface components {
             sessions?: number;
             /** @description what it is signed in with; never the secrets themselves */
             signIn?: ("password" | "key" | "agent")[];
+            /**
+             * @description how FTP is encrypted; none leaves the password and all files readable on the way
+             * @enum {string}
+             */
+            tls?: "explicit" | "implicit" | "none";
             /** @description why it cannot be used, when the service knows */
             trouble?: string;
             user?: string;
@@ -1615,9 +1621,15 @@ export interface components {
             /** Format: int64 */
             bytesASecond?: number;
             folder?: string;
+            roots?: string;
             /** Format: int64 */
             sessions?: number;
             signIn?: components["schemas"]["SignIn"];
+            /**
+             * @description how FTP is encrypted, and the certificates that vouch for the host's
+             * @enum {string}
+             */
+            tls?: "explicit" | "implicit" | "none";
             user?: string;
         };
         "Join-worldsRequest": {
@@ -1721,20 +1733,27 @@ export interface components {
             width: number;
         };
         NewHost: {
-            /** @description fingerprint of the host's key, which a person has compared. Without it the answer is what the host shows, and nothing is signed in to */
+            /** @description fingerprint of the host's key or certificate, which a person has compared. Without it the answer is what the host shows, and nothing is signed in to */
             acceptKey?: string;
-            /** @description as its provider shows it, such as sftp://user@host.example:22/folder */
+            /** @description as its provider shows it, such as sftp://user@host.example:22/folder; ftp:// and ftps:// are FTP, with TLS begun on the connection or spoken from the first byte */
             address: string;
             /** Format: int64 */
             bytesASecond?: number;
             folder?: string;
             name: string;
+            /** @description certificates that vouch for the host's, in PEM; left out: those of the service's system */
+            roots?: string;
             /**
              * Format: int64
              * @description sessions on a connection at most, and bytes a second
              */
             sessions?: number;
             signIn: components["schemas"]["SignIn"];
+            /**
+             * @description how FTP is encrypted, when not as the address says
+             * @enum {string}
+             */
+            tls?: "explicit" | "implicit" | "none";
             /** @description user, when the address names none */
             user?: string;
         };

@@ -2,11 +2,17 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api } from "../api/client";
 import { queries } from "../api/queries";
+import { Choice } from "../parts/choice";
 import { Button } from "../parts/controls";
 import { Columns, Field, Lines } from "../parts/form";
 import { HostPanel } from "../parts/host";
 import { AcceptKey, shownKey } from "../parts/host-key";
 import { Failure, Head, Muted, Page, Panel } from "../parts/layout";
+
+/** How FTP is encrypted: begun on the connection, from the first byte, or not; "" is as the address says. */
+type TLS = "" | "explicit" | "implicit" | "none";
+
+const encrypted = "It is kept encrypted and never shown again.";
 
 /** The form for an account on another machine; it asks only for what the address leaves open. */
 function AddHost() {
@@ -17,24 +23,33 @@ function AddHost() {
   const [password, setPassword] = useState("");
   const [privateKey, setPrivateKey] = useState("");
   const [passphrase, setPassphrase] = useState("");
+  const [tls, setTLS] = useState<TLS>("");
+  const [roots, setRoots] = useState("");
+  const ftp = /^ftp/i.test(address.trim());
   const add = useMutation({
     mutationFn: async (acceptKey: string) => {
       const signIn = {
         password: password || undefined,
-        privateKey: privateKey || undefined,
-        passphrase: passphrase || undefined,
+        privateKey: (!ftp && privateKey) || undefined,
+        passphrase: (!ftp && passphrase) || undefined,
       };
       await api.addHost({
         name,
         address,
         user: user || undefined,
         signIn,
+        tls: (ftp && tls) || undefined,
+        roots: (ftp && roots) || undefined,
         acceptKey: acceptKey || undefined,
       });
       await api.checkHost(name);
     },
-    onSuccess: () =>
-      [setName, setAddress, setUser, setPassword, setPrivateKey, setPassphrase].forEach((set) => set("")),
+    onSuccess: () => {
+      setTLS("");
+      [setName, setAddress, setUser, setPassword, setPrivateKey, setPassphrase, setRoots].forEach((set) =>
+        set(""),
+      );
+    },
     onSettled: () => client.invalidateQueries({ queryKey: ["hosts"] }),
   });
   const key = shownKey(add.error);
@@ -59,7 +74,7 @@ function AddHost() {
           value={address}
           onChange={setAddress}
           autoComplete="off"
-          hint="As its provider shows it, such as sftp://user@host.example:22/folder"
+          hint="As its provider shows it, such as sftp://user@host.example:22/folder or ftp://user@host.example"
         />
         {!address.includes("@") && (
           <Field
@@ -75,15 +90,40 @@ function AddHost() {
           value={password}
           onChange={setPassword}
           autoComplete="off"
-          hint="Or a private key. Both are kept encrypted and never shown again."
+          hint={ftp ? encrypted : `Or a private key. ${encrypted}`}
         />
-        <Lines
-          label="Private key"
-          value={privateKey}
-          onChange={setPrivateKey}
-          hint="The text of the file that ssh-keygen has made, the one without .pub"
-        />
-        {privateKey && (
+        {ftp ? (
+          <>
+            <Choice
+              label="Encryption"
+              all="as the address says"
+              options={["explicit", "implicit", "none"]}
+              value={tls}
+              onChange={(way) => setTLS(way as TLS)}
+            />
+            {tls === "none" ? (
+              <p className="wide">
+                ! Everybody on the way can read the password and all files. Take this only where the host
+                offers nothing else.
+              </p>
+            ) : (
+              <Lines
+                label="Roots that vouch for its certificate"
+                value={roots}
+                onChange={setRoots}
+                hint="In PEM, if the host has its own. Without them you are shown the certificate of a host that nobody vouches for."
+              />
+            )}
+          </>
+        ) : (
+          <Lines
+            label="Private key"
+            value={privateKey}
+            onChange={setPrivateKey}
+            hint="The text of the file that ssh-keygen has made, the one without .pub"
+          />
+        )}
+        {!ftp && privateKey && (
           <Field
             label="Passphrase of the key"
             type="password"
@@ -97,7 +137,7 @@ function AddHost() {
           <Button
             look="main"
             type="submit"
-            isDisabled={!name || !address || (!password && !privateKey) || add.isPending}
+            isDisabled={!name || !address || (!password && (ftp || !privateKey)) || add.isPending}
           >
             {add.isPending ? "Signing in and checking …" : "Sign in and check"}
           </Button>

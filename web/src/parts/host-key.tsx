@@ -2,14 +2,14 @@ import { Problem } from "../api/client";
 import { Button } from "./controls";
 import { Panel } from "./layout";
 
-/** The fingerprint of a key that a host has shown and nobody has accepted, out of a problem; "" for another. */
+/** The fingerprint of a key or certificate that a host has shown and nobody has accepted, out of a problem; "" for another. */
 export function shownKey(error: unknown): string {
   if (!(error instanceof Problem)) return "";
   if (error.code === "needs-choice") return error.options[0] ?? "";
-  return /shows another key \((SHA256:[^)]+)\)/.exec(error.message)?.[1] ?? "";
+  return /shows another (?:key|certificate) \(([^)]+)\)/.exec(error.message)?.[1] ?? "";
 }
 
-/** Asks a person whether the key that a host shows is the right one. */
+/** Asks a person whether the key or certificate that a host shows is the right one. */
 export function AcceptKey({
   fingerprint,
   busy,
@@ -19,12 +19,13 @@ export function AcceptKey({
   busy: boolean;
   onAccept: (fingerprint: string) => void;
 }) {
+  const thing = fingerprint.startsWith("SHA256:") ? "key" : "certificate";
   return (
     <Panel
-      aria-label="The host's key"
+      aria-label={`The host's ${thing}`}
       style={{ marginTop: "0.8rem", display: "grid", gap: "0.6rem", justifyItems: "start" }}
     >
-      <h2>Is this the host’s key?</h2>
+      <h2>Is this the host’s {thing}?</h2>
       <p>
         <code style={{ overflowWrap: "anywhere" }}>{fingerprint}</code>
       </p>

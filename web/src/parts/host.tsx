@@ -137,13 +137,22 @@ export function HostPanel({ host }: { host: Host }) {
         <dt>where</dt>
         <dd>
           {elsewhere
-            ? `${host.user ?? ""}@${host.address ?? ""}${host.port ? `:${host.port}` : ""}${host.folder ?? ""}`
+            ? `${host.kind === "ftp" ? "ftp://" : ""}${host.user ?? ""}@${host.address ?? ""}${host.port ? `:${host.port}` : ""}${host.folder ?? ""}`
             : "this service's own machine"}
         </dd>
         {host.fingerprint && (
           <>
-            <dt>key</dt>
+            <dt>{host.kind === "ftp" ? "certificate" : "key"}</dt>
             <dd style={{ overflowWrap: "anywhere" }}>{host.fingerprint}</dd>
+          </>
+        )}
+        {host.tls && (
+          <>
+            <dt>encrypted</dt>
+            <dd>
+              {host.tls === "none" ? "✕ no" : `✓ TLS, ${host.tls}`}
+              {host.tls !== "none" && !host.fingerprint && "; its certificate is vouched for"}
+            </dd>
           </>
         )}
         {elsewhere && (
