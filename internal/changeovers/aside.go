@@ -172,7 +172,17 @@ func (co *Changeovers) tidy(ctx context.Context, l *fleet.Server, a wire.Aside, 
 	if there, err := l.Files.Exists(ctx, going); err != nil {
 		return err
 	} else if !there {
-		if err := l.Files.Move(ctx, a.Folder, going); err != nil {
+		can, err := l.Files.Capabilities(ctx)
+		if err != nil {
+			return err
+		}
+		move := l.Files.Move
+		if !can.RenameFolders {
+			move = func(ctx context.Context, from, to string) error {
+				return l.Files.MovePieces(ctx, from, to, func() {})
+			}
+		}
+		if err := move(ctx, a.Folder, going); err != nil {
 			return err
 		}
 	}

@@ -377,16 +377,21 @@ func TestALineThatBreaks(t *testing.T) {
 	if os.Getenv("RESHARD_EVERY_POINT") != "" {
 		every = 1
 	}
+	over := func(s farhost.Shape) func(*bundle) *moor {
+		return func(b *bundle) *moor { return b.machine(s, 0) }
+	}
 	for name, c := range map[string]struct {
-		shape farhost.Shape
+		begin func(*bundle) *moor
 		// trouble is made, and over when mend is called.
 		trouble func(*farhost.Line) (mend func())
 		lasts   time.Duration
 		every   int
 	}{
-		"cut in a session": {farhost.Shape{}, cutAndRefused, 300 * time.Millisecond, every},
-		"cut, files alone": {farhost.Shape{FilesOnly: true}, cutAndRefused, 300 * time.Millisecond, every},
-		"silent": {farhost.Shape{}, func(l *farhost.Line) func() {
+		"cut in a session": {over(farhost.Shape{}), cutAndRefused, 300 * time.Millisecond, every},
+		"cut, files alone": {over(farhost.Shape{FilesOnly: true}), cutAndRefused, 300 * time.Millisecond, every},
+		"cut, FTP": {func(b *bundle) *moor { return b.quay(farhost.FTPShape{}, 0) }, cutAndRefused,
+			300 * time.Millisecond, 3 * every},
+		"silent": {over(farhost.Shape{}), func(l *farhost.Line) func() {
 			l.Stall(true)
 			return func() { l.Cut(); l.Stall(false) }
 		}, 16 * time.Second, 5 * every},
@@ -394,7 +399,7 @@ func TestALineThatBreaks(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			b := setup(t)
-			far := b.machine(c.shape, 0)
+			far := c.begin(b)
 			root := b.quarry("north", plot{})
 			b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 13})
 			winter := snapshot(t, filepath.Join(root, "worlds", "winter"), moving...)
@@ -439,11 +444,15 @@ func cutAndRefused(l *farhost.Line) func() {
 // A staging that is cut in its midst goes on with what has arrived.
 func TestAStagingIsGoneOnWith(t *testing.T) {
 	t.Parallel()
-	for name, shape := range map[string]farhost.Shape{"stream": {}, "files": {FilesOnly: true}} {
+	for name, begin := range map[string]func(*bundle) *moor{
+		"stream": func(b *bundle) *moor { return b.machine(farhost.Shape{}, 0) },
+		"files":  func(b *bundle) *moor { return b.machine(farhost.Shape{FilesOnly: true}, 0) },
+		"FTP":    func(b *bundle) *moor { return b.quay(farhost.FTPShape{}, 0) },
+	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			b := setup(t)
-			far := b.machine(shape, 0)
+			far := begin(b)
 			b.quarry("north", plot{})
 			b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 13, Tiles: 24, TileBytes: 1 << 20})
 			draft, err := b.api.Draft(context.Background(),

@@ -19,6 +19,7 @@ import (
 	"reshard/cmd/standin/quarrymoss"
 	"reshard/cmd/standin/saltmarch"
 	"reshard/games"
+	"reshard/internal/core/account"
 	"reshard/internal/core/fault"
 	"reshard/internal/core/game"
 	"reshard/internal/core/plan"
@@ -218,16 +219,17 @@ var entrants = map[string]func(*bundle) entrant{
 	"minetest": enterMinetest, "openttd": enterOpenTTD,
 }
 
-// The same on another machine: in sessions there, and with files alone and people who start and
-// stop the servers. With RESHARD_EVERY_PLACE all games are.
+// The same on another machine: in sessions there, and with files alone, over SFTP or FTP, and people
+// who start and stop the servers. With RESHARD_EVERY_PLACE all games are.
 func TestEveryKindOnAnotherMachine(t *testing.T) {
 	t.Parallel()
 	for name, place := range map[string]struct {
-		shape farhost.Shape
+		begin func(*bundle)
 		games []string
 	}{
-		"in a session": {farhost.Shape{}, []string{"quarrymoss", "openttd"}},
-		"files alone":  {farhost.Shape{FilesOnly: true}, []string{"saltmarch"}},
+		"in a session": {func(b *bundle) { b.machine(farhost.Shape{}, 0) }, []string{"quarrymoss", "openttd"}},
+		"files alone":  {func(b *bundle) { b.machine(farhost.Shape{FilesOnly: true}, 0) }, []string{"saltmarch"}},
+		"FTPS by hand": {func(b *bundle) { b.quay(farhost.FTPShape{TLS: account.Explicit}, 0) }, []string{"emberlode"}},
 	} {
 		for id, enter := range entrants {
 			if os.Getenv("RESHARD_EVERY_PLACE") == "" && !slices.Contains(place.games, id) {
@@ -235,19 +237,19 @@ func TestEveryKindOnAnotherMachine(t *testing.T) {
 			}
 			t.Run(name+"/"+id, func(t *testing.T) {
 				t.Parallel()
-				everyKind(t, id, enter, &place.shape)
+				everyKind(t, id, enter, place.begin)
 			})
 		}
 	}
 }
 
-// everyKind carries out every kind of changeover on a game, and takes each back. shape is of the
+// everyKind carries out every kind of changeover on a game, and takes each back. place begins the
 // machine where its servers are; nil: the service's own.
-func everyKind(t *testing.T, id string, enter func(*bundle) entrant, shape *farhost.Shape) {
+func everyKind(t *testing.T, id string, enter func(*bundle) entrant, place func(*bundle)) {
 	t.Helper()
 	b := setup(t)
-	if shape != nil {
-		b.machine(*shape, 0)
+	if place != nil {
+		place(b)
 	}
 	e := enter(b)
 	byHand := b.far != nil && b.far.byHand

@@ -39,28 +39,40 @@ func (r *Runner) prepareMove(ctx context.Context, _ int, step plan.Step) error {
 // moveAll renames a folder or a file, or all files of a session. After a crash each has
 // one of its two names, and the rest is renamed.
 func (r *Runner) moveAll(ctx context.Context, n int, step plan.Step) (*Detail, error) {
-	if step.World == "" {
-		return nil, r.move(ctx, step.From, step.To)
-	}
 	halfway := sync.OnceFunc(func() { r.trace(n, step, "halfway") })
+	if step.World == "" {
+		return nil, r.move(ctx, step.From, step.To, halfway)
+	}
 	return nil, r.moveSession(ctx, step.World, step.NameAfter(), step.From, step.To, halfway)
 }
 
 func (r *Runner) moveAllBack(ctx context.Context, n int, step plan.Step) error {
-	if step.World == "" {
-		return r.moveBack(ctx, step)
-	}
 	halfway := sync.OnceFunc(func() { r.trace(n, step, "halfway back") })
+	if step.World == "" {
+		return r.moveBack(ctx, step, halfway)
+	}
 	return r.moveSession(ctx, step.NameAfter(), step.World, step.To, step.From, halfway)
 }
 
 // move renames, or finds that it has been done: by an earlier life, or by a call whose
 // answer was lost. When neither or both names are there, somebody else has been at work,
 // and a person must look.
-func (r *Runner) move(ctx context.Context, from, to string) error {
+func (r *Runner) move(ctx context.Context, from, to string, halfway func()) error {
 	can, err := r.Files.Capabilities(ctx)
 	if err != nil {
 		return err
+	}
+	if !can.RenameFolders {
+		folder, err := r.isFolder(ctx, from)
+		if err == nil && !folder { // what is not there any more may have been one
+			folder, err = r.isFolder(ctx, to)
+		}
+		if err != nil {
+			return err
+		}
+		if folder {
+			return r.moveByPieces(ctx, from, to, halfway)
+		}
 	}
 	if !can.ExactCase && from != to && strings.EqualFold(from, to) {
 		return r.moveOver(ctx, from, to)
@@ -158,7 +170,7 @@ func (r *Runner) moveSession(ctx context.Context, session, as, from, to string, 
 			continue
 		}
 		renamed := r.Profile.World.Renamed(e.Name(), session, as)
-		if err := r.move(ctx, path.Join(from, e.Name()), path.Join(to, renamed)); err != nil {
+		if err := r.move(ctx, path.Join(from, e.Name()), path.Join(to, renamed), halfway); err != nil {
 			return err
 		}
 		halfway()
@@ -166,7 +178,7 @@ func (r *Runner) moveSession(ctx context.Context, session, as, from, to string, 
 	return nil
 }
 
-func (r *Runner) moveBack(ctx context.Context, step plan.Step) error {
+func (r *Runner) moveBack(ctx context.Context, step plan.Step, halfway func()) error {
 	if step.From != step.To && strings.EqualFold(step.From, step.To) {
 		can, err := r.Files.Capabilities(ctx)
 		if err != nil {
@@ -185,5 +197,5 @@ func (r *Runner) moveBack(ctx context.Context, step plan.Step) error {
 			return err // it never happened
 		}
 	}
-	return r.move(ctx, step.To, step.From)
+	return r.move(ctx, step.To, step.From, halfway)
 }

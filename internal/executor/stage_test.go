@@ -346,6 +346,15 @@ var kinds = map[string]func(s *stage) plan.Plan{
 	"put when told": func(s *stage) plan.Plan {
 		return s.draft(plan.Put, "", fit.Choices{"switch": "when-told"})
 	},
+	"put where folders cannot be renamed": func(s *stage) plan.Plan {
+		s.disks["north"].Can.RenameFolders = false
+		return s.draft(plan.Put, "", nil)
+	},
+	"undo of a put where folders cannot be renamed": func(s *stage) plan.Plan {
+		s.disks["north"].Can.RenameFolders = false
+		s.life()
+		return s.undoOf(s.draft(plan.Put, "", nil))
+	},
 	"put that is refused": func(s *stage) plan.Plan {
 		s.games["north"].breaks = "fen"
 		return s.draft(plan.Put, "", nil)

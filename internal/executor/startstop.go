@@ -188,7 +188,7 @@ func (r *Runner) setStrayAside(ctx context.Context, name string) error {
 	if err := r.Files.MkdirAll(ctx, strays, hostfs.Attributes{}); err != nil {
 		return err
 	}
-	return r.move(ctx, path.Join(r.job.Plan.Worlds, name), path.Join(strays, name))
+	return r.move(ctx, path.Join(r.job.Plan.Worlds, name), path.Join(strays, name), func() {})
 }
 
 // keepDownOnTheWayBack does not move anything back under a server of which it cannot be

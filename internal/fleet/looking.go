@@ -76,10 +76,19 @@ func (l *Server) Sight(ctx context.Context, rec records.Server) (*Sighting, erro
 			Roots: l.Machine.Roots, State: st.State, Cause: st.Cause, DeclaredVersion: rec.DeclaredVersion,
 			ConsoleVersion: st.Version, FreeBytes: l.Files.Free(ctx, worlds), Can: h.Can,
 			SameFilesystem: l.Files.SameFilesystem(ctx, worlds, path.Dir(work)), Players: -1, Since: st.Since,
-			Host: rec.Host, Working: others.Working, Passing: others.Passing, Hidden: others.Hidden, Unseen: unseen,
+			Host: rec.Host, RoundTrip: l.roundTrip(), Working: others.Working, Passing: others.Passing, Hidden: others.Hidden, Unseen: unseen,
 		},
 	}
 	return &Sighting{Heads: h, Fit: in}, l.owner(ctx, &in.Live, state)
+}
+
+// roundTrip is the time of a question to the server's host and its answer, as a check has found it; 0
+// is not known.
+func (l *Server) roundTrip() time.Duration {
+	if f := l.host.rec.Found.V; f != nil {
+		return f.RoundTrip
+	}
+	return 0
 }
 
 // owner tells whom the worlds belong to that a new one is to stand among.

@@ -15,6 +15,8 @@ type Set struct {
 	// Exclusive: a rename onto a name that is taken fails, whatever happens at the same
 	// time. Without it the name is looked at first.
 	Exclusive bool `json:"exclusive"`
+	// NoRename: not even a file is renamed. Nothing can be switched then.
+	NoRename bool `json:"noRename,omitempty"`
 	// RenameFolders: a full folder is renamed in one act, whatever its size.
 	RenameFolders bool `json:"renameFolders"`
 	// Sync: what was written or renamed can be made to survive a power cut.
@@ -73,8 +75,8 @@ func (s Set) Lacks() []Lack {
 			out = append(out, Lack{name, say})
 		}
 	}
-	add(s.RenameFolders, "rename of folders", "A world cannot be placed by a rename: the stop would last as long as "+
-		"a copy.")
+	add(s.RenameFolders, "rename of folders", "The files of a world are renamed one by one, so that the stop grows "+
+		"with their number.")
 	add(s.AtomicReplace, "atomic replace", "A settings file is replaced by two renames; for a moment between them it "+
 		"is not there.")
 	add(s.Exclusive, "exclusive rename", "A name that somebody takes at the same moment may be written over.")

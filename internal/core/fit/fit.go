@@ -89,9 +89,11 @@ type Live struct {
 	// Since is when the running server was started; zero when that is not known.
 	Since  time.Time
 	Exited bool // it should run and does not
-	// Can is what the server's host can do, Host its name.
-	Can  capability.Set
-	Host string
+	// Can is what the server's host can do, Host its name, RoundTrip the time of a question to it
+	// and its answer; 0 is not known.
+	Can       capability.Set
+	Host      string
+	RoundTrip time.Duration
 	// Owner is whom the world that is replaced belongs to, else the worlds folder, as the
 	// host names accounts; "" is not known. OwnerKept says that what is placed will
 	// belong to it.

@@ -647,10 +647,20 @@ func TestRules(t *testing.T) {
 		},
 		{
 			"a host that cannot rename folders",
-			func(in *fit.Input) { in.Live.Can.RenameFolders = false },
+			func(in *fit.Input) {
+				in.Live.Can.RenameFolders, in.Live.RoundTrip, in.World.Files = false, 50*time.Millisecond, 300
+			},
+			"host",
+			fit.Fits,
+			"this world's 300 files that is about 45s",
+			"",
+		},
+		{
+			"a host that renames nothing",
+			func(in *fit.Input) { in.Live.Can.RenameFolders, in.Live.Can.NoRename = false, true },
 			"host",
 			fit.Blocks,
-			"as long as a copy",
+			"The host renames nothing",
 			"",
 		},
 		{"no room", func(in *fit.Input) { in.Live.FreeBytes = 5000 }, "space", fit.Blocks, "to spare", ""},

@@ -54,7 +54,7 @@ func (in Input) begin(kind string) Plan {
 		Window: in.Window, Fingerprint: state.Fingerprint(), SetAside: []string{}, Notes: []string{}, Diffs: []Diff{},
 		Choices: in.Fit.Choices,
 	}
-	p.Window.Ours = oursEstimate
+	p.Window.Ours = oursEstimate + 2*in.Fit.Live.Renaming(in.Fit.World.Files).Milliseconds()
 	p.Version, _ = in.Fit.ServerVersion()
 	return p
 }

@@ -91,7 +91,7 @@ func (m *machine) found() *ftp.Found {
 		return nil
 	}
 	return &ftp.Found{
-		AtomicReplace: f.Set.AtomicReplace, RenameFolders: f.Set.RenameFolders,
+		AtomicReplace: f.Set.AtomicReplace, RenameFolders: f.Set.RenameFolders, NoRename: f.Set.NoRename,
 		Blind: !f.Set.ExactCase && !f.ReadOnly, Strict: f.Strict, ReadOnly: f.ReadOnly,
 		TimePrecision: f.Set.TimePrecision, AtOnce: f.Set.AtOnce,
 	}

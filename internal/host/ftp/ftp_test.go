@@ -29,6 +29,7 @@ func TestACheckFindsWhatCanBeDone(t *testing.T) {
 		"plain": {farhost.FTPShape{}, func(t *testing.T, f account.Findings) {
 			assert.True(t, f.Set.AtomicReplace)
 			assert.True(t, f.Set.RenameFolders)
+			assert.False(t, f.Set.NoRename)
 			assert.True(t, f.Set.ExactCase)
 			assert.True(t, f.Set.AnyName)
 			assert.False(t, f.Set.Exclusive, "a name is only looked at before")
@@ -52,6 +53,7 @@ func TestACheckFindsWhatCanBeDone(t *testing.T) {
 		"no renames": {farhost.FTPShape{NoRename: true}, func(t *testing.T, f account.Findings) {
 			assert.False(t, f.Set.AtomicReplace)
 			assert.False(t, f.Set.RenameFolders)
+			assert.True(t, f.Set.NoRename)
 		}},
 	} {
 		t.Run(name, func(t *testing.T) {

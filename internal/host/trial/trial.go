@@ -183,10 +183,16 @@ func (t *Trial) Folders(ctx context.Context) error {
 		return err
 	}
 	err = errors.Join(t.put(ctx, "one", strings.NewReader("1")), t.put(ctx, "two", strings.NewReader("2")))
-	if err == nil {
-		err = t.Files.Rename(ctx, "one", "two", false)
-		t.Found.Set.Exclusive = errors.Is(err, fs.ErrExist)
+	if err != nil {
+		return err
 	}
+	err = t.Files.Rename(ctx, "one", "two", false)
+	t.Found.Set.Exclusive = errors.Is(err, fs.ErrExist)
+	if fault.Passing(err) {
+		return err
+	}
+	err = t.Files.Rename(ctx, "one", "three", false)
+	t.Found.Set.NoRename = err != nil && !fault.Passing(err)
 	return err
 }
 

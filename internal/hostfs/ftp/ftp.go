@@ -22,9 +22,9 @@ import (
 // Found is what a check has found a host to be able to do; nil: nobody has looked, and as little
 // as possible is taken.
 type Found struct {
-	// AtomicReplace: a file takes another's place by a rename. RenameFolders as in
+	// AtomicReplace: a file takes another's place by a rename. RenameFolders and NoRename as in
 	// capability.Set.
-	AtomicReplace, RenameFolders bool
+	AtomicReplace, RenameFolders, NoRename bool
 	// Blind: names that differ in capitals only are one file. Strict: some names cannot be there;
 	// see capability.Set.AnyName.
 	Blind, Strict bool
@@ -113,6 +113,7 @@ func (f *Files) Capabilities(ctx context.Context) (capability.Set, error) {
 	}
 	return capability.Set{
 		ReadOnly: f.found.ReadOnly, AtomicReplace: f.found.AtomicReplace, RenameFolders: f.found.RenameFolders,
+		NoRename:  f.found.NoRename,
 		ExactCase: !f.found.Blind, AnyName: !f.found.Strict,
 		TimePrecision: f.found.TimePrecision, Pace: 500 * time.Millisecond, AtOnce: at,
 	}, ctx.Err()
