@@ -50,7 +50,7 @@ var drivers = map[string][]string{
 	"reshard/internal/host/ssh":         {"reshard/internal/fleet"},
 	"reshard/internal/host/ftp":         {"reshard/internal/fleet"},
 	"reshard/internal/sshlink": {"reshard/internal/host/ssh", "reshard/internal/hostfs/sftp",
-		"reshard/internal/control/commands"},
+		"reshard/internal/control/commands", "reshard/internal/host/ssh", "reshard/internal/host/ftp"},
 	"reshard/internal/ftplink": {"reshard/internal/host/ftp", "reshard/internal/hostfs/ftp"},
 	"reshard/internal/line": {"reshard/internal/sshlink", "reshard/internal/ftplink",
 		"reshard/internal/hostfs/sftp"},

@@ -226,6 +226,9 @@ func (a *app) printOutcome(c wire.Changeover) {
 		a.printWaiting(c)
 	default:
 		a.print("%s\n", marked(c.State))
+		if c.Progress != nil && c.Progress.Asks.What != "" {
+			a.printAsks(c.Progress.Asks)
+		}
 		if c.Progress != nil && c.Progress.Waiting != "" {
 			a.wrapped("  ‖ ", c.Progress.Waiting)
 		}

@@ -80,6 +80,11 @@ func (f *follower) see(c wire.Changeover) {
 		}
 	}
 	if p := c.Progress; p != nil {
+		if key := fmt.Sprint(p.Step, p.Going, p.Asks.What); p.Asks.What != "" && !f.printed[key] {
+			f.printed[key] = true
+			a.endProgress()
+			a.printAsks(p.Asks)
+		}
 		switch {
 		case p.Waiting != "":
 			a.status("  ‖ %s", p.Waiting)
@@ -92,6 +97,13 @@ func (f *follower) see(c wire.Changeover) {
 			a.status("  ◔ %s", p.Say)
 		}
 	}
+}
+
+// printAsks tells a person what they are to do, and how to say that it is done.
+func (a *app) printAsks(asks plan.Asks) {
+	a.wrapped("  → ", asks.Say)
+	a.wrapped("    ", asks.Watch)
+	a.print("    reshard servers %s %s\n", map[string]string{"start": "started", "stop": "stopped"}[asks.What], asks.Server)
 }
 
 // rateText tells how fast bytes move and how long the rest takes at that.

@@ -26,10 +26,16 @@ type Status struct {
 	// Process names the running process for people, Since is when it was started.
 	Process string
 	Since   time.Time
-	Opened  string // the world that the log names
+	Opened  string // the world that the log names, or that a sign is of
+	// Signed: Opened is known by a sign and not from the log. Told: that it is ready is somebody's
+	// word, or a sign, and not from the log.
+	Signed, Told bool
 	// Version is what the log says of the server's version; of a stopped server the
 	// log of its last run.
 	Version string
+	// Asked is what people have been asked to do, since AskedSince; "": nothing.
+	Asked      Asked
+	AskedSince time.Time
 	// Unheard: it runs, and has no log that could be read.
 	Unheard bool
 	// Evidence says how it is known that the server is down, By whose word that is.
@@ -99,7 +105,11 @@ func (c *Control) Status(ctx context.Context) Status {
 		return nil
 	})
 	if err != nil {
-		return c.unknown(err)
+		st := c.unknown(err)
+		if a, ok := c.driver.(Asker); ok {
+			st.Asked, st.AskedSince = a.Asked()
+		}
+		return st
 	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -153,7 +163,10 @@ func (c *Control) statusOf(seen Sight) Status {
 	}
 	st.Unheard = seen.Run == ""
 	st.Process, st.Since = seen.Process.Says, seen.Process.Since
-	st.Opened = c.log.opened
+	st.Told = !c.log.ready
+	if st.Opened = c.log.opened; st.Opened == "" && seen.Process.Opens != "" {
+		st.Opened, st.Signed = seen.Process.Opens, true
+	}
 	return st
 }
 
@@ -193,6 +206,20 @@ func (c *Control) TakeWord(ctx context.Context, by string, state life.State) err
 	return nil
 }
 
+// ByPeople reports whether people start and stop the server: they are asked whatever is known of it, and
+// know themselves what is left to do.
+func (c *Control) ByPeople() bool {
+	_, ok := c.driver.(Believer)
+	return ok
+}
+
+// See gives eyes to a driver of a server that only people can see; any other needs none.
+func (c *Control) See(eyes Eyes) {
+	if d, ok := c.driver.(Believer); ok {
+		d.See(eyes)
+	}
+}
+
 // Others tells which other processes work in the server's folder; the zero value where
 // the host cannot tell.
 func (c *Control) Others(ctx context.Context) (Others, error) {
@@ -226,7 +253,7 @@ func (c *Control) Accounts(ctx context.Context) ([]string, error) {
 func (c *Control) Start(ctx context.Context) (took time.Duration, err error) {
 	begun := time.Now()
 	st := c.Status(ctx)
-	if err := st.Err("start", c.name); err != nil {
+	if err := st.Err("start", c.name); err != nil && !c.ByPeople() {
 		return 0, err
 	}
 	if !st.State.Up() {
@@ -340,17 +367,17 @@ type Ending struct {
 func (c *Control) Stop(ctx context.Context, mode StopMode) (e Ending, err error) {
 	begun := time.Now()
 	st := c.Status(ctx)
-	if err := st.Err("stop", c.name); err != nil {
+	if err := st.Err("stop", c.name); err != nil && !c.ByPeople() {
 		return e, err
 	}
-	if !st.State.Up() {
+	if st.State == life.Stopped {
 		clean, err := c.endedWell(ctx, st)
 		return Ending{Clean: clean, Already: true, Evidence: st.Evidence, By: st.By}, err
 	}
 	c.setStopping(true)
 	defer c.setStopping(false)
 	from, run, err := c.logEnd(ctx)
-	if err == nil {
+	if err == nil || c.ByPeople() {
 		err = c.askToStop(ctx)
 	}
 	if err != nil && mode == Clean {

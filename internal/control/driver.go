@@ -74,6 +74,16 @@ type Process struct {
 	// Ready says that it is taken to be ready for players without its log saying so: there is
 	// no log, or somebody has given their word.
 	Ready bool
+	// Opens is the world that it is seen to have open without its log saying so; "": none is seen.
+	Opens string
+}
+
+// Says tells how a server's state is known, for people.
+func (s Sight) Says() string {
+	if s.Process != nil {
+		return s.Process.Says
+	}
+	return s.Evidence.Say(s.By)
 }
 
 // Exit is the end of a process. Code is -1 when it ended by a signal.
@@ -91,9 +101,82 @@ type Stopper interface {
 }
 
 // Believer is a driver of a server that only people can see: what they say counts until they
-// say something else.
+// say something else, or signs contradict it.
 type Believer interface {
 	Believe(up bool, by string)
+	// See gives it eyes for signs.
+	See(eyes Eyes)
+}
+
+// Asked is what people have been asked to do.
+type Asked string
+
+// What people are asked to do.
+const (
+	AskedToStart Asked = "start"
+	AskedToStop  Asked = "stop"
+)
+
+// Words says what people are to do at a server, and by what it is seen that it was done.
+func (a Asked) Words(name string) (say, watch string) {
+	switch a {
+	case AskedToStop:
+		return "Stop " + name + " where you control it, such as on its provider's page, and wait until it says that it " +
+				"is offline.",
+			"Goes on by itself when the game's log says that it has ended, its lock goes or its TCP port closes; else " +
+				"say so."
+	case AskedToStart:
+		return "Start " + name + " where you control it, such as on its provider's page.",
+			"Goes on by itself when the game's log goes on, its lock comes or its TCP port opens; else say so once " +
+				"players can join."
+	}
+	return "", ""
+}
+
+// Asker is a driver that asks people to do things.
+type Asker interface {
+	// Asked is what they have been asked to do and when; "" nothing.
+	Asked() (what Asked, since time.Time)
+}
+
+// Eyes look for signs of a server that nobody but people can start and stop, and keep for another
+// life of the service what they were asked to do.
+type Eyes interface {
+	Signs(ctx context.Context) (Signs, error)
+	// ReadLog reads the game's log file from an offset, as Speaker.ReadLog does.
+	ReadLog(ctx context.Context, p []byte, offset int64) (n int, err error)
+	// SaysStopped reports whether the log says, from an offset on, that the game has ended well.
+	SaysStopped(ctx context.Context, from int64) bool
+	// Keep keeps something, Kept gives it back; nil is nothing.
+	Keep(raw []byte)
+	Kept() []byte
+}
+
+// Signs are what can be seen of a server from its files and from the network. None of them is a
+// state: only that one of them has changed tells something.
+type Signs struct {
+	// Log is the size of the game's log file, in bytes; -1: there is none that could be read.
+	Log int64 `json:"log"`
+	// Locked: the game's lock is in World, the active one, from the worlds folder. Looked: it was
+	// looked for.
+	Looked bool   `json:"looked,omitempty"`
+	Locked bool   `json:"locked,omitempty"`
+	World  string `json:"world,omitempty"`
+	// Listens: something takes connections at the TCP port; 0: it was not tried. UDP tells
+	// nothing.
+	Port    int  `json:"port,omitempty"`
+	Listens bool `json:"listens,omitempty"`
+}
+
+// And gives later signs, with earlier ones where there are no later ones.
+func (s Signs) And(later Signs) Signs {
+	if !later.Looked {
+		later.Looked, later.Locked, later.World = s.Looked, s.Locked, s.World
+	}
+	if later.Port == 0 {
+		later.Port, later.Listens = s.Port, s.Listens
+	}
+	return later
 }
 
 // Neighbour is a driver that sees what else is going on around a server.

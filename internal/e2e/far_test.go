@@ -36,6 +36,8 @@ type moor struct {
 	close         func()
 	// byHand: nobody but people can start and stop servers there.
 	byHand bool
+	// silent: those people do what they are asked to, and do not say so.
+	silent bool
 	people []*person
 }
 
@@ -96,6 +98,7 @@ type person struct {
 	server  wire.NewServer
 	profile *game.Profile
 	left    chan struct{}
+	held    atomic.Bool // they do nothing now
 	cmd     *exec.Cmd
 	console io.WriteCloser
 	ended   chan struct{}
@@ -121,14 +124,24 @@ func (p *person) work() {
 		if err != nil {
 			continue
 		}
-		switch note := now.Server.Note; {
-		case strings.Contains(note, "asked to start"):
+		switch asked := now.Server.Asked; {
+		case asked == nil, p.held.Load():
+		case asked.What == "start":
 			p.start()
-			_, _ = p.b.api.SayStarted(ctx, p.server.Name)
-		case strings.Contains(note, "asked to stop"):
+			p.say(p.b.api.SayStarted)
+		case asked.What == "stop":
 			p.stop()
-			_, _ = p.b.api.SayStopped(ctx, p.server.Name)
+			p.say(p.b.api.SayStopped)
 		}
+	}
+}
+
+func (p *person) hold(on bool) { p.held.Store(on) }
+
+// say gives their word, unless they leave it to be seen.
+func (p *person) say(word func(context.Context, string) (wire.ServerFacts, error)) {
+	if !p.b.far.silent {
+		_, _ = word(context.Background(), p.server.Name)
 	}
 }
 

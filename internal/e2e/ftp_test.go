@@ -92,7 +92,8 @@ func TestAnFTPHostAtTheCommandLine(t *testing.T) {
 	t.Cleanup(h.Close)
 	address := fmt.Sprintf("ftp://%s@127.0.0.1:%d%s", h.User, h.Port, b.dir)
 	add := func(name, address string, more ...string) (int, string, string) {
-		return b.cliReading(h.Password+"\n", append([]string{"hosts", "add", name, address, "--password-stdin"}, more...)...)
+		return b.cliReading(h.Password+"\n", append([]string{"hosts", "add", name, address, "--password-stdin"},
+			more...)...)
 	}
 	written := func(name, text string) string {
 		file := filepath.Join(b.dir, name)
@@ -129,4 +130,70 @@ func TestAnFTPHostAtTheCommandLine(t *testing.T) {
 	code, _, errs = b.cliReading("wrong\n", "hosts", "change", "open", "--password-stdin")
 	assert.Equal(t, 5, code)
 	assert.Contains(t, errs, "does not accept")
+}
+
+// People who do what they are asked to and say nothing: that it was done is seen by the game's lock, its
+// log or its port, and the proof says by which.
+func TestNobodyHasToSayThatItIsDone(t *testing.T) {
+	t.Parallel()
+	for id, seen := range map[string]string{
+		"quarrymoss": "the game's lock is in the world",
+		"saltmarch":  "the log names the opened world",
+	} {
+		t.Run(id, func(t *testing.T) {
+			t.Parallel()
+			b := setup(t)
+			b.quay(farhost.FTPShape{}, 0)
+			e := entrants[id](b)
+			b.far.silent = true
+			c := b.do(wire.Wish{Kind: plan.Put, World: e.world, Server: "one", Choices: e.choices})
+			var down, opened plan.Check
+			for _, check := range c.Proof.Checks {
+				switch check.What {
+				case "the server was down before the switch":
+					down = check
+				case seen:
+					opened = check
+				}
+			}
+			assert.True(t, down.OK, "%+v", c.Proof)
+			assert.Contains(t, down.Seen, "seen by its")
+			assert.True(t, opened.OK, "%+v", c.Proof)
+			require.Equal(t, plan.Done, b.undo(c.ID).State)
+		})
+	}
+}
+
+// A person is asked to stop a server, the service goes away, they stop it, and the service comes back:
+// it sees what was done meanwhile.
+func TestWhatWasDoneWhileTheServiceWasAway(t *testing.T) {
+	t.Parallel()
+	b := setup(t)
+	far := b.quay(farhost.FTPShape{}, 0)
+	b.quarry("north", plot{})
+	b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 13})
+	far.silent = true
+	person := far.people[0]
+	person.hold(true)
+	ctx := context.Background()
+	draft, err := b.api.Draft(ctx, wire.Wish{Kind: plan.Put, World: "fen", Server: "north"})
+	require.NoError(t, err)
+	_, err = b.api.Act(ctx, draft.ID, "start")
+	require.NoError(t, err)
+	require.Eventually(t, func() bool {
+		c, err := b.api.Changeover(ctx, draft.ID)
+		return err == nil && c.Progress != nil && c.Progress.Asks.What == "stop"
+	}, 30*time.Second, 100*time.Millisecond)
+	out := b.must("changeovers", "show", fmt.Sprint(draft.ID))
+	assert.Contains(t, out, "Stop north where you control it")
+	assert.Contains(t, out, "reshard servers stopped north")
+	require.NoError(t, b.daemon.Close())
+	person.stop()
+	b.start()
+	person.hold(false)
+	require.Eventually(t, func() bool {
+		c, err := b.api.Changeover(ctx, draft.ID)
+		return err == nil && c.State == plan.Done
+	}, 60*time.Second, 200*time.Millisecond)
+	assert.Equal(t, "fen", b.active("north"))
 }

@@ -84,12 +84,12 @@ func (p *prover) all() (plan.Proof, error) {
 	add(r.stopped()...)
 	up := expect.State == "" || expect.State == life.Running
 	switch {
-	case up && p.status.Unheard:
+	case up && p.status.Opened == "" && (p.status.Unheard || p.status.Told && p.heard()):
 		add(plan.Check{
 			What: "the log names the opened world", Expected: p.expect.Folder, Unseen: true,
-			Seen: "its log cannot be read here",
+			Seen: "its log cannot be read here, or does not say",
 		})
-	case up && !r.Profile.Server.Console.Opened.IsZero():
+	case up && (p.status.Opened != "" || !r.Profile.Server.Console.Opened.IsZero()):
 		add(p.opened())
 	}
 	r.trace(len(r.job.Plan.Steps)-1, plan.Step{Kind: plan.Prove}, "halfway")
@@ -240,12 +240,18 @@ func (p *prover) newGround(dir, name string, samples []Sample) plan.Check {
 
 func (p *prover) opened() plan.Check {
 	c := plan.Check{What: "the log names the opened world", Expected: p.expect.Folder, Seen: "nothing"}
+	if p.status.Signed {
+		c.What = "the game's lock is in the world"
+	}
 	if seen := p.status.Opened; seen != "" {
 		c.Seen = seen
 		c.OK = slices.Contains(p.expect.Opened, seen) || slices.Contains(p.expect.Opened, path.Clean(seen))
 	}
 	return c
 }
+
+// heard reports whether the log would name the opened world.
+func (p *prover) heard() bool { return !p.r.Profile.Server.Console.Opened.IsZero() }
 
 func (p *prover) notRefused() (plan.Check, error) {
 	c := plan.Check{What: "the log holds no refusal", Expected: "none", Seen: "none", OK: true}

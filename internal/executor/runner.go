@@ -253,6 +253,7 @@ func (r *Runner) beginSwitch(ctx context.Context) error {
 func (r *Runner) wait(ctx context.Context, n int, step plan.Step) error {
 	r.report(func(p *plan.Progress) {
 		p.Step, p.StepKind, p.Say, p.Going, p.Since = n, step.Kind, step.Say, "forward", r.Now()
+		p.Asks = plan.Asks{}
 	})
 	// First what is waited for, then that it waits: whoever sees it wait can tell for what,
 	// and give the word.
@@ -306,6 +307,7 @@ func (r *Runner) poll() time.Duration {
 func (r *Runner) step(ctx context.Context, n int, step plan.Step) error {
 	r.report(func(p *plan.Progress) {
 		p.Step, p.StepKind, p.Say, p.Going, p.Since = n, step.Kind, step.Say, "forward", r.Now()
+		p.Asks = plan.Asks{}
 	})
 	r.trace(n, step, "before")
 	r.begins = r.job.Steps[n].State == plan.StepPlanned
@@ -351,7 +353,9 @@ func (r *Runner) back(ctx context.Context, cause error) error {
 		state := r.job.Steps[n].State
 		begun := state == plan.StepIntended || state == plan.StepDone
 		if begun {
-			r.report(func(p *plan.Progress) { p.Step, p.StepKind, p.Say, p.Going = n, step.Kind, step.Say, "back" })
+			r.report(func(p *plan.Progress) {
+				p.Step, p.StepKind, p.Say, p.Going, p.Asks = n, step.Kind, step.Say, "back", plan.Asks{}
+			})
 			r.trace(n, step, "undoing")
 		}
 		err := r.patiently(ctx, func(ctx context.Context) error {

@@ -39,6 +39,7 @@ func (r *Runner) stop(ctx context.Context, _ int, step plan.Step) (*Detail, erro
 	if step.Server == "" {
 		r.report(func(p *plan.Progress) { p.StoppedAt = r.Now() })
 	}
+	r.asking(h, step, control.AskedToStop)
 	end, err := h.Control.Stop(ctx, control.Clean)
 	return &Detail{
 		TookMS: end.Took.Milliseconds(), Clean: end.Clean, Already: end.Already, Evidence: end.Evidence, Word: end.By,
@@ -53,8 +54,22 @@ func (r *Runner) unstop(ctx context.Context, _ int, step plan.Step) error {
 	if err != nil || r.job.Plan.Expect.State == life.Stopped {
 		return err
 	}
+	r.asking(h, step, control.AskedToStart)
 	_, err = h.Control.Start(ctx)
 	return err
+}
+
+// asking tells whoever watches what a person is to do now, until another step begins.
+func (r *Runner) asking(h Hands, step plan.Step, what control.Asked) {
+	if !h.Control.ByPeople() {
+		return
+	}
+	name := step.Server
+	if name == "" {
+		name = r.job.Plan.Server
+	}
+	say, watch := what.Words(name)
+	r.report(func(p *plan.Progress) { p.Asks = plan.Asks{Server: name, What: string(what), Say: say, Watch: watch} })
 }
 
 // saysOfStop tells what a person should know of how a server went down.
@@ -99,6 +114,7 @@ func (r *Runner) start(ctx context.Context, n int, step plan.Step) (*Detail, err
 			return nil, err
 		}
 	}
+	r.asking(h, step, control.AskedToStart)
 	took, err := h.Control.Start(ctx)
 	if err == nil && step.Server == "" {
 		r.report(func(p *plan.Progress) { p.ReadyAt = r.Now() })

@@ -204,6 +204,7 @@ func (fl *Fleet) openServer(ctx context.Context, rec records.Server, sl *slot) (
 		ID: rec.ID, Name: rec.Name, Machine: machine, Profile: profile, Files: hostfs.New(rec.Root, files), Control: c,
 		Memory: fl.memory, Now: fl.now,
 	}
+	c.See(fl.newEyes(rec, seen, h))
 	return &Server{Observer: seen, host: h, closer: closer, full: full}, nil
 }
 

@@ -5,6 +5,7 @@ import (
 	"net/netip"
 	"strconv"
 
+	"reshard/internal/core/server"
 	"reshard/internal/host"
 	"reshard/internal/observe"
 )
@@ -24,7 +25,7 @@ func (fl *Fleet) Join(ctx context.Context, name string) (address, note string) {
 }
 
 func (fl *Fleet) joinOf(ctx context.Context, l *Server, h *observe.Heads) (address, note string) {
-	n, err := strconv.ParseUint(portOf(l, h), 10, 16)
+	n, err := strconv.ParseUint(portOf(l.Observer, &h.Heads), 10, 16)
 	if err != nil {
 		return "", ""
 	}
@@ -83,7 +84,7 @@ func outward(ip netip.Addr, addresses []netip.Addr, port uint16) (address, note 
 }
 
 // portOf is the port that the settings name, "" if none do.
-func portOf(l *Server, h *observe.Heads) string {
+func portOf(l *observe.Observer, h *server.Heads) string {
 	join := l.Profile.Server.Join
 	conf, ok := l.Profile.Server.Settings[join.In]
 	if !ok {

@@ -7,8 +7,10 @@ import (
 	"sync"
 	"time"
 
+	"reshard/internal/control"
 	"reshard/internal/core/fault"
 	"reshard/internal/core/life"
+	"reshard/internal/core/plan"
 	"reshard/internal/core/server"
 	"reshard/internal/feed"
 	"reshard/internal/observe"
@@ -201,6 +203,12 @@ func takeStatus(v *wire.Server, rec records.Server, s *sight) {
 	case !since.IsZero():
 		v.Since = &since
 	}
+	if st.Asked != "" {
+		v.Asked, v.Note = askedOf(rec.Name, st), ""
+	}
+	if st.Evidence == life.Sign {
+		v.Note = "That it is stopped is " + st.Evidence.Say(st.By) + "."
+	}
 	if st.Evidence == life.Word {
 		v.Note = "That it is stopped is the word of " + st.By + "; it cannot be seen."
 	}
@@ -212,6 +220,13 @@ func takeStatus(v *wire.Server, rec records.Server, s *sight) {
 	}
 	if can := s.status.Can; s.heads != nil {
 		v.Can, v.Lacks = &can, can.Lacks()
+	}
+}
+
+func askedOf(name string, st control.Status) *wire.Asked {
+	say, watch := st.Asked.Words(name)
+	return &wire.Asked{
+		Asks: plan.Asks{Server: name, What: string(st.Asked), Say: say, Watch: watch}, Since: st.AskedSince,
 	}
 }
 

@@ -49,6 +49,9 @@ type Elsewhere interface {
 	// Shown asks the host at an address for its key, as Account.Key has it, and the key's
 	// fingerprint. Nothing is signed in to.
 	Shown(ctx context.Context, a account.Account) (key, fingerprint string, err error)
+	// Listens reports whether something takes connections at a TCP port there; known is false when
+	// that cannot be told. UDP tells nothing.
+	Listens(ctx context.Context, port uint16) (listens, known bool)
 	// Means completes and checks how a server there is to be controlled: by what the host
 	// allows, when nobody says. command is what starts the server; it may be empty.
 	Means(name string, s server.Means, command []string) (server.Means, error)

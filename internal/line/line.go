@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"net"
+	"strconv"
 	"strings"
 	"time"
 
@@ -54,4 +55,17 @@ func Words(err error) string {
 		return "there is no way to it from here"
 	}
 	return "the connection failed"
+}
+
+// Listens reports whether something takes connections at a TCP port of a machine. One that refuses
+// is known not to; that nothing answers at all may be a firewall's doing, and tells nothing.
+func Listens(ctx context.Context, machine string, port uint16) (listens, known bool) {
+	ctx, done := context.WithTimeout(ctx, 2*time.Second)
+	defer done()
+	conn, err := (&net.Dialer{}).DialContext(ctx, "tcp", net.JoinHostPort(machine, strconv.Itoa(int(port))))
+	if err == nil {
+		_ = conn.Close() // it was only tried
+		return true, true
+	}
+	return false, strings.Contains(err.Error(), "refused")
 }

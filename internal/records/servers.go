@@ -28,6 +28,7 @@ type Server struct {
 	Wanted      string             `db:"wanted"`        // running or stopped
 	LastStartMS int64              `db:"last_start_ms"` // -1: never seen
 	LastStopMS  int64              `db:"last_stop_ms"`
+	Asked       []byte             `db:"asked"` // what a person has been asked to do; nil: nothing
 	CreatedAt   time.Time          `db:"created_at"`
 	RemovedAt   *time.Time         `db:"removed_at"`
 }
@@ -76,6 +77,12 @@ func (r *Records) ChangeServer(ctx context.Context, s Server) error {
 	_, err := r.db.ExecContext(ctx, `UPDATE servers SET means = $2, game_root = $3, command = $4 WHERE id = $1`, s.ID,
 		s.Means, s.GameRoot, s.Command)
 	return classify("change", "server", err)
+}
+
+// KeepAsked records what a person has been asked to do at a server; nil is nothing.
+func (r *Records) KeepAsked(ctx context.Context, id int64, raw []byte) error {
+	_, err := r.db.ExecContext(ctx, `UPDATE servers SET asked = $2 WHERE id = $1`, id, raw)
+	return classify("update", "server", err)
 }
 
 // RemoveServer forgets a server; its changeovers stay on record.

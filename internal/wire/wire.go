@@ -308,6 +308,9 @@ type Server struct {
 	Changeover  int64 `json:"changeover,omitempty"`
 	LastStartMS int64 `json:"lastStartMs"`
 	LastStopMS  int64 `json:"lastStopMs"`
+	// Asked is what a person has been asked to do, where only people can start and stop it; left
+	// out: nothing.
+	Asked *Asked `json:"asked,omitempty"`
 	// Note says why its state cannot be told, or whose word for it is taken.
 	Note string `json:"note,omitempty"`
 	// Trouble says why the server's files cannot be read; "" when they can.
@@ -551,4 +554,10 @@ type LogLine struct {
 	// of the line's end in its run's log
 	Offset int64  `json:"offset"`
 	Run    string `json:"run"`
+}
+
+// Asked is what a person has been asked to do, and when.
+type Asked struct {
+	plan.Asks
+	Since time.Time `json:"since"`
 }

@@ -1,9 +1,11 @@
-// Package hand is a game server that only people can start and stop: Reshard asks them to, and
-// takes their word for what they have done.
+// Package hand is a game server that only people can start and stop: Reshard asks them to, sees by
+// what has changed that it was done where something tells, and takes their word for it elsewhere.
 package hand
 
 import (
 	"context"
+	"encoding/json"
+	"strconv"
 	"sync"
 	"time"
 
@@ -12,74 +14,272 @@ import (
 	"reshard/internal/core/life"
 )
 
-// Hand is a server in people's hands. It implements control.Driver and control.Believer.
-// Words do not outlive the service: whoever was told yesterday that a server is down does not
-// know it today.
+// Hand is a server in people's hands. It implements control.Driver, control.Believer and
+// control.Asker. Words do not outlive the service: whoever was told yesterday that a server is down
+// does not know it today. What people were asked to do does.
 type Hand struct {
 	name string
 
-	mu   sync.Mutex
-	word word
-	asks string // what a person is to do; "" nothing
+	looking sync.Mutex // held while signs are looked for
+	mu      sync.Mutex // held for moments only
+	eyes    control.Eyes
+	known   *known // nil: nobody has said or seen
+	asked   *asked // nil: nothing
+	seen    control.Signs
+	seenAt  time.Time
 }
 
-type word struct {
-	up   *bool // nil: nobody has said
-	by   string
-	when time.Time
+// known is how the server is, and how that is known.
+type known struct {
+	up    bool
+	by    string // whose word, or which sign
+	sign  bool
+	since time.Time
+	// from is where the log of this run begins, in bytes; -1: it is not heard. opened is the world
+	// that a sign is of.
+	from   int64
+	opened string
+	ready  bool
+	signs  control.Signs // then
 }
+
+// asked is what a person is to do, and what was seen when they were asked.
+type asked struct {
+	Up    bool          `json:"up"`
+	Since time.Time     `json:"since"`
+	Signs control.Signs `json:"signs"`
+}
+
+// signsFor is how long signs are taken to be as they were seen: each look costs the host something.
+const signsFor = time.Second
 
 // New makes a driver; name is of the server, for messages.
 func New(name string) *Hand { return &Hand{name: name} }
+
+// See implements control.Believer.
+func (h *Hand) See(eyes control.Eyes) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.eyes, h.seenAt = eyes, time.Time{}
+	if h.known != nil || h.asked != nil {
+		return
+	}
+	var was asked
+	if raw := eyes.Kept(); len(raw) > 0 && json.Unmarshal(raw, &was) == nil {
+		h.asked = &was
+	}
+}
+
+// Asked implements control.Asker.
+func (h *Hand) Asked() (what control.Asked, since time.Time) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.asked == nil {
+		return "", time.Time{}
+	}
+	return h.asked.what(), h.asked.Since
+}
+
+func (a *asked) what() control.Asked {
+	if a.Up {
+		return control.AskedToStart
+	}
+	return control.AskedToStop
+}
 
 // Believe implements control.Believer.
 func (h *Hand) Believe(up bool, by string) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	h.word, h.asks = word{up: &up, by: by, when: time.Now().UTC()}, ""
+	k := &known{up: up, by: by, since: time.Now().UTC(), from: -1, ready: true, signs: h.seen}
+	if h.asked != nil && h.asked.Up == up { // what its log has said since then is of this run
+		k.from = h.asked.Signs.Log
+	}
+	h.settle(k)
+}
+
+// settle takes a state for known; the lock is held.
+func (h *Hand) settle(k *known) {
+	h.known, h.asked = k, nil
+	h.keep()
+}
+
+// keep has what a person is asked to do outlive the service; the lock is held.
+func (h *Hand) keep() {
+	if h.eyes == nil {
+		return
+	}
+	var raw []byte
+	if h.asked != nil {
+		raw, _ = json.Marshal(h.asked) // it holds nothing that could fail
+	}
+	h.eyes.Keep(raw)
+}
+
+// look gives the signs that there are now; the zero value where nothing can be seen.
+func (h *Hand) look(ctx context.Context) control.Signs {
+	h.looking.Lock()
+	defer h.looking.Unlock()
+	h.mu.Lock()
+	eyes, seen, at := h.eyes, h.seen, h.seenAt
+	h.mu.Unlock()
+	if eyes == nil || time.Since(at) < signsFor {
+		return seen
+	}
+	now, err := eyes.Signs(ctx)
+	if err != nil {
+		return control.Signs{} // a word counts all the same
+	}
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.eyes == eyes {
+		h.seen, h.seenAt = now, time.Now()
+	}
+	return now
 }
 
 // Look implements control.Driver.
 func (h *Hand) Look(ctx context.Context) (control.Sight, error) {
+	now := h.look(ctx)
 	if err := ctx.Err(); err != nil {
 		return control.Sight{}, err
 	}
 	h.mu.Lock()
+	a, eyes := h.asked, h.eyes
+	h.mu.Unlock()
+	ended := false
+	if a != nil && !a.Up && eyes != nil && now.Log > a.Signs.Log && a.Signs.Log >= 0 {
+		ended = eyes.SaysStopped(ctx, a.Signs.Log)
+	}
+	h.mu.Lock()
 	defer h.mu.Unlock()
 	switch {
-	case h.asks != "":
-		return control.Sight{}, h.asked()
-	case h.word.up == nil:
+	case h.asked != nil && h.asked == a:
+		k := a.done(now, ended)
+		if k == nil {
+			return control.Sight{}, h.waits()
+		}
+		h.settle(k)
+	case h.asked != nil:
+		return control.Sight{}, h.waits()
+	case h.known != nil:
+		if k := h.known.changed(now); k != nil {
+			h.settle(k)
+		}
+	}
+	if h.known == nil {
 		return control.Sight{}, fault.New(fault.StateUnknown, "look at", h.name, "only people can see whether it runs").
 			With("Look at it, and say what you see: reshard servers started " + h.name +
-				", or reshard servers stopped " +
-				h.name + ".")
-	case *h.word.up:
-		return control.Sight{Process: &control.Process{
-			Says: "the word of " + h.word.by, Since: h.word.when, Ready: true,
-		}}, nil
+				", or reshard servers stopped " + h.name + ".")
 	}
-	return control.Sight{Evidence: life.Word, By: h.word.by}, nil
+	return h.known.sight(), nil
 }
 
-// asked is the state while a person has been asked to do something.
-func (h *Hand) asked() error {
-	return fault.New(fault.StateUnknown, "look at", h.name, "a person has been asked to %s it", h.asks).
+// done tells whether what was asked for has been done, by what has changed since; nil: nothing tells.
+func (a *asked) done(now control.Signs, ended bool) *known {
+	k := &known{up: a.Up, sign: true, since: time.Now().UTC(), from: -1, signs: now}
+	if sign := turned(a.Signs, now, a.Up); sign != "" {
+		k.by, k.ready = sign, true
+		if a.Up && now.Locked {
+			k.opened = now.World
+		}
+	}
+	switch {
+	case a.Up && now.Log >= 0 && now.Log != a.Signs.Log && a.Signs.Log >= 0:
+		if k.from = a.Signs.Log; now.Log < k.from { // it was begun anew
+			k.from = 0
+		}
+		if k.by == "" {
+			k.by = "its log"
+		}
+	case !a.Up && ended:
+		k.by = "its log"
+	}
+	if k.by == "" {
+		return nil
+	}
+	return k
+}
+
+// changed tells of a server that was started or stopped by others since its state was known.
+func (k *known) changed(now control.Signs) *known {
+	sign := turned(k.signs, now, !k.up)
+	if sign == "" {
+		if k.up && k.opened == "" && now.Locked && now.Looked {
+			k.opened = now.World
+		}
+		k.signs = k.signs.And(now)
+		return nil
+	}
+	next := &known{up: !k.up, by: sign, sign: true, since: time.Now().UTC(), from: -1, signs: now, ready: true}
+	if next.up && now.Locked {
+		next.opened = now.World
+	}
+	return next
+}
+
+// turned names the sign by which a server has come up, or gone down, between two looks; "": none tells.
+// That something is as it was proves nothing: a lock may be left over, and a port somebody else's.
+func turned(was, now control.Signs, up bool) string {
+	switch {
+	case was.Looked && now.Looked && was.Locked != now.Locked && now.Locked == up && up:
+		return "its lock, which is there now (" + now.World + ")"
+	case was.Looked && now.Looked && was.Locked != now.Locked && now.Locked == up:
+		return "its lock, which has gone (" + was.World + ")"
+	case was.Port != 0 && was.Port == now.Port && was.Listens != now.Listens && now.Listens == up && up:
+		return "its port " + strconv.Itoa(now.Port) + ", which takes connections now"
+	case was.Port != 0 && was.Port == now.Port && was.Listens != now.Listens && now.Listens == up:
+		return "its port " + strconv.Itoa(now.Port) + ", which takes connections no more"
+	}
+	return ""
+}
+
+func (k *known) sight() control.Sight {
+	switch {
+	case !k.up && k.sign:
+		return control.Sight{Evidence: life.Sign, By: k.by}
+	case !k.up:
+		return control.Sight{Evidence: life.Word, By: k.by}
+	}
+	says := "the word of " + k.by
+	if k.sign {
+		says = k.by
+	}
+	s := control.Sight{Process: &control.Process{Says: says, Since: k.since, Ready: k.ready, Opens: k.opened}}
+	if k.from >= 0 {
+		s.Run = strconv.FormatInt(k.from, 10)
+	}
+	return s
+}
+
+// waits is the state while a person has been asked to do something; the lock is held.
+func (h *Hand) waits() error {
+	what := h.asked.what()
+	return fault.New(fault.StateUnknown, "look at", h.name, "a person has been asked to %s it", what).
 		With("Do so by its provider's own means, then say so: reshard servers " +
-			map[string]string{"stop": "stopped", "start": "started"}[h.asks] + " " + h.name + ".")
+			map[control.Asked]string{control.AskedToStop: "stopped", control.AskedToStart: "started"}[what] + " " +
+			h.name + ".")
 }
 
 // ask asks a person to do something.
 func (h *Hand) ask(ctx context.Context, what string, up bool) error {
+	now := h.look(ctx)
 	if err := ctx.Err(); err != nil {
 		return err
 	}
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	if h.asks == "" && h.word.up != nil && *h.word.up == up {
-		return fault.New(fault.WrongState, what, h.name, "it is so already, by the word of %s", h.word.by)
+	switch {
+	case h.asked != nil && h.asked.Up == up:
+		return nil // what was seen when they were asked first is what counts
+	case h.asked == nil && h.known != nil && h.known.up == up:
+		return fault.New(fault.WrongState, what, h.name, "it is so already, by %s", h.known.sight().Says())
 	}
-	h.asks = what
+	if h.eyes == nil {
+		now.Log = -1
+	}
+	h.asked = &asked{Up: up, Since: time.Now().UTC(), Signs: now}
+	h.keep()
 	return nil
 }
 
@@ -100,21 +300,35 @@ func (h *Hand) Say(context.Context, string) error {
 // Signal implements control.Speaker: whatever ends it, a person does it.
 func (h *Hand) Signal(ctx context.Context, _ control.Signal) error {
 	h.mu.Lock()
-	up := h.word.up
+	down := h.known != nil && !h.known.up && h.asked == nil
 	h.mu.Unlock()
-	if up != nil && !*up {
+	if down {
 		return ctx.Err()
 	}
 	return h.ask(ctx, "stop", false)
 }
 
-// ReadLog implements control.Speaker: nobody hears it.
-func (h *Hand) ReadLog(ctx context.Context, _ string, _ []byte, _ int64) (int, error) {
-	return 0, ctx.Err()
+// ReadLog implements control.Speaker: a run's name is the place in the log where it begins.
+func (h *Hand) ReadLog(ctx context.Context, run string, p []byte, offset int64) (int, error) {
+	h.mu.Lock()
+	eyes := h.eyes
+	h.mu.Unlock()
+	from, err := strconv.ParseInt(run, 10, 64)
+	if err != nil || eyes == nil {
+		return 0, ctx.Err()
+	}
+	return eyes.ReadLog(ctx, p, from+offset)
 }
 
 // Pace implements control.Driver.
-func (h *Hand) Pace() time.Duration { return 100 * time.Millisecond }
+func (h *Hand) Pace() time.Duration {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.eyes != nil {
+		return signsFor
+	}
+	return 100 * time.Millisecond
+}
 
 // Hands are the servers in people's hands of one host, by their ids: words outlive an opening of
 // the server. It is safe for concurrent use.

@@ -48,6 +48,7 @@ const (
 	SawEnd  Evidence = "saw-end" // its process was seen to end
 	Absent  Evidence = "absent"  // all processes were looked at, and none is the server's
 	SaidSo  Evidence = "said-so" // its own interface says that it is down
+	Sign    Evidence = "sign"    // something has changed that only its end changes
 	Word    Evidence = "word"    // a person has said so
 	NoneYet Evidence = ""        // it is not known to be down
 )
@@ -61,6 +62,8 @@ func (e Evidence) Say(by string) string {
 		return "no process of it is there"
 	case SaidSo:
 		return "its own interface says so"
+	case Sign:
+		return strings.TrimSpace("seen by " + by)
 	case Word:
 		return strings.TrimSpace("the word of " + by)
 	case NoneYet:

@@ -24,4 +24,16 @@ type Progress struct {
 	ReadyAt   time.Time `json:"readyAt,omitzero"`
 	// Waiting says what it waits for, if anything (the database, a host).
 	Waiting string `json:"waiting,omitempty"`
+	// Asks is what a person is to do now at a server that only people can start and stop.
+	Asks Asks `json:"asks,omitzero"`
+}
+
+// Asks is what a person is to do at a server; the zero value is nothing.
+type Asks struct {
+	Server string `json:"server"`
+	What   string `json:"what" enum:"start,stop"`
+	// Say is that in a sentence, with what to wait for; Watch by what the service sees that it was
+	// done, so that nobody has to say so.
+	Say   string `json:"say"`
+	Watch string `json:"watch"`
 }

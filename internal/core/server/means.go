@@ -39,8 +39,8 @@ func (m Means) Hears(file string) bool {
 	switch m.By {
 	case ByCommands:
 		return m.Log != "" || m.LogFile != "" || file != ""
-	case ByHand:
-		return false
+	case ByHand: // as a file beside its others
+		return m.LogFile != "" || file != ""
 	case ByProcess, BySession, ByUnit, "":
 	}
 	return true

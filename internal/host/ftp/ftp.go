@@ -18,6 +18,7 @@ import (
 	"reshard/internal/host"
 	"reshard/internal/hostfs"
 	"reshard/internal/hostfs/ftp"
+	"reshard/internal/line"
 )
 
 // Kind is the name of the kind.
@@ -146,6 +147,11 @@ func (m *machine) Means(name string, s server.Means, _ []string) (server.Means, 
 // Addresses implements host.Net.
 func (m *machine) Addresses(context.Context) ([]netip.Addr, error) {
 	return host.AddressOf(m.now().Account)
+}
+
+// Listens implements host.Elsewhere.
+func (m *machine) Listens(ctx context.Context, port uint16) (listens, known bool) {
+	return line.Listens(ctx, m.now().Account.Host, port)
 }
 
 // Bound implements host.Net.

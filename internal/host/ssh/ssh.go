@@ -20,6 +20,7 @@ import (
 	"reshard/internal/host"
 	"reshard/internal/hostfs"
 	"reshard/internal/hostfs/sftp"
+	"reshard/internal/line"
 	"reshard/internal/sshlink"
 )
 
@@ -195,6 +196,11 @@ func (m *machine) Means(name string, s server.Means, command []string) (server.M
 // Addresses implements host.Net: the one by which the service reaches it, when it is a number.
 func (m *machine) Addresses(context.Context) ([]netip.Addr, error) {
 	return host.AddressOf(m.now().Account)
+}
+
+// Listens implements host.Elsewhere.
+func (m *machine) Listens(ctx context.Context, port uint16) (listens, known bool) {
+	return line.Listens(ctx, m.now().Account.Host, port)
 }
 
 // Bound implements host.Net.

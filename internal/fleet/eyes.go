@@ -1,0 +1,139 @@
+package fleet
+
+import (
+	"context"
+	"io/fs"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"reshard/internal/control"
+	"reshard/internal/core/game"
+	"reshard/internal/core/server"
+	"reshard/internal/host"
+	"reshard/internal/observe"
+	"reshard/internal/records"
+)
+
+// eyes look for signs of a server that only people can start and stop: in its files, and at its port.
+type eyes struct {
+	fl      *Fleet
+	rec     records.Server
+	seen    *observe.Observer
+	host    host.Elsewhere // nil: the network tells nothing
+	logFile string         // from the root; "" when none can be read
+
+	mu     sync.Mutex // held for moments only
+	latest []byte
+	// writing is held by the one who records latest.
+	writing sync.Mutex
+}
+
+// newEyes gives eyes for a server; absolute names of a log are outside of what its files show.
+func (fl *Fleet) newEyes(rec records.Server, seen *observe.Observer, h *openHost) *eyes {
+	e := &eyes{fl: fl, rec: rec, seen: seen, latest: rec.Asked}
+	e.host, _ = h.Driver.(host.Elsewhere)
+	if file := logFile(rec, seen.Profile); fs.ValidPath(file) {
+		e.logFile = file
+	}
+	return e
+}
+
+// Signs implements control.Eyes.
+func (e *eyes) Signs(ctx context.Context) (control.Signs, error) {
+	out := control.Signs{Log: -1}
+	files, settled := e.seen.Files.Observe(ctx)
+	heads, err := server.ReadHeads(files, e.seen.Profile, e.seen.Machine)
+	if err != nil {
+		return out, settled(err)
+	}
+	state := heads.State
+	if e.logFile != "" {
+		if info, err := fs.Stat(files, e.logFile); err == nil {
+			out.Log = info.Size()
+		} else {
+			out.Log = 0 // the next run begins it
+		}
+	}
+	if locks := e.seen.Profile.World.Locks; state.Active != "" && e.seen.Profile.World.Shape == game.ShapeFolder &&
+		len(locks) > 0 {
+		out.Looked, out.World = true, state.Active
+		for _, pattern := range locks {
+			found, _ := fs.Glob(files, path.Join(state.WorldsFolder, state.Active, pattern)) // Lint has checked it
+			out.Locked = out.Locked || len(found) > 0
+		}
+	}
+	if err := settled(nil); err != nil {
+		return control.Signs{Log: -1}, err
+	}
+	port, err := strconv.ParseUint(portOf(e.seen, &heads), 10, 16)
+	if err == nil && port > 0 && e.host != nil {
+		if listens, known := e.host.Listens(ctx, uint16(port)); known {
+			out.Port, out.Listens = int(port), listens
+		}
+	}
+	return out, nil
+}
+
+// ReadLog implements control.Eyes.
+func (e *eyes) ReadLog(ctx context.Context, p []byte, offset int64) (int, error) {
+	if e.logFile == "" {
+		return 0, ctx.Err()
+	}
+	f, err := e.seen.Files.At(ctx).Open(e.logFile)
+	if err != nil {
+		return 0, err
+	}
+	defer f.Close() //nolint:errcheck // only read
+	info, err := f.Stat()
+	if err != nil || info.Size() <= offset {
+		return 0, err
+	}
+	p = p[:min(int64(len(p)), info.Size()-offset)]
+	return f.(interface {
+		ReadAt(p []byte, at int64) (int, error)
+	}).ReadAt(p, offset)
+}
+
+// SaysStopped implements control.Eyes.
+func (e *eyes) SaysStopped(ctx context.Context, from int64) bool {
+	var text strings.Builder
+	buf := make([]byte, 32<<10)
+	for text.Len() < 1<<20 {
+		n, err := e.ReadLog(ctx, buf, from)
+		if err != nil || n == 0 {
+			break
+		}
+		text.Write(buf[:n])
+		from += int64(n)
+	}
+	return slices.ContainsFunc(strings.Split(text.String(), "\n"), func(line string) bool {
+		_, ok := e.seen.Profile.Server.Console.Stop.Expect.Find(strings.TrimSpace(line))
+		return ok
+	})
+}
+
+// Kept implements control.Eyes.
+func (e *eyes) Kept() []byte { return e.rec.Asked }
+
+// Keep implements control.Eyes: what is kept last is what is recorded in the end.
+func (e *eyes) Keep(raw []byte) {
+	e.mu.Lock()
+	e.latest = raw
+	e.mu.Unlock()
+	go func() {
+		e.writing.Lock()
+		defer e.writing.Unlock()
+		e.mu.Lock()
+		now := e.latest
+		e.mu.Unlock()
+		ctx, done := context.WithTimeout(context.Background(), 10*time.Second)
+		defer done()
+		if err := e.fl.records.KeepAsked(ctx, e.rec.ID, now); err != nil {
+			e.fl.log.Warn("what a person was asked to do is not recorded", "server", e.rec.Name, "error", err)
+		}
+	}()
+}
