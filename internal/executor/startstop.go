@@ -2,9 +2,11 @@ package executor
 
 import (
 	"context"
+	"errors"
 	"path"
 	"slices"
 	"strings"
+	"time"
 
 	"reshard/internal/control"
 	"reshard/internal/core/fault"
@@ -40,7 +42,11 @@ func (r *Runner) stop(ctx context.Context, _ int, step plan.Step) (*Detail, erro
 		r.report(func(p *plan.Progress) { p.StoppedAt = r.Now() })
 	}
 	r.asking(h, step, control.AskedToStop)
-	end, err := h.Control.Stop(ctx, control.Clean)
+	var end control.Ending
+	err = r.attended(ctx, h, func(ctx context.Context) (err error) {
+		end, err = h.Control.Stop(ctx, control.Clean)
+		return err
+	})
 	return &Detail{
 		TookMS: end.Took.Milliseconds(), Clean: end.Clean, Already: end.Already, Evidence: end.Evidence, Word: end.By,
 	}, err
@@ -55,7 +61,30 @@ func (r *Runner) unstop(ctx context.Context, _ int, step plan.Step) error {
 		return err
 	}
 	r.asking(h, step, control.AskedToStart)
-	_, err = h.Control.Start(ctx)
+	return r.attended(ctx, h, func(ctx context.Context) error {
+		_, err := h.Control.Start(ctx)
+		return err
+	})
+}
+
+// attended does what may need people, who may need days: it is let go of when the service ends, and a
+// next life takes it up.
+func (r *Runner) attended(ctx context.Context, h Hands, do func(context.Context) error) error {
+	if !h.Control.ByPeople() {
+		return do(ctx)
+	}
+	dctx, done := context.WithCancel(ctx)
+	defer done()
+	stop := context.AfterFunc(r.outer, func() {
+		if errors.Is(context.Cause(r.outer), ErrLeft) {
+			done()
+		}
+	})
+	defer stop()
+	err := do(dctx)
+	if err != nil && dctx.Err() != nil && ctx.Err() == nil {
+		return errors.Join(ErrSuspended, err)
+	}
 	return err
 }
 
@@ -115,7 +144,11 @@ func (r *Runner) start(ctx context.Context, n int, step plan.Step) (*Detail, err
 		}
 	}
 	r.asking(h, step, control.AskedToStart)
-	took, err := h.Control.Start(ctx)
+	var took time.Duration
+	err = r.attended(ctx, h, func(ctx context.Context) (err error) {
+		took, err = h.Control.Start(ctx)
+		return err
+	})
 	if err == nil && step.Server == "" {
 		r.report(func(p *plan.Progress) { p.ReadyAt = r.Now() })
 	}
