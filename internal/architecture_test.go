@@ -52,8 +52,8 @@ var drivers = map[string][]string{
 	"reshard/internal/sshlink": {"reshard/internal/host/ssh", "reshard/internal/hostfs/sftp",
 		"reshard/internal/control/commands", "reshard/internal/host/ssh", "reshard/internal/host/ftp"},
 	"reshard/internal/ftplink": {"reshard/internal/host/ftp", "reshard/internal/hostfs/ftp"},
-	"reshard/internal/line": {"reshard/internal/sshlink", "reshard/internal/ftplink",
-		"reshard/internal/hostfs/sftp"},
+	"reshard/internal/line": {"reshard/internal/sshlink", "reshard/internal/ftplink", "reshard/internal/hostfs/sftp",
+		"reshard/internal/control/commands", "reshard/internal/host/ssh", "reshard/internal/host/ftp"},
 }
 
 // suites are what tests of drivers import.

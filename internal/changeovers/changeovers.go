@@ -589,6 +589,9 @@ func (co *Changeovers) wireChangeover(c records.Changeover) wire.Changeover {
 	if len(c.Proof.V.Checks) > 0 {
 		out.Proof = &c.Proof.V
 	}
+	if c.State == plan.Done {
+		out.Unproven = c.Proof.V.Unseen()
+	}
 	if f := c.Failure.V; f != nil {
 		out.Failure = &wire.Failure{Code: f.Code, What: f.What, Next: f.Next}
 	}

@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/signal"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -191,7 +192,13 @@ func (a *app) printOutcome(c wire.Changeover) {
 	a.print("\n")
 	switch c.State {
 	case plan.Done:
-		a.print("✓ done. %s\n", c.Outcome)
+		if len(c.Unproven) > 0 {
+			a.print("✓ done, not proven. %s\n", c.Outcome)
+			a.wrapped("  – ", "Nobody saw that "+strings.Join(c.Unproven,
+				", nor that ")+". Join and look: that completes it.")
+		} else {
+			a.print("✓ done. %s\n", c.Outcome)
+		}
 		if w := c.Window; w != nil {
 			a.print("  Players were locked out for %s: game stopping %s, ours %s, game starting %s.\n",
 				millis(w.TotalMS), millis(max(0, w.StoppingMS)), millis(w.OursMS), millis(w.StartingMS))

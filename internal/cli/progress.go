@@ -103,7 +103,8 @@ func (f *follower) see(c wire.Changeover) {
 func (a *app) printAsks(asks plan.Asks) {
 	a.wrapped("  → ", asks.Say)
 	a.wrapped("    ", asks.Watch)
-	a.print("    reshard servers %s %s\n", map[string]string{"start": "started", "stop": "stopped"}[asks.What], asks.Server)
+	a.print("    reshard servers %s %s\n", map[string]string{"start": "started", "stop": "stopped"}[asks.What],
+		asks.Server)
 }
 
 // rateText tells how fast bytes move and how long the rest takes at that.

@@ -76,7 +76,8 @@ func (l *Server) Sight(ctx context.Context, rec records.Server) (*Sighting, erro
 			Roots: l.Machine.Roots, State: st.State, Cause: st.Cause, DeclaredVersion: rec.DeclaredVersion,
 			ConsoleVersion: st.Version, FreeBytes: l.Files.Free(ctx, worlds), Can: h.Can,
 			SameFilesystem: l.Files.SameFilesystem(ctx, worlds, path.Dir(work)), Players: -1, Since: st.Since,
-			Host: rec.Host, RoundTrip: l.roundTrip(), Working: others.Working, Passing: others.Passing, Hidden: others.Hidden, Unseen: unseen,
+			Host: rec.Host, RoundTrip: l.roundTrip(), Working: others.Working, Passing: others.Passing,
+			Hidden: others.Hidden, Unseen: unseen,
 		},
 	}
 	return &Sighting{Heads: h, Fit: in}, l.owner(ctx, &in.Live, state)

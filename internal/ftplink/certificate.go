@@ -94,7 +94,8 @@ func tlsOf(a account.Account) (*tls.Config, error) {
 		return nil, err
 	}
 	return &tls.Config{
-		ServerName: a.Host, MinVersion: tls.VersionTLS12, MaxVersion: tls.VersionTLS12, ClientSessionCache: tls.NewLRUClientSessionCache(1),
+		ServerName: a.Host, MinVersion: tls.VersionTLS12, MaxVersion: tls.VersionTLS12,
+		ClientSessionCache: tls.NewLRUClientSessionCache(1),
 		InsecureSkipVerify: true, //nolint:gosec // VerifyConnection checks
 		VerifyConnection:   func(s tls.ConnectionState) error { return vouched(a, roots, s.PeerCertificates) },
 	}, nil

@@ -396,6 +396,8 @@ type Changeover struct {
 	Title string `json:"title"`
 	// what there is when it is done; "" before
 	Outcome string `json:"outcome,omitempty"`
+	// what could not be seen of one that is done; left out: it is proven
+	Unproven []string `json:"unproven,omitempty"`
 	// it leaves something on its server that an undo could take back
 	Lasting bool `json:"lasting"`
 	// Undoable says whether it can be undone now; WhyNot why not.

@@ -22,12 +22,15 @@ var hostRule = Rule{Concern: "host", Title: "Host", check: func(in Input, r *Row
 	case in.Live.Can.ReadOnly:
 		r.block("The account may not write there.", "Sign in with one that may: reshard hosts change "+in.Live.Host+".")
 	case in.Live.Can.NoRename:
-		r.block("The host renames nothing: a world cannot be switched there without being out of sight of everybody for as "+
-			"long as it is sent.", "Ask its provider for another way to its files, such as SFTP, and add that as a host.")
+		r.block("The host renames nothing: a world cannot be switched there without being out of sight of everybody "+
+			"for as "+
+			"long as it is sent.", "Ask its provider for another way to its files, such as SFTP, and add that as a "+
+			"host.")
 	case !in.Live.Can.RenameFolders:
 		if cost := in.Live.Renaming(in.World.Files); cost > 0 {
-			words = append(words, fmt.Sprintf("For this world's %d files that is about %s, and for the world that is set "+
-				"aside again what its files take.", in.World.Files, cost.Round(time.Second)))
+			words = append(words, fmt.Sprintf(
+				"For this world's %d files that is about %s, and for the world that is set "+
+					"aside again what its files take.", in.World.Files, cost.Round(time.Second)))
 		}
 		r.say(strings.Join(words, " "))
 	case len(lacks) == 0:

@@ -90,6 +90,16 @@ func (p Proof) Holds() bool {
 	return proven && len(p.Failed()) == 0
 }
 
+// Unseen gives what could not be seen, neither proven nor refuted: what rests on a word does.
+func (p Proof) Unseen() (out []string) {
+	for _, c := range p.Checks {
+		if c.Unseen {
+			out = append(out, c.What+" ("+c.Seen+")")
+		}
+	}
+	return out
+}
+
 // Failed gives the checks that are refuted.
 func (p Proof) Failed() []Check {
 	var out []Check

@@ -108,7 +108,7 @@ func (m *machine) Root(ctx context.Context, name string) (root string, others []
 	if clean := path.Clean(name); clean != root && path.IsAbs(clean) {
 		others = append(others, clean)
 	}
-	return root, others, host.NotSystem(root)
+	return root, others, line.NotSystem(root)
 }
 
 // Files implements host.Driver.
@@ -146,7 +146,7 @@ func (m *machine) Means(name string, s server.Means, _ []string) (server.Means, 
 
 // Addresses implements host.Net.
 func (m *machine) Addresses(context.Context) ([]netip.Addr, error) {
-	return host.AddressOf(m.now().Account)
+	return line.AddressOf(m.now().Account)
 }
 
 // Listens implements host.Elsewhere.

@@ -110,7 +110,7 @@ func (m *machine) Root(ctx context.Context, name string) (root string, others []
 	if clean := path.Clean(name); clean != root && path.IsAbs(clean) {
 		others = append(others, clean)
 	}
-	return root, others, host.NotSystem(root)
+	return root, others, line.NotSystem(root)
 }
 
 // Files implements host.Driver.
@@ -195,7 +195,7 @@ func (m *machine) Means(name string, s server.Means, command []string) (server.M
 
 // Addresses implements host.Net: the one by which the service reaches it, when it is a number.
 func (m *machine) Addresses(context.Context) ([]netip.Addr, error) {
-	return host.AddressOf(m.now().Account)
+	return line.AddressOf(m.now().Account)
 }
 
 // Listens implements host.Elsewhere.

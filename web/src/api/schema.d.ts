@@ -1226,6 +1226,16 @@ export interface components {
             /** Format: date-time */
             since?: string;
         };
+        Asked: {
+            /** @description that in a sentence, with what to wait for; Watch by what the service sees that it was done, so that nobody has to say so */
+            say: string;
+            server: string;
+            /** Format: date-time */
+            since: string;
+            watch: string;
+            /** @enum {string} */
+            what: "start" | "stop";
+        };
         AssembledFile: {
             chunks?: components["schemas"]["Chunk"][];
             /** Format: date-time */
@@ -1260,6 +1270,7 @@ export interface components {
             freeSpace: boolean;
             hash: boolean;
             modes: boolean;
+            noRename?: boolean;
             owners: boolean;
             /**
              * Format: int64
@@ -1331,6 +1342,8 @@ export interface components {
             undoes?: number;
             /** Format: int64 */
             undoneBy?: number;
+            /** @description what could not be seen of one that is done; left out: it is proven */
+            unproven?: string[];
             whyNot?: string;
             /** @description how long players were locked out, split into its parts */
             window?: components["schemas"]["Window"];
@@ -1839,6 +1852,14 @@ export interface components {
             /** @description the server's worlds folder, Work the changeover's own working folder */
             worlds: string;
         };
+        PlanAsks: {
+            /** @description that in a sentence, with what to wait for; Watch by what the service sees that it was done, so that nobody has to say so */
+            say: string;
+            server: string;
+            watch: string;
+            /** @enum {string} */
+            what: "start" | "stop";
+        };
         PlanCheck: {
             expected: string;
             ok: boolean;
@@ -1892,6 +1913,8 @@ export interface components {
             worldId?: string;
         };
         PlanProgress: {
+            /** @description what a person is to do now at a server that only people can start and stop */
+            asks?: components["schemas"]["PlanAsks"];
             /**
              * Format: int64
              * @description and Files of the stage step
@@ -2081,6 +2104,8 @@ export interface components {
             /** @description the name on disk that the settings name, ActiveTitle its title */
             active: string;
             activeTitle: string;
+            /** @description what a person has been asked to do, where only people can start and stop it; left out: nothing */
+            asked?: components["schemas"]["Asked"];
             /** @description what its host can do, absent while that is not known and in lists, and Lacks what is therefore not promised, in words */
             can?: components["schemas"]["CapabilitySet"];
             /**
@@ -2942,6 +2967,7 @@ export interface operations {
                         undoes?: number;
                         /** Format: int64 */
                         undoneBy?: number;
+                        unproven?: string[];
                         whyNot?: string;
                         window?: components["schemas"]["Window"];
                     };

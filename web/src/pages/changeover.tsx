@@ -3,6 +3,7 @@ import { Link, useNavigate, useParams } from "@tanstack/react-router";
 import { useEffect, useState } from "react";
 import styled from "styled-components";
 import { api, type Changeover } from "../api/client";
+import type { components } from "../api/schema";
 import { queries } from "../api/queries";
 import { Button } from "../parts/controls";
 import { Crumb, Failure, Head, Muted, Page, Panel, Progress } from "../parts/layout";
@@ -10,6 +11,8 @@ import { Mark } from "../parts/marks";
 import { PlanView, ProofList } from "../parts/plan";
 import { bytes, millis, sentence, when } from "../words";
 import { Log } from "../parts/log";
+
+type Asks = components["schemas"]["PlanAsks"];
 
 const Big = styled.p`
   font-size: 1.35rem;
@@ -49,26 +52,24 @@ function Leave({ id }: { id: number }) {
   );
 }
 
-/** What a person has been asked to do at a server in people's hands, and their word that it is done. */
-function ByHand({ server }: { server: string }) {
+/** What a person is to do at a server in people's hands, and their word that it is done. */
+function ByHand({ server, asks }: { server: string; asks?: Asks }) {
   const client = useQueryClient();
   const seen = useQuery(queries.server(server)).data?.server;
   const say = useMutation({
     mutationFn: (what: "sayStopped" | "sayStarted") => api[what](server),
     onSettled: () => client.invalidateQueries({ queryKey: ["servers"] }),
   });
-  const note = seen?.control?.by === "hand" ? (seen.note ?? "") : "";
-  const asked = /asked to (start|stop)/.exec(note)?.[1];
-  if (!asked && !(note && seen?.state === "unknown")) return null;
+  const now = asks?.what ? asks : seen?.asked;
+  const unknown = !now && seen?.control?.by === "hand" && seen.state === "unknown";
+  if (!now && !unknown) return null;
   return (
     <>
-      {asked === "start" && <Big>Start {server} now.</Big>}
-      {asked === "stop" && <Big>Stop {server} now, and wait until it is down.</Big>}
-      <p>
-        {asked
-          ? "Reshard cannot do it there. Once it is done, say so: "
-          : `Does ${server} run? Only people can see it: `}
-        {asked !== "stop" && (
+      {now && <Big>{now.say}</Big>}
+      {now && <Muted>{now.watch}</Muted>}
+      {unknown && <p>Does {server} run? Only people can see it.</p>}
+      <p style={{ display: "flex", gap: "0.6rem", flexWrap: "wrap", marginTop: "0.6rem" }}>
+        {now?.what !== "stop" && (
           <Button
             look="main"
             isDisabled={say.isPending}
@@ -76,10 +77,10 @@ function ByHand({ server }: { server: string }) {
           >
             It runs: I have started it
           </Button>
-        )}{" "}
-        {asked !== "start" && (
+        )}
+        {now?.what !== "start" && (
           <Button
-            look={asked ? "main" : undefined}
+            look={now ? "main" : undefined}
             isDisabled={say.isPending}
             onPress={() => say.mutate("sayStopped")}
           >
@@ -133,7 +134,10 @@ function Under({ c }: { c: Changeover }) {
           />
         </Big>
       )}
-      <ByHand server={c.server} />
+      <ByHand
+        server={p.asks?.server || c.server}
+        asks={p.asks}
+      />
       {p.waiting && (
         <p>
           ‖ {p.waiting} <Leave id={c.id} />
@@ -148,7 +152,20 @@ function Outcome({ c }: { c: Changeover }) {
   if (c.state === "done") {
     return (
       <Panel>
-        <h2>Done</h2>
+        <h2>{c.unproven ? "Done, not proven" : "Done"}</h2>
+        {c.unproven && (
+          <>
+            <p>Nobody saw that</p>
+            <ul>
+              {c.unproven.map((what) => (
+                <li key={what}>{what}.</li>
+              ))}
+            </ul>
+            <p>
+              Join and look: that completes it{c.landmarks?.length ? " Tick below what you have found." : ""}
+            </p>
+          </>
+        )}
         {c.window && (
           <p>
             Players were locked out for <b>{millis(c.window.totalMs)}</b>: game stopping{" "}

@@ -1,4 +1,4 @@
-package host
+package line
 
 import (
 	"net/netip"
