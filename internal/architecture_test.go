@@ -41,6 +41,7 @@ var drivers = map[string][]string{
 	"reshard/internal/hostfs/local":     {"reshard/internal/host/local"},
 	"reshard/internal/hostfs/sftp":      {"reshard/internal/host/ssh"},
 	"reshard/internal/hostfs/ftp":       {"reshard/internal/host/ftp"},
+	"reshard/internal/hostfs/trial":     {"reshard/internal/host/ssh", "reshard/internal/host/ftp"},
 	"reshard/internal/hostfs/memory":    nil,
 	"reshard/internal/control/child":    {"reshard/internal/host/local"},
 	"reshard/internal/control/commands": {"reshard/internal/host/ssh"},

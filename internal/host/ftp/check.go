@@ -5,9 +5,9 @@ import (
 	"time"
 
 	"reshard/internal/core/account"
-	"reshard/internal/host/trial"
 	"reshard/internal/hostfs"
 	"reshard/internal/hostfs/ftp"
+	"reshard/internal/hostfs/trial"
 )
 
 // check is one check of an account.

@@ -15,9 +15,9 @@ import (
 
 	"reshard/internal/core/account"
 	"reshard/internal/core/fault"
-	"reshard/internal/host/trial"
 	"reshard/internal/hostfs"
 	"reshard/internal/hostfs/sftp"
+	"reshard/internal/hostfs/trial"
 	"reshard/internal/sshlink"
 )
 
