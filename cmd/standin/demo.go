@@ -129,8 +129,8 @@ func demoData(dir string) error {
 	return json.NewEncoder(os.Stdout).Encode(out)
 }
 
-// moorServers writes the servers of the Society's second machine: one in a session there, and one
-// in a rented account that gives files and no more.
+// moorServers writes the servers of the Society's other machines: one in a session, and in rented
+// accounts one that gives files over SFTP and no more, and one that gives them over FTP.
 func moorServers(dir, self string, mods []quarrymoss.Mod) ([]wire.NewServer, error) {
 	var out []wire.NewServer
 	// Sessions belong to an account, and several demos may run.
@@ -138,6 +138,7 @@ func moorServers(dir, self string, mods []quarrymoss.Mod) ([]wire.NewServer, err
 	for _, s := range []wire.NewServer{
 		{Name: "fen-plot", Host: "moor", Control: server.Means{Session: session}},
 		{Name: "sedge-plot", Host: "moor-files", Control: server.Means{By: server.ByHand}},
+		{Name: "withy-plot", Host: "quay", Control: server.Means{By: server.ByHand}},
 	} {
 		root := filepath.Join(dir, "moor", s.Name)
 		if err := os.RemoveAll(root); err != nil {
@@ -148,7 +149,10 @@ func moorServers(dir, self string, mods []quarrymoss.Mod) ([]wire.NewServer, err
 			return nil, err
 		}
 		world := quarrymoss.Options{Title: "Alder Carr", Seed: 4096, Tiles: 36, Folk: []string{"Carys"}}
-		if s.Control.By == server.ByHand {
+		switch s.Host {
+		case "quay":
+			world = quarrymoss.Options{Title: "Withy Bed", Seed: -52, Tiles: 49, Folk: []string{"Bryn", "Ffion"}}
+		case "moor-files":
 			world = quarrymoss.Options{Title: "Reed Beds", Seed: 777, Tiles: 25, Folk: []string{"Dilys", "Emrys"}}
 		}
 		folder := strings.ReplaceAll(strings.ToLower(world.Title), " ", "-")

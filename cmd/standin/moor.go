@@ -2,22 +2,26 @@ package main
 
 import (
 	"encoding/json"
+	"fmt"
 	"io"
 	"os"
 	"path/filepath"
 
 	"reshard/cmd/standin/farhost"
+	tls "reshard/internal/core/account"
 )
 
-// moor runs the demo's second machine: an account with commands and a rented one that gives files
-// and no more. It prints how each is reached, and ends when in does.
+// moor runs the demo's other machines: an account with commands, a rented one that gives files over
+// SFTP and no more, and, where it may, one on a third machine that gives them over FTP. It prints how
+// each is reached, and ends when in does.
 func moor(dir string, in io.Reader, out io.Writer) error {
 	type account struct {
 		Name        string `json:"name"`
-		Port        int    `json:"port"`
-		User        string `json:"user"`
-		Key         string `json:"key"`
-		Fingerprint string `json:"fingerprint"`
+		Address     string `json:"address"`
+		Key         string `json:"key,omitempty"`
+		Fingerprint string `json:"fingerprint,omitempty"`
+		Password    string `json:"password,omitempty"`
+		Roots       string `json:"roots,omitempty"`
 	}
 	var accounts []account
 	for _, a := range []struct {
@@ -33,7 +37,25 @@ func moor(dir string, in io.Reader, out io.Writer) error {
 			return err
 		}
 		defer h.Close()
-		accounts = append(accounts, account{a.name, h.Port, h.User, h.ClientKey, h.Fingerprint()})
+		accounts = append(accounts, account{
+			Name: a.name, Address: fmt.Sprintf("sftp://%s@%s", h.User, h.Address()), Key: h.ClientKey,
+			Fingerprint: h.Fingerprint(),
+		})
+	}
+	if farhost.FTPAvailable() {
+		keys := filepath.Join(dir, "quay")
+		if err := os.MkdirAll(keys, 0o755); err != nil {
+			return err
+		}
+		h, err := farhost.StartFTP(keys, farhost.FTPShape{TLS: tls.Explicit})
+		if err != nil {
+			return err
+		}
+		defer h.Close()
+		accounts = append(accounts, account{
+			Name: "quay", Address: fmt.Sprintf("ftp://%s@%s", h.User, h.Address()), Password: h.Password,
+			Roots: h.Roots,
+		})
 	}
 	if err := json.NewEncoder(out).Encode(accounts); err != nil {
 		return err

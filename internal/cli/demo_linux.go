@@ -112,7 +112,7 @@ func (a *app) demo(ctx context.Context, data string) (err error) {
 	if err := machine.introduce(ctx, api); err != nil {
 		return err
 	}
-	if err := a.demoLoad(ctx, api, data, standin, machine != nil, &state); err != nil {
+	if err := a.demoLoad(ctx, api, data, standin, machine, &state); err != nil {
 		// What has been started so far is stopped: a demo leaves no process behind.
 		_, serr := stopAll(context.WithoutCancel(ctx), api)
 		return errors.Join(err, serr)
@@ -202,7 +202,7 @@ func (a *app) demoSignIn(ctx context.Context, d *Daemon, data string, s demoStat
 	return client.New(d.Address, token.Secret)
 }
 
-func (a *app) demoLoad(ctx context.Context, api *client.Client, data, standin string, elsewhere bool,
+func (a *app) demoLoad(ctx context.Context, api *client.Client, data, standin string, elsewhere *moor,
 	s *demoState,
 ) error {
 	if s.Loaded {
@@ -233,7 +233,7 @@ func (a *app) demoLoad(ctx context.Context, api *client.Client, data, standin st
 		return fault.Wrap(fault.Internal, "read", "demo data", err)
 	}
 	for _, m := range made.Servers {
-		if m.Host != "" && !elsewhere {
+		if m.Host != "" && !elsewhere.has(m.Host) {
 			continue
 		}
 		_, err := api.AddServer(ctx, m)
@@ -288,7 +288,8 @@ func (a *app) demoWords(ctx context.Context, api *client.Client, d *Daemon, data
 		{"clone north-plot terraces --folder copy --plan-only", "from one server to another"},
 		{"hosts show moor", "a second machine, over SSH"},
 		{"put fen-garden fen-plot", "a world onto it"},
-		{"put fen-garden sedge-plot", "by SFTP alone: you say when it is stopped and started"},
+		{"put fen-garden sedge-plot", "by SFTP alone: you stop and start it"},
+		{"hosts show quay", "a third machine, over FTP"},
 	} {
 		a.print("  %s %-52s # %s\n", self, c[0], c[1])
 	}

@@ -4,7 +4,6 @@ import (
 	"bufio"
 	"context"
 	"encoding/json"
-	"fmt"
 	"io"
 	"os/exec"
 	"path/filepath"
@@ -15,14 +14,15 @@ import (
 	"reshard/internal/wire"
 )
 
-// moor is the demo's second machine while it runs.
+// moor is the demo's other machines while they run.
 type moor struct {
 	accounts []struct {
 		Name        string `json:"name"`
-		Port        int    `json:"port"`
-		User        string `json:"user"`
+		Address     string `json:"address"`
 		Key         string `json:"key"`
 		Fingerprint string `json:"fingerprint"`
+		Password    string `json:"password"`
+		Roots       string `json:"roots"`
 	}
 	cmd   *exec.Cmd
 	alive io.Closer // its standard input
@@ -75,15 +75,20 @@ func (m *moor) introduce(ctx context.Context, api *client.Client) error {
 		return nil
 	}
 	for _, a := range m.accounts {
-		at, accept, key := fmt.Sprintf("%s@127.0.0.1:%d", a.User, a.Port), a.Fingerprint, a.Key
+		var with wire.SignIn
+		if with.PrivateKey = &a.Key; a.Password != "" {
+			with = wire.SignIn{Password: &a.Password}
+		}
 		_, err := api.AddHost(ctx, wire.NewHost{
-			Name: a.Name, Address: "sftp://" + at, SignIn: wire.SignIn{PrivateKey: &key}, AcceptKey: accept,
+			Name: a.Name, Address: a.Address, SignIn: with, AcceptKey: a.Fingerprint, Roots: a.Roots,
 		})
 		switch fault.CodeOf(err) {
 		case fault.Exists:
-			_, err = api.ChangeHost(ctx, a.Name, wire.HostChange{
-				Address: &at, SignIn: wire.SignIn{PrivateKey: &key}, AcceptKey: accept,
-			})
+			change := wire.HostChange{Address: &a.Address, SignIn: with, AcceptKey: a.Fingerprint}
+			if a.Roots != "" {
+				change.Roots = &a.Roots
+			}
+			_, err = api.ChangeHost(ctx, a.Name, change)
 		case "":
 			_, err = api.CheckHost(ctx, a.Name)
 		}
@@ -92,4 +97,17 @@ func (m *moor) introduce(ctx context.Context, api *client.Client) error {
 		}
 	}
 	return nil
+}
+
+// has reports whether one of the machines has an account.
+func (m *moor) has(host string) bool {
+	if m == nil {
+		return false
+	}
+	for _, a := range m.accounts {
+		if a.Name == host {
+			return true
+		}
+	}
+	return false
 }

@@ -12,6 +12,7 @@ import (
 
 	"reshard/internal/client"
 	"reshard/internal/core/account"
+	"reshard/internal/core/capability"
 	"reshard/internal/core/fault"
 	"reshard/internal/wire"
 )
@@ -170,7 +171,7 @@ func (a *app) describeFindings(f account.Findings) {
 		free = humanize.IBytes(uint64(f.Free))
 	}
 	line("free", free)
-	if f.Set.TimePrecision < 24*time.Hour {
+	if f.Set.TimePrecision < capability.NoTimes {
 		line("times are kept to", f.Set.TimePrecision.String())
 	}
 	if f.Set.Account != "" {

@@ -30,6 +30,8 @@ type Status struct {
 	// Signed: Opened is known by a sign and not from the log. Told: that it is ready is somebody's
 	// word, or a sign, and not from the log.
 	Signed, Told bool
+	// Word is whose word it is that it runs; "": it was seen.
+	Word string
 	// Version is what the log says of the server's version; of a stopped server the
 	// log of its last run.
 	Version string
@@ -163,7 +165,9 @@ func (c *Control) statusOf(seen Sight) Status {
 	}
 	st.Unheard = seen.Run == ""
 	st.Process, st.Since = seen.Process.Says, seen.Process.Since
-	st.Told = !c.log.ready
+	if st.Told = !c.log.ready; st.Told {
+		st.Word = seen.Process.Word
+	}
 	if st.Opened = c.log.opened; st.Opened == "" && seen.Process.Opens != "" {
 		st.Opened, st.Signed = seen.Process.Opens, true
 	}

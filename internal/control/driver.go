@@ -74,6 +74,8 @@ type Process struct {
 	// Ready says that it is taken to be ready for players without its log saying so: there is
 	// no log, or somebody has given their word.
 	Ready bool
+	// Word is whose word it is that it runs; "": it was seen.
+	Word string
 	// Opens is the world that it is seen to have open without its log saying so; "": none is seen.
 	Opens string
 }

@@ -127,7 +127,7 @@ func (d *Download) ReadAt(p []byte, off int64) (n int, err error) {
 	defer d.mu.Unlock()
 	d.busy()
 	defer d.standStill()
-	for again := true; ; again = false {
+	for failed := false; ; {
 		if err := d.ctx.Err(); err != nil {
 			return n, err
 		}
@@ -137,10 +137,10 @@ func (d *Download) ReadAt(p []byte, off int64) (n int, err error) {
 		}
 		m, err := d.readAt(want, off+int64(n))
 		n += m
-		if err != nil && (!again || fault.CodeOf(err) != fault.Unreachable) {
+		if err != nil && (failed && m == 0 || fault.CodeOf(err) != fault.Unreachable) {
 			return n, err
 		}
-		again = again || m > 0
+		failed = err != nil
 	}
 	if n < len(p) {
 		return n, io.EOF

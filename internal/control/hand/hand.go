@@ -246,6 +246,9 @@ func (k *known) sight() control.Sight {
 		says = k.by
 	}
 	s := control.Sight{Process: &control.Process{Says: says, Since: k.since, Ready: k.ready, Opens: k.opened}}
+	if !k.sign {
+		s.Process.Word = k.by
+	}
 	if k.from >= 0 {
 		s.Run = strconv.FormatInt(k.from, 10)
 	}

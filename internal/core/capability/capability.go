@@ -5,6 +5,9 @@ package capability
 
 import "time"
 
+// NoTimes is the precision of times that tell nothing.
+const NoTimes = 24 * time.Hour
+
 // Set is what a host can do with files, and how it may be asked.
 type Set struct {
 	// ReadOnly: nothing can be written. All else that is said of writing is then void.
@@ -87,7 +90,14 @@ func (s Set) Lacks() []Lack {
 	add(s.ExactCase, "exact case", "Names that differ in capitals only are one file there.")
 	add(s.AnyName, "any name", "Names with a character such as : or ?, or with a dot or a blank at their end, cannot "+
 		"be there.")
-	if s.TimePrecision > time.Second {
+	switch {
+	case s.TimePrecision >= NoTimes:
+		out = append(out, Lack{
+			"times",
+			"Its listings do not tell times that files are known by: what is unchanged is " +
+				"compared.",
+		})
+	case s.TimePrecision > time.Second:
 		out = append(out, Lack{
 			"times",
 			"Times are kept to " + s.TimePrecision.String() + " only, so an unchanged file is not known by its time.",

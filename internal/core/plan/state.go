@@ -76,6 +76,8 @@ type Check struct {
 	OK       bool   `json:"ok"`
 	// Unseen says that it could not be looked at: it is neither proven nor refuted.
 	Unseen bool `json:"unseen,omitempty"`
+	// Aside: it tells something worth knowing, and the proof does not hang on it.
+	Aside bool `json:"aside,omitempty"`
 }
 
 // Proof is the evidence that the intended world is the one running.
@@ -90,10 +92,11 @@ func (p Proof) Holds() bool {
 	return proven && len(p.Failed()) == 0
 }
 
-// Unseen gives what could not be seen, neither proven nor refuted: what rests on a word does.
+// Unseen gives what could not be seen, neither proven nor refuted, and would have to be for a proof:
+// what rests on a word is not seen.
 func (p Proof) Unseen() (out []string) {
 	for _, c := range p.Checks {
-		if c.Unseen {
+		if c.Unseen && !c.Aside {
 			out = append(out, c.What+" ("+c.Seen+")")
 		}
 	}

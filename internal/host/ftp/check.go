@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"reshard/internal/core/account"
+	"reshard/internal/core/capability"
 	"reshard/internal/hostfs"
 	"reshard/internal/hostfs/ftp"
 	"reshard/internal/hostfs/trial"
@@ -37,7 +38,7 @@ func (m *machine) Doubted() bool { return false }
 
 // open gives a folder of the account, to try everything in it.
 func (c *check) open(root string) *ftp.Files {
-	precision := 24 * time.Hour
+	precision := capability.NoTimes
 	if c.found.Precise {
 		precision = time.Second
 	}

@@ -53,9 +53,6 @@ type Files struct {
 // somebody puts in its place within that time would be followed, with the account's rights.
 const insideFor = 30 * time.Second
 
-// untold is the precision of times that tell nothing.
-const untold = 24 * time.Hour
-
 // Open gives a folder of an account; root is absolute, in the form that Root gave.
 func Open(link *ftplink.Link, root string, found *Found) *Files {
 	f := &Files{link: link, root: root, inside: map[string]time.Time{}, own: map[string]bool{}}
@@ -63,7 +60,7 @@ func Open(link *ftplink.Link, root string, found *Found) *Files {
 		f.found = *found
 	}
 	if f.found.TimePrecision == 0 {
-		f.found.TimePrecision = untold
+		f.found.TimePrecision = capability.NoTimes
 	}
 	return f
 }
@@ -580,7 +577,7 @@ func (f *Files) Set(ctx context.Context, name string, a hostfs.Attributes) error
 	if a.Account != "" {
 		return fault.New(fault.Unsupported, "", "", "the host does not let files be given to another account")
 	}
-	if a.Modified.IsZero() || f.found.TimePrecision == untold {
+	if a.Modified.IsZero() || f.found.TimePrecision == capability.NoTimes {
 		return ctx.Err()
 	}
 	err := f.tell(ctx, true, func(c *ftplink.Conn) error {

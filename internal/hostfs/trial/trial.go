@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"reshard/internal/core/account"
+	"reshard/internal/core/capability"
 	"reshard/internal/core/fault"
 	"reshard/internal/core/filename"
 	"reshard/internal/hostfs"
@@ -236,7 +237,7 @@ func (t *Trial) Times(ctx context.Context) error {
 	case off <= 2*time.Second:
 		t.Found.Set.TimePrecision = 2 * time.Second
 	default:
-		t.Found.Set.TimePrecision = 24 * time.Hour // they cannot be set, and tell nothing
+		t.Found.Set.TimePrecision = capability.NoTimes // they cannot be set, and tell nothing
 	}
 	return nil
 }

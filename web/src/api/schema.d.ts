@@ -1861,6 +1861,8 @@ export interface components {
             what: "start" | "stop";
         };
         PlanCheck: {
+            /** @description Aside: it tells something worth knowing, and the proof does not hang on it */
+            aside?: boolean;
             expected: string;
             ok: boolean;
             seen: string;

@@ -66,7 +66,7 @@ function ByHand({ server, asks }: { server: string; asks?: Asks }) {
   return (
     <>
       {now && <Big>{now.say}</Big>}
-      {now && <Muted>{now.watch}</Muted>}
+      {now && <Muted style={{ marginTop: "0.4rem" }}>{now.watch}</Muted>}
       {unknown && <p>Does {server} run? Only people can see it.</p>}
       <p style={{ display: "flex", gap: "0.6rem", flexWrap: "wrap", marginTop: "0.6rem" }}>
         {now?.what !== "stop" && (
@@ -125,7 +125,7 @@ function Under({ c }: { c: Changeover }) {
           }
         />
       )}
-      {p.stoppedAt && (
+      {p.stoppedAt && p.asks?.what !== "stop" && (
         <Big>
           Players locked out for{" "}
           <Clock
