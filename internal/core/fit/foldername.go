@@ -5,6 +5,7 @@ import (
 
 	"golang.org/x/text/unicode/norm"
 
+	"reshard/internal/core/doclang"
 	"reshard/internal/core/game"
 	"reshard/internal/core/server"
 )
@@ -136,7 +137,7 @@ func nearly(a, b string) bool {
 		return false
 	}
 	x, y := fold(a), fold(b)
-	d := game.EditDistance(x, y)
+	d := doclang.EditDistance(x, y)
 	return d == 0 || (d <= 2 && 4*d <= max(len(x), len(y)))
 }
 
