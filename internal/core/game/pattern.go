@@ -84,6 +84,17 @@ func (l *linter) regexp(text string) (*Pattern, error) {
 	return &p, nil
 }
 
+// Compile makes the expression usable outside of a profile; group is one that it must have.
+func (p *Pattern) Compile(group string) error {
+	if err := p.compile(); err != nil {
+		return fmt.Errorf("not a regular expression: %w", err)
+	}
+	if p.re.SubexpIndex(group) < 0 {
+		return fmt.Errorf("the expression needs a group named %q: (?P<%s>…)", group, group)
+	}
+	return nil
+}
+
 // Fits refuses a text that it would take too long to look through; length is in bytes.
 func (p Pattern) Fits(length int) error {
 	if float64(length)*float64(p.size) > mostSteps {

@@ -1,0 +1,440 @@
+// Package providerlink speaks to a hosting provider's own interface, over HTTP, as a provider
+// description says.
+package providerlink
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/http/cookiejar"
+	"net/netip"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"golang.org/x/time/rate"
+
+	"reshard/internal/core/fault"
+	"reshard/internal/core/provider"
+	"reshard/internal/line"
+)
+
+const (
+	// answerPatience is how long an answer may take, mostAnswered how large it may be, in bytes.
+	answerPatience = 20 * time.Second
+	mostAnswered   = 4 << 20
+	// mostPatient is how long a provider that asks to wait is waited for within one call.
+	mostPatient = 20 * time.Second
+	mostTurns   = 5
+)
+
+// Account is where a provider's interface is and with what it is signed in to. Origin is a scheme, a
+// host and a port; nothing is sent to any other. Secret is a password, a key or a token.
+type Account struct {
+	// Name is of the host as recorded, for messages.
+	Name   string
+	Origin string
+	User   string
+	Secret string
+	// Private: the origin may be an address of a private network or of this machine.
+	Private bool
+}
+
+// Link speaks to a provider. It is safe for concurrent use.
+//
+// Errors have code Unreachable when the provider does not answer, fails or does not accept the
+// sign-in, TooSlow when it asks to wait for long, Refused when it does not do what was asked.
+type Link struct {
+	account Account
+	origin  *url.URL
+	of      *provider.Description
+	client  *http.Client
+	limit   *rate.Limiter // nil: none
+
+	signing sync.Mutex // held by the one who signs in
+	mu      sync.Mutex // held for moments only
+	token   string
+	signed  time.Time // zero: not signed in
+}
+
+// New makes a link; nothing is asked yet. Invalid: the origin is none.
+func New(a Account, d *provider.Description) (*Link, error) {
+	origin, err := url.Parse(strings.TrimSuffix(strings.TrimSpace(a.Origin), "/"))
+	if err != nil || (origin.Scheme != "https" && origin.Scheme != "http") || origin.Host == "" || origin.Path != "" ||
+		origin.User != nil || origin.RawQuery != "" || origin.Fragment != "" {
+		return nil, fault.New(fault.Invalid, "reach the provider of", a.Name, "%q is no origin", a.Origin).
+			With("An origin looks like https://panel.example or https://panel.example:8443, without a path.")
+	}
+	if origin.Scheme == "http" && !a.Private {
+		return nil, fault.New(fault.Invalid, "reach the provider of", a.Name, "%s is not encrypted: everybody on the way "+
+			"could read what it is signed in with", a.Origin).With("Use https.")
+	}
+	jar, err := cookiejar.New(nil)
+	if err != nil {
+		return nil, fault.Wrap(fault.Internal, "reach the provider of", a.Name, err)
+	}
+	l := &Link{account: a, origin: origin, of: d}
+	dialer := &net.Dialer{Timeout: line.DialPatience, Control: func(_, address string, _ syscall.RawConn) error {
+		return l.mayReach(address)
+	}}
+	l.client = &http.Client{
+		Jar:           jar,
+		Timeout:       answerPatience,
+		CheckRedirect: l.mayFollow,
+		Transport: &http.Transport{
+			DialContext: dialer.DialContext, TLSHandshakeTimeout: line.DialPatience, MaxIdleConnsPerHost: 2,
+			IdleConnTimeout: time.Minute, ForceAttemptHTTP2: true, MaxResponseHeaderBytes: 64 << 10,
+		},
+	}
+	if r := d.Rate; r.Requests > 0 {
+		l.limit = rate.NewLimiter(rate.Limit(float64(r.Requests)/r.In.Seconds()), max(1, r.Requests/4))
+	}
+	return l, nil
+}
+
+// Close ends the connections that nobody uses.
+func (l *Link) Close() error {
+	l.client.CloseIdleConnections()
+	return nil
+}
+
+// Description is what the link goes by.
+func (l *Link) Description() *provider.Description { return l.of }
+
+// errPrivate is the cause of an error for an address that only an administrator's word opens.
+var errPrivate = errors.New("it is an address of a private network or of this machine")
+
+// mayReach refuses addresses that are not the world's: what a description or a name leads to may be
+// a machine that only the service can reach.
+func (l *Link) mayReach(address string) error {
+	at, err := netip.ParseAddrPort(address)
+	if err != nil {
+		return err
+	}
+	ip := at.Addr().Unmap()
+	if !l.account.Private && (!ip.IsGlobalUnicast() || ip.IsPrivate() || shared.Contains(ip)) {
+		return errPrivate
+	}
+	return nil
+}
+
+// shared are addresses between a provider and its customers (RFC 6598).
+var shared = netip.MustParsePrefix("100.64.0.0/10")
+
+// errElsewhere is the cause of an error for an answer that leads to another origin.
+var errElsewhere = errors.New("it leads to another origin, where nothing is sent")
+
+func (l *Link) mayFollow(next *http.Request, via []*http.Request) error {
+	if next.URL.Scheme != l.origin.Scheme || next.URL.Host != l.origin.Host {
+		return errElsewhere
+	}
+	if len(via) > mostTurns {
+		return errors.New("it leads on and on")
+	}
+	return nil
+}
+
+// values are what placeholders stand for in every request.
+func (l *Link) values(machine string) provider.Values {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return provider.Values{
+		"machine": machine, "user": l.account.User, "secret": l.account.Secret, "token": l.token,
+	}
+}
+
+// Ask makes a request about a machine and gives its answer, once a job that it began has ended. more
+// are further placeholders. A sign-in that does not count any more is made again, once.
+func (l *Link) Ask(ctx context.Context, r *provider.Request, machine string, more provider.Values) ([]byte, error) {
+	for again := false; ; again = true {
+		if err := l.signIn(ctx, again); err != nil {
+			return nil, err
+		}
+		values := l.values(machine)
+		for k, v := range more {
+			values[k] = v
+		}
+		body, err := l.once(ctx, r, values)
+		var no *refusal
+		if !errors.As(err, &no) || again || l.of.SignIn.Request == nil {
+			if err == nil && r.Job != nil {
+				return l.await(ctx, r.Job, body, values)
+			}
+			return body, l.worded(err)
+		}
+	}
+}
+
+// refusal is the cause of an error for an answer that says that the sign-in does not count.
+type refusal struct{ error }
+
+func (l *Link) worded(err error) error {
+	if !errors.As(err, new(*refusal)) {
+		return err
+	}
+	f := &fault.Error{
+		Code: fault.Unreachable, Op: "sign in to the provider of", Path: l.account.Name, Err: err,
+		What: "it does not accept what is kept for it (" + err.Error() + ")",
+	}
+	return f.With("Give what it accepts now: reshard hosts provider " + l.account.Name + " --secret.")
+}
+
+// signIn makes the sign-in's request unless it still counts; anew makes it whether or not.
+func (l *Link) signIn(ctx context.Context, anew bool) error {
+	s := l.of.SignIn
+	if s.Request == nil {
+		return nil
+	}
+	begun := time.Now()
+	l.signing.Lock()
+	defer l.signing.Unlock()
+	l.mu.Lock()
+	signed := l.signed
+	l.mu.Unlock()
+	counts := !signed.IsZero() && (s.Lasts == 0 || time.Since(signed) < s.Lasts*9/10)
+	if counts && (!anew || signed.After(begun)) {
+		return nil
+	}
+	body, err := l.once(ctx, s.Request, l.values(""))
+	if err != nil {
+		return l.worded(err)
+	}
+	token := ""
+	if !s.Token.IsZero() {
+		if token, err = s.Token.In(body); err != nil {
+			return fault.New(fault.Unreachable, "sign in to the provider of", l.account.Name, "%v", err)
+		}
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.token, l.signed = token, time.Now()
+	return nil
+}
+
+// await asks about a job until it has ended.
+func (l *Link) await(ctx context.Context, j *provider.Job, body []byte, values provider.Values) ([]byte, error) {
+	bad := func(err error) error {
+		return fault.New(fault.Unreachable, "wait for", l.account.Name, "its provider's job cannot be followed: %v", err)
+	}
+	name, err := j.Name.In(body)
+	if err != nil {
+		return nil, bad(err)
+	}
+	values = values.With("job", name)
+	every, within := j.Every, j.Within
+	if every == 0 {
+		every = time.Second
+	}
+	if within == 0 {
+		within = 2 * time.Minute
+	}
+	for begun := time.Now(); ; {
+		body, err := l.once(ctx, &j.Ask, values)
+		if err != nil {
+			return nil, l.worded(err)
+		}
+		state, err := j.State.In(body)
+		switch {
+		case err != nil:
+			return nil, bad(err)
+		case slices.Contains(j.Done, state):
+			return body, nil
+		case slices.Contains(j.Failed, state):
+			return nil, fault.New(fault.Refused, "wait for", l.account.Name, "its provider's job has failed: %s",
+				l.reason(body, state))
+		case time.Since(begun) > within:
+			return nil, fault.New(fault.TooSlow, "wait for", l.account.Name, "its provider's job is not done within %s",
+				within)
+		}
+		select {
+		case <-time.After(every):
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		}
+	}
+}
+
+// once makes a request, and what has to be made before it, within the rate. Where the provider asks
+// to wait a moment it does.
+func (l *Link) once(ctx context.Context, r *provider.Request, values provider.Values) ([]byte, error) {
+	if f := r.First; f != nil {
+		body, err := l.once(ctx, &provider.Request{Get: f.Get}, values)
+		if err != nil {
+			return nil, err
+		}
+		for name, a := range f.Find {
+			found, err := a.In(body)
+			if err != nil {
+				return nil, fault.New(fault.Unreachable, "ask the provider of", l.account.Name, "%s: %v", name, err)
+			}
+			values = values.With(name, found)
+		}
+	}
+	for begun := time.Now(); ; {
+		if l.limit != nil {
+			if err := l.limit.Wait(ctx); err != nil {
+				return nil, errors.Join(ctx.Err(), fault.New(fault.TooSlow, "ask the provider of", l.account.Name,
+					"it may not be asked so often"))
+			}
+		}
+		body, wait, err := l.send(ctx, r, values)
+		if wait == 0 {
+			return body, err
+		}
+		if time.Since(begun)+wait > mostPatient {
+			return nil, fault.New(fault.TooSlow, "ask the provider of", l.account.Name,
+				"it asks to wait for %s before it is asked again", wait)
+		}
+		select {
+		case <-time.After(wait):
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		}
+	}
+}
+
+// send makes one request. wait is for how long the provider asks to wait first (429).
+func (l *Link) send(ctx context.Context, r *provider.Request, values provider.Values) (body []byte, wait time.Duration,
+	err error,
+) {
+	req, err := l.request(ctx, r, values)
+	if err != nil {
+		return nil, 0, err
+	}
+	answer, err := l.client.Do(req)
+	if err != nil {
+		return nil, 0, l.notAnswered(ctx, err)
+	}
+	defer answer.Body.Close() //nolint:errcheck // only read
+	body, err = io.ReadAll(io.LimitReader(answer.Body, mostAnswered+1))
+	switch {
+	case err != nil:
+		return nil, 0, l.notAnswered(ctx, err)
+	case len(body) > mostAnswered:
+		return nil, 0, fault.New(fault.TooLarge, "ask the provider of", l.account.Name, "its answer has more than %d MB",
+			mostAnswered>>20)
+	}
+	method, path := r.Method()
+	asked := method + " " + path
+	code := answer.StatusCode
+	switch {
+	case len(r.Expect) > 0 && slices.Contains(r.Expect, code), len(r.Expect) == 0 && code >= 200 && code <= 299:
+		return body, 0, nil
+	case code == http.StatusTooManyRequests:
+		return nil, retryAfter(answer), nil
+	case code == http.StatusUnauthorized, code == http.StatusForbidden:
+		return nil, 0, &refusal{fmt.Errorf("%s: %s", asked, l.reason(body, answer.Status))}
+	case code == http.StatusNotFound:
+		return nil, 0, fault.New(fault.Refused, "ask the provider of", l.account.Name, "%s: it knows nothing of that (%s)",
+			asked, l.reason(body, answer.Status))
+	case code >= 500:
+		return nil, 0, fault.New(fault.Unreachable, "ask the provider of", l.account.Name, "%s: it fails (%s)", asked,
+			l.reason(body, answer.Status))
+	}
+	return nil, 0, fault.New(fault.Refused, "ask the provider of", l.account.Name, "%s: it does not (%s)", asked,
+		l.reason(body, answer.Status))
+}
+
+func retryAfter(answer *http.Response) time.Duration {
+	text := answer.Header.Get("Retry-After") // RFC 9110, 10.2.3
+	if n, err := strconv.Atoi(text); err == nil && n >= 0 {
+		return max(time.Duration(min(n, 3600))*time.Second, 100*time.Millisecond)
+	}
+	if at, err := http.ParseTime(text); err == nil {
+		return max(time.Until(at), 100*time.Millisecond)
+	}
+	return 2 * time.Second
+}
+
+func (l *Link) notAnswered(ctx context.Context, err error) error {
+	var asked *url.Error
+	if errors.As(err, &asked) {
+		err = asked.Err // without the address, which may hold what is secret
+	}
+	what := line.Words(err)
+	switch {
+	case ctx.Err() != nil:
+		return ctx.Err()
+	case errors.Is(err, errElsewhere):
+		what = errElsewhere.Error()
+	case errors.Is(err, errPrivate):
+		return &fault.Error{
+			Code: fault.Refused, Op: "reach the provider of", Path: l.account.Name, Err: err, What: errPrivate.Error(),
+			Next: "When that is meant, an administrator may allow it: --private.",
+		}
+	}
+	return &fault.Error{
+		Code: fault.Unreachable, Op: "reach the provider of", Path: l.account.Name, Err: err,
+		What: "it does not answer at " + l.account.Origin + " (" + what + ")",
+	}
+}
+
+// reason is what an answer says of why, else its status.
+func (l *Link) reason(body []byte, status string) string {
+	if l.of.Errors.IsZero() {
+		return status
+	}
+	why, err := l.of.Errors.In(body)
+	if err != nil || why == "" {
+		return status
+	}
+	if len(why) > 300 {
+		why = why[:300] + " …"
+	}
+	return strings.ToValidUTF8(why, "�")
+}
+
+func (l *Link) request(ctx context.Context, r *provider.Request, values provider.Values) (*http.Request, error) {
+	method, path := r.Method()
+	at := *l.origin
+	raw := l.origin.String() + values.Path(path)
+	u, err := url.Parse(raw)
+	if err != nil || u.Host != at.Host || u.Scheme != at.Scheme {
+		return nil, fault.New(fault.Invalid, "ask the provider of", l.account.Name, "%s is no path of it", path)
+	}
+	query := u.Query()
+	for k, v := range r.Query {
+		query.Set(k, values.Text(v))
+	}
+	u.RawQuery = query.Encode()
+	var body io.Reader
+	kind := ""
+	switch {
+	case r.Form != nil:
+		form := url.Values{}
+		for k, v := range r.Form {
+			form.Set(k, values.Text(v))
+		}
+		body, kind = strings.NewReader(form.Encode()), "application/x-www-form-urlencoded"
+	case r.JSON != nil:
+		raw, err := values.JSON(r.JSON)
+		if err != nil {
+			return nil, fault.Wrap(fault.Invalid, "ask the provider of", l.account.Name, err)
+		}
+		body, kind = bytes.NewReader(raw), "application/json"
+	}
+	req, err := http.NewRequestWithContext(ctx, method, u.String(), body)
+	if err != nil {
+		return nil, fault.Wrap(fault.Invalid, "ask the provider of", l.account.Name, err)
+	}
+	req.Header.Set("User-Agent", "Reshard")
+	req.Header.Set("Accept", "application/json, text/plain;q=0.8, */*;q=0.5")
+	if kind != "" {
+		req.Header.Set("Content-Type", kind)
+	}
+	for k, v := range r.Headers {
+		req.Header.Set(k, values.Text(v))
+	}
+	if h := l.of.SignIn.Header; h.Name != "" && (values["token"] != "" || !strings.Contains(h.Value, "{token}")) {
+		req.Header.Set(h.Name, values.Text(h.Value))
+	}
+	return req, nil
+}
