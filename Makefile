@@ -55,6 +55,7 @@ lint: $(CONSOLE)
 api: ## the API's description and the console's types of it
 	$(GO) run ./cmd/reshard api > docs/openapi.json
 	$(GO) run ./cmd/reshard games schema > docs/profile.schema.json
+	$(GO) run ./cmd/reshard providers schema > docs/provider.schema.json
 	cd web && npx openapi-typescript ../docs/openapi.json -o src/api/schema.d.ts
 
 clients: $(CONSOLE) ## the client for Windows and macOS, in bin/

@@ -51,6 +51,24 @@ func (a *API) hostRoutes() {
 			h, err := a.service.Fleet.CheckHost(ctx, in.Host, func(string) {})
 			return &answer[wire.Host]{h}, a.failed(err)
 		})
+	huma.Register(a.huma, op("set-provider", http.MethodPut, "/hosts/{host}/provider",
+		"Record the provider's own interface of a host, by a provider description, or forget it", "hosts"), func(
+		ctx context.Context, in *struct {
+			Host string `path:"host"`
+			Body wire.NewProvider
+		}) (*answer[wire.Host], error) {
+		h, err := a.service.Fleet.SetProvider(ctx, in.Host, in.Body)
+		return &answer[wire.Host]{h}, a.failed(err)
+	})
+	huma.Register(a.huma, op("try-provider", http.MethodGet, "/hosts/{host}/provider/try",
+		"Look whether a server can be seen by its provider's own interface; nothing is changed", "hosts"), func(
+		ctx context.Context, in *struct {
+			Host    string `path:"host"`
+			Machine string `query:"machine" required:"true" doc:"what the provider calls the server"`
+		}) (*answer[[]wire.Tried], error) {
+		tried, err := a.service.Fleet.TryProvider(ctx, in.Host, in.Machine)
+		return &answer[[]wire.Tried]{tried}, a.failed(err)
+	})
 	huma.Register(a.huma, op("remove-host", http.MethodDelete, "/hosts/{host}",
 		"Forget a host on which no servers are, with what it is signed in with", "hosts"),
 		func(ctx context.Context, in *hostInput) (*struct{}, error) {

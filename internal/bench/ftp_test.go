@@ -102,7 +102,8 @@ func startFTP(b *testing.B, shape farhost.FTPShape, roundTrip time.Duration) (*f
 	_, err = s.api.CheckHost(ctx, "quay")
 	require.NoError(b, err)
 	s.root = filepath.Join(s.dir, "servers", "fen")
-	require.NoError(b, quarrymoss.MakeServer(s.root, quarrymoss.Config{Version: "2.5.1", Kind: "plain"}, "winter", 1, 0))
+	require.NoError(b, quarrymoss.MakeServer(s.root, quarrymoss.Config{Version: "2.5.1", Kind: "plain"}, "winter", 1,
+		0))
 	require.NoError(b, quarrymoss.Make(filepath.Join(s.root, "worlds", "winter"),
 		quarrymoss.Options{Title: "winter", Seed: 1}))
 	_, err = s.api.AddServer(ctx, wire.NewServer{

@@ -40,6 +40,7 @@ func (a *app) hostsCommand() *cli.Command {
 		},
 		Commands: []*cli.Command{
 			a.hostsShowCommand(), a.hostsAddCommand(), a.hostsCheckCommand(), a.hostsChangeCommand(),
+			a.hostsProviderCommand(), a.hostsTryCommand(),
 			a.remover("remove", "HOST", "forget a host on which no servers are, with its password or key",
 				"Examples:\n  reshard hosts remove moor", (*client.Client).RemoveHost),
 		},
@@ -117,6 +118,12 @@ func (a *app) describeHost(h wire.Host) {
 		line("certificate", h.Fingerprint)
 	}
 	line("signed in with", strings.Join(h.SignIn, ", "))
+	if p := h.Provider; p != nil {
+		line("provider", orText(p.Title, "not readable")+" at "+p.Origin)
+		if p.Trouble != "" {
+			a.wrapped("  ✕ ", p.Trouble)
+		}
+	}
 	line("servers", fmt.Sprint(h.Servers))
 	if h.BytesASecond > 0 {
 		line("at most", humanize.IBytes(uint64(h.BytesASecond))+" a second")

@@ -109,7 +109,8 @@ Examples:
 func controlFlags() []cli.Flag {
 	return []cli.Flag{
 		&cli.StringFlag{
-			Name: "by", Usage: "control it by a `WAY`: session, unit, commands or hand; left out: as its host allows",
+			Name: "by", Usage: "control it by a `WAY`: session, unit, commands, provider or hand; left out: as its " +
+				"host allows",
 		},
 		&cli.StringFlag{
 			Name:  "session",
@@ -117,6 +118,7 @@ func controlFlags() []cli.Flag {
 		},
 		&cli.StringFlag{Name: "unit", Usage: "systemd `UNIT`"},
 		&cli.BoolFlag{Name: "user-unit", Usage: "the unit is one of the account's own manager"},
+		&cli.StringFlag{Name: "machine", Usage: "what the host's provider calls it (`ID`)"},
 		&cli.StringFlag{Name: "start", Usage: "`COMMAND` that starts it and returns"},
 		&cli.StringFlag{Name: "stop", Usage: "`COMMAND` that asks it to end; left out: as the game's profile says"},
 		&cli.StringFlag{Name: "state", Usage: "`COMMAND` that ends with 0 when it runs, with 1 or 3 when it does not"},
@@ -135,7 +137,8 @@ func controlOf(c *cli.Command) server.Means {
 	return server.Means{
 		By: server.By(c.String("by")), Session: c.String("session"), Unit: c.String("unit"),
 		UserUnit: c.Bool("user-unit"), Start: c.String("start"), Stop: c.String("stop"), State: c.String("state"),
-		Say: c.String("say"), Signal: c.String("signal"), Log: c.String("log"), LogFile: c.String("log-file"),
+		Machine: c.String("machine"), Say: c.String("say"), Signal: c.String("signal"), Log: c.String("log"),
+		LogFile: c.String("log-file"),
 	}
 }
 
@@ -250,6 +253,8 @@ func controlText(s wire.Server) string {
 		return "by commands of its own (state: " + m.State + ")"
 	case server.ByHand:
 		return "by hand: people start and stop it, and say so"
+	case server.ByProvider:
+		return "by its provider's own interface, as " + m.Machine
 	case server.ByProcess, "":
 	}
 	return ""
@@ -261,7 +266,9 @@ func (a *app) describeServer(sf wire.ServerFacts) {
 	if s.Note != "" {
 		a.wrapped("  ", s.Note)
 	}
-	if s.State == string(life.Unknown) {
+	if s.Asked != nil {
+		a.printAsks(s.Asked.Asks)
+	} else if s.State == string(life.Unknown) {
 		a.print("  When you know that it is stopped: reshard servers stopped %s\n", s.Name)
 		if s.Control.By == server.ByHand {
 			a.print("  When you know that it runs: reshard servers started %s\n", s.Name)

@@ -303,6 +303,17 @@ func (c *Client) CheckHost(ctx context.Context, name string) (wire.Host, error) 
 	return call[wire.Host](ctx, c, http.MethodPost, "/hosts/"+url.PathEscape(name)+"/check", nil)
 }
 
+// SetProvider records the provider's own interface of a host.
+func (c *Client) SetProvider(ctx context.Context, name string, n wire.NewProvider) (wire.Host, error) {
+	return call[wire.Host](ctx, c, http.MethodPut, "/hosts/"+url.PathEscape(name)+"/provider", n)
+}
+
+// TryProvider looks whether a server can be seen by its provider's own interface.
+func (c *Client) TryProvider(ctx context.Context, name, machine string) ([]wire.Tried, error) {
+	return call[[]wire.Tried](ctx, c, http.MethodGet,
+		"/hosts/"+url.PathEscape(name)+"/provider/try?machine="+url.QueryEscape(machine), nil)
+}
+
 // RemoveHost forgets a host on which no servers are.
 func (c *Client) RemoveHost(ctx context.Context, name string) error {
 	_, err := call[struct{}](ctx, c, http.MethodDelete, "/hosts/"+url.PathEscape(name), nil)

@@ -131,7 +131,8 @@ func (a Asked) Words(name string) (say, watch string) {
 				"say so."
 	case AskedToStart:
 		return "Start " + name + " where you control it, such as on its provider's page.",
-			"Goes on by itself when the game's log goes on, its lock comes or its TCP port opens; else say so once " +
+			"Goes on by itself when the game's log says that it is ready, its lock comes or its TCP port opens; else " +
+				"say so once " +
 				"players can join."
 	}
 	return "", ""
@@ -149,8 +150,9 @@ type Eyes interface {
 	Signs(ctx context.Context) (Signs, error)
 	// ReadLog reads the game's log file from an offset, as Speaker.ReadLog does.
 	ReadLog(ctx context.Context, p []byte, offset int64) (n int, err error)
-	// SaysStopped reports whether the log says, from an offset on, that the game has ended well.
-	SaysStopped(ctx context.Context, from int64) bool
+	// Says reports whether the log says, from an offset on, that what people were asked to do is
+	// done: the game is ready, or has ended well.
+	Says(ctx context.Context, done Asked, from int64) bool
 	// Keep keeps something, Kept gives it back; nil is nothing.
 	Keep(raw []byte)
 	Kept() []byte

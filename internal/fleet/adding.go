@@ -36,6 +36,12 @@ func (fl *Fleet) MayLookAt(name string) error {
 // means are how a server is to be controlled: as a person says, else as its host allows.
 func means(h *openHost, op string, n wire.NewServer) (server.Means, error) {
 	if e, ok := h.Driver.(host.Elsewhere); ok {
+		if n.Control.By == "" && n.Control.Machine != "" {
+			n.Control.By = server.ByProvider
+		}
+		if n.Control.By == server.ByProvider {
+			return n.Control, byProvider(h, op, n)
+		}
 		return e.Means(n.Name, n.Control, n.Command)
 	}
 	if n.Control.By != "" && n.Control.By != server.ByProcess {
@@ -46,6 +52,21 @@ func means(h *openHost, op string, n wire.NewServer) (server.Means, error) {
 		return n.Control, fault.New(fault.Invalid, op, n.Name, "the command that starts it is missing")
 	}
 	return n.Control, nil
+}
+
+// byProvider is an error unless a server can be controlled by its host's provider.
+func byProvider(h *openHost, op string, n wire.NewServer) error {
+	switch {
+	case h.rec.Provider.V == nil:
+		return fault.New(fault.Invalid, op, n.Name, "of the host %s no provider's interface is known", h.rec.Name).
+			With("Tell of it first: reshard hosts provider " + h.rec.Name + " --help.")
+	case h.provider == nil:
+		return h.providerErr
+	case n.Control.Machine == "":
+		return fault.New(fault.Invalid, op, n.Name, "what %s calls the server is missing", h.provider.Title()).
+			With("Give it: --machine ID.")
+	}
+	return nil
 }
 
 // Add records a server of a host after looking at its folder.

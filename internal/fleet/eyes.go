@@ -98,8 +98,12 @@ func (e *eyes) ReadLog(ctx context.Context, p []byte, offset int64) (int, error)
 	}).ReadAt(p, offset)
 }
 
-// SaysStopped implements control.Eyes.
-func (e *eyes) SaysStopped(ctx context.Context, from int64) bool {
+// Says implements control.Eyes.
+func (e *eyes) Says(ctx context.Context, done control.Asked, from int64) bool {
+	want := e.seen.Profile.Server.Console.Ready
+	if done == control.AskedToStop {
+		want = e.seen.Profile.Server.Console.Stop.Expect
+	}
 	var text strings.Builder
 	buf := make([]byte, 32<<10)
 	for text.Len() < 1<<20 {
@@ -111,7 +115,7 @@ func (e *eyes) SaysStopped(ctx context.Context, from int64) bool {
 		from += int64(n)
 	}
 	return slices.ContainsFunc(strings.Split(text.String(), "\n"), func(line string) bool {
-		_, ok := e.seen.Profile.Server.Console.Stop.Expect.Find(strings.TrimSpace(line))
+		_, ok := want.Find(strings.TrimSpace(line))
 		return ok
 	})
 }
@@ -121,6 +125,7 @@ func (e *eyes) Kept() []byte { return e.rec.Asked }
 
 // Keep implements control.Eyes: what is kept last is what is recorded in the end.
 func (e *eyes) Keep(raw []byte) {
+	e.fl.Poke(e.rec.Name) // what is known of it has changed
 	e.mu.Lock()
 	e.latest = raw
 	e.mu.Unlock()

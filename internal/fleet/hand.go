@@ -16,6 +16,7 @@ import (
 	"reshard/internal/hostfs"
 	"reshard/internal/observe"
 	"reshard/internal/records"
+	"reshard/internal/wire"
 )
 
 // Server is a server in hand: its files, its process, its profile.
@@ -236,6 +237,14 @@ func (fl *Fleet) process(ctx context.Context, rec records.Server, profile *game.
 	h, err := fl.host(rec.Host)
 	if err != nil {
 		return nil, err
+	}
+	if rec.Means.V.By == server.ByProvider {
+		if h.provider == nil {
+			return nil, byProvider(h, "control", wire.NewServer{Name: rec.Name, Control: rec.Means.V})
+		}
+		c := control.New(rec.Name, h.provider.Process(rec.Name, rec.Means.V.Machine), profile)
+		c.Trace = fl.Trace
+		return c, nil
 	}
 	driver, err := h.Process(ctx, host.Server{
 		ID: rec.ID, Name: rec.Name, Root: rec.Root, Command: rec.Command.V, Env: rec.Env.V, Means: rec.Means.V,

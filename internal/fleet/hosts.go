@@ -18,9 +18,16 @@ type openHost struct {
 	host.Driver
 	rec records.Host
 	err error
+	// provider is its provider's own interface, when there is one; providerErr why it is not in
+	// hand.
+	provider    host.Provider
+	providerErr error
 }
 
 func (h *openHost) close() error {
+	if h.provider != nil {
+		_ = h.provider.Close() // nothing is under way
+	}
 	if c, ok := h.Driver.(host.Closer); ok {
 		return c.Close()
 	}
@@ -42,10 +49,23 @@ func (fl *Fleet) openHost(ctx context.Context, rec records.Host) *openHost {
 	if h.err = err; err == nil {
 		h.Driver, h.err = fl.Kinds.Open(ctx, spec)
 	}
+	h.hire(spec.Account.Secrets)
 	fl.mu.Lock()
 	defer fl.mu.Unlock()
 	fl.hosts[rec.Name] = h
 	return h
+}
+
+// hire takes the provider's interface of a host in hand, if it has one.
+func (h *openHost) hire(secrets account.Secrets) {
+	p := h.rec.Provider.V
+	if p == nil {
+		return
+	}
+	h.provider, h.providerErr = openProvider(host.ProviderSpec{
+		Name: h.rec.Name, Description: p.Description, Origin: p.Origin, User: p.User, Secret: secrets.Provider,
+		Private: p.Private,
+	})
 }
 
 // specOf is what a kind of host needs to know of one on record.
@@ -142,6 +162,14 @@ func (fl *Fleet) hostView(rec records.Host, servers []records.Server) wire.Host 
 	}
 	if v.Found != nil {
 		v.Says = v.Found.Says()
+	}
+	if p := rec.Provider.V; p != nil {
+		v.Provider = &wire.Provider{Origin: p.Origin, User: p.User, Private: p.Private}
+		if h, ok := fl.inHand(rec.Name); ok && h.provider != nil {
+			v.Provider.Title = h.provider.Title()
+		} else if ok && h.providerErr != nil {
+			v.Provider.Trouble, _ = fault.Words(h.providerErr)
+		}
 	}
 	if v.TLS == account.NoTLS {
 		v.Says = append([]string{readable}, v.Says...)
@@ -354,7 +382,11 @@ func (fl *Fleet) ChangeHost(ctx context.Context, name string, c wire.HostChange)
 		return wire.Host{}, fault.New(fault.Invalid, "change host", name, "nothing to sign in with is kept or given")
 	}
 	if forgets { // nothing can be tried without
-		rec.Sealed, rec.Account.V = nil, a
+		if rec.Sealed, err = fl.seal(name, a.Secrets); err != nil { // the provider's stays
+			return wire.Host{}, err
+		}
+		a.Secrets, rec.Account.V = account.Secrets{}, a
+		rec.Account.V.Secrets = account.Secrets{}
 	} else {
 		tried, err := fl.tried(ctx, rec, a, c.AcceptKey)
 		if err != nil {
@@ -424,7 +456,9 @@ func (fl *Fleet) reopen(ctx context.Context, h *openHost, rec records.Host) (wir
 		return wire.Host{}, err
 	}
 	fl.mu.Lock()
-	fl.hosts[rec.Name] = &openHost{Driver: h.Driver, rec: rec}
+	next := &openHost{Driver: h.Driver, rec: rec}
+	next.hire(spec.Account.Secrets)
+	fl.hosts[rec.Name] = next
 	for _, sl := range fl.live {
 		sl.away.Store(nil) // they are asked at once
 	}
@@ -447,6 +481,66 @@ func (fl *Fleet) renew(name string) {
 		}
 		fl.Poke(l.Name)
 	}
+}
+
+// SetProvider records a provider's own interface of a host; without a description what is known of it is
+// forgotten. Nothing is asked there yet.
+func (fl *Fleet) SetProvider(ctx context.Context, name string, n wire.NewProvider) (wire.Host, error) {
+	fl.changing.Lock()
+	defer fl.changing.Unlock()
+	rec, err := fl.records.Host(ctx, name)
+	if err != nil {
+		return wire.Host{}, err
+	}
+	h, ok := fl.inHand(name)
+	if !ok || rec.Kind == "local" {
+		return wire.Host{}, fault.New(fault.Unsupported, "change host", name, "it is the service's own machine")
+	}
+	secrets, err := fl.unseal(rec)
+	if err != nil {
+		return wire.Host{}, err
+	}
+	if n.Secret != nil {
+		secrets.Provider = *n.Secret
+	}
+	switch {
+	case n.Description == "" && n.Secret != nil && rec.Provider.V != nil: // only that is changed
+	case n.Description != "":
+		rec.Provider.V = &records.Provider{
+			Description: n.Description, Origin: n.Origin, User: n.User, Private: n.Private,
+		}
+		p, err := openProvider(host.ProviderSpec{
+			Name: name, Description: n.Description, Origin: n.Origin, User: n.User, Private: n.Private,
+		})
+		if err != nil {
+			return wire.Host{}, err
+		}
+		_ = p.Close() // it was only read
+	default:
+		rec.Provider.V, secrets.Provider = nil, ""
+	}
+	if rec.Sealed, err = fl.seal(name, secrets); err != nil {
+		return wire.Host{}, err
+	}
+	if err := fl.records.SetProvider(ctx, rec); err != nil {
+		return wire.Host{}, err
+	}
+	return fl.reopen(ctx, h, rec)
+}
+
+// TryProvider looks whether a server can be seen by its provider's own interface, and changes nothing.
+func (fl *Fleet) TryProvider(ctx context.Context, name, machine string) ([]wire.Tried, error) {
+	h, err := fl.host(name)
+	if err != nil {
+		return nil, err
+	}
+	if h.rec.Provider.V == nil {
+		return nil, byProvider(h, "try the provider of", wire.NewServer{Name: name})
+	}
+	if h.provider == nil {
+		return nil, h.providerErr
+	}
+	return h.provider.Try(ctx, machine), nil
 }
 
 // CheckHost finds out what can be done on a host, and keeps it. say is told what it does.

@@ -8,12 +8,16 @@ import (
 	"reshard/internal/host"
 	"reshard/internal/host/ftp"
 	"reshard/internal/host/local"
+	"reshard/internal/host/provider"
 	"reshard/internal/host/ssh"
 	"reshard/internal/records"
 )
 
 // kinds are the hosts that this build knows: a kind is a package and a line here.
 var kinds = host.Kinds{local.Kind: local.Open, ssh.Kind: ssh.Open, ftp.Kind: ftp.Open}
+
+// openProvider takes a provider's own interface in hand.
+var openProvider = provider.Open
 
 // Kinds gives the kinds of hosts that a service knows when it is told of no others.
 func Kinds() host.Kinds { return maps.Clone(kinds) }

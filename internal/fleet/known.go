@@ -204,7 +204,7 @@ func takeStatus(v *wire.Server, rec records.Server, s *sight) {
 		v.Since = &since
 	}
 	if st.Asked != "" {
-		v.Asked, v.Note = askedOf(rec.Name, st), ""
+		v.Asked, v.Note = askedOf(rec.Name, st), "A person has been asked to "+string(st.Asked)+" it."
 	}
 	if st.Evidence == life.Sign {
 		v.Note = "That it is stopped is " + st.Evidence.Say(st.By) + "."

@@ -13,6 +13,7 @@ import (
 	"reshard/internal/core/fault"
 	"reshard/internal/core/server"
 	"reshard/internal/hostfs"
+	"reshard/internal/wire"
 )
 
 // Driver is what a kind of host must be able to do. Its errors are classes of package
@@ -114,4 +115,27 @@ func (k Kinds) Open(ctx context.Context, s Spec) (Driver, error) {
 			s.Kind)
 	}
 	return open(ctx, s)
+}
+
+// Provider is a hosting provider's own interface, for servers whose files are reached in another way.
+type Provider interface {
+	// Title is the provider's name, as people write it.
+	Title() string
+	// Process is the process of a server; machine is what the provider calls it. It asks nothing.
+	Process(name, machine string) control.Driver
+	// Try looks whether a server can be seen there, and changes nothing.
+	Try(ctx context.Context, machine string) []wire.Tried
+	Closer
+}
+
+// ProviderSpec is a provider's interface as it is recorded for a host.
+type ProviderSpec struct {
+	Name string // of the host
+	// Description is the provider description, Origin where the interface is.
+	Description string
+	Origin      string
+	User        string
+	Secret      string
+	// Private: the origin may be an address of a private network or of the service's machine.
+	Private bool
 }

@@ -121,6 +121,9 @@ type (
 	Distant interface {
 		// OpenSeen opens a regular file as it was seen in a listing a moment ago.
 		OpenSeen(ctx context.Context, name string, seen Info) (Content, error)
+		// Ahead is how many folders may be listed ahead of being asked for, so that nobody else
+		// waits for it; 0: none.
+		Ahead() int
 	}
 	// Stander tells whether the opened tree is still what its address names: an open
 	// folder is followed wherever it is moved.

@@ -36,6 +36,9 @@ func (p *FS) glimpse(ctx context.Context) *glimpse {
 	dirs := p.recalled
 	p.recalled = nil
 	p.recall.Unlock()
+	if d, ok := p.driver.(Distant); ok {
+		dirs = dirs[:min(len(dirs), d.Ahead())]
+	}
 	for _, dir := range dirs {
 		go func() {
 			_ = fault.Safely(func() error {

@@ -74,8 +74,9 @@ func New(a Account, d *provider.Description) (*Link, error) {
 			With("An origin looks like https://panel.example or https://panel.example:8443, without a path.")
 	}
 	if origin.Scheme == "http" && !a.Private {
-		return nil, fault.New(fault.Invalid, "reach the provider of", a.Name, "%s is not encrypted: everybody on the way "+
-			"could read what it is signed in with", a.Origin).With("Use https.")
+		return nil, fault.New(fault.Invalid, "reach the provider of", a.Name,
+			"%s is not encrypted: everybody on the way "+
+				"could read what it is signed in with", a.Origin).With("Use https.")
 	}
 	jar, err := cookiejar.New(nil)
 	if err != nil {
@@ -222,7 +223,8 @@ func (l *Link) signIn(ctx context.Context, anew bool) error {
 // await asks about a job until it has ended.
 func (l *Link) await(ctx context.Context, j *provider.Job, body []byte, values provider.Values) ([]byte, error) {
 	bad := func(err error) error {
-		return fault.New(fault.Unreachable, "wait for", l.account.Name, "its provider's job cannot be followed: %v", err)
+		return fault.New(fault.Unreachable, "wait for", l.account.Name, "its provider's job cannot be followed: %v",
+			err)
 	}
 	name, err := j.Name.In(body)
 	if err != nil {
@@ -319,7 +321,8 @@ func (l *Link) send(ctx context.Context, r *provider.Request, values provider.Va
 	case err != nil:
 		return nil, 0, l.notAnswered(ctx, err)
 	case len(body) > mostAnswered:
-		return nil, 0, fault.New(fault.TooLarge, "ask the provider of", l.account.Name, "its answer has more than %d MB",
+		return nil, 0, fault.New(fault.TooLarge, "ask the provider of", l.account.Name,
+			"its answer has more than %d MB",
 			mostAnswered>>20)
 	}
 	method, path := r.Method()
@@ -333,14 +336,16 @@ func (l *Link) send(ctx context.Context, r *provider.Request, values provider.Va
 	case code == http.StatusUnauthorized, code == http.StatusForbidden:
 		return nil, 0, &refusal{fmt.Errorf("%s: %s", asked, l.reason(body, answer.Status))}
 	case code == http.StatusNotFound:
-		return nil, 0, fault.New(fault.Refused, "ask the provider of", l.account.Name, "%s: it knows nothing of that (%s)",
-			asked, l.reason(body, answer.Status))
+		return nil, 0, fault.New(fault.Refused, "ask the provider of", l.account.Name,
+			"%s: it knows nothing of that (%s)",
+			asked, l.reason(body, answer.Status)).
+			With("Look at what the provider calls the server (--machine), and at the path in the description.")
 	case code >= 500:
 		return nil, 0, fault.New(fault.Unreachable, "ask the provider of", l.account.Name, "%s: it fails (%s)", asked,
 			l.reason(body, answer.Status))
 	}
 	return nil, 0, fault.New(fault.Refused, "ask the provider of", l.account.Name, "%s: it does not (%s)", asked,
-		l.reason(body, answer.Status))
+		l.reason(body, answer.Status)).With("Its answer is all that is known; look on the provider's own page.")
 }
 
 func retryAfter(answer *http.Response) time.Duration {

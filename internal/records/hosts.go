@@ -21,9 +21,20 @@ type Host struct {
 	Account JSON[account.Account]   `db:"settings"`
 	Sealed  []byte                  `db:"sealed"`
 	Found   JSON[*account.Findings] `db:"found"`
+	// Provider is the provider's own interface; nil: none is known.
+	Provider JSON[*Provider] `db:"provider"`
 }
 
-const selectHosts = `SELECT id, name, kind, machine, data, settings, sealed, found FROM hosts WHERE removed_at IS NULL`
+// Provider is a hosting provider's own interface, without what it is signed in with.
+type Provider struct {
+	Description string `json:"description"`
+	Origin      string `json:"origin"`
+	User        string `json:"user,omitempty"`
+	Private     bool   `json:"private,omitempty"`
+}
+
+const selectHosts = `SELECT id, name, kind, machine, data, settings, sealed, found, provider FROM hosts
+	WHERE removed_at IS NULL`
 
 // Hosts gives all hosts in the order of their names.
 func (r *Records) Hosts(ctx context.Context) (out []Host, err error) {
@@ -67,6 +78,13 @@ func (r *Records) ChangeHost(ctx context.Context, h Host) error {
 	return classify("change host", h.Name, err)
 }
 
+// SetProvider records the provider's interface of a host, and what is sealed.
+func (r *Records) SetProvider(ctx context.Context, h Host) error {
+	_, err := r.db.ExecContext(ctx, `UPDATE hosts SET provider = $2, sealed = $3 WHERE id = $1`, h.ID, h.Provider,
+		h.Sealed)
+	return classify("change host", h.Name, err)
+}
+
 // FoundAt records what a check has found of a host.
 func (r *Records) FoundAt(ctx context.Context, id int64, f account.Findings) error {
 	_, err := r.db.ExecContext(ctx, `UPDATE hosts SET found = $2 WHERE id = $1`, id, JSON[account.Findings]{f})
@@ -85,7 +103,7 @@ func (r *Records) RemoveHost(ctx context.Context, h Host) error {
 	}
 	if err == nil {
 		_, err = r.db.ExecContext(ctx, `UPDATE hosts SET removed_at = now(), name = name || ' (' || id || ')',
-			sealed = NULL, settings = '{}', found = NULL WHERE id = $1`, h.ID)
+			sealed = NULL, settings = '{}', found = NULL, provider = NULL WHERE id = $1`, h.ID)
 	}
 	return classify("remove host", h.Name, err)
 }

@@ -23,6 +23,8 @@ type Host struct {
 	SignIn       []string `json:"signIn,omitempty" enum:"password,key,agent"`
 	Sessions     int      `json:"sessions,omitempty"`
 	BytesASecond int64    `json:"bytesASecond,omitempty"`
+	// its provider's own interface, when one is known
+	Provider *Provider `json:"provider,omitempty"`
 	// how many servers are on it
 	Servers int `json:"servers"`
 	// why it cannot be used, when the service knows
@@ -77,4 +79,39 @@ type HostChange struct {
 	AcceptKey    string       `json:"acceptKey,omitempty"`
 	Sessions     *int         `json:"sessions,omitempty" minimum:"0" maximum:"64"`
 	BytesASecond *int64       `json:"bytesASecond,omitempty" minimum:"0"`
+}
+
+// Provider is a hosting provider's own interface, as it is known of a host.
+type Provider struct {
+	// the provider's name, as its description has it
+	Title string `json:"title,omitempty"`
+	// where it is: scheme, host and port
+	Origin string `json:"origin"`
+	User   string `json:"user,omitempty"`
+	// it may be an address of a private network or of the service's machine
+	Private bool `json:"private,omitempty"`
+	// why it cannot be used, when the service knows
+	Trouble string `json:"trouble,omitempty"`
+}
+
+// NewProvider is what to record of a provider's own interface.
+type NewProvider struct {
+	// the provider description, in YAML; left out: with a secret only that is changed, else what is
+	// known is forgotten
+	Description string `json:"description,omitempty" maxLength:"65536"`
+	// where it is: scheme, host and port; nothing is sent to any other
+	Origin string `json:"origin,omitempty"`
+	User   string `json:"user,omitempty"`
+	// password, key or token; left out: it stays as it is
+	Secret *string `json:"secret,omitempty"`
+	// allow an address of a private network or of the service's machine
+	Private bool `json:"private,omitempty"`
+}
+
+// Tried is one thing that was tried at a provider, and what was seen.
+type Tried struct {
+	What string `json:"what"`
+	Seen string `json:"seen"`
+	OK   bool   `json:"ok"`
+	Next string `json:"next,omitempty"`
 }

@@ -44,6 +44,9 @@ type FTPShape struct {
 	UploadLimit int64
 }
 
+// lines is how many addresses lines to a server may begin at, its own included.
+const lines = 60
+
 // passive is how many ports an FTP server has for data.
 const passive = 24
 
@@ -135,7 +138,7 @@ func (h *FTPHost) certificate(dir string) error {
 		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(10, 0, 0),
 		IsCA: true, BasicConstraintsValid: true, DNSNames: []string{"quay.example"},
 	}
-	for n := range 8 {
+	for n := range lines {
 		template.IPAddresses = append(template.IPAddresses, net.IPv4(127, 0, 0, byte(n+1)))
 	}
 	der, err := x509.CreateCertificate(rand.Reader, &template, &template, &key.PublicKey, key)
@@ -274,7 +277,7 @@ func (h *FTPHost) Account(host string, port int) account.Account {
 // another address than the server's, since the ports have to be the same ones.
 func (h *FTPHost) Line(roundTrip time.Duration) (*Line, error) {
 	var err error
-	for n := 2; n < 9; n++ {
+	for n := 2; n <= lines; n++ {
 		at := fmt.Sprintf("127.0.0.%d", n)
 		var ways [][2]string
 		for port := h.first + passive; port >= h.first; port-- { // that of the server first

@@ -76,7 +76,7 @@ func New(link *sshlink.Link, s Spec) *Driver {
 		d.form = session{s}
 	case server.ByUnit:
 		d.form = unit{s}
-	case server.ByCommands, server.ByHand, server.ByProcess, "":
+	case server.ByCommands, server.ByHand, server.ByProcess, server.ByProvider, "":
 		d.form = own{s}
 	}
 	return d

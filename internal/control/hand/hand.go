@@ -40,7 +40,8 @@ type known struct {
 	from   int64
 	opened string
 	ready  bool
-	signs  control.Signs // then
+	// signs are what was seen then, and at its beginning: what was there before tells nothing.
+	signs, begun control.Signs
 }
 
 // asked is what a person is to do, and what was seen when they were asked.
@@ -91,9 +92,9 @@ func (a *asked) what() control.Asked {
 func (h *Hand) Believe(up bool, by string) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	k := &known{up: up, by: by, since: time.Now().UTC(), from: -1, ready: true, signs: h.seen}
+	k := &known{up: up, by: by, since: time.Now().UTC(), from: -1, ready: true, signs: h.seen, begun: h.seen}
 	if h.asked != nil && h.asked.Up == up { // what its log has said since then is of this run
-		k.from = h.asked.Signs.Log
+		k.from, k.begun = h.asked.Signs.Log, h.asked.Signs
 	}
 	h.settle(k)
 }
@@ -116,46 +117,66 @@ func (h *Hand) keep() {
 	h.eyes.Keep(raw)
 }
 
-// look gives the signs that there are now; the zero value where nothing can be seen.
-func (h *Hand) look(ctx context.Context) control.Signs {
+// look gives the signs that there are, seen after a time; the zero value where nothing can be seen.
+func (h *Hand) look(ctx context.Context, after time.Time) control.Signs {
 	h.looking.Lock()
 	defer h.looking.Unlock()
 	h.mu.Lock()
 	eyes, seen, at := h.eyes, h.seen, h.seenAt
 	h.mu.Unlock()
-	if eyes == nil || time.Since(at) < signsFor {
+	if eyes == nil || (at.After(after) && time.Since(at) < signsFor) {
 		return seen
 	}
+	begun := time.Now()
 	now, err := eyes.Signs(ctx)
 	if err != nil {
-		return control.Signs{} // a word counts all the same
+		return control.Signs{Log: -1} // a word counts all the same
 	}
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	if h.eyes == eyes {
-		h.seen, h.seenAt = now, time.Now()
+		h.seen, h.seenAt = now, begun
 	}
 	return now
 }
 
+// since is from when on signs count: later than what is known, or was asked, now.
+func (h *Hand) since() time.Time {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	switch {
+	case h.asked != nil:
+		return h.asked.Since
+	case h.known != nil:
+		return h.known.since
+	}
+	return time.Time{}
+}
+
 // Look implements control.Driver.
 func (h *Hand) Look(ctx context.Context) (control.Sight, error) {
-	now := h.look(ctx)
+	now := h.look(ctx, h.since())
 	if err := ctx.Err(); err != nil {
 		return control.Sight{}, err
 	}
 	h.mu.Lock()
 	a, eyes := h.asked, h.eyes
 	h.mu.Unlock()
-	ended := false
-	if a != nil && !a.Up && eyes != nil && now.Log > a.Signs.Log && a.Signs.Log >= 0 {
-		ended = eyes.SaysStopped(ctx, a.Signs.Log)
+	said := int64(-1) // where the log goes on that says that it was done
+	if a != nil && eyes != nil && now.Log >= 0 && a.Signs.Log >= 0 && now.Log != a.Signs.Log {
+		from := a.Signs.Log
+		if now.Log < from { // it was begun anew
+			from = 0
+		}
+		if eyes.Says(ctx, a.what(), from) {
+			said = from
+		}
 	}
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	switch {
 	case h.asked != nil && h.asked == a:
-		k := a.done(now, ended)
+		k := a.done(now, said)
 		if k == nil {
 			return control.Sight{}, h.waits()
 		}
@@ -175,46 +196,49 @@ func (h *Hand) Look(ctx context.Context) (control.Sight, error) {
 	return h.known.sight(), nil
 }
 
-// done tells whether what was asked for has been done, by what has changed since; nil: nothing tells.
-func (a *asked) done(now control.Signs, ended bool) *known {
-	k := &known{up: a.Up, sign: true, since: time.Now().UTC(), from: -1, signs: now}
-	if sign := turned(a.Signs, now, a.Up); sign != "" {
-		k.by, k.ready = sign, true
-		if a.Up && now.Locked {
-			k.opened = now.World
-		}
+// done tells whether what was asked for has been done, by what has changed since; nil: nothing tells. said
+// is where the log goes on that says so, -1: it does not.
+func (a *asked) done(now control.Signs, said int64) *known {
+	k := &known{
+		up: a.Up, sign: true, since: time.Now().UTC(), from: -1, signs: now, begun: a.Signs, ready: true,
+		by: turned(a.Signs, now, a.Up),
 	}
-	switch {
-	case a.Up && now.Log >= 0 && now.Log != a.Signs.Log && a.Signs.Log >= 0:
-		if k.from = a.Signs.Log; now.Log < k.from { // it was begun anew
-			k.from = 0
-		}
-		if k.by == "" {
-			k.by = "its log"
-		}
-	case !a.Up && ended:
+	if said >= 0 {
 		k.by = "its log"
 	}
 	if k.by == "" {
 		return nil
 	}
+	if a.Up && a.Signs.Log >= 0 && now.Log >= 0 {
+		if k.from = a.Signs.Log; now.Log < k.from {
+			k.from = 0
+		}
+	}
+	k.sees(now)
 	return k
+}
+
+// sees takes the world that the game's lock is in for the one that it has open, unless the lock was there
+// before.
+func (k *known) sees(now control.Signs) {
+	left := k.begun.Locked && k.begun.World == now.World
+	if k.up && k.begun.Looked && now.Looked && now.Locked && !left {
+		k.opened = now.World
+	}
 }
 
 // changed tells of a server that was started or stopped by others since its state was known.
 func (k *known) changed(now control.Signs) *known {
 	sign := turned(k.signs, now, !k.up)
 	if sign == "" {
-		if k.up && k.opened == "" && now.Locked && now.Looked {
-			k.opened = now.World
-		}
+		k.sees(now)
 		k.signs = k.signs.And(now)
 		return nil
 	}
-	next := &known{up: !k.up, by: sign, sign: true, since: time.Now().UTC(), from: -1, signs: now, ready: true}
-	if next.up && now.Locked {
-		next.opened = now.World
+	next := &known{
+		up: !k.up, by: sign, sign: true, since: time.Now().UTC(), from: -1, signs: now, begun: k.signs, ready: true,
 	}
+	next.sees(now)
 	return next
 }
 
@@ -222,6 +246,7 @@ func (k *known) changed(now control.Signs) *known {
 // That something is as it was proves nothing: a lock may be left over, and a port somebody else's.
 func turned(was, now control.Signs, up bool) string {
 	switch {
+	case was.Looked && now.Looked && was.World != now.World: // another world's lock tells nothing of this one
 	case was.Looked && now.Looked && was.Locked != now.Locked && now.Locked == up && up:
 		return "its lock, which is there now (" + now.World + ")"
 	case was.Looked && now.Looked && was.Locked != now.Locked && now.Locked == up:
@@ -266,7 +291,7 @@ func (h *Hand) waits() error {
 
 // ask asks a person to do something.
 func (h *Hand) ask(ctx context.Context, what string, up bool) error {
-	now := h.look(ctx)
+	now := h.look(ctx, time.Now())
 	if err := ctx.Err(); err != nil {
 		return err
 	}

@@ -2,6 +2,8 @@ package hand_test
 
 import (
 	"context"
+	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -36,6 +38,8 @@ func TestAServerInPeoplesHands(t *testing.T) {
 	assert.Equal(t, life.Running, st.State)
 	assert.Equal(t, "the word of Edda", st.Process)
 	assert.True(t, st.Unheard)
+	assert.True(t, st.Told)
+	assert.Equal(t, "Edda", st.Word, "a proof names it")
 
 	// A stop asks a person, and what they are asked to do is what the state says.
 	_, err = c.Stop(ctx, control.Clean)
@@ -61,4 +65,127 @@ func TestAServerInPeoplesHands(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, life.Running, c.Status(ctx).State)
 	assert.ErrorIs(t, c.Tell(ctx, game.Exchange{Say: "hold"}, time.Second), fault.Unsupported.As())
+}
+
+// eyes see what a test has them see.
+type eyes struct {
+	mu    sync.Mutex
+	signs control.Signs
+	log   string
+	kept  []byte
+}
+
+func (e *eyes) set(change func(*control.Signs)) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	change(&e.signs)
+}
+
+func (e *eyes) Signs(context.Context) (control.Signs, error) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return e.signs, nil
+}
+
+func (e *eyes) ReadLog(_ context.Context, p []byte, at int64) (int, error) {
+	return copy(p, e.log[min(at, int64(len(e.log))):]), nil
+}
+
+func (e *eyes) Says(_ context.Context, done control.Asked, from int64) bool {
+	return strings.Contains(e.log[from:], string(done))
+}
+
+func (e *eyes) Keep(raw []byte) { e.kept = raw }
+func (e *eyes) Kept() []byte    { return e.kept }
+
+// What has changed since a person was asked tells that it was done; what was so before does not.
+func TestSigns(t *testing.T) {
+	t.Parallel()
+	ctx := context.Background()
+	ask := func(t *testing.T, e *eyes, up bool) *hand.Hand {
+		t.Helper()
+		h := hand.New("north")
+		h.See(e)
+		h.Believe(!up, "Edda")
+		if up {
+			require.NoError(t, h.Start(ctx))
+		} else {
+			require.NoError(t, h.Stop(ctx))
+		}
+		_, err := h.Look(ctx)
+		require.ErrorIs(t, err, fault.StateUnknown.As())
+		return h
+	}
+	look := func(h *hand.Hand) (control.Sight, error) {
+		time.Sleep(1100 * time.Millisecond) // as long as signs count
+		return h.Look(ctx)
+	}
+	for name, c := range map[string]struct {
+		before control.Signs
+		up     bool
+		change func(*control.Signs)
+		says   string // "": nothing tells
+		opens  string
+	}{
+		"a lock comes": {
+			control.Signs{Log: -1, Looked: true, World: "fen"}, true,
+			func(s *control.Signs) { s.Locked = true }, "its lock, which is there now (fen)", "fen",
+		},
+		"a lock that was there": {
+			control.Signs{Log: -1, Looked: true, World: "fen", Locked: true}, true, func(*control.Signs) {}, "", "",
+		},
+		"another world's lock": {
+			control.Signs{Log: -1, Looked: true, World: "fen"}, true,
+			func(s *control.Signs) { s.World, s.Locked = "winter", true }, "", "",
+		},
+		"a lock goes": {
+			control.Signs{Log: -1, Looked: true, World: "fen", Locked: true}, false,
+			func(s *control.Signs) { s.Locked = false }, "its lock, which has gone (fen)", "",
+		},
+		"a port opens": {
+			control.Signs{Log: -1, Port: 7}, true, func(s *control.Signs) { s.Listens = true }, "its port 7", "",
+		},
+		"a port that cannot be seen any more": {
+			control.Signs{Log: -1, Port: 7, Listens: true}, false, func(s *control.Signs) { s.Port = 0 }, "", "",
+		},
+		"the log goes on, and does not say so": {
+			control.Signs{Log: 3}, true, func(s *control.Signs) { s.Log = 5 }, "", "",
+		},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			e := &eyes{signs: c.before, log: "old and new"}
+			h := ask(t, e, c.up)
+			e.set(c.change)
+			seen, err := look(h)
+			if c.says == "" {
+				require.ErrorIs(t, err, fault.StateUnknown.As())
+				return
+			}
+			require.NoError(t, err)
+			assert.Contains(t, seen.Says(), c.says)
+			assert.Equal(t, c.up, seen.Process != nil)
+			if c.up {
+				assert.Equal(t, c.opens, seen.Process.Opens)
+				assert.Empty(t, seen.Process.Word)
+			}
+		})
+	}
+	t.Run("the log says so, in another life", func(t *testing.T) {
+		t.Parallel()
+		e := &eyes{signs: control.Signs{Log: 3}, log: "old"}
+		ask(t, e, true)
+		e.log += "start"
+		e.set(func(s *control.Signs) { s.Log = 8 })
+		h := hand.New("north")
+		h.See(e)
+		seen, err := h.Look(ctx)
+		require.NoError(t, err)
+		assert.Equal(t, "its log", seen.Says())
+		buf := make([]byte, 10)
+		n, err := h.ReadLog(ctx, seen.Run, buf, 0)
+		require.NoError(t, err)
+		assert.Equal(t, "start", string(buf[:n]), "the run begins where it was asked for")
+		assert.Nil(t, e.kept, "nothing is asked any more")
+	})
 }

@@ -172,7 +172,8 @@ func (s *Server) Start(ctx context.Context) error {
 			return ctx.Err()
 		}
 	}
-	return fault.New(fault.NotReady, "start", s.name, "its provider was asked to start it, and says %s later that it is down",
+	return fault.New(fault.NotReady, "start", s.name,
+		"its provider was asked to start it, and says %s later that it is down",
 		comesUpWithin)
 }
 
@@ -230,6 +231,14 @@ func (s *Server) ReadLog(ctx context.Context, run string, p []byte, offset int64
 		return 0, ctx.Err()
 	}
 	return copy(p, s.log[offset:]), nil
+}
+
+// Heard gives what the provider's log holds of the present run, or as much of it as it keeps.
+func (s *Server) Heard(ctx context.Context) (string, error) {
+	err := s.hear(ctx)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return string(s.log), err
 }
 
 // hear reads on in the provider's log.

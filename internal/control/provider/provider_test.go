@@ -83,7 +83,8 @@ func TestAServerAtAProvider(t *testing.T) {
 		100*time.Millisecond)
 	require.NoError(t, s.Say(ctx, "seed"))
 	require.ErrorIs(t, s.Say(ctx, "seed\nhalt"), fault.Invalid.As())
-	require.Eventually(t, func() bool { return strings.Contains(logOf(t, s, seen.Run), "seed is -7\n") }, 10*time.Second,
+	require.Eventually(t, func() bool { return strings.Contains(logOf(t, s, seen.Run), "seed is -7\n") },
+		10*time.Second,
 		100*time.Millisecond)
 	first := seen.Run
 	require.NoError(t, s.Stop(ctx))
@@ -193,7 +194,8 @@ func TestNothingGoesElsewhere(t *testing.T) {
 	_, port, err := net.SplitHostPort(strings.TrimPrefix(other.URL, "http://"))
 	require.NoError(t, err)
 	for _, host := range []string{"127.0.0.1", "localhost", "[::1]", "[::ffff:127.0.0.1]"} {
-		l, err := providerlink.New(providerlink.Account{Name: "quay", Origin: fmt.Sprintf("https://%s:%s", host, port)}, d)
+		l, err := providerlink.New(providerlink.Account{Name: "quay", Origin: fmt.Sprintf("https://%s:%s", host, port)},
+			d)
 		require.NoError(t, err)
 		_, err = l.Ask(context.Background(), &d.State.Request, "14", nil)
 		assert.ErrorIs(t, err, fault.Refused.As(), host)

@@ -70,6 +70,8 @@ type Secrets struct {
 	Passphrase string `json:"passphrase,omitempty"` // of PrivateKey
 	// Agent is the socket of an agent (ssh-agent(1)) on the service's machine.
 	Agent string `json:"agent,omitempty"`
+	// Provider is what the provider's own interface is signed in to with.
+	Provider string `json:"provider,omitempty"`
 }
 
 // Ways names how an account can be signed in to, for people.

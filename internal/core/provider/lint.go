@@ -245,7 +245,8 @@ func (l *linter) request(key string, r *Request, known []string) {
 // path complains of what would lead to another origin.
 func (l *linter) path(key, path string) {
 	u, err := url.Parse(path)
-	if err != nil || !strings.HasPrefix(path, "/") || strings.HasPrefix(path, "//") || u.Host != "" || u.Fragment != "" {
+	if err != nil || !strings.HasPrefix(path, "/") || strings.HasPrefix(path, "//") || u.Host != "" ||
+		u.Fragment != "" {
 		l.Complain(key, "%q is no path from the origin, such as /machines/{machine}", path)
 	}
 }

@@ -35,9 +35,10 @@ func TestComplaints(t *testing.T) {
 	t.Parallel()
 	good := string(providers.Example())
 	for name, c := range map[string]struct{ from, to, want string }{
-		"another language":        {"provider/1", "provider/2", `this one says "provider/2"`},
-		"an unknown key":          {"log:\n", "logs:\n", "unknown field"},
-		"another origin":          {`"/gate/plots/{machine}/"`, `"https://elsewhere.example/x"`, "no path from the origin"},
+		"another language": {"provider/1", "provider/2", `this one says "provider/2"`},
+		"an unknown key":   {"log:\n", "logs:\n", "unknown field"},
+		"another origin": {`"/gate/plots/{machine}/"`, `"https://elsewhere.example/x"`,
+			"no path from the origin"},
 		"a path to another host":  {`"/gate/plots/{machine}/"`, `"//elsewhere.example/x"`, "no path from the origin"},
 		"what nothing fills":      {"{line}", "{word}", "nothing fills {word} here"},
 		"no line":                 {"{line}", "x", "nothing in it is {line}"},

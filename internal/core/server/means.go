@@ -4,7 +4,7 @@ package server
 type Means struct {
 	// By says which way it is; left out is the host's own: a process of the service on its own
 	// machine, and elsewhere a session where commands can be given, else people.
-	By By `json:"by,omitempty" enum:"process,session,unit,commands,hand"`
+	By By `json:"by,omitempty" enum:"process,session,unit,commands,provider,hand"`
 	// Session names the terminal multiplexer's session, Unit the systemd unit; UserUnit: of the
 	// account's own manager.
 	Session  string `json:"session,omitempty"`
@@ -17,6 +17,8 @@ type Means struct {
 	Say    string `json:"say,omitempty"`
 	Signal string `json:"signal,omitempty"`
 	Log    string `json:"log,omitempty"`
+	// Machine is what the provider calls the server.
+	Machine string `json:"machine,omitempty"`
 	// LogFile is where its log is written, from its folder or absolute.
 	LogFile string `json:"logFile,omitempty"`
 }
@@ -30,6 +32,7 @@ const (
 	BySession  By = "session"  // a process in a named session of a terminal multiplexer
 	ByUnit     By = "unit"     // a systemd unit
 	ByCommands By = "commands" // commands that a person has given
+	ByProvider By = "provider" // the provider's own interface
 	ByHand     By = "hand"     // people, whose word is taken
 )
 
@@ -41,7 +44,7 @@ func (m Means) Hears(file string) bool {
 		return m.Log != "" || m.LogFile != "" || file != ""
 	case ByHand: // as a file beside its others
 		return m.LogFile != "" || file != ""
-	case ByProcess, BySession, ByUnit, "":
+	case ByProcess, BySession, ByUnit, ByProvider, "":
 	}
 	return true
 }
@@ -53,7 +56,7 @@ func (m Means) Speaks() bool {
 		return m.Say != ""
 	case ByHand:
 		return false
-	case ByProcess, BySession, "":
+	case ByProcess, BySession, ByProvider, "":
 	}
 	return true
 }

@@ -134,7 +134,7 @@ func (m *machine) Means(name string, s server.Means, _ []string) (server.Means, 
 	switch s.By {
 	case "":
 		s.By = server.ByHand
-	case server.ByHand:
+	case server.ByHand, server.ByProvider:
 	case server.BySession, server.ByUnit, server.ByCommands, server.ByProcess:
 		return s, fault.New(fault.Invalid, "control", name,
 			"the host %s takes no commands: people start and stop its servers (by hand)", m.now().Name)

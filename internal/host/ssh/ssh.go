@@ -136,7 +136,7 @@ func (m *machine) Process(_ context.Context, s host.Server) (control.Driver, err
 	case server.BySession, server.ByUnit, server.ByCommands:
 	case server.ByHand:
 		return m.hands.Of(s.ID, s.Name), nil
-	case server.ByProcess, "":
+	case server.ByProcess, server.ByProvider, "":
 		return nil, fault.New(fault.Invalid, "control", s.Name,
 			"a server of this host is no process of the service's own")
 	}
@@ -162,7 +162,7 @@ func (m *machine) Means(name string, s server.Means, command []string) (server.M
 			s.By = server.ByHand
 		}
 	}
-	if s.By != server.ByHand && found != nil && !commands {
+	if s.By != server.ByHand && s.By != server.ByProvider && found != nil && !commands {
 		return bad("the host %s takes no commands: people start and stop its servers (by hand)", m.now().Name)
 	}
 	switch s.By {
@@ -184,7 +184,7 @@ func (m *machine) Means(name string, s server.Means, command []string) (server.M
 		if s.State == "" || s.Start == "" {
 			return bad("by commands needs at least one that starts it and one that tells its state")
 		}
-	case server.ByHand:
+	case server.ByHand, server.ByProvider:
 	case server.ByProcess:
 		return bad("a server of another machine is no process of the service's own")
 	default:

@@ -347,6 +347,9 @@ func (f *Files) OpenSeen(ctx context.Context, name string, seen hostfs.Info) (ho
 	return &content{Download: d, info: seen}, nil
 }
 
+// Ahead implements hostfs.Distant: each listing takes a connection.
+func (f *Files) Ahead() int { return f.link.Most() / 2 }
+
 // content is an open file, read as far as it reached when it was opened.
 type content struct {
 	*ftplink.Download

@@ -72,6 +72,9 @@ func (f *Files) OpenSeen(ctx context.Context, name string, seen hostfs.Info) (ho
 	return out, nil
 }
 
+// Ahead implements hostfs.Distant: questions stand behind each other for no time.
+func (f *Files) Ahead() int { return mostAtOnce }
+
 // behind follows a link that stays in the root.
 func (f *Files) behind(c *sftp.Client, name string) (target string, info hostfs.Info, err error) {
 	real, err := c.RealPath(f.at(name))

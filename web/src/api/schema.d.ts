@@ -570,6 +570,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/hosts/{host}/provider": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Record the provider's own interface of a host, by a provider description, or forget it */
+        put: operations["set-provider"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/hosts/{host}/provider/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Look whether a server can be seen by its provider's own interface; nothing is changed */
+        get: operations["try-provider"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/me": {
         parameters: {
             query?: never;
@@ -1452,6 +1486,14 @@ export interface components {
             /** Format: int64 */
             size: number;
         };
+        DoclangComplaint: {
+            /** Format: int64 */
+            column: number;
+            key?: string;
+            /** Format: int64 */
+            line: number;
+            what: string;
+        };
         Examples: {
             /** @description sketch: the game's id */
             id?: string;
@@ -1574,14 +1616,6 @@ export interface components {
              */
             version?: number;
         };
-        GameComplaint: {
-            /** Format: int64 */
-            column: number;
-            key?: string;
-            /** Format: int64 */
-            line: number;
-            what: string;
-        };
         GameVersion: {
             profile: string;
             /** Format: date-time */
@@ -1608,6 +1642,8 @@ export interface components {
             name: string;
             /** Format: int64 */
             port?: number;
+            /** @description its provider's own interface, when one is known */
+            provider?: components["schemas"]["Provider"];
             /** @description what that means for changeovers, in words */
             says?: string[];
             /**
@@ -1775,6 +1811,17 @@ export interface components {
             place?: string;
             /** @description what there is to see, such as: red roof by the well */
             say: string;
+        };
+        NewProvider: {
+            /** @description the provider description, in YAML; left out: with a secret only that is changed, else what is known is forgotten */
+            description?: string;
+            /** @description where it is: scheme, host and port; nothing is sent to any other */
+            origin?: string;
+            /** @description allow an address of a private network or of the service's machine */
+            private?: boolean;
+            /** @description password, key or token; left out: it stays as it is */
+            secret?: string;
+            user?: string;
         };
         NewServer: {
             /** @description program and arguments, run in the server's folder; only a server that the service starts by itself, or in a session, needs it */
@@ -2073,6 +2120,17 @@ export interface components {
             title: string;
             type: string;
         };
+        Provider: {
+            /** @description where it is: scheme, host and port */
+            origin: string;
+            /** @description it may be an address of a private network or of the service's machine */
+            private?: boolean;
+            /** @description the provider's name, as its description has it */
+            title?: string;
+            /** @description why it cannot be used, when the service knows */
+            trouble?: string;
+            user?: string;
+        };
         Recognised: {
             /** @description what must be known to go on; empty: all is told */
             needs: components["schemas"]["WorldNeed"][];
@@ -2217,9 +2275,10 @@ export interface components {
         };
         ServerMeans: {
             /** @enum {string} */
-            by?: "process" | "session" | "unit" | "commands" | "hand";
+            by?: "process" | "session" | "unit" | "commands" | "provider" | "hand";
             log?: string;
             logFile?: string;
+            machine?: string;
             say?: string;
             session?: string;
             signal?: string;
@@ -2340,7 +2399,7 @@ export interface components {
             why: string;
         };
         SketchProposal: {
-            complaints: components["schemas"]["GameComplaint"][];
+            complaints: components["schemas"]["DoclangComplaint"][];
             parts: components["schemas"]["SketchPart"][];
             profile: string;
         };
@@ -2381,6 +2440,12 @@ export interface components {
             expires: string;
             secret: string;
             user: string;
+        };
+        Tried: {
+            next?: string;
+            ok: boolean;
+            seen: string;
+            what: string;
         };
         Unfinished: {
             by: string;
@@ -3505,7 +3570,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["GameComplaint"][];
+                    "application/json": components["schemas"]["DoclangComplaint"][];
                 };
             };
             /** @description Error */
@@ -3882,6 +3947,75 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Host"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "set-provider": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewProvider"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Host"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "try-provider": {
+        parameters: {
+            query: {
+                /** @description what the provider calls the server */
+                machine: string;
+            };
+            header?: never;
+            path: {
+                host: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Tried"][];
                 };
             };
             /** @description Error */

@@ -1,0 +1,129 @@
+package e2e
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"reshard/cmd/standin/farhost"
+	"reshard/cmd/standin/quarrymoss"
+	"reshard/cmd/standin/tollen"
+	"reshard/internal/core/plan"
+	"reshard/internal/core/server"
+	"reshard/internal/wire"
+	"reshard/providers"
+)
+
+// rented is a Quarrymoss server whose files are reached over FTP and which its provider starts and stops.
+func (b *bundle) rented(change func(*tollen.Plot)) (*tollen.Provider, string) {
+	b.t.Helper()
+	b.quay(farhost.FTPShape{}, 0)
+	root := filepath.Join(b.dir, "servers", "north")
+	require.NoError(b.t, quarrymoss.MakeServer(root, quarrymoss.Config{Version: "2.5.1", Kind: "plain"}, "winter", 1,
+		freePort(b.t)))
+	require.NoError(b.t, quarrymoss.Make(filepath.Join(root, "worlds", "winter"),
+		quarrymoss.Options{Title: "Winter", Seed: 1, Tiles: 4}))
+	plot := &tollen.Plot{ID: "14", Dir: root, Command: []string{standin, "quarrymoss", "serve", "."}}
+	if change != nil {
+		change(plot)
+	}
+	p, err := tollen.Start(plot)
+	require.NoError(b.t, err)
+	b.t.Cleanup(p.Close)
+	ctx := context.Background()
+	_, err = b.api.SetProvider(ctx, "quay", wire.NewProvider{
+		Description: string(providers.Example()), Origin: p.Origin(), User: p.User, Secret: &p.Phrase, Private: true,
+	})
+	require.NoError(b.t, err)
+	_, err = b.api.AddServer(ctx, wire.NewServer{
+		Name: "north", Host: "quay", Game: "quarrymoss", Kind: "plain", Root: root,
+		Control: server.Means{Machine: "14"},
+	})
+	require.NoError(b.t, err)
+	_, err = b.api.StartServer(ctx, "north")
+	require.NoError(b.t, err)
+	return p, root
+}
+
+// A world is put onto a rented server and taken back: files over FTP, stop and start by its provider,
+// which starts what has stopped again by itself.
+func TestAPutOnARentedServer(t *testing.T) {
+	t.Parallel()
+	for name, change := range map[string]func(*tollen.Plot){
+		"plain":           nil,
+		"with a watchdog": func(p *tollen.Plot) { p.Watchdog = true },
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			b := setup(t)
+			b.rented(change)
+			b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 13, Tiles: 8})
+			c := b.put("fen", "north", nil)
+			require.Equal(t, plan.Done, c.State, c.Failure)
+			require.NotNil(t, c.Proof)
+			assert.True(t, c.Proof.Holds())
+			assert.Empty(t, c.Unproven, "the provider's log names the world")
+			assert.Equal(t, "fen", b.active("north"))
+			back := b.undo(c.ID)
+			require.Equal(t, plan.Done, back.State, back.Failure)
+			assert.Equal(t, "winter", b.active("north"))
+		})
+	}
+}
+
+// The provider's interface is told of, tried and forgotten at the command line; its secret is in no
+// answer.
+func TestAProviderAtTheCommandLine(t *testing.T) {
+	t.Parallel()
+	b := setup(t)
+	p, _ := b.rented(nil)
+	out := b.must("hosts", "show", "quay")
+	assert.Contains(t, out, "Tollen Plots at "+p.Origin())
+	assert.NotContains(t, out, p.Phrase)
+	out = b.must("hosts", "try", "quay", "14")
+	assert.Contains(t, out, "✓ state: its provider says that it is awake")
+	assert.Contains(t, out, "✓ log: its last line")
+	code, out, _ := b.cli("hosts", "try", "quay", "15")
+	assert.Equal(t, 5, code)
+	assert.Contains(t, strings.Join(strings.Fields(out), " "), "there is no such plot")
+	code, _, errs := b.cliReading("wrong\n", "hosts", "provider", "quay", "--secret", "--password-stdin")
+	require.Zero(t, code, errs)
+	code, out, _ = b.cli("hosts", "try", "quay", "14")
+	assert.Equal(t, 5, code)
+	assert.Contains(t, strings.Join(strings.Fields(out), " "), "nobody of that name with that phrase lives here")
+	s, err := b.api.Server(context.Background(), "north")
+	require.NoError(t, err)
+	assert.Equal(t, "unknown", s.Server.State, "it is not taken for stopped")
+	code, _, errs = b.cliReading(p.Phrase+"\n", "hosts", "provider", "quay", "--secret", "--password-stdin")
+	require.Zero(t, code, errs)
+	require.Eventually(t, func() bool {
+		s, err := b.api.Server(context.Background(), "north")
+		return err == nil && s.Server.State == "running"
+	}, 20*time.Second, 200*time.Millisecond)
+
+	file := filepath.Join(b.dir, "bad.yaml")
+	require.NoError(t, os.WriteFile(
+		file, []byte("reshard: provider/1\nid: x\ntitle: X\nstop: {request: {post: //x}}\n"), 0o600))
+	code, out, _ = b.cli("providers", "lint", file)
+	assert.Equal(t, 2, code)
+	assert.Contains(t, strings.Join(strings.Fields(out), " "), "no path from the origin")
+	code, _, errs = b.cli("hosts", "provider", "quay", "--description", file, "--origin", p.Origin())
+	assert.NotZero(t, code)
+	assert.Contains(t, strings.Join(strings.Fields(errs), " "), "no path from the origin")
+	require.NoError(t, os.WriteFile(file, providers.Example(), 0o600))
+	code, _, errs = b.cli("hosts", "provider", "quay", "--description", file, "--origin", "https://127.0.0.1:1")
+	require.Zero(t, code, errs)
+	code, out, _ = b.cli("hosts", "try", "quay", "14")
+	assert.Equal(t, 5, code)
+	assert.Contains(t, strings.Join(strings.Fields(out), " "), "private network or of this machine")
+	b.must("hosts", "provider", "quay", "--forget")
+	code, _, errs = b.cli("hosts", "try", "quay", "14")
+	assert.NotZero(t, code)
+	assert.Contains(t, strings.Join(strings.Fields(errs), " "), "no provider's interface is known")
+}
