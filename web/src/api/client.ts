@@ -19,7 +19,7 @@ export type Proof = Schemas["PlanProof"];
 export type Fact = Schemas["Fact"];
 export type LogLine = Schemas["LogLine"];
 export type Game = Schemas["Game"];
-export type Complaint = Schemas["GameComplaint"];
+export type Complaint = Schemas["DoclangComplaint"];
 export type Tried = Schemas["LocalTried"];
 export type Proposal = Schemas["SketchProposal"];
 export type Setting = Schemas["ServerSetting"];
@@ -121,6 +121,10 @@ export const api = {
   addHost: (body: NewHost) => taken(client.POST("/v1/hosts", { body })),
   changeHost: (host: string, body: Schemas["HostChange"]) =>
     taken(client.PATCH("/v1/hosts/{host}", { params: { path: { host } }, body })),
+  setProvider: (host: string, body: Schemas["NewProvider"]) =>
+    taken(client.PUT("/v1/hosts/{host}/provider", { params: { path: { host } }, body })),
+  tryProvider: (host: string, machine: string) =>
+    taken(client.GET("/v1/hosts/{host}/provider/try", { params: { path: { host }, query: { machine } } })),
   checkHost: (host: string) => taken(client.POST("/v1/hosts/{host}/check", { params: { path: { host } } })),
   removeHost: (host: string) => taken(client.DELETE("/v1/hosts/{host}", { params: { path: { host } } })),
   users: (signal?: AbortSignal) => taken(client.GET("/v1/users", { signal })),

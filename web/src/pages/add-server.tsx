@@ -3,7 +3,7 @@ import { Link, useNavigate } from "@tanstack/react-router";
 import { useState } from "react";
 import { Label, Radio, RadioGroup } from "react-aria-components";
 import styled from "styled-components";
-import { api } from "../api/client";
+import { api, type Host } from "../api/client";
 import { queries } from "../api/queries";
 import { Button } from "../parts/controls";
 import { Columns, Field } from "../parts/form";
@@ -39,9 +39,16 @@ const Kinds = styled(RadioGroup)`
 const ways = [
   { by: "session", says: "in a session there" },
   { by: "unit", says: "as a systemd unit" },
+  { by: "provider", says: "by its provider's own interface" },
   { by: "hand", says: "by hand: people do, and say so" },
 ] as const;
 type Way = (typeof ways)[number]["by"];
+
+/** The ways in which a server on a host can be started and stopped. */
+function waysOn(host: Host | undefined) {
+  const commands = host?.kind === "ssh" && host.found?.set.commands !== false;
+  return ways.filter(({ by }) => (by === "hand" ? true : by === "provider" ? host?.provider : commands));
+}
 
 /** Tells the service of a game server on its host. */
 export function AddServer() {
@@ -54,14 +61,22 @@ export function AddServer() {
   const [kind, setKind] = useState("");
   const hosts = useQuery(queries.hosts());
   const [host, setHost] = useState("local");
-  const [by, setBy] = useState<Way>("session");
+  const [chosen, setBy] = useState<Way>("session");
+  const possible = waysOn(hosts.data?.find((h) => h.name === host));
+  const by = possible.find((w) => w.by === chosen)?.by ?? possible[0]?.by ?? "hand";
   const elsewhere = host !== "local";
   const needsCommand = !elsewhere || by === "session";
-  const complete = name && root && kind && (command || !(needsCommand || by === "unit"));
+  const complete = name && root && kind && (command || !(needsCommand || by === "unit" || by === "provider"));
   const add = useMutation({
     mutationFn: () => {
       const [game = "", k = ""] = kind.split(" ");
-      const control = elsewhere ? { by, unit: by === "unit" ? command : undefined } : undefined;
+      const control = elsewhere
+        ? {
+            by,
+            unit: by === "unit" ? command : undefined,
+            machine: by === "provider" ? command : undefined,
+          }
+        : undefined;
       return api.addServer({
         name,
         game,
@@ -135,7 +150,7 @@ export function AddServer() {
               onChange={(v) => setBy(v as Way)}
             >
               <Label>Started and stopped</Label>
-              {ways.map((w) => (
+              {possible.map((w) => (
                 <Radio
                   key={w.by}
                   value={w.by}
@@ -160,9 +175,15 @@ export function AddServer() {
             autoComplete="off"
             hint="The server's folder on its host, its whole path"
           />
-          {(needsCommand || by === "unit") && (
+          {(needsCommand || by === "unit" || by === "provider") && (
             <Field
-              label={needsCommand ? "Start command" : "systemd unit"}
+              label={
+                needsCommand
+                  ? "Start command"
+                  : by === "unit"
+                    ? "systemd unit"
+                    : "What the provider calls the server"
+              }
               value={command}
               onChange={setCommand}
               autoComplete="off"
@@ -171,7 +192,9 @@ export function AddServer() {
                 needsCommand
                   ? "Program and arguments, as a shell would take them. It is run in the folder, with the rights of the " +
                     (elsewhere ? "account." : "service.")
-                  : "Its name as systemctl shows it. The account must be allowed to start and stop it."
+                  : by === "unit"
+                    ? "Its name as systemctl shows it. The account must be allowed to start and stop it."
+                    : "As its description says where to find it, letter by letter."
               }
             />
           )}

@@ -6,6 +6,7 @@ import { bytes, count, when } from "../words";
 import { Button } from "./controls";
 import { Columns, Field } from "./form";
 import { AcceptKey, shownKey } from "./host-key";
+import { HostProvider } from "./host-provider";
 import { Facts, Failure, Muted, Panel } from "./layout";
 
 const yes = (has: boolean) => (has ? "✓ yes" : "✕ no");
@@ -204,6 +205,7 @@ export function HostPanel({ host }: { host: Host }) {
             />
           )}
           <SignInAnew host={host} />
+          <HostProvider host={host} />
         </Spaced>
       )}
     </Panel>
