@@ -138,7 +138,7 @@ func moorServers(dir, self string, mods []quarrymoss.Mod) ([]wire.NewServer, err
 	for _, s := range []wire.NewServer{
 		{Name: "fen-plot", Host: "moor", Control: server.Means{Session: session}},
 		{Name: "sedge-plot", Host: "moor-files", Control: server.Means{By: server.ByHand}},
-		{Name: "withy-plot", Host: "quay", Control: server.Means{By: server.ByHand}},
+		{Name: rentedServer, Host: "quay", Control: server.Means{Machine: rentedPlot}},
 	} {
 		root := filepath.Join(dir, "moor", s.Name)
 		if err := os.RemoveAll(root); err != nil {

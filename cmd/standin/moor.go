@@ -8,7 +8,9 @@ import (
 	"path/filepath"
 
 	"reshard/cmd/standin/farhost"
+	"reshard/cmd/standin/tollen"
 	tls "reshard/internal/core/account"
+	"reshard/providers"
 )
 
 // moor runs the demo's other machines: an account with commands, a rented one that gives files over
@@ -22,8 +24,15 @@ func moor(dir string, in io.Reader, out io.Writer) error {
 		Fingerprint string `json:"fingerprint,omitempty"`
 		Password    string `json:"password,omitempty"`
 		Roots       string `json:"roots,omitempty"`
+		// Provider is its provider's own interface.
+		Provider *provider `json:"provider,omitempty"`
 	}
 	var accounts []account
+	plots, err := rented(filepath.Dir(dir))
+	if err != nil {
+		return err
+	}
+	defer plots.Close()
 	for _, a := range []struct {
 		name  string
 		shape farhost.Shape
@@ -55,11 +64,41 @@ func moor(dir string, in io.Reader, out io.Writer) error {
 		accounts = append(accounts, account{
 			Name: "quay", Address: fmt.Sprintf("ftp://%s@%s", h.User, h.Address()), Password: h.Password,
 			Roots: h.Roots,
+			Provider: &provider{
+				Origin: plots.Origin(), User: plots.User, Secret: plots.Phrase,
+				Description: string(providers.Example()),
+			},
 		})
 	}
 	if err := json.NewEncoder(out).Encode(accounts); err != nil {
 		return err
 	}
-	_, err := io.Copy(io.Discard, in)
+	_, err = io.Copy(io.Discard, in)
 	return err
 }
+
+// provider is how a provider's own interface is reached.
+type provider struct {
+	Origin      string `json:"origin"`
+	User        string `json:"user"`
+	Secret      string `json:"secret"`
+	Description string `json:"description"`
+}
+
+// rented begins the provider that starts and stops the demo's rented server, in its data folder.
+func rented(data string) (*tollen.Provider, error) {
+	self, err := os.Executable()
+	if err != nil {
+		return nil, err
+	}
+	return tollen.Start(&tollen.Plot{
+		ID: rentedPlot, Dir: filepath.Join(data, "moor", rentedServer),
+		Command: []string{self, "quarrymoss", "serve", "."},
+	})
+}
+
+// What the demo's rented server is called, and what its provider calls it.
+const (
+	rentedServer = "withy-plot"
+	rentedPlot   = "14"
+)

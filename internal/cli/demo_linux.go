@@ -289,7 +289,8 @@ func (a *app) demoWords(ctx context.Context, api *client.Client, d *Daemon, data
 		{"hosts show moor", "a second machine, over SSH"},
 		{"put fen-garden fen-plot", "a world onto it"},
 		{"put fen-garden sedge-plot", "by SFTP alone: you stop and start it"},
-		{"hosts show quay", "a third machine, over FTP"},
+		{"hosts show quay", "a third machine, over FTP and its provider's own interface"},
+		{"put fen-garden withy-plot", "a world onto a rented server"},
 	} {
 		a.print("  %s %-52s # %s\n", self, c[0], c[1])
 	}

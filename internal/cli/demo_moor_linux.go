@@ -23,6 +23,12 @@ type moor struct {
 		Fingerprint string `json:"fingerprint"`
 		Password    string `json:"password"`
 		Roots       string `json:"roots"`
+		Provider    *struct {
+			Origin      string `json:"origin"`
+			User        string `json:"user"`
+			Secret      string `json:"secret"`
+			Description string `json:"description"`
+		} `json:"provider"`
 	}
 	cmd   *exec.Cmd
 	alive io.Closer // its standard input
@@ -91,6 +97,11 @@ func (m *moor) introduce(ctx context.Context, api *client.Client) error {
 			_, err = api.ChangeHost(ctx, a.Name, change)
 		case "":
 			_, err = api.CheckHost(ctx, a.Name)
+		}
+		if p := a.Provider; err == nil && p != nil {
+			_, err = api.SetProvider(ctx, a.Name, wire.NewProvider{
+				Description: p.Description, Origin: p.Origin, User: p.User, Secret: &p.Secret, Private: true,
+			})
 		}
 		if err != nil {
 			return err

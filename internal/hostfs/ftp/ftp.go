@@ -42,20 +42,16 @@ type Files struct {
 	root  string
 	found Found
 
+	inside hostfs.Inside
+
 	mu sync.Mutex // held for moments only
-	// inside are folders that were seen to be in the root, links followed, and when.
-	inside map[string]time.Time
 	// own are folders that were made here: nothing in them leads elsewhere.
 	own map[string]bool
 }
 
-// insideFor is how long a folder that was seen to be in the root is taken to be. A link that
-// somebody puts in its place within that time would be followed, with the account's rights.
-const insideFor = 30 * time.Second
-
 // Open gives a folder of an account; root is absolute, in the form that Root gave.
 func Open(link *ftplink.Link, root string, found *Found) *Files {
-	f := &Files{link: link, root: root, inside: map[string]time.Time{}, own: map[string]bool{}}
+	f := &Files{link: link, root: root, own: map[string]bool{}}
 	if f.found = (Found{RenameFolders: true}); found != nil {
 		f.found = *found
 	}
@@ -136,10 +132,7 @@ func (f *Files) tell(ctx context.Context, again bool, do func(*ftplink.Conn) err
 // within is Refused unless a folder is the root or below it, as far as the host tells where one
 // arrives that enters it. A folder that is not there is left to whoever asks for something in it.
 func (f *Files) within(ctx context.Context, dir string) error {
-	f.mu.Lock()
-	seen, ok := f.inside[dir]
-	f.mu.Unlock()
-	if ok && time.Since(seen) < insideFor {
+	if f.inside.Known(dir) {
 		return nil
 	}
 	real, err := ftplink.Do(ctx, f.link, true, func(c *ftplink.Conn) (string, error) {
@@ -154,33 +147,14 @@ func (f *Files) within(ctx context.Context, dir string) error {
 	if err != nil {
 		return err
 	}
-	return f.saw(dir, real)
-}
-
-// saw notes where one arrived who entered a folder.
-func (f *Files) saw(dir, real string) error {
-	root := filename.Decode(f.root)
-	if real != root && !strings.HasPrefix(real, strings.TrimSuffix(root, "/")+"/") {
-		return fault.New(fault.Refused, "", "", "a link leads out of the server's folder")
-	}
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	if len(f.inside) > 10_000 {
-		clear(f.inside)
-	}
-	f.inside[dir] = time.Now()
-	return nil
+	return f.inside.Saw(dir, real, filename.Decode(f.root))
 }
 
 // forget takes back what was seen of a folder and those below, once it has moved.
 func (f *Files) forget(name string) {
+	f.inside.Forget(name)
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	for dir := range f.inside {
-		if dir == name || strings.HasPrefix(dir, name+"/") {
-			delete(f.inside, dir)
-		}
-	}
 	for dir := range f.own {
 		if dir == name || strings.HasPrefix(dir, name+"/") {
 			delete(f.own, dir)
@@ -191,19 +165,17 @@ func (f *Files) forget(name string) {
 // infos lists a folder. NotFound: it is not there; Invalid: it is no folder.
 func (f *Files) infos(ctx context.Context, dir string) ([]hostfs.Info, error) {
 	out, err := ftplink.Do(ctx, f.link, true, func(c *ftplink.Conn) ([]hostfs.Info, error) {
-		f.mu.Lock()
-		seen, known := f.inside[dir]
-		f.mu.Unlock()
+		known := f.inside.Known(dir)
 		entries, lines, err := c.Listing(f.at(dir))
 		if err != nil {
 			return nil, err
 		}
-		if !known || time.Since(seen) > insideFor {
+		if !known {
 			real, err := c.CurrentDir()
 			if err != nil {
 				return nil, err
 			}
-			if err := f.saw(dir, real); err != nil {
+			if err := f.inside.Saw(dir, real, filename.Decode(f.root)); err != nil {
 				return nil, err
 			}
 		}
@@ -471,9 +443,10 @@ func (f *Files) Mkdir(ctx context.Context, name string) error {
 		return refused(d)
 	}
 	if err == nil {
+		f.inside.Note(name) // it is no link
 		f.mu.Lock()
 		defer f.mu.Unlock()
-		f.inside[name], f.own[name] = time.Now(), true // it is no link
+		f.own[name] = true
 	}
 	return err
 }

@@ -56,23 +56,19 @@ type Files struct {
 	root  string
 	found Found
 
+	inside hostfs.Inside
+
 	mu sync.Mutex // held for moments only
-	// inside are folders that were seen to be in the root, links followed, and when.
-	inside map[string]time.Time
 	// unsynced are folders in which something was made since SyncAll.
 	unsynced map[string]bool
 }
-
-// insideFor is how long a folder that was seen to be in the root is taken to be. A link that
-// somebody puts in its place within that time would be followed, with the account's rights.
-const insideFor = 30 * time.Second
 
 // usuallyAtOnce is how many files hosts usually let be open at the same time.
 const usuallyAtOnce = 64
 
 // Open gives a folder of an account; root is absolute, in the form that Root gave.
 func Open(link *sshlink.Link, root string, found *Found) *Files {
-	f := &Files{link: link, root: root, inside: map[string]time.Time{}, unsynced: map[string]bool{}}
+	f := &Files{link: link, root: root, unsynced: map[string]bool{}}
 	if found != nil {
 		f.found = *found
 	}
@@ -233,10 +229,7 @@ func infoOf(i fs.FileInfo) hostfs.Info {
 // within is Refused unless a folder is the root or below it once all links are followed.
 // A folder that is not there is left to whoever asks for something in it.
 func (f *Files) within(c *sftp.Client, dir string) error {
-	f.mu.Lock()
-	seen, ok := f.inside[dir]
-	f.mu.Unlock()
-	if ok && time.Since(seen) < insideFor {
+	if f.inside.Known(dir) {
 		return nil
 	}
 	real, err := c.RealPath(f.at(dir))
@@ -249,28 +242,7 @@ func (f *Files) within(c *sftp.Client, dir string) error {
 		}
 		return err
 	}
-	root := filename.Decode(f.root)
-	if real != root && !strings.HasPrefix(real, strings.TrimSuffix(root, "/")+"/") {
-		return fault.New(fault.Refused, "", "", "a link leads out of the server's folder")
-	}
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	if len(f.inside) > 10_000 {
-		clear(f.inside)
-	}
-	f.inside[dir] = time.Now()
-	return nil
-}
-
-// forget takes back what was seen of a folder and those below, once it has moved.
-func (f *Files) forget(name string) {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	for dir := range f.inside {
-		if dir == name || strings.HasPrefix(dir, name+"/") {
-			delete(f.inside, dir)
-		}
-	}
+	return f.inside.Saw(dir, real, filename.Decode(f.root))
 }
 
 // Stat implements hostfs.Reader.
@@ -359,9 +331,7 @@ func (f *Files) Mkdir(ctx context.Context, name string) error {
 	}
 	if err == nil {
 		f.made(name)
-		f.mu.Lock()
-		defer f.mu.Unlock()
-		f.inside[name] = time.Now() // it is no link
+		f.inside.Note(name) // it is no link
 	}
 	return err
 }
@@ -423,9 +393,9 @@ func (f *Files) Rename(ctx context.Context, from, to string, replace bool) error
 	if err == errFailed { //nolint:errorlint // it is the value itself
 		err = f.whyNotRenamed(ctx, from, to, replace)
 	}
-	f.forget(from)
+	f.inside.Forget(from)
 	if err == nil {
-		f.forget(to)
+		f.inside.Forget(to)
 	}
 	return err
 }
