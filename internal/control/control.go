@@ -217,6 +217,34 @@ func (c *Control) ByPeople() bool {
 	return ok
 }
 
+// doneMeanwhile reports whether an error says no more than that people have done already what they were
+// asked for.
+func (c *Control) doneMeanwhile(err error) bool {
+	return c.ByPeople() && fault.CodeOf(err) == fault.WrongState
+}
+
+// AskPeople asks people to start or stop the server, where only they can, and reports whether it did: one
+// that is known to be so already is left alone. What was seen when they were asked is kept by then.
+func (c *Control) AskPeople(ctx context.Context, what Asked) (asked bool, err error) {
+	if !c.ByPeople() {
+		return false, nil
+	}
+	st := c.Status(ctx)
+	ask := c.driver.Start
+	done := st.State.Up()
+	if what == AskedToStop {
+		ask, done = func(ctx context.Context) error { return c.driver.Signal(ctx, Terminate) }, st.State == life.Stopped
+	}
+	if done || ctx.Err() != nil {
+		return false, ctx.Err()
+	}
+	err = c.act(ctx, string(what), ask)
+	if c.doneMeanwhile(err) {
+		return false, nil
+	}
+	return true, err
+}
+
 // See gives eyes to a driver of a server that only people can see; any other needs none.
 func (c *Control) See(eyes Eyes) {
 	if d, ok := c.driver.(Believer); ok {
@@ -262,7 +290,7 @@ func (c *Control) Start(ctx context.Context) (took time.Duration, err error) {
 	}
 	if !st.State.Up() {
 		err := c.act(ctx, "start", c.driver.Start)
-		if err != nil {
+		if err != nil && !c.doneMeanwhile(err) {
 			return 0, fault.Wrap(fault.NotReady, "start", c.name, err)
 		}
 		c.trace("spawned")
@@ -382,7 +410,9 @@ func (c *Control) Stop(ctx context.Context, mode StopMode) (e Ending, err error)
 	defer c.setStopping(false)
 	from, run, err := c.logEnd(ctx)
 	if err == nil || c.ByPeople() {
-		err = c.askToStop(ctx)
+		if err = c.askToStop(ctx); c.doneMeanwhile(err) {
+			err = nil
+		}
 	}
 	if err != nil && mode == Clean {
 		if now := c.Status(ctx); now.State == life.Stopped { // it went by itself at this moment

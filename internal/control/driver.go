@@ -153,8 +153,9 @@ type Eyes interface {
 	// Says reports whether the log says, from an offset on, that what people were asked to do is
 	// done: the game is ready, or has ended well.
 	Says(ctx context.Context, done Asked, from int64) bool
-	// Keep keeps something, Kept gives it back; nil is nothing.
-	Keep(raw []byte)
+	// Keep has something be what is kept, and gives what writes it; Kept gives it back in another
+	// life. nil is nothing.
+	Keep(raw []byte) (write func())
 	Kept() []byte
 }
 

@@ -29,7 +29,8 @@ func (b *bundle) rented(change func(*tollen.Plot)) (*tollen.Provider, string) {
 		freePort(b.t)))
 	require.NoError(b.t, quarrymoss.Make(filepath.Join(root, "worlds", "winter"),
 		quarrymoss.Options{Title: "Winter", Seed: 1, Tiles: 4}))
-	plot := &tollen.Plot{ID: "14", Dir: root, Command: []string{standin, "quarrymoss", "serve", "."}}
+	plot := &tollen.Plot{ID: "14", Dir: root, Command: []string{standin, "quarrymoss", "serve", "."},
+		Settings: "quarry.properties"}
 	if change != nil {
 		change(plot)
 	}
@@ -62,14 +63,24 @@ func TestAPutOnARentedServer(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			b := setup(t)
-			b.rented(change)
+			_, root := b.rented(change)
 			b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 13, Tiles: 8})
+			s, err := b.api.Server(context.Background(), "north")
+			require.NoError(t, err)
+			named := s.Facts.Keys["active-world"]
+			assert.Equal(t, "page of Tollen Plots", named.File, "the provider's page beats the file")
+			require.Len(t, named.Hides, 1)
+			assert.Equal(t, "quarry.properties", named.Hides[0].File)
 			c := b.put("fen", "north", nil)
 			require.Equal(t, plan.Done, c.State, c.Failure)
 			require.NotNil(t, c.Proof)
 			assert.True(t, c.Proof.Holds())
 			assert.Empty(t, c.Unproven, "the provider's log names the world")
 			assert.Equal(t, "fen", b.active("north"))
+			text, err := os.ReadFile(filepath.Join(root, "quarry.properties"))
+			require.NoError(t, err)
+			assert.Contains(t, string(text), "world.folder=fen",
+				"the page's name is written into the file at the start")
 			back := b.undo(c.ID)
 			require.Equal(t, plan.Done, back.State, back.Failure)
 			assert.Equal(t, "winter", b.active("north"))

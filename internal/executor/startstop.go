@@ -41,9 +41,11 @@ func (r *Runner) stop(ctx context.Context, _ int, step plan.Step) (*Detail, erro
 	if step.Server == "" {
 		r.report(func(p *plan.Progress) { p.StoppedAt = r.Now() })
 	}
-	r.asking(h, step, control.AskedToStop)
 	var end control.Ending
 	err = r.attended(ctx, h, func(ctx context.Context) (err error) {
+		if err := r.asking(ctx, h, step, control.AskedToStop); err != nil {
+			return err
+		}
 		end, err = h.Control.Stop(ctx, control.Clean)
 		return err
 	})
@@ -60,8 +62,10 @@ func (r *Runner) unstop(ctx context.Context, _ int, step plan.Step) error {
 	if err != nil || r.job.Plan.Expect.State == life.Stopped {
 		return err
 	}
-	r.asking(h, step, control.AskedToStart)
 	return r.attended(ctx, h, func(ctx context.Context) error {
+		if err := r.asking(ctx, h, step, control.AskedToStart); err != nil {
+			return err
+		}
 		_, err := h.Control.Start(ctx)
 		return err
 	})
@@ -88,10 +92,11 @@ func (r *Runner) attended(ctx context.Context, h Hands, do func(context.Context)
 	return err
 }
 
-// asking tells whoever watches what a person is to do now, until another step begins.
-func (r *Runner) asking(h Hands, step plan.Step, what control.Asked) {
-	if !h.Control.ByPeople() {
-		return
+// asking asks people for what only they can do, and tells whoever watches, until another step begins.
+func (r *Runner) asking(ctx context.Context, h Hands, step plan.Step, what control.Asked) error {
+	asked, err := h.Control.AskPeople(ctx, what)
+	if err != nil || !asked {
+		return err
 	}
 	name := step.Server
 	if name == "" {
@@ -99,6 +104,7 @@ func (r *Runner) asking(h Hands, step plan.Step, what control.Asked) {
 	}
 	say, watch := what.Words(name)
 	r.report(func(p *plan.Progress) { p.Asks = plan.Asks{Server: name, What: string(what), Say: say, Watch: watch} })
+	return nil
 }
 
 // saysOfStop tells what a person should know of how a server went down.
@@ -143,9 +149,11 @@ func (r *Runner) start(ctx context.Context, n int, step plan.Step) (*Detail, err
 			return nil, err
 		}
 	}
-	r.asking(h, step, control.AskedToStart)
 	var took time.Duration
 	err = r.attended(ctx, h, func(ctx context.Context) (err error) {
+		if err := r.asking(ctx, h, step, control.AskedToStart); err != nil {
+			return err
+		}
 		took, err = h.Control.Start(ctx)
 		return err
 	})

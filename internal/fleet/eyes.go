@@ -124,21 +124,23 @@ func (e *eyes) Says(ctx context.Context, done control.Asked, from int64) bool {
 func (e *eyes) Kept() []byte { return e.rec.Asked }
 
 // Keep implements control.Eyes: what is kept last is what is recorded in the end.
-func (e *eyes) Keep(raw []byte) {
+func (e *eyes) Keep(raw []byte) (write func()) {
 	e.fl.Poke(e.rec.Name) // what is known of it has changed
 	e.mu.Lock()
 	e.latest = raw
 	e.mu.Unlock()
-	go func() {
-		e.writing.Lock()
-		defer e.writing.Unlock()
-		e.mu.Lock()
-		now := e.latest
-		e.mu.Unlock()
-		ctx, done := context.WithTimeout(context.Background(), 10*time.Second)
-		defer done()
-		if err := e.fl.records.KeepAsked(ctx, e.rec.ID, now); err != nil {
-			e.fl.log.Warn("what a person was asked to do is not recorded", "server", e.rec.Name, "error", err)
-		}
-	}()
+	return e.write
+}
+
+func (e *eyes) write() {
+	e.writing.Lock()
+	defer e.writing.Unlock()
+	e.mu.Lock()
+	now := e.latest
+	e.mu.Unlock()
+	ctx, done := context.WithTimeout(context.Background(), 10*time.Second)
+	defer done()
+	if err := e.fl.records.KeepAsked(ctx, e.rec.ID, now); err != nil {
+		e.fl.log.Warn("what a person was asked to do is not recorded", "server", e.rec.Name, "error", err)
+	}
 }

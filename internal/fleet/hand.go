@@ -191,6 +191,13 @@ func (fl *Fleet) openServer(ctx context.Context, rec records.Server, sl *slot) (
 	if ferr != nil {
 		return nil, cannotOpen(rec, ferr)
 	}
+	tree := hostfs.New(rec.Root, files)
+	if rec.Means.V.By == server.ByProvider && h.provider != nil {
+		if page, name, fields := h.provider.Page(rec.Means.V.Machine); page != nil {
+			profile = profile.OnPage(name, fields)
+			tree.AddPage(name, page)
+		}
+	}
 	c, err := fl.process(ctx, rec, profile)
 	if err != nil {
 		return nil, errors.Join(err, closer.Close())
@@ -202,7 +209,7 @@ func (fl *Fleet) openServer(ctx context.Context, rec records.Server, sl *slot) (
 		Roots:   append(rootsOf(rec), others...),
 	}
 	seen := &observe.Observer{
-		ID: rec.ID, Name: rec.Name, Machine: machine, Profile: profile, Files: hostfs.New(rec.Root, files), Control: c,
+		ID: rec.ID, Name: rec.Name, Machine: machine, Profile: profile, Files: tree, Control: c,
 		Memory: fl.memory, Now: fl.now,
 	}
 	c.See(fl.newEyes(rec, seen, h))

@@ -123,6 +123,9 @@ type Provider interface {
 	Title() string
 	// Process is the process of a server; machine is what the provider calls it. It asks nothing.
 	Process(name, machine string) control.Driver
+	// Page is what is set of a server on the provider's page, under the name that it has among the
+	// server's files, and what the keys of game profiles are called there; nil: nothing is.
+	Page(machine string) (page hostfs.Page, name string, fields map[string]string)
 	// Try looks whether a server can be seen there, and changes nothing.
 	Try(ctx context.Context, machine string) []wire.Tried
 	Closer

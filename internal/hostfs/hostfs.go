@@ -40,6 +40,8 @@ type FS struct {
 	// Patience is the limit for one call; see the constant of that name.
 	Patience time.Duration
 
+	pages map[string]Page // by name; see AddPage
+
 	recall     sync.Mutex // held for moments only
 	recalled   []string   // folders that the last observation has listed
 	atomically *bool      // whether a rename replaces a file, once that is known
@@ -119,6 +121,10 @@ func check(op string, names ...string) error {
 func (p *FS) Stat(ctx context.Context, name string) (Info, error) {
 	if err := check("look at", name); err != nil {
 		return Info{}, err
+	}
+	if page, ok := p.pages[name]; ok {
+		data, err := p.readPage(ctx, page, name)
+		return infoOfPage(name, data), err
 	}
 	ctx, done := p.bounded(ctx)
 	defer done()
@@ -308,6 +314,9 @@ func (p *FS) Prepare(ctx context.Context, name string, data []byte) error {
 	if err := check("prepare", name); err != nil {
 		return err
 	}
+	if _, ok := p.pages[name]; ok {
+		return nil // it is written in its place
+	}
 	like, err := p.Stat(ctx, name)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
@@ -348,6 +357,12 @@ func (p *FS) Commit(ctx context.Context, name string, data []byte) error {
 	if err := check("replace", name); err != nil {
 		return err
 	}
+	if page, ok := p.pages[name]; ok {
+		if err := p.writePage(ctx, page, name, data); err != nil {
+			return err
+		}
+		return p.readsBack(ctx, name, data)
+	}
 	atomically, err := p.replaces(ctx)
 	if err != nil {
 		return err
@@ -364,10 +379,16 @@ func (p *FS) Commit(ctx context.Context, name string, data []byte) error {
 	go func() {
 		synced <- fault.Safely(func() error { return p.sync(ctx, "replace", path.Dir(name)) })
 	}()
-	back, err := p.readBack(ctx, name, len(data))
+	err = p.readsBack(ctx, name, data)
 	if serr := <-synced; serr != nil {
 		return serr
 	}
+	return err
+}
+
+// readsBack is Damaged for a file that does not hold what was written.
+func (p *FS) readsBack(ctx context.Context, name string, data []byte) error {
+	back, err := p.readBack(ctx, name, len(data))
 	if err == nil && !bytes.Equal(back, data) {
 		err = fault.New(fault.Damaged, "replace", path.Join(p.name, name),
 			"reads back differently from what was written")
@@ -378,8 +399,8 @@ func (p *FS) Commit(ctx context.Context, name string, data []byte) error {
 // readBack reads a file that was put in its place a moment ago: nothing is asked about it before.
 func (p *FS) readBack(ctx context.Context, name string, bytes int) ([]byte, error) {
 	d, ok := p.driver.(Distant)
-	if !ok {
-		return p.ReadFile(ctx, name, int64(bytes))
+	if _, page := p.pages[name]; !ok || page {
+		return p.ReadFile(ctx, name, int64(bytes)+1)
 	}
 	f, err := p.openBy(ctx, "read", name, func(err error) error { return err },
 		func(ctx context.Context) (Content, error) {
@@ -455,6 +476,9 @@ func (p *FS) replaceInTwo(ctx context.Context, name string) error {
 // Mend brings a file back that a crash left between the two renames of a replace: as it was
 // before. It does nothing for a file that is there, and on hosts that replace in one act.
 func (p *FS) Mend(ctx context.Context, name string) error {
+	if _, ok := p.pages[name]; ok {
+		return nil
+	}
 	atomically, err := p.replaces(ctx)
 	if err != nil || atomically {
 		return err
@@ -484,6 +508,9 @@ func (p *FS) removeIfThere(ctx context.Context, op, name string) error {
 func (p *FS) Forget(ctx context.Context, name string) error {
 	if err := check("forget", name); err != nil {
 		return err
+	}
+	if _, ok := p.pages[name]; ok {
+		return nil
 	}
 	return p.removeIfThere(ctx, "forget", temporary(name))
 }

@@ -73,7 +73,7 @@ func (t tree) Stat(name string) (fs.FileInfo, error) {
 }
 
 func (t tree) stat(name string) (Info, error) {
-	if t.seen != nil && name != "." && check("look at", name) == nil {
+	if _, page := t.p.pages[name]; t.seen != nil && name != "." && !page && check("look at", name) == nil {
 		return t.seen.stat(t.ctx, name)
 	}
 	return t.p.Stat(t.ctx, name)
@@ -89,6 +89,10 @@ func (t tree) ReadDir(name string) ([]fs.DirEntry, error) {
 }
 
 func (t tree) Open(name string) (fs.File, error) {
+	if page, ok := t.p.pages[name]; ok {
+		f, err := t.p.openPage(t.ctx, page, name)
+		return f, t.noted(err)
+	}
 	if t.seen != nil && name != "." && check("open", name) == nil {
 		info, err := t.seen.stat(t.ctx, name)
 		switch {
@@ -126,6 +130,9 @@ func (p *FS) openBy(ctx context.Context, op, name string, noted func(error) erro
 ) (fs.File, error) {
 	if err := check(op, name); err != nil {
 		return nil, err
+	}
+	if page, ok := p.pages[name]; ok {
+		return p.openPage(ctx, page, name)
 	}
 	rctx, touch, done := p.rolling(ctx)
 	c, err := open(rctx)

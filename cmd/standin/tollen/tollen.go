@@ -11,7 +11,9 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"os"
 	"os/exec"
+	"path/filepath"
 	"strconv"
 	"strings"
 	"sync"
@@ -28,6 +30,9 @@ type Plot struct {
 	Command []string
 	// KillsAfter is after how long a stop that the server does not take is a kill; 0: a minute.
 	KillsAfter time.Duration
+	// Settings is the file of Dir into which the sign on the plot's page is written at each start,
+	// as what stands behind world.folder; "": there is none.
+	Settings string
 	// Watchdog: it is started again when it ends without having been put to sleep.
 	Watchdog bool
 
@@ -38,6 +43,7 @@ type Plot struct {
 	since   time.Time
 	word    string // asleep, waking, awake or dozing
 	asleep  bool   // it was asked to
+	sign    string // the world's name on its page
 	entries []string
 }
 
@@ -69,6 +75,7 @@ func Start(plots ...*Plot) (*Provider, error) {
 	}
 	for _, one := range plots {
 		one.word = "asleep"
+		one.sign = one.world()
 		p.plots[one.ID] = one
 	}
 	var err error
@@ -115,6 +122,12 @@ func (p *Provider) routes() http.Handler {
 		r.Post("/rest", p.onPlot(p.rest))
 		r.Post("/whisper", p.onPlot(p.whisper))
 		r.Get("/diary", p.onPlot(p.diary))
+		r.Get("/sign", p.onPlot(func(w http.ResponseWriter, _ *http.Request, one *Plot) {
+			one.mu.Lock()
+			defer one.mu.Unlock()
+			answer(w, http.StatusOK, map[string]any{"sign": map[string]string{"worldName": one.sign}})
+		}))
+		r.Put("/sign", p.onPlot(p.paint))
 	})
 	return r
 }
@@ -237,6 +250,9 @@ func (one *Plot) wake() error {
 	if one.cmd != nil {
 		return fmt.Errorf("%s is up already", one.ID)
 	}
+	if err := one.hang(); err != nil {
+		return err
+	}
 	cmd := exec.Command(one.Command[0], one.Command[1:]...)
 	cmd.Dir = one.Dir
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
@@ -328,4 +344,57 @@ func (p *Provider) diary(w http.ResponseWriter, r *http.Request, one *Plot) {
 		lines = append(lines, map[string]string{"entry": e})
 	}
 	answer(w, http.StatusOK, map[string]any{"lines": lines, "nextPage": strconv.Itoa(from + len(lines))})
+}
+
+// paint sets the world's name on a plot's page.
+func (p *Provider) paint(w http.ResponseWriter, r *http.Request, one *Plot) {
+	var wish struct {
+		WorldName string `json:"worldName"`
+	}
+	if err := json.NewDecoder(r.Body).Decode(&wish); err != nil || wish.WorldName == "" {
+		sorry(w, http.StatusBadRequest, "a sign has a name on it")
+		return
+	}
+	one.mu.Lock()
+	one.sign = wish.WorldName
+	one.mu.Unlock()
+	answer(w, http.StatusOK, map[string]any{})
+}
+
+const worldKey = "world.folder="
+
+// world is the world that a plot's settings file names.
+func (one *Plot) world() string {
+	if one.Settings == "" {
+		return "none"
+	}
+	text, _ := os.ReadFile(filepath.Join(one.Dir, one.Settings)) // it may be made later
+	for line := range strings.Lines(string(text)) {
+		if name, ok := strings.CutPrefix(strings.TrimSpace(line), worldKey); ok {
+			return name
+		}
+	}
+	return "none"
+}
+
+// hang writes the sign into the plot's settings file, whatever stood there; the lock is held.
+func (one *Plot) hang() error {
+	if one.Settings == "" {
+		return nil
+	}
+	if one.sign == "none" {
+		one.sign = one.world()
+	}
+	file := filepath.Join(one.Dir, one.Settings)
+	text, err := os.ReadFile(file)
+	if err != nil {
+		return err
+	}
+	lines := strings.Split(string(text), "\n")
+	for i, line := range lines {
+		if strings.HasPrefix(line, worldKey) {
+			lines[i] = worldKey + one.sign
+		}
+	}
+	return os.WriteFile(file, []byte(strings.Join(lines, "\n")), 0o644)
 }

@@ -102,19 +102,10 @@ func (h *Hand) Believe(up bool, by string) {
 // settle takes a state for known; the lock is held.
 func (h *Hand) settle(k *known) {
 	h.known, h.asked = k, nil
-	h.keep()
-}
-
-// keep has what a person is asked to do outlive the service; the lock is held.
-func (h *Hand) keep() {
-	if h.eyes == nil {
-		return
+	if h.eyes != nil {
+		write := h.eyes.Keep(nil) // what is kept last counts, whenever it is written
+		go write()
 	}
-	var raw []byte
-	if h.asked != nil {
-		raw, _ = json.Marshal(h.asked) // it holds nothing that could fail
-	}
-	h.eyes.Keep(raw)
 }
 
 // look gives the signs that there are, seen after a time; the zero value where nothing can be seen.
@@ -295,20 +286,32 @@ func (h *Hand) ask(ctx context.Context, what string, up bool) error {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
+	write, err := h.askAs(what, up, now)
+	if err == nil {
+		write() // before anybody does it
+	}
+	return err
+}
+
+// askAs notes what a person is asked to do; write writes it where another life finds it.
+func (h *Hand) askAs(what string, up bool, now control.Signs) (write func(), err error) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	switch {
 	case h.asked != nil && h.asked.Up == up:
-		return nil // what was seen when they were asked first is what counts
+		return func() {}, nil // what was seen when they were asked first is what counts
 	case h.asked == nil && h.known != nil && h.known.up == up:
-		return fault.New(fault.WrongState, what, h.name, "it is so already, by %s", h.known.sight().Says())
+		return nil, fault.New(fault.WrongState, what, h.name, "it is so already, by %s", h.known.sight().Says())
 	}
 	if h.eyes == nil {
 		now.Log = -1
 	}
 	h.asked = &asked{Up: up, Since: time.Now().UTC(), Signs: now}
-	h.keep()
-	return nil
+	raw, err := json.Marshal(h.asked)
+	if err != nil || h.eyes == nil {
+		return func() {}, fault.Wrap(fault.Internal, "note", h.name, err)
+	}
+	return h.eyes.Keep(raw), nil
 }
 
 // Start implements control.Driver: it asks a person.

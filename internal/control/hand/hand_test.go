@@ -95,8 +95,11 @@ func (e *eyes) Says(_ context.Context, done control.Asked, from int64) bool {
 	return strings.Contains(e.log[from:], string(done))
 }
 
-func (e *eyes) Keep(raw []byte) { e.kept = raw }
-func (e *eyes) Kept() []byte    { return e.kept }
+func (e *eyes) Keep(raw []byte) func() {
+	e.kept = raw
+	return func() {}
+}
+func (e *eyes) Kept() []byte { return e.kept }
 
 // What has changed since a person was asked tells that it was done; what was so before does not.
 func TestSigns(t *testing.T) {

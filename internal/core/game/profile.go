@@ -5,6 +5,7 @@
 package game
 
 import (
+	"maps"
 	"strings"
 	"time"
 
@@ -456,6 +457,30 @@ type KeyPlace struct {
 	// instead of in and key: what holds when no other source gives a value; alone, the world
 	// always has this name and placing is renaming
 	Default string `yaml:"default"`
+}
+
+// InPage names a provider's page as a source of settings.
+const InPage = "page"
+
+// OnPage gives the profile of a server of which some keys are set on its provider's page: it stands as a
+// settings file of that name among the server's, and beats all others. fields are what the keys are
+// called there; what the game knows nothing of is left out.
+func (p *Profile) OnPage(page string, fields map[string]string) *Profile {
+	out := *p
+	out.Server.Settings, out.Server.Keys = maps.Clone(p.Server.Settings), maps.Clone(p.Server.Keys)
+	for key, name := range fields {
+		places := p.Server.Keys[key]
+		if len(places) == 0 {
+			continue
+		}
+		first := KeyPlace{In: InPage, Key: name, Writes: places[0].Writes}
+		if first.Writes == "" {
+			first.Writes = "name"
+		}
+		out.Server.Keys[key] = append([]KeyPlace{first}, places...)
+		out.Server.Settings[InPage] = Settings{File: PerSystem{"": page}, Format: "properties"}
+	}
+	return &out
 }
 
 // Companion is a value that must hold for another to count.

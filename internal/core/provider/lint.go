@@ -95,7 +95,28 @@ func (l *linter) check() {
 		l.pointer("$.log.text", d.Log.Text)
 		l.answer("$.log.next", &d.Log.Next, false)
 	}
+	for name, f := range d.Fields {
+		l.field(doclang.At("$.fields", name), name, &f, known)
+		d.Fields[name] = f // its patterns are compiled
+	}
 	l.answer("$.errors", &d.Errors, false)
+}
+
+var fieldTitle = regexp.MustCompile(`^[^\s=:#!\\][^=:\\\r\n]{0,59}$`)
+
+func (l *linter) field(key, name string, f *Field, known []string) {
+	if !idPattern.MatchString(name) {
+		l.Complain(key, "a field is named by a key of game profiles, such as active-world or seed")
+	}
+	if !fieldTitle.MatchString(f.Title) || strings.TrimSpace(f.Title) != f.Title {
+		l.Complain(key+".title", "what the field is called is a short text without =, : and \\; this is %q", f.Title)
+	}
+	l.request(key+".read", &f.Read, known)
+	l.answer(key+".value", &f.Value, true)
+	l.request(key+".write", &f.Write, append(slices.Clone(known), "value"))
+	if !strings.Contains(f.Write.all(), "{value}") {
+		l.Complain(key+".write", "nothing in it is {value}, what the field is set to")
+	}
 }
 
 func (l *linter) signIn(key string, s *SignIn) {

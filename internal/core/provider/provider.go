@@ -31,6 +31,9 @@ type Description struct {
 	Console Act `yaml:"console"`
 	// how its log is read
 	Log Log `yaml:"log"`
+	// what is set on the provider's page instead of, or before, a settings file: by the keys of game
+	// profiles, such as active-world
+	Fields map[string]Field `yaml:"fields"`
 	// where an answer that is an error says why
 	Errors Answer `yaml:"errors"`
 	// true: a server that has stopped may be started again by a watchdog or a schedule
@@ -174,4 +177,17 @@ type Log struct {
 	// where the answer gives the place to go on from; left out: each answer is the last part of the
 	// log, and what is new is what was not in the one before
 	Next Answer `yaml:"next"`
+}
+
+// Field is something that is set on the provider's page. What stands there beats the server's settings
+// files.
+type Field struct {
+	// what it is called there
+	Title string `yaml:"title" need:"yes"`
+	// the request whose answer gives it
+	Read Request `yaml:"read" need:"yes"`
+	// where that answer gives it
+	Value Answer `yaml:"value" need:"yes"`
+	// the request that sets it; {value} is what it is set to
+	Write Request `yaml:"write" need:"yes"`
 }
