@@ -27,6 +27,7 @@ import (
 	"reshard/internal/core/plan"
 	"reshard/internal/sshlink"
 	"reshard/internal/wire"
+	shipped "reshard/providers"
 )
 
 // moor is another machine that a service knows, and the line to it.
@@ -337,7 +338,14 @@ func TestSecretsAreWrittenNowhere(t *testing.T) {
 	secret := "nine-hundred-leeks"
 	_, err := b.api.ChangeHost(context.Background(), "moor", wire.HostChange{SignIn: wire.SignIn{Password: &secret}})
 	require.NoError(t, err)
-	ctx := context.Background()
+	ctx, providers := context.Background(), "eleven-dry-wells"
+	_, err = b.api.SetProvider(ctx, "moor", wire.NewProvider{
+		Description: string(shipped.Example()), Origin: "http://127.0.0.1:1", User: "bram", Secret: &providers,
+		Private: true,
+	})
+	require.NoError(t, err)
+	_, err = b.api.TryProvider(ctx, "moor", "14")
+	require.NoError(t, err)
 	far.line.Refuse(true)
 	far.line.Cut()
 	_, err = b.api.CheckHost(ctx, "moor")
@@ -349,6 +357,7 @@ func TestSecretsAreWrittenNowhere(t *testing.T) {
 		_, body := b.raw("GET", path, "")
 		assert.NotContains(t, body, secret, path)
 		assert.NotContains(t, body, key, path)
+		assert.NotContains(t, body, providers, path)
 	}
 	dump, err := exec.Command("/bin/sh", "-c", "ls /usr/lib/postgresql/*/bin/pg_dump | tail -n 1").Output()
 	require.NoError(t, err)
@@ -365,7 +374,7 @@ func TestSecretsAreWrittenNowhere(t *testing.T) {
 			return err
 		}))
 	for where, text := range texts {
-		for _, s := range []string{secret, key} {
+		for _, s := range []string{secret, key, providers} {
 			assert.NotContains(t, text, s, where)
 		}
 	}

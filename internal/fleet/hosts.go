@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"path"
+	"slices"
 	"strings"
 
 	"reshard/internal/core/account"
@@ -164,6 +165,10 @@ func (fl *Fleet) hostView(rec records.Host, servers []records.Server) wire.Host 
 		v.Says = v.Found.Says()
 	}
 	if p := rec.Provider.V; p != nil {
+		if i := slices.Index(v.Says, account.ByPeople); i >= 0 {
+			v.Says[i] = "No commands can be given: its provider's own interface starts and stops the servers, or a " +
+				"person."
+		}
 		v.Provider = &wire.Provider{Origin: p.Origin, User: p.User, Private: p.Private}
 		if h, ok := fl.inHand(rec.Name); ok && h.provider != nil {
 			v.Provider.Title = h.provider.Title()

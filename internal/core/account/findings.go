@@ -49,6 +49,9 @@ func Wanted() []string {
 		"journalctl"}
 }
 
+// ByPeople is said of a host where nothing but files can be reached.
+const ByPeople = "No commands can be given: a person starts and stops the servers, and tells Reshard."
+
 // Says puts in words what findings mean for changeovers.
 func (f Findings) Says() []string {
 	var out []string
@@ -69,7 +72,7 @@ func (f Findings) Says() []string {
 	add(f.Set.Hash, "What has arrived is compared by hashes that are made there.")
 	add(!f.Set.Hash, "What has arrived is compared by reading it back, which takes about as long as sending it.")
 	add(f.Has("tmux"), "Servers can be run there in named sessions.")
-	add(!f.Set.Commands, "No commands can be given: a person starts and stops the servers, and tells Reshard.")
+	add(!f.Set.Commands, ByPeople)
 	add(f.RoundTrip > 0, "A switch takes about %s of our own, whatever the size of the world.",
 		max(100*time.Millisecond, (20*f.RoundTrip).Round(100*time.Millisecond)))
 	add(f.Clock.Abs() > 5*time.Second, "Its clock is off by %s: times are compared with its own only.",

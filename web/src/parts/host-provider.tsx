@@ -112,7 +112,7 @@ export function HostProvider({ host }: { host: Host }) {
             checked={isPrivate}
             onChange={(e) => setPrivate(e.target.checked)}
           />{" "}
-          The origin may be an address of a private network or of the service’s machine
+          The origin may be in a private network or on the service’s machine
         </label>
         <div
           className="wide"

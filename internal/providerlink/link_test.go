@@ -1,0 +1,158 @@
+package providerlink_test
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"reshard/internal/core/fault"
+	"reshard/internal/core/provider"
+	"reshard/internal/providerlink"
+)
+
+// another is a provider of quite another shape than the example: a page with a form that leaves a cookie,
+// pages instead of documents, and jobs that go on.
+const another = `
+reshard: provider/1
+id: mill-race
+title: Mill Race
+sign-in:
+  request:
+    first: {get: /door, find: {seal: {find: 'name="seal" value="(?P<value>[^"]+)"'}}}
+    post: /door
+    form: {who: "{user}", word: "{secret}", seal: "{seal}"}
+    expect: [200, 303]
+rate: {requests: 600, in: 1s}
+state:
+  request: {get: "/wheel", query: {no: "{machine}"}}
+  word: {find: '<b id="wheel">(?P<value>\w+)</b>'}
+  running: [turns]
+  stopped: [stands]
+start:
+  request:
+    post: /wheel/turn
+    form: {no: "{machine}"}
+    job:
+      name: {pick: /ticket}
+      ask: {get: "/tickets/{job}"}
+      state: {pick: /is}
+      done: [done]
+      failed: [broken]
+      every: 10ms
+      within: 300ms
+errors: {find: '<p class="no">(?P<value>[^<]+)</p>'}
+`
+
+// mill is that provider.
+type mill struct {
+	mu      sync.Mutex
+	turns   bool
+	signed  int
+	forgets bool // the next request finds its cookie forgotten
+	busy    int  // so many requests are told to wait
+	ticket  string
+	asked   int
+}
+
+func (m *mill) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.busy > 0 {
+		m.busy--
+		w.Header().Set("Retry-After", "0")
+		w.WriteHeader(http.StatusTooManyRequests)
+		return
+	}
+	cookie, _ := r.Cookie("guest")
+	knows := cookie != nil && cookie.Value == "bram" && !m.forgets
+	switch at := r.Method + " " + r.URL.Path; {
+	case at == "GET /door":
+		fmt.Fprint(w, `<form><input type="hidden" name="seal" value="wax-7"></form>`)
+	case at == "POST /door" && r.FormValue("seal") == "wax-7" && r.FormValue("word") == "open":
+		m.signed++
+		m.forgets = false
+		http.SetCookie(w, &http.Cookie{Name: "guest", Value: r.FormValue("who"), Path: "/"})
+		http.Redirect(w, r, "/wheel?no=none", http.StatusSeeOther)
+	case at == "POST /door":
+		w.WriteHeader(http.StatusForbidden)
+		fmt.Fprint(w, `<p class="no">the door stays shut</p>`)
+	case !knows:
+		w.WriteHeader(http.StatusUnauthorized)
+	case at == "GET /wheel":
+		fmt.Fprintf(w, `<html><b id="wheel">%s</b></html>`, map[bool]string{true: "turns", false: "stands"}[m.turns])
+	case at == "POST /wheel/turn" && r.FormValue("no") == "9":
+		m.asked = 0
+		fmt.Fprintf(w, `{"ticket": 41}`)
+	case at == "GET /tickets/41":
+		if m.asked++; m.asked > 3 && m.ticket == "done" {
+			m.turns = true
+		}
+		is := "waits"
+		if m.asked > 3 {
+			is = m.ticket
+		}
+		fmt.Fprintf(w, `{"is": %q}`, is)
+	default:
+		w.WriteHeader(http.StatusNotFound)
+	}
+}
+
+func TestAProviderOfAnotherShape(t *testing.T) {
+	t.Parallel()
+	m := &mill{ticket: "done"}
+	s := httptest.NewServer(m)
+	t.Cleanup(s.Close)
+	d, err := provider.Parse("another", []byte(another))
+	require.NoError(t, err)
+	open := func(secret string) *providerlink.Link {
+		l, err := providerlink.New(providerlink.Account{
+			Name: "mill", Origin: s.URL, User: "bram", Secret: secret, Private: true,
+		}, d)
+		require.NoError(t, err)
+		t.Cleanup(func() { assert.NoError(t, l.Close()) })
+		return l
+	}
+	l, ctx := open("open"), context.Background()
+	word := func() string {
+		body, err := l.Ask(ctx, &d.State.Request, "9", nil)
+		require.NoError(t, err)
+		word, err := d.State.Word.In(body)
+		require.NoError(t, err)
+		return word
+	}
+	assert.Equal(t, "stands", word())
+	assert.Equal(t, "stands", word())
+	assert.Equal(t, 1, m.signed, "the cookie counts")
+	m.mu.Lock()
+	m.forgets, m.busy = true, 2
+	m.mu.Unlock()
+	assert.Equal(t, "stands", word(), "it waits as it is asked to, and signs in anew")
+	assert.Equal(t, 2, m.signed)
+
+	_, err = l.Ask(ctx, d.Start.Request, "9", nil)
+	require.NoError(t, err)
+	assert.Equal(t, "turns", word(), "the job is waited for")
+	m.ticket = "broken"
+	_, err = l.Ask(ctx, d.Start.Request, "9", nil)
+	assert.ErrorIs(t, err, fault.Refused.As())
+	assert.ErrorContains(t, err, "job has failed")
+	m.ticket = "waits"
+	_, err = l.Ask(ctx, d.Start.Request, "9", nil)
+	assert.ErrorIs(t, err, fault.TooSlow.As())
+
+	_, err = open("wrong").Ask(ctx, &d.State.Request, "9", nil)
+	assert.ErrorIs(t, err, fault.Unreachable.As())
+	assert.ErrorContains(t, err, "the door stays shut")
+
+	short, done := context.WithTimeout(ctx, 50*time.Millisecond)
+	defer done()
+	_, err = l.Ask(short, d.Start.Request, "9", nil)
+	assert.ErrorIs(t, err, context.DeadlineExceeded)
+}
