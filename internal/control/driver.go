@@ -147,7 +147,9 @@ type Asker interface {
 // Eyes look for signs of a server that nobody but people can start and stop, and keep for another
 // life of the service what they were asked to do.
 type Eyes interface {
-	Signs(ctx context.Context) (Signs, error)
+	// Signs gives those that there are now. like are earlier ones: the same world and port are
+	// looked at, which costs less than to find out which they are; the zero value has none.
+	Signs(ctx context.Context, like Signs) (Signs, error)
 	// ReadLog reads the game's log file from an offset, as Speaker.ReadLog does.
 	ReadLog(ctx context.Context, p []byte, offset int64) (n int, err error)
 	// Says reports whether the log says, from an offset on, that what people were asked to do is

@@ -440,7 +440,7 @@ func (r *Runner) goOnAt(ctx context.Context, f stagedFile) (int64, error) {
 }
 
 func (r *Runner) readBack(ctx context.Context, f stagedFile) error {
-	in, err := r.Files.At(ctx).Open(f.to)
+	in, err := r.Files.OpenSeen(ctx, f.to, f.Size)
 	if err != nil {
 		return fault.Wrap(fault.Damaged, "read back", f.to, err)
 	}

@@ -43,39 +43,63 @@ func (fl *Fleet) newEyes(rec records.Server, seen *observe.Observer, h *openHost
 }
 
 // Signs implements control.Eyes.
-func (e *eyes) Signs(ctx context.Context) (control.Signs, error) {
-	out := control.Signs{Log: -1}
+func (e *eyes) Signs(ctx context.Context, like control.Signs) (control.Signs, error) {
 	files, settled := e.seen.Files.Observe(ctx)
-	heads, err := server.ReadHeads(files, e.seen.Profile, e.seen.Machine)
-	if err != nil {
-		return out, settled(err)
-	}
-	state := heads.State
-	if e.logFile != "" {
-		if info, err := fs.Stat(files, e.logFile); err == nil {
-			out.Log = info.Size()
-		} else {
-			out.Log = 0 // the next run begins it
+	out := control.Signs{Log: -1, World: like.World, Port: like.Port, Looked: like.Looked}
+	if !like.Looked && like.Port == 0 {
+		heads, err := server.ReadHeads(files, e.seen.Profile, e.seen.Machine)
+		if err != nil {
+			return out, settled(err)
+		}
+		if n, err := strconv.ParseUint(portOf(e.seen, &heads), 10, 16); err == nil {
+			out.Port = int(n)
+		}
+		if w := heads.State; w.Active != "" && e.seen.Profile.World.Shape == game.ShapeFolder &&
+			len(e.seen.Profile.World.Locks) > 0 {
+			out.Looked, out.World = true, path.Join(w.WorldsFolder, w.Active)
 		}
 	}
-	if locks := e.seen.Profile.World.Locks; state.Active != "" && e.seen.Profile.World.Shape == game.ShapeFolder &&
-		len(locks) > 0 {
-		out.Looked, out.World = true, state.Active
-		for _, pattern := range locks {
-			found, _ := fs.Glob(files, path.Join(state.WorldsFolder, state.Active, pattern)) // Lint has checked it
-			out.Locked = out.Locked || len(found) > 0
-		}
-	}
+	var all sync.WaitGroup // each costs some round trips
+	all.Go(func() { out.Port, out.Listens = e.listens(ctx, out.Port) })
+	all.Go(func() { out.Log = e.logSize(files) })
+	out.Locked = out.Looked && e.locked(files, out.World)
+	all.Wait()
 	if err := settled(nil); err != nil {
 		return control.Signs{Log: -1}, err
 	}
-	port, err := strconv.ParseUint(portOf(e.seen, &heads), 10, 16)
-	if err == nil && port > 0 && e.host != nil {
-		if listens, known := e.host.Listens(ctx, uint16(port)); known {
-			out.Port, out.Listens = int(port), listens
-		}
-	}
 	return out, nil
+}
+
+// listens gives the port again when it can be told whether something takes connections there, else 0.
+func (e *eyes) listens(ctx context.Context, port int) (known int, listens bool) {
+	if port == 0 || e.host == nil {
+		return 0, false
+	}
+	listens, told := e.host.Listens(ctx, uint16(port))
+	if !told {
+		return 0, false
+	}
+	return port, listens
+}
+
+// logSize is the size of the log file; 0 where the next run begins it, -1 where there is none to read.
+func (e *eyes) logSize(files fs.FS) int64 {
+	if e.logFile == "" {
+		return -1
+	}
+	info, err := fs.Stat(files, e.logFile)
+	if err != nil {
+		return 0
+	}
+	return info.Size()
+}
+
+// locked reports whether the game's lock is in a world.
+func (e *eyes) locked(files fs.FS, world string) bool {
+	return slices.ContainsFunc(e.seen.Profile.World.Locks, func(pattern string) bool {
+		found, _ := fs.Glob(files, path.Join(world, pattern)) // Lint has checked the pattern
+		return len(found) > 0
+	})
 }
 
 // ReadLog implements control.Eyes.

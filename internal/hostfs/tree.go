@@ -118,6 +118,19 @@ func (t tree) Open(name string) (fs.File, error) {
 	return &folder{tree: t, name: name, info: info}, nil
 }
 
+// OpenSeen opens a file of which its size is known, in bytes: nothing is asked about it where each
+// question costs.
+func (p *FS) OpenSeen(ctx context.Context, name string, size int64) (fs.File, error) {
+	d, ok := p.driver.(Distant)
+	if !ok {
+		return p.At(ctx).Open(name)
+	}
+	return p.openBy(ctx, "open", name, func(err error) error { return err },
+		func(ctx context.Context) (Content, error) {
+			return d.OpenSeen(ctx, name, Info{Named: path.Base(name), Bytes: size, Modes: 0o644})
+		})
+}
+
 // open opens a file that is read within the place's patience; noted is given each error.
 func (p *FS) open(ctx context.Context, op, name string, noted func(error) error) (fs.File, error) {
 	return p.openBy(ctx, op, name, noted, func(ctx context.Context) (Content, error) {

@@ -109,7 +109,7 @@ func (h *Hand) settle(k *known) {
 }
 
 // look gives the signs that there are, seen after a time; the zero value where nothing can be seen.
-func (h *Hand) look(ctx context.Context, after time.Time) control.Signs {
+func (h *Hand) look(ctx context.Context, after time.Time, like control.Signs) control.Signs {
 	h.looking.Lock()
 	defer h.looking.Unlock()
 	h.mu.Lock()
@@ -119,7 +119,7 @@ func (h *Hand) look(ctx context.Context, after time.Time) control.Signs {
 		return seen
 	}
 	begun := time.Now()
-	now, err := eyes.Signs(ctx)
+	now, err := eyes.Signs(ctx, like)
 	if err != nil {
 		return control.Signs{Log: -1} // a word counts all the same
 	}
@@ -131,22 +131,23 @@ func (h *Hand) look(ctx context.Context, after time.Time) control.Signs {
 	return now
 }
 
-// since is from when on signs count: later than what is known, or was asked, now.
-func (h *Hand) since() time.Time {
+// since is from when on signs count, and of what they are: later than what is known, or was asked, now.
+func (h *Hand) since() (time.Time, control.Signs) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	switch {
 	case h.asked != nil:
-		return h.asked.Since
+		return h.asked.Since, h.asked.Signs
 	case h.known != nil:
-		return h.known.since
+		return h.known.since, h.known.signs
 	}
-	return time.Time{}
+	return time.Time{}, control.Signs{}
 }
 
 // Look implements control.Driver.
 func (h *Hand) Look(ctx context.Context) (control.Sight, error) {
-	now := h.look(ctx, h.since())
+	after, like := h.since()
+	now := h.look(ctx, after, like)
 	if err := ctx.Err(); err != nil {
 		return control.Sight{}, err
 	}
@@ -282,7 +283,7 @@ func (h *Hand) waits() error {
 
 // ask asks a person to do something.
 func (h *Hand) ask(ctx context.Context, what string, up bool) error {
-	now := h.look(ctx, time.Now())
+	now := h.look(ctx, time.Now(), control.Signs{})
 	if err := ctx.Err(); err != nil {
 		return err
 	}

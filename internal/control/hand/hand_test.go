@@ -81,7 +81,7 @@ func (e *eyes) set(change func(*control.Signs)) {
 	change(&e.signs)
 }
 
-func (e *eyes) Signs(context.Context) (control.Signs, error) {
+func (e *eyes) Signs(context.Context, control.Signs) (control.Signs, error) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	return e.signs, nil
