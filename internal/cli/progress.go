@@ -89,8 +89,13 @@ func (f *follower) see(c wire.Changeover) {
 		case p.Waiting != "":
 			a.status("  ‖ %s", p.Waiting)
 		case (p.StepKind == plan.Stage || p.StepKind == plan.Copy) && p.Going == "forward":
-			a.status("  ◔ %s: %s of %s%s", map[string]string{plan.Stage: "staging", plan.Copy: "copying"}[p.StepKind],
-				bytesText(p.Bytes), bytesText(p.TotalBytes), rateText(p.Bytes, p.TotalBytes, time.Since(p.Since)))
+			files := ""
+			if p.TotalFiles > 0 {
+				files = fmt.Sprintf(", %d of %d files", p.Files, p.TotalFiles)
+			}
+			a.status("  ◔ %s: %s of %s%s%s", map[string]string{plan.Stage: "staging", plan.Copy: "copying"}[p.StepKind],
+				bytesText(p.Bytes), bytesText(p.TotalBytes), files,
+				rateText(p.Bytes, p.TotalBytes, time.Since(p.Since)))
 		case !p.StoppedAt.IsZero() && p.ReadyAt.IsZero():
 			a.status("  ◑ %s   players locked out for %.1f s", p.Say, time.Since(p.StoppedAt).Seconds())
 		default:
