@@ -390,8 +390,8 @@ func (fl *Fleet) ChangeHost(ctx context.Context, name string, c wire.HostChange)
 		if rec.Sealed, err = fl.seal(name, a.Secrets); err != nil { // the provider's stays
 			return wire.Host{}, err
 		}
-		a.Secrets, rec.Account.V = account.Secrets{}, a
-		rec.Account.V.Secrets = account.Secrets{}
+		a.Secrets = account.Secrets{}
+		rec.Account.V = a
 	} else {
 		tried, err := fl.tried(ctx, rec, a, c.AcceptKey)
 		if err != nil {

@@ -162,7 +162,7 @@ function Outcome({ c }: { c: Changeover }) {
               ))}
             </ul>
             <p>
-              Join and look: that completes it{c.landmarks?.length ? " Tick below what you have found." : ""}
+              Join and look: that completes it.{c.landmarks?.length ? " Tick below what you have found." : ""}
             </p>
           </>
         )}

@@ -111,7 +111,7 @@ function AddHost() {
                 label="Roots that vouch for its certificate"
                 value={roots}
                 onChange={setRoots}
-                hint="In PEM, if the host has its own. Without them you are shown the certificate of a host that nobody vouches for."
+                hint="In PEM, if it has its own. Without them you are shown a certificate that nobody vouches for."
               />
             )}
           </>
