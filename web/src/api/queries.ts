@@ -1,8 +1,22 @@
-import { queryOptions } from "@tanstack/react-query";
-import { api, type Wanted, type Wish } from "./client";
+import { type QueryClient, queryOptions } from "@tanstack/react-query";
+import { api, type Server, type ServerFacts, type Wanted, type Wish } from "./client";
 
 // How often is asked for what the stream tells, should the stream be cut off somewhere on the way.
 const beside = 30_000;
+
+/** What the stream has told of a server last. */
+export const toldKey = (server: string) => ["told", server] as const;
+
+/**
+ * What the stream has told while a server was asked for is newer than the answer, which may have taken seconds:
+ * of the server itself, what was seen last counts.
+ */
+function seenLast(client: QueryClient, came: ServerFacts): ServerFacts {
+  const told = client.getQueryData<Server>(toldKey(came.server.name));
+  const older =
+    told?.seenAt && came.server.seenAt && Date.parse(came.server.seenAt) < Date.parse(told.seenAt);
+  return older ? { ...came, server: told } : came;
+}
 
 // One factory an endpoint; a page that is left cancels what it asked for.
 export const queries = {
@@ -22,7 +36,7 @@ export const queries = {
   server: (name: string) =>
     queryOptions({
       queryKey: ["servers", name],
-      queryFn: ({ signal }) => api.server(name, signal),
+      queryFn: async ({ signal, client }) => seenLast(client, await api.server(name, signal)),
       refetchInterval: beside,
     }),
   games: () =>

@@ -1,6 +1,7 @@
 import type { QueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import type { Changeover, LogLine, Server, ServerFacts } from "./client";
+import { toldKey } from "./queries";
 import { StreamHub, type Asking, type Happening, type Listener } from "./stream-hub";
 
 /** This page's end of the browser's stream. */
@@ -102,6 +103,7 @@ function takeServer(client: QueryClient, now: Server): void {
     if (at < 0) return [...list, now].toSorted((a, b) => (a.name < b.name ? -1 : 1));
     return list.map((s, i) => (i === at ? now : s));
   });
+  client.setQueryData<Server>(toldKey(now.name), now);
   const known = client.getQueryData<ServerFacts>(["servers", now.name]);
   if (!known) return;
   client.setQueryData<ServerFacts>(["servers", now.name], { ...known, server: now });
