@@ -514,9 +514,6 @@ func (co *Changeovers) Get(ctx context.Context, id int64) (wire.Changeover, erro
 	if out.Undoable, out.WhyNot, err = co.undoable(ctx, c); err != nil {
 		return out, err
 	}
-	if c.State == plan.Done {
-		out.Join, out.JoinNote = co.fleet.Join(ctx, c.Server)
-	}
 	if c.State == plan.Done && out.UndoneBy == 0 {
 		done, err := co.records.Done(ctx, c.ServerID)
 		if err != nil {
@@ -526,6 +523,9 @@ func (co *Changeovers) Get(ctx context.Context, id int64) (wire.Changeover, erro
 		if out.Landmarks, err = co.sightings(ctx, c); err != nil {
 			return out, err
 		}
+	}
+	if c.State == plan.Done { // last, and within what is left of ctx: its host may take long, and is not needed
+		out.Join, out.JoinNote = co.fleet.Join(ctx, c.Server)
 	}
 	return out, nil
 }

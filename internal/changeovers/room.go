@@ -13,6 +13,7 @@ import (
 	"reshard/internal/library"
 	"reshard/internal/records"
 	"reshard/internal/vault"
+	"reshard/internal/wire"
 )
 
 // Config is what changeovers need. All but Trace must be given.
@@ -47,14 +48,18 @@ type Changeovers struct {
 	feed      *feed.Feed
 	board     board
 	running   sync.WaitGroup
+	// read is Get, as those who watch are told of it.
+	read func(ctx context.Context, id int64) (wire.Changeover, error)
 }
 
 // New makes changeovers.
 func New(c Config) *Changeovers {
-	return &Changeovers{
+	co := &Changeovers{
 		records: c.Records, vault: c.Vault, fleet: c.Fleet, library: c.Library, log: c.Log, now: time.Now,
 		keepAside: c.KeepAside, life: c.Life, trace: c.Trace, feed: c.Feed, board: board{now: map[int64]*underway{}},
 	}
+	co.read = co.Get
+	return co
 }
 
 // Wait waits for those that are carried out: until they are done, or are left as they

@@ -179,8 +179,18 @@ func (co *Changeovers) tellOf(id int64, u *underway) {
 		case <-co.life.Done():
 			return // nobody is served any more
 		}
-		if co.tell(ctx, id, u, anew) {
+		moved, told := co.tell(ctx, id, u, anew)
+		if moved {
 			again.Reset(recordLags)
+		}
+		if over && !told { // whoever watches waits for the end, however often it has to be tried
+			over = false
+			select {
+			case <-co.life.Done():
+				return
+			case <-time.After(recordLags):
+				continue
+			}
 		}
 		select {
 		case <-u.ended:
@@ -191,14 +201,14 @@ func (co *Changeovers) tellOf(id int64, u *underway) {
 
 // tell tells how a changeover stands, if anybody watches it. The journal is read only
 // when it says more than the last time: anew asks for it. It reports whether the journal
-// was read because something had moved.
-func (co *Changeovers) tell(ctx context.Context, id int64, u *underway, anew bool) (moved bool) {
+// was read because something had moved, and whether all that there is was told.
+func (co *Changeovers) tell(ctx context.Context, id int64, u *underway, anew bool) (moved, told bool) {
 	key := strconv.FormatInt(id, 10)
 	if !co.feed.Watched(feed.Changeover, key) {
 		co.board.mu.Lock()
 		u.told = nil
 		co.board.mu.Unlock()
-		return false
+		return false, true
 	}
 	co.board.mu.Lock()
 	last, p := u.told, u.progress
@@ -206,14 +216,16 @@ func (co *Changeovers) tell(ctx context.Context, id int64, u *underway, anew boo
 	var now wire.Changeover
 	same := last != nil && last.Progress != nil && last.Progress.Step == p.Step &&
 		last.Progress.State == p.State && last.Progress.Going == p.Going
+	told = true
 	var err error
 	if same && !anew {
 		now = *last
 		now.Progress = &p
 	} else if now, err = co.getSoon(ctx, id); err != nil {
 		if last == nil {
-			return false
+			return false, false
 		}
+		told = false
 		now = *last // the database is away; the progress in memory still tells
 		now.State, now.Progress = p.State, &p
 	}
@@ -221,7 +233,7 @@ func (co *Changeovers) tell(ctx context.Context, id int64, u *underway, anew boo
 	u.told = &now
 	co.board.mu.Unlock()
 	co.feed.Tell(feed.Event{Kind: feed.Changeover, Key: key, Value: now})
-	return !same
+	return !same, told
 }
 
 // getSoon gives a changeover as it is on record, or an error after readPatience: those who
@@ -229,7 +241,7 @@ func (co *Changeovers) tell(ctx context.Context, id int64, u *underway, anew boo
 func (co *Changeovers) getSoon(ctx context.Context, id int64) (wire.Changeover, error) {
 	ctx, done := context.WithTimeout(ctx, readPatience)
 	defer done()
-	return co.Get(ctx, id)
+	return co.read(ctx, id)
 }
 
 // changed tells those who watch of a change that is not part of carrying one out.

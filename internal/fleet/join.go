@@ -17,6 +17,10 @@ func (fl *Fleet) Join(ctx context.Context, name string) (address, note string) {
 	if err != nil {
 		return "", ""
 	}
+	// Far away each look costs seconds, and the port is not what a changeover changes.
+	if s := fl.book.sightOf(name); s != nil && s.join != "" && l.Files.Distant() {
+		return s.join, s.joinNote
+	}
 	h, err := l.Heads(ctx)
 	if err != nil {
 		return "", ""
