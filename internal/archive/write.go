@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"github.com/klauspost/compress/flate"
+	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zstd"
 
 	"reshard/internal/core/fault"
@@ -87,13 +88,41 @@ func WriteTarZst(w io.Writer, items []Item) error {
 	if err != nil {
 		return fault.Wrap(fault.Internal, "pack", "tar", err)
 	}
-	t := tar.NewWriter(z)
+	return errors.Join(writeTar(z, items, nil), z.Close())
+}
+
+// Write packs files in a format, "zip", "tar" or "tar.gz", in their order: the same items give the
+// same bytes. The fastest level is used, and each file has a sum that whoever unpacks it checks, but in
+// a plain tar. progress gets the content's bytes packed so far.
+func Write(w io.Writer, format string, items []Item, progress func(int64)) error {
+	switch format {
+	case "zip":
+		return WriteZip(w, items, progress)
+	case "tar":
+		return writeTar(w, items, progress)
+	case "tar.gz":
+		z, err := gzip.NewWriterLevel(w, gzip.BestSpeed)
+		if err != nil {
+			return fault.Wrap(fault.Internal, "pack", "tar", err)
+		}
+		return errors.Join(writeTar(z, items, progress), z.Close())
+	}
+	return fault.New(fault.Unsupported, "pack", format, "no such format is written")
+}
+
+func writeTar(w io.Writer, items []Item, progress func(int64)) error {
+	t := tar.NewWriter(w)
+	var total int64
 	for _, it := range items {
 		if err := writeTarItem(t, it); err != nil {
 			return fault.Wrap(fault.Internal, "pack", it.Name, err)
 		}
+		total += it.Size
+		if progress != nil {
+			progress(total)
+		}
 	}
-	return errors.Join(t.Close(), z.Close())
+	return t.Close()
 }
 
 func writeTarItem(t *tar.Writer, it Item) error {

@@ -175,9 +175,16 @@ func (s *bundle) do(wish wire.Wish) wire.Changeover {
 	require.NoError(s.b, err)
 	_, err = s.api.Act(ctx, draft.ID, "start")
 	require.NoError(s.b, err)
-	last, err := s.api.Watch(ctx, draft.ID, func(wire.Changeover) {})
+	last, err := s.api.Watch(ctx, draft.ID, func(c wire.Changeover) {
+		if os.Getenv("BENCH_TALKS") != "" {
+			s.b.Logf("%s %s %+v", time.Now().Format(time.TimeOnly), c.State, c.Progress)
+		}
+	})
 	require.NoError(s.b, err)
 	require.Equal(s.b, plan.Done, last.State, last.Failure)
+	for _, step := range last.Steps {
+		s.b.Log(step.Kind, step.TookMS, "ms", step.Note)
+	}
 	return last
 }
 

@@ -3,8 +3,10 @@ package bench
 import (
 	"context"
 	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -13,10 +15,12 @@ import (
 
 	"reshard/cmd/standin/farhost"
 	"reshard/cmd/standin/quarrymoss"
+	"reshard/cmd/standin/tollen"
 	"reshard/internal/core/account"
 	"reshard/internal/core/plan"
 	"reshard/internal/core/server"
 	"reshard/internal/wire"
+	"reshard/providers"
 )
 
 // ftp sends a folder's files over one FTP connection, one after the other, as an upload program does,
@@ -52,36 +56,45 @@ func (s *far) ftp(a account.Account, folder string) float64 {
 	return took
 }
 
-// BenchmarkFTP compares staging a world over FTP at a round trip of 50 ms, compared with the copy when
-// it is there, with sending the same files over one connection; and measures our part of the stop
-// window, in people's hands who stop and start nothing.
+// BenchmarkFTP compares staging a world over FTP at a round trip of 50 ms with sending the same files over
+// one connection: file by file in people's hands, and as one archive where a provider unpacks it; and measures
+// our part of the stop window of a put and its undo.
 func BenchmarkFTP(b *testing.B) {
 	if !farhost.FTPAvailable() {
 		b.Skip("a real FTP server needs vsftpd and root")
 	}
 	const roundTrip = 50 * time.Millisecond
-	for name, shape := range map[string]farhost.FTPShape{"plain": {}, "TLS": {TLS: account.Explicit}} {
-		b.Run(name, func(b *testing.B) {
-			s, a := startFTP(b, shape, roundTrip)
+	for _, c := range []struct {
+		name   string
+		shape  farhost.FTPShape
+		rented bool
+	}{
+		{"plain", farhost.FTPShape{}, false}, {"TLS", farhost.FTPShape{TLS: account.Explicit}, false},
+		{"unpacked", farhost.FTPShape{}, true},
+	} {
+		b.Run(c.name, func(b *testing.B) {
+			s, a := startFTP(b, c.shape, roundTrip, c.rented)
 			made, stored := s.world("fen", 300, 5200)
 			for b.Loop() {
 				ours, _ := s.placed(stored.ID, "fen", nil)
 				b.ReportMetric(ours, "ours-s")
-				if shape.TLS == "" {
+				if c.shape.TLS == "" {
 					theirs := s.ftp(a, made)
 					b.ReportMetric(theirs, "one-connection-s")
 					b.ReportMetric(ours/theirs, "ratio")
 				}
-				c := s.do(wire.Wish{Kind: plan.Put, World: "fen", Server: "fen",
+				put := s.do(wire.Wish{Kind: plan.Put, World: "fen", Server: "fen",
 					Choices: map[string]string{"folder-name": "fen-window"}})
-				b.ReportMetric(float64(c.Window.OursMS), "put-ms")
+				b.ReportMetric(float64(put.Window.OursMS), "put-ms")
+				back := s.do(wire.Wish{Kind: plan.Undo, Undoes: put.ID})
+				b.ReportMetric(float64(back.Window.OursMS), "undo-ms")
 			}
 		})
 	}
 }
 
-// startFTP is a service with a server in people's hands on a machine that is reached over FTP.
-func startFTP(b *testing.B, shape farhost.FTPShape, roundTrip time.Duration) (*far, account.Account) {
+// startFTP is a service with a server on a machine that is reached over FTP, in people's hands or rented.
+func startFTP(b *testing.B, shape farhost.FTPShape, roundTrip time.Duration, rented bool) (*far, account.Account) {
 	b.Helper()
 	s := &far{bundle: setup(b)}
 	keys := filepath.Join(s.dir, "keys")
@@ -106,23 +119,51 @@ func startFTP(b *testing.B, shape farhost.FTPShape, roundTrip time.Duration) (*f
 		0))
 	require.NoError(b, quarrymoss.Make(filepath.Join(s.root, "worlds", "winter"),
 		quarrymoss.Options{Title: "winter", Seed: 1}))
+	means := server.Means{By: server.ByHand}
+	if rented {
+		means = server.Means{By: server.ByProvider, Machine: "14"}
+		s.rent(roundTrip)
+	}
 	_, err = s.api.AddServer(ctx, wire.NewServer{
-		Name: "fen", Host: "quay", Game: "quarrymoss", Kind: "plain", Root: s.root,
-		Control: server.Means{By: server.ByHand},
+		Name: "fen", Host: "quay", Game: "quarrymoss", Kind: "plain", Root: s.root, Control: means,
 	})
 	require.NoError(b, err)
+	if rented {
+		_, err = s.api.StartServer(ctx, "fen")
+		require.NoError(b, err)
+		return s, a
+	}
 	_, err = s.api.SayStarted(ctx, "fen")
 	require.NoError(b, err)
-	// A person who does at once what they are asked to.
-	over := make(chan struct{})
-	b.Cleanup(func() { close(over) })
+	s.attend()
+	return s, a
+}
+
+// rent has a provider run the server, which is as far away as its files.
+func (s *far) rent(roundTrip time.Duration) {
+	s.b.Helper()
+	p, err := tollen.Start(&tollen.Plot{
+		ID: "14", Dir: s.root, Command: []string{s.tool, "quarrymoss", "serve", "."}, Settings: "quarry.properties",
+	})
+	require.NoError(s.b, err)
+	s.b.Cleanup(p.Close)
+	gate, err := farhost.NewLine(strings.TrimPrefix(p.Origin(), "http://"), roundTrip)
+	require.NoError(s.b, err)
+	s.b.Cleanup(gate.Close)
+	_, err = s.api.SetProvider(context.Background(), "quay", wire.NewProvider{
+		Description: string(providers.Example()), Origin: fmt.Sprintf("http://%s:%d", gate.Address(), gate.Port()),
+		User: p.User, Secret: &p.Phrase, Private: true,
+	})
+	require.NoError(s.b, err)
+}
+
+// attend is a person who does at once what they are asked to.
+func (s *far) attend() {
+	ctx, over := context.WithCancel(context.Background())
+	s.b.Cleanup(over)
 	go func() {
-		for {
-			select {
-			case <-over:
-				return
-			case <-time.After(200 * time.Millisecond):
-			}
+		for ctx.Err() == nil {
+			time.Sleep(200 * time.Millisecond)
 			now, err := s.api.Server(ctx, "fen")
 			switch {
 			case err != nil || now.Server.Asked == nil:
@@ -133,5 +174,4 @@ func startFTP(b *testing.B, shape farhost.FTPShape, roundTrip time.Duration) (*f
 			}
 		}
 	}()
-	return s, a
 }

@@ -417,18 +417,31 @@ func (s *stager) spared(f stagedFile) bool {
 
 // standThere is an error unless all files stand there with the sizes that they are to have.
 func (s *stager) standThere(ctx context.Context, files []stagedFile) error {
+	stand, err := s.standing(ctx, files)
+	if err == nil && len(stand) < len(files) {
+		there := map[string]bool{}
+		for _, f := range stand {
+			there[f.to] = true
+		}
+		i := slices.IndexFunc(files, func(f stagedFile) bool { return !there[f.to] })
+		return notAsWritten(files[i].to)
+	}
+	return err
+}
+
+// standing gives those of the files that stand there with the sizes that they are to have.
+func (s *stager) standing(ctx context.Context, files []stagedFile) (stand []stagedFile, err error) {
 	tree, settled := s.Files.Observe(ctx)
 	for _, f := range files {
 		info, err := fs.Stat(tree, f.to)
-		if err = settled(err); err != nil {
-			if errors.Is(err, fs.ErrNotExist) {
-				return notAsWritten(f.to)
-			}
-			return err
-		}
-		if info.Size() != f.Size {
-			return notAsWritten(f.to)
+		err = settled(err)
+		switch {
+		case errors.Is(err, fs.ErrNotExist):
+		case err != nil:
+			return nil, err
+		case info.Mode().IsRegular() && info.Size() == f.Size:
+			stand = append(stand, f)
 		}
 	}
-	return nil
+	return stand, nil
 }

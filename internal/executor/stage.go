@@ -84,11 +84,15 @@ func (r *Runner) stage(ctx context.Context, n int, step plan.Step) (*Detail, err
 		st.can.Unpack, st.can.Hash = false, false
 		err = st.makeLeft(ctx)
 	}
-	if err == nil && len(st.missing(files)) > 0 {
+	if err == nil && st.bundles(len(files)) {
+		err = st.bundle(ctx, files)
+	}
+	left := st.missing(files)
+	if err == nil && len(left) > 0 {
 		err = st.sendFiles(ctx, files)
 	}
-	if err == nil && step.BySample {
-		err = st.standThere(ctx, files)
+	if err == nil && step.BySample && len(left) > 0 { // of the others that was looked at
+		err = st.standThere(ctx, left)
 	}
 	if err != nil {
 		return nil, err
@@ -96,7 +100,9 @@ func (r *Runner) stage(ctx context.Context, n int, step plan.Step) (*Detail, err
 	if err := r.Files.SyncAll(ctx); err != nil {
 		return nil, err
 	}
-	detail := &Detail{Compared: st.compared(), Reuse: r.staged.reuse}
+	detail := &Detail{
+		Compared: st.compared(), Reuse: r.staged.reuse, Bundled: st.bundled, Unbundled: st.unbundled,
+	}
 	r.staged = nil
 	return detail, nil
 }
@@ -110,6 +116,8 @@ type stager struct {
 	half func()
 	// channel takes a stream; it is opened while what comes before it is done. It may be nil.
 	channel *channel
+	// bundled is who has unpacked an archive of the files, unbundled why they went one by one.
+	bundled, unbundled string
 }
 
 // makeLeft makes the folders that a stream was to make.
@@ -160,7 +168,11 @@ func (s *stager) begin(ctx context.Context, c vault.Copy, large bool) (err error
 		case inStream && there:
 			return s.unstage(gctx)
 		case !inStream:
-			made, err = s.makeFolders(gctx, dirs, there)
+			now := dirs
+			if s.bundles(len(c.Files)) {
+				now, st.folders = s.besides(dirs)
+			}
+			made, err = s.makeFolders(gctx, now, there)
 		}
 		return err
 	})
@@ -176,6 +188,23 @@ func (s *stager) begin(ctx context.Context, c vault.Copy, large bool) (err error
 	}
 	s.staged = st
 	return err
+}
+
+// besides parts folders into those that are made, and those that an archive makes.
+func (s *stager) besides(byDepth [][]string) (now [][]string, archived []string) {
+	staged := path.Join(s.job.Plan.Work, "staged") + "/"
+	for _, dirs := range byDepth {
+		var here []string
+		for _, dir := range dirs {
+			if strings.HasPrefix(dir, staged) {
+				archived = append(archived, dir)
+			} else {
+				here = append(here, dir)
+			}
+		}
+		now = append(now, here)
+	}
+	return now, archived
 }
 
 // ownFolder reports whether the folder is there in which the working folders are. It is an error
@@ -211,11 +240,19 @@ func (s *stager) compared() string {
 
 // saysOfStage tells how far what was staged was compared, and what was not sent.
 func saysOfStage(step plan.Step, d Detail) (note string, bytes int64) {
-	switch d.Compared {
-	case hashedThem:
+	switch {
+	case d.Bundled != "":
+		note = "The world went over as one archive, which " + d.Bundled + " unpacked. " + map[string]string{
+			readBack: "Every file was read back.",
+			bySample: "Of every file the size was compared with the copy, and of some the content.",
+		}[d.Compared]
+	case d.Compared == hashedThem:
 		note = "Every file was compared with the copy by a hash that its host made."
-	case bySample:
-		note = "As chosen, a sample was compared with the copy, and of all files the size."
+	case d.Compared == bySample:
+		note = "Of every file the size was compared with the copy, and of a sample the content."
+	}
+	if d.Unbundled != "" {
+		note += " Files went over one by one: " + d.Unbundled + "."
 	}
 	if d.Reuse.Files > 0 {
 		note += fmt.Sprintf(" %d files (%d MB) were not sent: the host had them", d.Reuse.Files, d.Reuse.Bytes>>20)
@@ -352,14 +389,20 @@ func (s *stager) sendFiles(ctx context.Context, files []stagedFile) error {
 	})
 }
 
-// each does something with each file that does not stand there yet, as many at a time as the
-// host takes well, and notes those that do then.
+// each does something with each file that does not stand there yet.
 func (s *stager) each(ctx context.Context, files []stagedFile,
+	do func(context.Context, stagedFile) (bool, error)) error {
+	return s.eachOf(ctx, s.missing(files), do)
+}
+
+// eachOf does something with each of the files, as many at a time as the host takes well, and notes those
+// that stand there as they should then.
+func (s *stager) eachOf(ctx context.Context, files []stagedFile,
 	do func(context.Context, stagedFile) (bool, error)) error {
 	group, gctx := errgroup.WithContext(ctx)
 	group.SetLimit(max(1, s.can.AtOnce))
 	room := semaphore.NewWeighted(mostUnderWay)
-	for _, f := range s.missing(files) {
+	for _, f := range files {
 		weight := min(max(4*f.Size, mostUnderWay/512), mostUnderWay/4)
 		if err := room.Acquire(gctx, weight); err != nil {
 			break // one of them has failed, or it was cancelled

@@ -33,6 +33,9 @@ type Detail struct {
 	Read  int64  `json:"read,omitempty"`
 	// Compared is how what was staged was compared with the copy.
 	Compared string `json:"compared,omitempty"`
+	// Bundled is who has unpacked an archive of it, Unbundled why it went file by file all the same.
+	Bundled   string `json:"bundled,omitempty"`
+	Unbundled string `json:"unbundled,omitempty"`
 	// Reuse is how much of it its host had already.
 	Reuse reuse `json:"reuse,omitzero"`
 	// Opened is the world whose name was written as the server told it.

@@ -197,6 +197,9 @@ func (fl *Fleet) openServer(ctx context.Context, rec records.Server, sl *slot) (
 			profile = profile.OnPage(name, fields)
 			tree.AddPage(name, page)
 		}
+		if a := h.provider.Archives(rec.Means.V.Machine); a != nil {
+			tree.AddArchives(a)
+		}
 	}
 	c, err := fl.process(ctx, rec, profile)
 	if err != nil {

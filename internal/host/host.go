@@ -126,6 +126,8 @@ type Provider interface {
 	// Page is what is set of a server on the provider's page, under the name that it has among the
 	// server's files, and what the keys of game profiles are called there; nil: nothing is.
 	Page(machine string) (page hostfs.Page, name string, fields map[string]string)
+	// Archives unpacks archives that stand among a server's files; nil: nothing does.
+	Archives(machine string) hostfs.Archives
 	// Try looks whether a server can be seen there, and changes nothing.
 	Try(ctx context.Context, machine string) []wire.Tried
 	Closer

@@ -40,7 +40,8 @@ type FS struct {
 	// Patience is the limit for one call; see the constant of that name.
 	Patience time.Duration
 
-	pages map[string]Page // by name; see AddPage
+	pages    map[string]Page // by name; see AddPage
+	archives Archives        // nil: none; see AddArchives
 
 	recall     sync.Mutex // held for moments only
 	recalled   []string   // folders that the last observation has listed
@@ -61,6 +62,7 @@ func (p *FS) Capabilities(ctx context.Context) (capability.Set, error) {
 	ctx, done := p.bounded(ctx)
 	defer done()
 	s, err := p.driver.Capabilities(ctx)
+	s.UnpackFiles = p.archives != nil
 	return s, p.wrap(ctx, "ask what can be done at", ".", err)
 }
 

@@ -5,9 +5,11 @@ package providerlink
 import (
 	"bytes"
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net"
 	"net/http"
 	"net/http/cookiejar"
@@ -57,6 +59,9 @@ type Link struct {
 	origin  *url.URL
 	of      *provider.Description
 	client  *http.Client
+	streams *http.Client // for what upgrades a connection: HTTP/1.1 alone
+	ended   context.Context
+	end     func()
 	limit   *rate.Limiter // nil: none
 
 	signing sync.Mutex // held by the one who signs in
@@ -83,26 +88,31 @@ func New(a Account, d *provider.Description) (*Link, error) {
 		return nil, fault.Wrap(fault.Internal, "reach the provider of", a.Name, err)
 	}
 	l := &Link{account: a, origin: origin, of: d}
+	l.ended, l.end = context.WithCancel(context.Background())
 	dialer := &net.Dialer{Timeout: line.DialPatience, Control: func(_, address string, _ syscall.RawConn) error {
 		return l.mayReach(address)
 	}}
 	l.client = &http.Client{
 		Jar:           jar,
-		Timeout:       answerPatience,
 		CheckRedirect: l.mayFollow,
 		Transport: &http.Transport{
 			DialContext: dialer.DialContext, TLSHandshakeTimeout: line.DialPatience, MaxIdleConnsPerHost: 2,
 			IdleConnTimeout: time.Minute, ForceAttemptHTTP2: true, MaxResponseHeaderBytes: 64 << 10,
 		},
 	}
+	plain := l.client.Transport.(*http.Transport).Clone() //nolint:forcetypeassert // it was made above
+	plain.ForceAttemptHTTP2, plain.TLSNextProto = false, map[string]func(string, *tls.Conn) http.RoundTripper{}
+	l.streams = &http.Client{Jar: jar, CheckRedirect: l.mayFollow, Transport: plain}
 	if r := d.Rate; r.Requests > 0 {
 		l.limit = rate.NewLimiter(rate.Limit(float64(r.Requests)/r.In.Seconds()), max(1, r.Requests/4))
 	}
 	return l, nil
 }
 
-// Close ends the connections that nobody uses.
+// Close ends the streams, and the connections that nobody uses.
 func (l *Link) Close() error {
+	l.end()
+	l.streams.CloseIdleConnections()
 	l.client.CloseIdleConnections()
 	return nil
 }
@@ -155,21 +165,45 @@ func (l *Link) values(machine string) provider.Values {
 // Ask makes a request about a machine and gives its answer, once a job that it began has ended. more
 // are further placeholders. A sign-in that does not count any more is made again, once.
 func (l *Link) Ask(ctx context.Context, r *provider.Request, machine string, more provider.Values) ([]byte, error) {
+	return l.ask(ctx, r, machine, more, nil)
+}
+
+// Send makes a request whose body is a file, which open gives anew for each try.
+func (l *Link) Send(ctx context.Context, r *provider.Request, machine string, more provider.Values, file File) error {
+	_, err := l.ask(ctx, r, machine, more, &file)
+	return err
+}
+
+// File is what is sent as a request's body, or in it.
+type File struct {
+	Name string // the last part
+	Size int64
+	Open func() (io.ReadCloser, error)
+}
+
+func (l *Link) ask(ctx context.Context, r *provider.Request, machine string, more provider.Values, file *File,
+) (body []byte, err error) {
+	err = l.signedIn(ctx, machine, more, func(values provider.Values) error {
+		if body, err = l.once(ctx, r, values, file); err == nil && r.Job != nil {
+			body, err = l.await(ctx, r.Job, body, values)
+		}
+		return err
+	})
+	return body, err
+}
+
+// signedIn does something with what the sign-in gave. One that does not count any more is made again, once.
+func (l *Link) signedIn(ctx context.Context, machine string, more provider.Values, do func(provider.Values) error,
+) error {
 	for again := false; ; again = true {
 		if err := l.signIn(ctx, again); err != nil {
-			return nil, err
+			return err
 		}
 		values := l.values(machine)
-		for k, v := range more {
-			values[k] = v
-		}
-		body, err := l.once(ctx, r, values)
-		var no *refusal
-		if !errors.As(err, &no) || again || l.of.SignIn.Request == nil {
-			if err == nil && r.Job != nil {
-				return l.await(ctx, r.Job, body, values)
-			}
-			return body, l.worded(err)
+		maps.Copy(values, more)
+		err := do(values)
+		if !errors.As(err, new(*refusal)) || again || l.of.SignIn.Request == nil {
+			return l.worded(err)
 		}
 	}
 }
@@ -204,7 +238,7 @@ func (l *Link) signIn(ctx context.Context, anew bool) error {
 	if counts && (!anew || signed.After(begun)) {
 		return nil
 	}
-	body, err := l.once(ctx, s.Request, l.values(""))
+	body, err := l.once(ctx, s.Request, l.values(""), nil)
 	if err != nil {
 		return l.worded(err)
 	}
@@ -239,9 +273,9 @@ func (l *Link) await(ctx context.Context, j *provider.Job, body []byte, values p
 		within = 2 * time.Minute
 	}
 	for begun := time.Now(); ; {
-		body, err := l.once(ctx, &j.Ask, values)
+		body, err := l.once(ctx, &j.Ask, values, nil)
 		if err != nil {
-			return nil, l.worded(err)
+			return nil, err
 		}
 		state, err := j.State.In(body)
 		switch {
@@ -266,28 +300,16 @@ func (l *Link) await(ctx context.Context, j *provider.Job, body []byte, values p
 
 // once makes a request, and what has to be made before it, within the rate. Where the provider asks
 // to wait a moment it does.
-func (l *Link) once(ctx context.Context, r *provider.Request, values provider.Values) ([]byte, error) {
-	if f := r.First; f != nil {
-		body, err := l.once(ctx, &provider.Request{Get: f.Get}, values)
-		if err != nil {
-			return nil, err
-		}
-		for name, a := range f.Find {
-			found, err := a.In(body)
-			if err != nil {
-				return nil, fault.New(fault.Unreachable, "ask the provider of", l.account.Name, "%s: %v", name, err)
-			}
-			values = values.With(name, found)
-		}
+func (l *Link) once(ctx context.Context, r *provider.Request, values provider.Values, file *File) ([]byte, error) {
+	values, err := l.first(ctx, r.First, values)
+	if err != nil {
+		return nil, err
 	}
 	for begun := time.Now(); ; {
-		if l.limit != nil {
-			if err := l.limit.Wait(ctx); err != nil {
-				return nil, errors.Join(ctx.Err(), fault.New(fault.TooSlow, "ask the provider of", l.account.Name,
-					"it may not be asked so often"))
-			}
+		if err := l.turn(ctx); err != nil {
+			return nil, err
 		}
-		body, wait, err := l.send(ctx, r, values)
+		body, wait, err := l.send(ctx, r, values, file)
 		if wait == 0 {
 			return body, err
 		}
@@ -303,15 +325,66 @@ func (l *Link) once(ctx context.Context, r *provider.Request, values provider.Va
 	}
 }
 
+// turn waits until the rate lets something be asked.
+func (l *Link) turn(ctx context.Context) error {
+	if l.limit == nil {
+		return nil
+	}
+	if err := l.limit.Wait(ctx); err != nil {
+		return errors.Join(ctx.Err(), fault.New(fault.TooSlow, "ask the provider of", l.account.Name,
+			"it may not be asked so often"))
+	}
+	return nil
+}
+
+// first makes the request that another one needs something of, and gives what it found beside the values.
+func (l *Link) first(ctx context.Context, f *provider.First, values provider.Values) (provider.Values, error) {
+	if f == nil {
+		return values, nil
+	}
+	body, err := l.once(ctx, &provider.Request{Get: f.Get}, values, nil)
+	if err != nil {
+		return nil, err
+	}
+	for name, a := range f.Find {
+		found, err := a.In(body)
+		if err != nil {
+			return nil, fault.New(fault.Unreachable, "ask the provider of", l.account.Name, "%s: %v", name, err)
+		}
+		values = values.With(name, found)
+	}
+	return values, nil
+}
+
+// errNoAnswer is the cause of an error for an answer that took longer than it may.
+var errNoAnswer = errors.New("nothing comes in time")
+
+// within gives a context for one request, which ends when its answer takes longer than it may, counted from
+// when something of its file went out last.
+func within(ctx context.Context, r *provider.Request) (rctx context.Context, touch, done func()) {
+	patience := answerPatience
+	if r.Takes > 0 {
+		patience = r.Takes
+	}
+	rctx, cancel := context.WithCancelCause(ctx)
+	timer := time.AfterFunc(patience, func() { cancel(errNoAnswer) })
+	return rctx, func() { timer.Reset(patience) }, func() { timer.Stop(); cancel(nil) }
+}
+
 // send makes one request. wait is for how long the provider asks to wait first (429).
-func (l *Link) send(ctx context.Context, r *provider.Request, values provider.Values) (body []byte, wait time.Duration,
-	err error,
+func (l *Link) send(ctx context.Context, r *provider.Request, values provider.Values, file *File) (
+	body []byte, wait time.Duration, err error,
 ) {
-	req, err := l.request(ctx, r, values)
+	rctx, touch, done := within(ctx, r)
+	defer done()
+	req, err := l.request(rctx, r, values, file, touch)
 	if err != nil {
 		return nil, 0, err
 	}
 	answer, err := l.client.Do(req)
+	if err != nil && errors.Is(context.Cause(rctx), errNoAnswer) {
+		err = errNoAnswer
+	}
 	if err != nil {
 		return nil, 0, l.notAnswered(ctx, err)
 	}
@@ -325,27 +398,35 @@ func (l *Link) send(ctx context.Context, r *provider.Request, values provider.Va
 			"its answer has more than %d MB",
 			mostAnswered>>20)
 	}
-	method, path := r.Method()
-	asked := method + " " + path
 	code := answer.StatusCode
 	switch {
 	case len(r.Expect) > 0 && slices.Contains(r.Expect, code), len(r.Expect) == 0 && code >= 200 && code <= 299:
 		return body, 0, nil
 	case code == http.StatusTooManyRequests:
 		return nil, retryAfter(answer), nil
-	case code == http.StatusUnauthorized, code == http.StatusForbidden:
-		return nil, 0, &refusal{fmt.Errorf("%s: %s", asked, l.reason(body, answer.Status))}
-	case code == http.StatusNotFound:
-		return nil, 0, fault.New(fault.Refused, "ask the provider of", l.account.Name,
-			"%s: it knows nothing of that (%s)",
-			asked, l.reason(body, answer.Status)).
-			With("Look at what the provider calls the server (--machine), and at the path in the description.")
-	case code >= 500:
-		return nil, 0, fault.New(fault.Unreachable, "ask the provider of", l.account.Name, "%s: it fails (%s)", asked,
-			l.reason(body, answer.Status))
 	}
-	return nil, 0, fault.New(fault.Refused, "ask the provider of", l.account.Name, "%s: it does not (%s)", asked,
-		l.reason(body, answer.Status)).With("Its answer is all that is known; look on the provider's own page.")
+	return nil, 0, l.no(r, answer, body)
+}
+
+// no says what an answer means that is none of the good ones.
+func (l *Link) no(r *provider.Request, answer *http.Response, body []byte) error {
+	method, path := r.Method()
+	asked, why := method+" "+path, l.reason(body, answer.Status)
+	switch code := answer.StatusCode; {
+	case code == http.StatusUnauthorized, code == http.StatusForbidden:
+		return &refusal{fmt.Errorf("%s: %s", asked, why)}
+	case code == http.StatusNotFound:
+		return fault.New(fault.Refused, "ask the provider of", l.account.Name, "%s: it knows nothing of that (%s)",
+			asked, why).
+			With("Look at what the provider calls the server (--machine), and at the path in the description.")
+	case code == http.StatusRequestEntityTooLarge:
+		return fault.New(fault.TooLarge, "ask the provider of", l.account.Name, "%s: it takes nothing so large (%s)",
+			asked, why).With("Lower upload.limit in the description.")
+	case code >= 500:
+		return fault.New(fault.Unreachable, "ask the provider of", l.account.Name, "%s: it fails (%s)", asked, why)
+	}
+	return fault.New(fault.Refused, "ask the provider of", l.account.Name, "%s: it does not (%s)", asked, why).
+		With("Its answer is all that is known; look on the provider's own page.")
 }
 
 func retryAfter(answer *http.Response) time.Duration {
@@ -397,7 +478,9 @@ func (l *Link) reason(body []byte, status string) string {
 	return strings.ToValidUTF8(why, "�")
 }
 
-func (l *Link) request(ctx context.Context, r *provider.Request, values provider.Values) (*http.Request, error) {
+// request makes a request; touch is told whenever something of a file goes out.
+func (l *Link) request(ctx context.Context, r *provider.Request, values provider.Values, file *File, touch func(),
+) (*http.Request, error) {
 	method, path := r.Method()
 	at := *l.origin
 	raw := l.origin.String() + values.Path(path)
@@ -411,8 +494,12 @@ func (l *Link) request(ctx context.Context, r *provider.Request, values provider
 	}
 	u.RawQuery = query.Encode()
 	var body io.Reader
-	kind := ""
+	kind, length := "", int64(-1)
 	switch {
+	case file != nil:
+		if body, kind, length, err = l.withFile(r, values, *file, touch); err != nil {
+			return nil, err
+		}
 	case r.Form != nil:
 		form := url.Values{}
 		for k, v := range r.Form {
@@ -429,6 +516,9 @@ func (l *Link) request(ctx context.Context, r *provider.Request, values provider
 	req, err := http.NewRequestWithContext(ctx, method, u.String(), body)
 	if err != nil {
 		return nil, fault.Wrap(fault.Invalid, "ask the provider of", l.account.Name, err)
+	}
+	if length >= 0 {
+		req.ContentLength = length
 	}
 	req.Header.Set("User-Agent", "Reshard")
 	req.Header.Set("Accept", "application/json, text/plain;q=0.8, */*;q=0.5")

@@ -35,6 +35,15 @@ type Plot struct {
 	Settings string
 	// Watchdog: it is started again when it ends without having been put to sleep.
 	Watchdog bool
+	// Every is how often a schedule has it sleep and wake, whatever it did before; 0: never.
+	Every time.Duration
+	// AtWaking is done to its folder at each start, such as an update of the game.
+	AtWaking func(dir string) error
+	// MostCarried is how large a file the page takes, in bytes; 0: 8 MiB. Spoils is why it unpacks
+	// nothing, and LosesEach has it leave out each so-manieth file.
+	MostCarried int64
+	Spoils      string
+	LosesEach   int
 
 	mu      sync.Mutex
 	cmd     *exec.Cmd
@@ -45,6 +54,11 @@ type Plot struct {
 	asleep  bool   // it was asked to
 	sign    string // the world's name on its page
 	entries []string
+	errands []*errand
+	jars    []jar
+	filled  int
+	// Carried and Unwrapped count the files that the page took, and the bundles that it unpacked.
+	Carried, Unwrapped int
 }
 
 // Provider is a running provider.
@@ -58,6 +72,7 @@ type Provider struct {
 
 	server   *http.Server
 	listener net.Listener
+	over     chan struct{}
 
 	mu     sync.Mutex
 	plots  map[string]*Plot
@@ -72,11 +87,15 @@ type Provider struct {
 func Start(plots ...*Plot) (*Provider, error) {
 	p := &Provider{
 		User: "bram", Phrase: "seven-grey-herons", plots: map[string]*Plot{}, passes: map[string]time.Time{},
+		over: make(chan struct{}),
 	}
 	for _, one := range plots {
 		one.word = "asleep"
 		one.sign = one.world()
 		p.plots[one.ID] = one
+		if one.Every > 0 {
+			go one.keepSchedule(p.over)
+		}
 	}
 	var err error
 	if p.listener, err = net.Listen("tcp", "127.0.0.1:0"); err != nil {
@@ -99,6 +118,7 @@ func (p *Provider) Away(on bool) {
 
 // Close ends the provider and its servers.
 func (p *Provider) Close() {
+	close(p.over)
 	_ = p.server.Close()
 	for _, one := range p.plots {
 		one.mu.Lock()
@@ -128,6 +148,13 @@ func (p *Provider) routes() http.Handler {
 			answer(w, http.StatusOK, map[string]any{"sign": map[string]string{"worldName": one.sign}})
 		}))
 		r.Put("/sign", p.onPlot(p.paint))
+		r.Get("/diary/aloud", p.onPlot(p.aloud))
+		r.Put("/porch", p.onPlot(p.carry))
+		r.Post("/porch/unwrapping", p.onPlot(p.unwrap))
+		r.Get("/errands/{ticket}", p.onPlot(p.errand))
+		r.Get("/shelf", p.onPlot(p.shelves))
+		r.Post("/shelf", p.onPlot(p.fill))
+		r.Delete("/shelf/{label}", p.onPlot(p.pour))
 	})
 	return r
 }
@@ -253,6 +280,11 @@ func (one *Plot) wake() error {
 	if err := one.hang(); err != nil {
 		return err
 	}
+	if one.AtWaking != nil {
+		if err := one.AtWaking(one.Dir); err != nil {
+			return err
+		}
+	}
 	cmd := exec.Command(one.Command[0], one.Command[1:]...)
 	cmd.Dir = one.Dir
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
@@ -279,6 +311,26 @@ func (one *Plot) wake() error {
 		}
 	}()
 	return nil
+}
+
+// keepSchedule restarts the server again and again, and wakes one that sleeps.
+func (one *Plot) keepSchedule(over chan struct{}) {
+	for {
+		select {
+		case <-over:
+			return
+		case <-time.After(one.Every):
+		}
+		one.mu.Lock()
+		ended := one.ended
+		up := one.cmd != nil
+		one.mu.Unlock()
+		if up {
+			one.sleep()
+			<-ended
+		}
+		_ = one.wake() // somebody else may have
+	}
 }
 
 // sleep asks the server to end, and kills it when it does not.

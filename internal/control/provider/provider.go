@@ -36,6 +36,7 @@ type Server struct {
 	after          string // where the provider's log is read on from
 	last           []string
 	read           time.Time
+	stream         *stream // where the log comes by itself; nil: nobody listens
 }
 
 // How much of a run's log is kept, in bytes, and how long an answer counts as what the log is now.
@@ -246,6 +247,9 @@ func (s *Server) hear(ctx context.Context) error {
 	l := s.link.Description().Log
 	s.asking.Lock()
 	defer s.asking.Unlock()
+	if l.By == provider.LogEvents || l.By == provider.LogWebSocket {
+		return s.listen(ctx)
+	}
 	s.mu.Lock()
 	after := s.after
 	s.mu.Unlock()
@@ -264,17 +268,26 @@ func (s *Server) hear(ctx context.Context) error {
 	} else if s.after, err = l.Next.In(body); err != nil {
 		return fault.New(fault.Unreachable, "read the log of", s.name, "%v", err)
 	}
+	s.note(lines)
+	s.read = time.Now()
+	return nil
+}
+
+// note adds lines to the run's log; the lock is held.
+func (s *Server) note(lines []string) {
 	for _, one := range lines {
 		if len(s.log)+len(one) < mostLog {
 			s.log = append(append(s.log, one...), '\n')
 		}
 	}
-	s.read = time.Now()
-	return nil
 }
 
 // linesOf gives the lines of an answer.
 func linesOf(l provider.Log, body []byte) ([]string, error) {
+	if l.Lines == "" && l.Text != "" {
+		one, err := provider.Answer{Pick: l.Text}.In(body)
+		return []string{one}, err
+	}
 	if l.Lines == "" {
 		text := bytes.TrimSuffix(bytes.ReplaceAll(body, []byte("\r\n"), []byte("\n")), []byte("\n"))
 		if len(text) == 0 {

@@ -31,6 +31,10 @@ type Set struct {
 	Hash   bool `json:"hash"`
 	Copy   bool `json:"copy"`
 	Unpack bool `json:"unpack"`
+	// UnpackFiles: an archive is unpacked that stands there as a file.
+	UnpackFiles bool `json:"unpackFiles,omitempty"`
+	// Costly: each file that is read takes a connection of its own meanwhile.
+	Costly bool `json:"costly,omitempty"`
 	// Commands: programs can be run there.
 	Commands bool `json:"commands"`
 	// Events: the host tells when something changes.

@@ -83,7 +83,7 @@ func (in Input) stage(staged string) (Step, []string) {
 		Say:       "Write the world's files beside the live world and verify each.",
 		StageStep: StageStep{Copy: in.Copy, Skip: in.Fit.Left(), Files: w.Files, Bytes: w.Bytes},
 	}
-	if in.Fit.Choices["comparison"] == fit.BySample {
+	if fit.ComparedBySample(in.Fit.Choices["comparison"], in.Fit.Live.Can) {
 		step.BySample = true
 		step.Say = "Write the world's files beside the live world, and compare a sample."
 	}

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"reshard/internal/core/doclang"
 	"reshard/internal/core/fault"
@@ -89,17 +90,114 @@ func (l *linter) check() {
 		}
 		l.act("$."+key, act, with, key)
 	}
-	if d.Log.Request != nil {
-		l.request("$.log.request", d.Log.Request, append(slices.Clone(known), "after"))
-		l.pointer("$.log.lines", d.Log.Lines)
-		l.pointer("$.log.text", d.Log.Text)
-		l.answer("$.log.next", &d.Log.Next, false)
-	}
+	l.log("$.log", &d.Log, known)
+	l.archives(d, known)
+	l.backups("$.backups", &d.Backups, known)
 	for name, f := range d.Fields {
 		l.field(doclang.At("$.fields", name), name, &f, known)
 		d.Fields[name] = f // its patterns are compiled
 	}
 	l.answer("$.errors", &d.Errors, false)
+}
+
+func (l *linter) log(key string, g *Log, known []string) {
+	if g.Request == nil {
+		return
+	}
+	with := known
+	switch g.By {
+	case "", LogAsked:
+		with = append(slices.Clone(known), "after")
+	case LogEvents, LogWebSocket:
+		if g.Request.Get == "" || g.Request.Job != nil {
+			l.Complain(key+".request", "what the log comes by is opened by get, and is no job")
+		}
+		if !g.Next.IsZero() {
+			l.Complain(key+".next", "that is for a log that is asked for")
+		}
+	default:
+		l.Complain(key+".by", "a log comes by %s, %s or %s, not by %q", LogAsked, LogEvents, LogWebSocket, g.By)
+	}
+	if g.Say != nil && g.By != LogWebSocket {
+		l.Complain(key+".say", "that is for a log that comes by %s", LogWebSocket)
+	}
+	if g.Event != "" && g.By != LogEvents {
+		l.Complain(key+".event", "that is for a log that comes by %s", LogEvents)
+	}
+	eachText(g.Say, func(text string) { l.text(key+".say", text, known) })
+	l.request(key+".request", g.Request, with)
+	l.pointer(key+".lines", g.Lines)
+	l.pointer(key+".text", g.Text)
+	l.answer(key+".next", &g.Next, false)
+}
+
+// Formats are the archives that a page may be asked to unpack.
+var Formats = []string{"zip", "tar", "tar.gz"}
+
+// archives complains of how files are sent to the page, and unpacked there.
+func (l *linter) archives(d *Description, known []string) {
+	named := append(slices.Clone(known), "path", "folder", "name")
+	if r := d.Upload.Request; r != nil {
+		l.request("$.upload.request", r, named)
+		if r.File == "" {
+			l.Complain("$.upload.request.file", "where the file goes is missing: body, or the name of the form's field")
+		}
+		if r.JSON != nil || r.File == FileBody && r.Form != nil || r.Get != "" || r.Delete != "" {
+			l.Complain("$.upload.request", "its body is the file, beside the texts of a form at most")
+		}
+		if d.Upload.Most() == 0 {
+			l.Complain("$.upload.limit", "how large a file may be is missing, such as 64 MB; this is %q", d.Upload.Limit)
+		}
+		if !strings.Contains(r.all(), "{path}") && !strings.Contains(r.all(), "{folder}") {
+			l.Complain("$.upload.request", "nothing in it is {path} or {folder}, where the file goes")
+		}
+	}
+	u := d.Unpack
+	if u.Request == nil {
+		if d.Upload.Request != nil || u.Format != "" {
+			l.Complain("$.unpack.request", "it is missing; only archives are sent to the page")
+		}
+		return
+	}
+	if !slices.Contains(Formats, u.Format) {
+		l.Complain("$.unpack.format", "it is %s, not %q", strings.Join(Formats, ", "), u.Format)
+	}
+	l.request("$.unpack.request", u.Request, append(named, "into"))
+	for _, needed := range []string{"{path}", "{into}"} {
+		if all := u.Request.all(); !strings.Contains(all, needed) &&
+			(needed == "{into}" || !strings.Contains(all, "{name}")) {
+			l.Complain("$.unpack.request", "nothing in it is %s", needed)
+		}
+	}
+}
+
+func (l *linter) backups(key string, b *Backups, known []string) {
+	if b.Allowance < 0 {
+		l.Complain(key+".allowance", "it is a number, or left out")
+	}
+	if r := b.List.Request; r != nil {
+		l.request(key+".list.request", r, append(slices.Clone(known), "page"))
+		if b.List.Name == "" {
+			l.Complain(key+".list.name", "where each says its name is missing")
+		}
+		for of, pointer := range map[string]string{
+			"items": b.List.Items, "name": b.List.Name, "made": b.List.Made, "size": b.List.Size,
+		} {
+			l.pointer(key+".list."+of, pointer)
+		}
+		l.answer(key+".list.next", &b.List.Next, false)
+		if !b.List.Next.IsZero() && !strings.Contains(r.all(), "{page}") {
+			l.Complain(key+".list.next", "nothing uses it: {page} belongs in the request")
+		}
+	}
+	l.act(key+".make", &b.Make, known, "make")
+	l.act(key+".remove", &b.Remove, append(slices.Clone(known), "backup"), "remove")
+	if r := b.Remove.Request; r != nil && !strings.Contains(r.all(), "{backup}") {
+		l.Complain(key+".remove.request", "nothing in it is {backup}, the one to be removed")
+	}
+	if b.List.Request == nil && (b.Make.Request != nil || b.Remove.Request != nil || b.Allowance != 0) {
+		l.Complain(key+".list.request", "it is missing: nobody would see what was made or removed")
+	}
 }
 
 var fieldTitle = regexp.MustCompile(`^[^\s=:#!\\][^=:\\\r\n]{0,59}$`)
@@ -209,6 +307,12 @@ func (r *Request) all() string {
 	return b.String()
 }
 
+// FileBody says that a request's body is the file alone.
+const FileBody = "body"
+
+// longestTaken bounds how long an answer may take.
+const longestTaken = time.Hour
+
 func (l *linter) request(key string, r *Request, known []string) {
 	n := 0
 	for _, m := range r.methods() {
@@ -222,6 +326,12 @@ func (l *linter) request(key string, r *Request, known []string) {
 	}
 	if r.Form != nil && r.JSON != nil {
 		l.Complain(key, "a request has one body: form or json")
+	}
+	if r.File != "" && key != "$.upload.request" {
+		l.Complain(key+".file", "that is for upload")
+	}
+	if r.Takes < 0 || r.Takes > longestTaken {
+		l.Complain(key+".takes", "an answer takes no longer than %s", longestTaken)
 	}
 	if (r.Form != nil || r.JSON != nil) && (r.Get != "" || r.Delete != "") {
 		l.Complain(key, "such a request has no body")

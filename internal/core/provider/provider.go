@@ -2,7 +2,12 @@
 // interface is spoken to, by requests, paths and answers, never by code.
 package provider
 
-import "time"
+import (
+	"math"
+	"time"
+
+	"github.com/dustin/go-humanize"
+)
 
 // Language is the version line of a description.
 const Language = "provider/1"
@@ -31,13 +36,20 @@ type Description struct {
 	Console Act `yaml:"console"`
 	// how its log is read
 	Log Log `yaml:"log"`
+	// how a file is sent to the page itself
+	Upload Upload `yaml:"upload"`
+	// how an archive that stands among the server's files is unpacked there
+	Unpack Unpack `yaml:"unpack"`
+	// the provider's own backups
+	Backups Backups `yaml:"backups"`
 	// what is set on the provider's page instead of, or before, a settings file: by the keys of game
 	// profiles, such as active-world
 	Fields map[string]Field `yaml:"fields"`
 	// where an answer that is an error says why
 	Errors Answer `yaml:"errors"`
-	// true: a server that has stopped may be started again by a watchdog or a schedule
-	StartsByItself bool `yaml:"starts-by-itself"`
+	// what a server that has stopped may be started again by, as people call it, such as a watchdog, or
+	// a schedule; left out: by nothing
+	StartedBy string `yaml:"started-by"`
 	// true: a start may update the game
 	Updates bool `yaml:"start-updates"`
 }
@@ -73,7 +85,7 @@ type Rate struct {
 
 // Request is one request. Exactly one of the methods names its path, from the origin that the host's
 // record has. In path, query, headers, form and json stand placeholders: {machine}, {user}, {secret},
-// {token}, {line}, {after}, and what first has found.
+// {token}, what first has found, and what is said where more is.
 type Request struct {
 	// the path to get
 	Get string `yaml:"get"`
@@ -93,10 +105,15 @@ type Request struct {
 	Form map[string]string `yaml:"form"`
 	// a body in JSON, as a mapping, list or value
 	JSON any `yaml:"json"`
+	// upload only: the body is the file. body: it alone; any other word: the form's field that holds
+	// it (multipart/form-data), beside the texts of form
+	File string `yaml:"file"`
 	// a request whose answer this one needs something of, such as a form's hidden field
 	First *First `yaml:"first"`
 	// codes of answers that are good; left out: 200 to 299
 	Expect []int `yaml:"expect"`
+	// how long its answer may take; left out: 20 seconds, and as long as there is progress for a file
+	Takes time.Duration `yaml:"takes"`
 	// the answer names a job that goes on
 	Job *Job `yaml:"job"`
 }
@@ -166,16 +183,86 @@ type Act struct {
 	KillsAfter time.Duration `yaml:"kills-after"`
 }
 
-// Log is how a server's log is read: from a place on, or as its last part.
+// Log is how a server's log is read: from a place on, as its last part, or as it is written.
 type Log struct {
+	// how it comes: asked (again and again), events (server-sent events of HTML) or websocket (RFC
+	// 6455); left out: asked
+	By string `yaml:"by"`
 	// the request; {after} is the place up to which it was read, "" at first
 	Request *Request `yaml:"request"`
-	// a JSON pointer to the list of lines; left out: the answer is the text itself
+	// websocket only: the message that is sent first, in JSON
+	Say any `yaml:"say"`
+	// events only: the name of the events that hold lines; left out: those without a name
+	Event string `yaml:"event"`
+	// a JSON pointer to the list of lines in an answer, event or message; left out: it is the text
+	// itself, or, with text, one line
 	Lines string `yaml:"lines"`
 	// a JSON pointer to the text within each; left out: each is a text
 	Text string `yaml:"text"`
 	// where the answer gives the place to go on from; left out: each answer is the last part of the
 	// log, and what is new is what was not in the one before
+	Next Answer `yaml:"next"`
+}
+
+// How a log comes.
+const (
+	LogAsked     = "asked"
+	LogEvents    = "events"
+	LogWebSocket = "websocket"
+)
+
+// Upload is how a file is sent to the page itself.
+type Upload struct {
+	// the request; {path} is where the file goes, from the server's folder, {folder} the folder of
+	// that and {name} its last part
+	Request *Request `yaml:"request"`
+	// how large a file may be, such as 64 MB or 20 MiB
+	Limit string `yaml:"limit"`
+}
+
+// Most is how large a file may be, in bytes; 0: none is sent so.
+func (u Upload) Most() int64 {
+	n, err := humanize.ParseBytes(u.Limit)
+	if u.Request == nil || err != nil || n > math.MaxInt64 {
+		return 0 // Lint has complained
+	}
+	return int64(n)
+}
+
+// Unpack is how an archive is unpacked that stands among the server's files.
+type Unpack struct {
+	// what it takes: zip, tar or tar.gz
+	Format string `yaml:"format"`
+	// the request; {path}, {folder} and {name} are of the archive, and {into} is the folder, from the
+	// server's, into which its names go
+	Request *Request `yaml:"request"`
+}
+
+// Backups are the provider's own.
+type Backups struct {
+	// how many there may be; left out: nobody knows
+	Allowance int `yaml:"allowance"`
+	// how they are listed
+	List BackupList `yaml:"list"`
+	// how one is made
+	Make Act `yaml:"make"`
+	// how one is removed; {backup} is its name
+	Remove Act `yaml:"remove"`
+}
+
+// BackupList is how backups are listed.
+type BackupList struct {
+	// the request; {page} is what the answer before gave as the next page, "" at first
+	Request *Request `yaml:"request"`
+	// a JSON pointer to the list
+	Items string `yaml:"items"`
+	// a JSON pointer within each: its name
+	Name string `yaml:"name"`
+	// a JSON pointer within each: when it was made, as RFC 3339 or in seconds since 1970
+	Made string `yaml:"made"`
+	// a JSON pointer within each: its size in bytes
+	Size string `yaml:"size"`
+	// where the answer gives the next page; left out, or nothing there: it is the last
 	Next Answer `yaml:"next"`
 }
 

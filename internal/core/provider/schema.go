@@ -19,8 +19,13 @@ var Schema = sync.OnceValue(func() []byte {
 	data, err := json.MarshalIndent(doclang.Schema{
 		Title: "Reshard provider description, " + Language, Docs: fielddoc.Of(source),
 		Words: func(t reflect.Type, key string) []string {
-			if t == reflect.TypeFor[Description]() && key == "reshard" {
+			switch {
+			case t == reflect.TypeFor[Description]() && key == "reshard":
 				return []string{Language}
+			case t == reflect.TypeFor[Log]() && key == "by":
+				return []string{LogAsked, LogEvents, LogWebSocket}
+			case t == reflect.TypeFor[Unpack]() && key == "format":
+				return Formats
 			}
 			return nil
 		},

@@ -109,6 +109,7 @@ func (f *Files) Capabilities(ctx context.Context) (capability.Set, error) {
 		NoRename:  f.found.NoRename,
 		ExactCase: !f.found.Blind, AnyName: !f.found.Strict,
 		TimePrecision: f.found.TimePrecision, Pace: 500 * time.Millisecond, AtOnce: at,
+		Costly: true,
 	}, ctx.Err()
 }
 
