@@ -77,10 +77,18 @@ func (l *Server) Sight(ctx context.Context, rec records.Server) (*Sighting, erro
 			ConsoleVersion: st.Version, FreeBytes: l.Files.Free(ctx, worlds), Can: h.Can,
 			SameFilesystem: l.Files.SameFilesystem(ctx, worlds, path.Dir(work)), Players: -1, Since: st.Since,
 			Host: rec.Host, RoundTrip: l.roundTrip(), Working: others.Working, Passing: others.Passing,
-			Hidden: others.Hidden, Unseen: unseen,
+			Hidden: others.Hidden, Unseen: unseen, Provider: l.provider(rec),
 		},
 	}
 	return &Sighting{Heads: h, Fit: in}, l.owner(ctx, &in.Live, state)
+}
+
+// provider is the provider that starts and stops the server.
+func (l *Server) provider(rec records.Server) fit.Provider {
+	if rec.Means.V.By != server.ByProvider || l.host.provider == nil {
+		return fit.Provider{}
+	}
+	return l.host.provider.Known()
 }
 
 // roundTrip is the time of a question to the server's host and its answer, as a check has found it; 0

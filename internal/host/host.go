@@ -11,6 +11,7 @@ import (
 	"reshard/internal/control"
 	"reshard/internal/core/account"
 	"reshard/internal/core/fault"
+	"reshard/internal/core/fit"
 	"reshard/internal/core/server"
 	"reshard/internal/hostfs"
 	"reshard/internal/wire"
@@ -121,6 +122,8 @@ func (k Kinds) Open(ctx context.Context, s Spec) (Driver, error) {
 type Provider interface {
 	// Title is the provider's name, as people write it.
 	Title() string
+	// Known is what is known of how it starts and stops servers.
+	Known() fit.Provider
 	// Process is the process of a server; machine is what the provider calls it. It asks nothing.
 	Process(name, machine string) control.Driver
 	// Page is what is set of a server on the provider's page, under the name that it has among the

@@ -94,6 +94,8 @@ type Live struct {
 	Can       capability.Set
 	Host      string
 	RoundTrip time.Duration
+	// Provider is what that starts and stops the server, where there is one.
+	Provider Provider
 	// Owner is whom the world that is replaced belongs to, else the worlds folder, as the
 	// host names accounts; "" is not known. OwnerKept says that what is placed will
 	// belong to it.
@@ -224,6 +226,7 @@ type Rule struct {
 	// Concern names the row for programs and choices, and stays for ever; Title is for people.
 	Concern string
 	Title   string
+	applies func(in Input) bool // nil: always
 	check   func(in Input, r *Row)
 }
 
@@ -233,14 +236,14 @@ var Rules = []Rule{
 	gameRule, versionRule, folderNameRule, charactersRule, titleRule, sourcesRule, flagsRule, overridesRule, realmsRule,
 	leftoversRule, seedRule,
 	modsRule, playersRule, worldSettingsRule, completenessRule, settingsRule, firstStartRule, locksRule, runningRule,
-	processesRule, ownerRule, hostRule, comparisonRule, spaceRule,
+	providerRule, processesRule, ownerRule, hostRule, comparisonRule, spaceRule,
 }
 
 // ServerRules are the concerns of a server alone, with the world that it has now.
 var ServerRules = []Rule{
 	activeWorldRule, lastExitRule, gameRule, versionRule, sourcesRule, flagsRule, overridesRule, realmsRule,
 	leftoversRule, seedRule,
-	modsRule, playersRule, completenessRule, settingsRule, firstStartRule, locksRule, processesRule,
+	modsRule, playersRule, completenessRule, settingsRule, firstStartRule, locksRule, providerRule, processesRule,
 }
 
 // withoutWorld are those of them that need no world to look at.
@@ -262,7 +265,7 @@ func Check(in Input) Sheet {
 // an equal sheet.
 func Compare(in Input) Sheet {
 	if in.makesFirstStart() {
-		return sheetOf(in, []Rule{gameRule, firstStartRule, runningRule, processesRule})
+		return sheetOf(in, []Rule{gameRule, firstStartRule, runningRule, providerRule, processesRule})
 	}
 	return sheetOf(in, rulesFor(in))
 }
@@ -270,6 +273,9 @@ func Compare(in Input) Sheet {
 func sheetOf(in Input, rules []Rule) Sheet {
 	s := Sheet{Verdict: Fits, Folder: in.Target(), Rows: make([]Row, 0, len(rules))}
 	for _, rule := range rules {
+		if rule.applies != nil && !rule.applies(in) {
+			continue
+		}
 		row := Row{Concern: rule.Concern, Title: rule.Title, Verdict: Fits, Options: []Option{}}
 		rule.check(in, &row)
 		for i := range row.Options {

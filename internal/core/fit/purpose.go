@@ -35,15 +35,15 @@ var besideRules = []Rule{
 var switchRules = []Rule{
 	versionRule, folderNameRule, sourcesRule, flagsRule, overridesRule, realmsRule, seedRule, modsRule, playersRule,
 	completenessRule,
-	settingsRule, locksRule, runningRule, processesRule, hostRule,
+	settingsRule, locksRule, runningRule, providerRule, processesRule, hostRule,
 }
 
 var renameRules = []Rule{folderNameRule, charactersRule, sourcesRule, flagsRule, leftoversRule, settingsRule, locksRule,
-	runningRule, processesRule, hostRule}
+	runningRule, providerRule, processesRule, hostRule}
 
 // ResetRules are the concerns of a new world that a server is to make.
 var ResetRules = []Rule{newWorldRule, charactersRule, newSeedRule, sourcesRule, leftoversRule, settingsRule,
-	firstStartRule, locksRule, runningRule, processesRule, hostRule}
+	firstStartRule, locksRule, runningRule, providerRule, processesRule, hostRule}
 
 func rulesFor(in Input) []Rule {
 	switch in.Purpose {

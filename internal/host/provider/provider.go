@@ -9,6 +9,7 @@ import (
 	"reshard/internal/control"
 	controlled "reshard/internal/control/provider"
 	"reshard/internal/core/fault"
+	"reshard/internal/core/fit"
 	"reshard/internal/core/provider"
 	"reshard/internal/host"
 	"reshard/internal/providerlink"
@@ -37,6 +38,12 @@ func (h *hired) Close() error { return h.link.Close() }
 
 // Title implements host.Provider.
 func (h *hired) Title() string { return h.link.Description().Title }
+
+// Known implements host.Provider.
+func (h *hired) Known() fit.Provider {
+	d := h.link.Description()
+	return fit.Provider{Title: d.Title, StartedBy: d.StartedBy, Updates: d.Updates, KillsAfter: d.Stop.KillsAfter}
+}
 
 // Process implements host.Provider.
 func (h *hired) Process(name, machine string) control.Driver {
