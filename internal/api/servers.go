@@ -90,6 +90,7 @@ func (a *API) serverRoutes() {
 		func(ctx context.Context, in *serverInput) (*struct{}, error) {
 			return nil, a.failed(a.service.Fleet.Remove(ctx, in.Server))
 		})
+	a.slotRoutes()
 	huma.Register(a.huma, picture(
 		op("get-server-picture", http.MethodGet, "/servers/{server}/picture",
 			"Get a world of a server from above, as it stands now", "servers")), func(
@@ -182,4 +183,36 @@ func choicesOf(pairs []string) (map[string]string, error) {
 		out[k] = v
 	}
 	return out, nil
+}
+
+// slotRoutes are about a provider's own backups.
+func (a *API) slotRoutes() {
+	for _, c := range []struct {
+		id, method, summary string
+		do                  func(context.Context, string) (wire.Slots, error)
+	}{
+		{
+			"list-slots", http.MethodGet, "List the provider's own backups of a server",
+			func(ctx context.Context, n string) (wire.Slots, error) { return a.service.Fleet.Slots(ctx, n) },
+		},
+		{
+			"make-slot", http.MethodPost, "Have the provider make a backup of its own, and wait until that is done",
+			func(ctx context.Context, n string) (wire.Slots, error) { return a.service.Fleet.MakeSlot(ctx, n) },
+		},
+	} {
+		huma.Register(a.huma, op(c.id, c.method, "/servers/{server}/slots", c.summary, "servers"),
+			func(ctx context.Context, in *serverInput) (*answer[wire.Slots], error) {
+				s, err := c.do(ctx, in.Server)
+				return &answer[wire.Slots]{s}, a.failed(err)
+			})
+	}
+	huma.Register(a.huma, op("remove-slot", http.MethodDelete, "/servers/{server}/slots/{backup}",
+		"Have the provider remove one of its own backups; nobody can bring it back", "servers"), func(
+		ctx context.Context, in *struct {
+			Server string `path:"server"`
+			Backup string `path:"backup"`
+		}) (*answer[wire.Slots], error) {
+		s, err := a.service.Fleet.RemoveSlot(ctx, in.Server, in.Backup)
+		return &answer[wire.Slots]{s}, a.failed(err)
+	})
 }

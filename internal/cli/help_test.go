@@ -49,7 +49,7 @@ func TestHelpPages(t *testing.T) {
 		"undo", "changeovers", "changeovers show", "changeovers tick", "changeovers go-on", "changeovers cancel",
 		"changeovers settle", "servers remove", "users remove",
 		"hosts", "hosts add", "hosts check", "hosts change", "servers", "servers add", "servers change", "servers show",
-		"servers start", "servers stop", "servers log", "games", "games show",
+		"servers start", "servers stop", "servers log", "servers slots", "hosts provider", "hosts try", "providers", "games", "games show",
 		"games sketch", "games lint", "games try", "games add", "games history", "games remove", "games schema",
 		"users", "users add", "users password",
 		"sign-in", "sign-out", "serve", "demo", "api",

@@ -51,7 +51,7 @@ func (a *app) serversCommand() *cli.Command {
 				"A server that does not stop when asked goes on running: it is never killed.\n\nExamples:\n  reshard "+
 					"servers stop north-plot", (*client.Client).StopServer),
 			a.serversStoppedCommand(), a.serversStartedCommand(), a.serversChangeCommand(),
-			a.serversAddCommand(), a.serversLogCommand(),
+			a.serversAddCommand(), a.serversLogCommand(), a.serversSlotsCommand(),
 			a.remover("remove", "SERVER", "forget a stopped server",
 				"Its files stay where they are, and so does what was set aside.\n\nExamples:\n  reshard servers "+
 					"remove north-plot", (*client.Client).RemoveServer),

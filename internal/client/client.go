@@ -314,6 +314,23 @@ func (c *Client) TryProvider(ctx context.Context, name, machine string) ([]wire.
 		"/hosts/"+url.PathEscape(name)+"/provider/try?machine="+url.QueryEscape(machine), nil)
 }
 
+// Slots lists a provider's own backups of a server.
+func (c *Client) Slots(ctx context.Context, server string) (wire.Slots, error) {
+	return call[wire.Slots](ctx, c, http.MethodGet, slotsOf(server), nil)
+}
+
+// MakeSlot has the provider make one, and waits until that is done.
+func (c *Client) MakeSlot(ctx context.Context, server string) (wire.Slots, error) {
+	return call[wire.Slots](ctx, c, http.MethodPost, slotsOf(server), nil)
+}
+
+// RemoveSlot has the provider remove one.
+func (c *Client) RemoveSlot(ctx context.Context, server, backup string) (wire.Slots, error) {
+	return call[wire.Slots](ctx, c, http.MethodDelete, slotsOf(server)+"/"+url.PathEscape(backup), nil)
+}
+
+func slotsOf(server string) string { return "/servers/" + url.PathEscape(server) + "/slots" }
+
 // RemoveHost forgets a host on which no servers are.
 func (c *Client) RemoveHost(ctx context.Context, name string) error {
 	_, err := call[struct{}](ctx, c, http.MethodDelete, "/hosts/"+url.PathEscape(name), nil)

@@ -415,20 +415,6 @@ func (s *stager) spared(f stagedFile) bool {
 	return s.step.BySample && h.Sum32()%sampled != 0
 }
 
-// standThere is an error unless all files stand there with the sizes that they are to have.
-func (s *stager) standThere(ctx context.Context, files []stagedFile) error {
-	stand, err := s.standing(ctx, files)
-	if err == nil && len(stand) < len(files) {
-		there := map[string]bool{}
-		for _, f := range stand {
-			there[f.to] = true
-		}
-		i := slices.IndexFunc(files, func(f stagedFile) bool { return !there[f.to] })
-		return notAsWritten(files[i].to)
-	}
-	return err
-}
-
 // standing gives those of the files that stand there with the sizes that they are to have.
 func (s *stager) standing(ctx context.Context, files []stagedFile) (stand []stagedFile, err error) {
 	tree, settled := s.Files.Observe(ctx)

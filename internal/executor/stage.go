@@ -87,12 +87,8 @@ func (r *Runner) stage(ctx context.Context, n int, step plan.Step) (*Detail, err
 	if err == nil && st.bundles(len(files)) {
 		err = st.bundle(ctx, files)
 	}
-	left := st.missing(files)
-	if err == nil && len(left) > 0 {
-		err = st.sendFiles(ctx, files)
-	}
-	if err == nil && step.BySample && len(left) > 0 { // of the others that was looked at
-		err = st.standThere(ctx, left)
+	if err == nil {
+		err = st.sendLeft(ctx, files)
 	}
 	if err != nil {
 		return nil, err
@@ -105,6 +101,51 @@ func (r *Runner) stage(ctx context.Context, n int, step plan.Step) (*Detail, err
 	}
 	r.staged = nil
 	return detail, nil
+}
+
+// sendLeft sends what does not stand there yet, and looks, where not all is read back, whether it does then.
+// A file that has not arrived whole is sent once more.
+func (s *stager) sendLeft(ctx context.Context, files []stagedFile) error {
+	left := s.missing(files)
+	for again := false; len(left) > 0; again = true {
+		if err := s.sendFiles(ctx, left); err != nil || !s.step.BySample {
+			return err
+		}
+		stand, err := s.standing(ctx, left)
+		if err != nil {
+			return err
+		}
+		if left = without(left, stand); len(left) > 0 && again {
+			return notAsWritten(left[0].to)
+		}
+		s.notArrived(left)
+	}
+	return nil
+}
+
+// without gives those of the files that are not among others.
+func without(files, others []stagedFile) (left []stagedFile) {
+	among := map[string]bool{}
+	for _, f := range others {
+		among[f.to] = true
+	}
+	for _, f := range files {
+		if !among[f.to] {
+			left = append(left, f)
+		}
+	}
+	return left
+}
+
+// notArrived takes back that files have arrived.
+func (s *stager) notArrived(files []stagedFile) {
+	s.staged.mu.Lock()
+	defer s.staged.mu.Unlock()
+	for _, f := range files {
+		delete(s.staged.whole, f.to)
+		delete(s.staged.begun, f.to)
+		s.report(func(p *plan.Progress) { p.Files--; p.Bytes -= f.Size })
+	}
 }
 
 // stager is a staging at work.
@@ -443,9 +484,12 @@ func (s *stager) sendFile(ctx context.Context, f stagedFile) error {
 		}
 	}
 	var err error
-	if at > 0 {
+	switch {
+	case at > 0:
 		_, err = s.Files.Append(ctx, f.to, at, s.Vault.ReadFrom(ctx, f.File, at), attributes)
-	} else {
+	case s.spared(f): // of all those the sizes are looked at in the end
+		_, err = s.Files.WriteHasty(ctx, f.to, s.Vault.Read(ctx, f.File), attributes)
+	default:
 		_, err = s.Files.Write(ctx, f.to, s.Vault.Read(ctx, f.File), attributes)
 	}
 	if err == nil && !s.spared(f) {

@@ -131,6 +131,11 @@ type Provider interface {
 	Page(machine string) (page hostfs.Page, name string, fields map[string]string)
 	// Archives unpacks archives that stand among a server's files; nil: nothing does.
 	Archives(machine string) hostfs.Archives
+	// Slots lists the provider's own backups of a server; MakeSlot makes one, within the allowance, and
+	// RemoveSlot removes one: nothing does so by itself.
+	Slots(ctx context.Context, machine string) (wire.Slots, error)
+	MakeSlot(ctx context.Context, machine string) error
+	RemoveSlot(ctx context.Context, machine, name string) error
 	// Try looks whether a server can be seen there, and changes nothing.
 	Try(ctx context.Context, machine string) []wire.Tried
 	Closer

@@ -95,6 +95,10 @@ type (
 	Appender interface {
 		Append(ctx context.Context, name string, at int64) (io.WriteCloser, error)
 	}
+	// Hasty writes a file without a look at what has arrived: whoever writes looks at all of them together.
+	Hasty interface {
+		CreateHasty(ctx context.Context, name string) (io.WriteCloser, error)
+	}
 	// Unpacker takes many files as one stream, a tar archive (GNU format) whose names are from
 	// the root, and gives the hashes, as of Hasher, of all regular files that are below a folder
 	// afterwards, "" gives none. After an error any of them may be there, whole or in part.

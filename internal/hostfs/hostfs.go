@@ -253,6 +253,17 @@ func (p *FS) Write(ctx context.Context, name string, from io.Reader, a Attribute
 	})
 }
 
+// WriteHasty is Write for one of many files: whether all of it has arrived is for the caller to see, by its
+// size. Hosts that tell at once are asked all the same.
+func (p *FS) WriteHasty(ctx context.Context, name string, from io.Reader, a Attributes) (n int64, err error) {
+	return p.write(ctx, name, from, a, func(ctx context.Context) (io.WriteCloser, error) {
+		if h, ok := p.driver.(Hasty); ok {
+			return h.CreateHasty(ctx, name)
+		}
+		return p.driver.Create(ctx, name)
+	})
+}
+
 func (p *FS) write(ctx context.Context, name string, from io.Reader, a Attributes,
 	open func(context.Context) (io.WriteCloser, error),
 ) (n int64, err error) {

@@ -1,6 +1,8 @@
 package wire
 
 import (
+	"time"
+
 	"reshard/internal/core/account"
 )
 
@@ -114,4 +116,28 @@ type Tried struct {
 	Seen string `json:"seen"`
 	OK   bool   `json:"ok"`
 	Next string `json:"next,omitempty"`
+}
+
+// Slots are a provider's own backups of a server. They are the provider's: Reshard sees what it says of them,
+// and has checked none of them.
+type Slots struct {
+	Provider string `json:"provider"`
+	// how many there may be; 0: nobody knows
+	Allowance int          `json:"allowance"`
+	Backups   []SlotBackup `json:"backups" nullable:"false"`
+	// whether one can be made, and removed, from here
+	CanMake   bool `json:"canMake"`
+	CanRemove bool `json:"canRemove"`
+}
+
+// Full reports whether there is no room for another one.
+func (s Slots) Full() bool { return s.Allowance > 0 && len(s.Backups) >= s.Allowance }
+
+// SlotBackup is one of them, as its provider tells of it.
+type SlotBackup struct {
+	Name string `json:"name"`
+	// when it was made; left out: it does not say
+	MadeAt *time.Time `json:"madeAt,omitempty"`
+	// its size in bytes; -1: it does not say
+	Bytes int64 `json:"bytes"`
 }

@@ -77,7 +77,7 @@ func (s *Server) Look(ctx context.Context) (control.Sight, error) {
 	var since time.Time
 	if !d.State.Since.IsZero() {
 		if text, err := d.State.Since.In(body); err == nil {
-			since = timeOf(text)
+			since = provider.TimeOf(text)
 		}
 	}
 	s.mu.Lock()
@@ -124,17 +124,6 @@ func (s *Server) runName() string {
 		return ""
 	}
 	return strconv.Itoa(s.run)
-}
-
-// timeOf reads a time as RFC 3339 or in seconds since 1970; zero for what is neither.
-func timeOf(text string) time.Time {
-	if t, err := time.Parse(time.RFC3339, text); err == nil {
-		return t.UTC()
-	}
-	if n, err := strconv.ParseFloat(text, 64); err == nil && n > 0 {
-		return time.UnixMilli(int64(n * 1000)).UTC()
-	}
-	return time.Time{}
 }
 
 // Start implements control.Driver. What the log holds by then is of earlier runs.

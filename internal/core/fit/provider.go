@@ -30,9 +30,10 @@ var providerRule = Rule{
 				"at before each step, and stopped again when that has happened.")
 		}
 		if k.KillsAfter > 0 {
-			r.Server.Text += fmt.Sprintf(", kills after %s", k.KillsAfter)
-			words = append(words, fmt.Sprintf("A stop that takes longer than %s is a kill: what the game has not written "+
-				"by then is lost, and the proof says so.", k.KillsAfter))
+			after := seconds(k.KillsAfter)
+			r.Server.Text += ", kills after " + after
+			words = append(words, "A stop that takes longer than "+after+" is a kill: what the game has not written by "+
+				"then is lost, and the proof says so.")
 		}
 		if k.Updates {
 			r.Server.Text += ", updates at the start"
@@ -45,4 +46,12 @@ var providerRule = Rule{
 		}
 		r.say(strings.Join(words, " "))
 	},
+}
+
+// seconds says how long something takes.
+func seconds(d time.Duration) string {
+	if n := int(d.Minutes()); n > 0 && d%time.Minute == 0 {
+		return fmt.Sprintf("%d min", n)
+	}
+	return fmt.Sprintf("%g s", d.Seconds())
 }

@@ -327,6 +327,9 @@ func (in Input) notes(p *Plan) {
 	for _, l := range in.Fit.Live.Can.Lacks() {
 		p.Notes = append(p.Notes, "Not promised on this host, for want of "+l.Name+": "+l.Say)
 	}
+	if r, ok := in.Sheet.Row("provider"); ok && p.LocksOut() && !r.Idle {
+		p.Notes = append(p.Notes, in.Fit.Live.Provider.Title+" does things by itself. "+r.Say)
+	}
 	for _, r := range in.Sheet.With(fit.Adjust) {
 		if r.Concern == "version" || r.Concern == "mods" || r.Concern == "realms" {
 			p.Notes = append(p.Notes, r.Say+" "+r.Mend)

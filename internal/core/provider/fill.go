@@ -7,6 +7,7 @@ import (
 	"net/url"
 	"strconv"
 	"strings"
+	"time"
 )
 
 // Values are what placeholders stand for.
@@ -157,4 +158,15 @@ func Scalar(value any) (string, bool) {
 		return strconv.FormatBool(value), true
 	}
 	return "", false
+}
+
+// TimeOf reads a time as RFC 3339 or in seconds since 1970; zero for what is neither.
+func TimeOf(text string) time.Time {
+	if t, err := time.Parse(time.RFC3339, text); err == nil {
+		return t.UTC()
+	}
+	if n, err := strconv.ParseFloat(text, 64); err == nil && n > 0 {
+		return time.UnixMilli(int64(n * 1000)).UTC()
+	}
+	return time.Time{}
 }

@@ -344,15 +344,20 @@ func (c *content) Read(p []byte) (int, error) {
 // Create implements hostfs.Writer. In a folder that others have made it is looked first what the
 // name is: a link would be followed.
 func (f *Files) Create(ctx context.Context, name string) (io.WriteCloser, error) {
-	return f.upload(ctx, name, 0)
+	return f.upload(ctx, name, 0, false)
+}
+
+// CreateHasty implements hostfs.Hasty: a question less for each file.
+func (f *Files) CreateHasty(ctx context.Context, name string) (io.WriteCloser, error) {
+	return f.upload(ctx, name, 0, true)
 }
 
 // Append implements hostfs.Appender.
 func (f *Files) Append(ctx context.Context, name string, at int64) (io.WriteCloser, error) {
-	return f.upload(ctx, name, at)
+	return f.upload(ctx, name, at, false)
 }
 
-func (f *Files) upload(ctx context.Context, name string, at int64) (io.WriteCloser, error) {
+func (f *Files) upload(ctx context.Context, name string, at int64, hasty bool) (io.WriteCloser, error) {
 	f.mu.Lock()
 	own := f.own[path.Dir(name)]
 	f.mu.Unlock()
@@ -374,7 +379,9 @@ func (f *Files) upload(ctx context.Context, name string, at int64) (io.WriteClos
 	if err := nameable(name); err != nil {
 		return nil, err
 	}
-	return &writer{Upload: f.link.Upload(ctx, f.at(name), at), files: f, ctx: ctx, name: name}, nil
+	up := f.link.Upload(ctx, f.at(name), at)
+	up.Hasty = hasty
+	return &writer{Upload: up, files: f, ctx: ctx, name: name}, nil
 }
 
 // longest is how long a name may be, in bytes, on the systems that hosts run.

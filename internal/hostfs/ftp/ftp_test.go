@@ -33,7 +33,7 @@ func TestConformance(t *testing.T) {
 	}
 	most := capability.Set{
 		AtomicReplace: true, RenameFolders: true, ExactCase: true, AnyName: true, TimePrecision: 24 * time.Hour,
-		Pace: 500 * time.Millisecond, AtOnce: 4,
+		Pace: 500 * time.Millisecond, AtOnce: 4, Costly: true,
 	}
 	least := most
 	least.AtomicReplace = false

@@ -726,6 +726,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/servers/{server}/slots": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the provider's own backups of a server */
+        get: operations["list-slots"];
+        put?: never;
+        /** Have the provider make a backup of its own, and wait until that is done */
+        post: operations["make-slot"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/servers/{server}/slots/{backup}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Have the provider remove one of its own backups; nobody can bring it back */
+        delete: operations["remove-slot"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/servers/{server}/start": {
         parameters: {
             query?: never;
@@ -1298,6 +1333,7 @@ export interface components {
             atomicReplace: boolean;
             commands: boolean;
             copy: boolean;
+            costly?: boolean;
             events: boolean;
             exactCase: boolean;
             exclusive: boolean;
@@ -1320,6 +1356,7 @@ export interface components {
              */
             timePrecision: number;
             unpack: boolean;
+            unpackFiles?: boolean;
         };
         ChangeCopy: {
             /** @description set aside: it goes when it has been kept long enough; false brings it back */
@@ -2402,6 +2439,31 @@ export interface components {
             complaints: components["schemas"]["DoclangComplaint"][];
             parts: components["schemas"]["SketchPart"][];
             profile: string;
+        };
+        SlotBackup: {
+            /**
+             * Format: int64
+             * @description its size in bytes; -1: it does not say
+             */
+            bytes: number;
+            /**
+             * Format: date-time
+             * @description when it was made; left out: it does not say
+             */
+            madeAt?: string;
+            name: string;
+        };
+        Slots: {
+            /**
+             * Format: int64
+             * @description how many there may be; 0: nobody knows
+             */
+            allowance: number;
+            backups: components["schemas"]["SlotBackup"][];
+            /** @description whether one can be made, and removed, from here */
+            canMake: boolean;
+            canRemove: boolean;
+            provider: string;
         };
         Step: {
             /**
@@ -4358,6 +4420,100 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    "list-slots": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                server: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Slots"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "make-slot": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                server: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Slots"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "remove-slot": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                server: string;
+                backup: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Slots"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
             };
         };
     };
