@@ -229,6 +229,9 @@ func (p *Provider) aloud(w http.ResponseWriter, r *http.Request, one *Plot) {
 	one.mu.Lock()
 	at := max(0, len(one.entries)-50)
 	one.mu.Unlock()
+	p.mu.Lock()
+	broken := p.broken
+	p.mu.Unlock()
 	_, _ = io.WriteString(w, ": good evening\n\n") // who asked has gone
 	flush := http.NewResponseController(w)
 	for r.Context().Err() == nil {
@@ -245,6 +248,8 @@ func (p *Provider) aloud(w http.ResponseWriter, r *http.Request, one *Plot) {
 		}
 		select {
 		case <-r.Context().Done():
+		case <-broken:
+			return
 		case <-time.After(30 * time.Millisecond):
 		}
 	}

@@ -73,6 +73,7 @@ type Provider struct {
 	server   *http.Server
 	listener net.Listener
 	over     chan struct{}
+	broken   chan struct{} // closed by Break
 
 	mu     sync.Mutex
 	plots  map[string]*Plot
@@ -87,7 +88,7 @@ type Provider struct {
 func Start(plots ...*Plot) (*Provider, error) {
 	p := &Provider{
 		User: "bram", Phrase: "seven-grey-herons", plots: map[string]*Plot{}, passes: map[string]time.Time{},
-		over: make(chan struct{}),
+		over: make(chan struct{}), broken: make(chan struct{}),
 	}
 	for _, one := range plots {
 		one.word = "asleep"
@@ -114,6 +115,14 @@ func (p *Provider) Away(on bool) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	p.away = on
+}
+
+// Break ends all streams at once.
+func (p *Provider) Break() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	close(p.broken)
+	p.broken = make(chan struct{})
 }
 
 // Close ends the provider and its servers.

@@ -29,6 +29,7 @@ type stream struct {
 	// standing and err are how it is; the server's lock guards them.
 	standing bool
 	err      error
+	lost     time.Time // when it stood last; zero: never
 }
 
 // listen has the log's stream be open, and gives what is wrong with it.
@@ -56,7 +57,7 @@ func (s *Server) listen(ctx context.Context) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.read = time.Now()
-	if now.standing {
+	if now.standing || time.Since(now.lost) < opensWithin { // it is being begun anew
 		return nil
 	}
 	return now.err
@@ -81,6 +82,9 @@ func (s *Server) keepOpen(ctx context.Context, now *stream) {
 		begun := time.Now()
 		err := fault.Safely(func() error { return s.hearStream(ctx, now, stood) })
 		s.mu.Lock()
+		if now.standing {
+			now.lost = time.Now()
+		}
 		now.standing, now.err = false, err
 		s.mu.Unlock()
 		stood()
