@@ -4,8 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net/http"
 	"net/http/httptest"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -48,6 +50,10 @@ start:
       failed: [broken]
       every: 10ms
       within: 300ms
+upload:
+  request: {post: /sluice, form: {no: "{machine}", shelf: "{folder}"}, file: sack}
+  limit: 1 kB
+unpack: {format: zip, request: {post: /sluice/open, form: {sack: "{path}", to: "{into}"}}}
 errors: {find: '<p class="no">(?P<value>[^<]+)</p>'}
 `
 
@@ -60,6 +66,7 @@ type mill struct {
 	busy    int  // so many requests are told to wait
 	ticket  string
 	asked   int
+	sacks   []string // what came, and where it belongs
 }
 
 func (m *mill) ServeHTTP(w http.ResponseWriter, r *http.Request) {
@@ -91,6 +98,19 @@ func (m *mill) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	case at == "POST /wheel/turn" && r.FormValue("no") == "9":
 		m.asked = 0
 		fmt.Fprintf(w, `{"ticket": 41}`)
+	case at == "POST /sluice":
+		f, h, err := r.FormFile("sack")
+		if err != nil || r.ContentLength < 0 {
+			w.WriteHeader(http.StatusBadRequest)
+			return
+		}
+		text, _ := io.ReadAll(f)
+		if len(text) > 100 {
+			w.WriteHeader(http.StatusRequestEntityTooLarge)
+			fmt.Fprint(w, `<p class="no">too heavy</p>`)
+			return
+		}
+		m.sacks = append(m.sacks, r.FormValue("no")+"/"+r.FormValue("shelf")+"/"+h.Filename+": "+string(text))
 	case at == "GET /tickets/41":
 		if m.asked++; m.asked > 3 && m.ticket == "done" {
 			m.turns = true
@@ -147,6 +167,22 @@ func TestAProviderOfAnotherShape(t *testing.T) {
 	m.ticket = "waits"
 	_, err = l.Ask(ctx, d.Start.Request, "9", nil)
 	assert.ErrorIs(t, err, fault.TooSlow.As())
+
+	send := func(text string) error {
+		return l.Send(ctx, d.Upload.Request, "9", provider.Values{"path": "a/b/w.zip", "folder": "a/b", "name": "w.zip"},
+			providerlink.File{Name: "w.zip", Size: int64(len(text)), Open: func() (io.ReadCloser, error) {
+				return io.NopCloser(strings.NewReader(text)), nil
+			}})
+	}
+	m.mu.Lock()
+	m.forgets = true
+	m.mu.Unlock()
+	require.NoError(t, send("flour"), "the file is opened anew when it signs in anew")
+	assert.Equal(t, []string{"9/a/b/w.zip: flour"}, m.sacks)
+	err = send(strings.Repeat("x", 200))
+	assert.ErrorIs(t, err, fault.TooLarge.As())
+	assert.ErrorContains(t, err, "too heavy")
+	assert.EqualValues(t, 1000, d.Upload.Most())
 
 	_, err = open("wrong").Ask(ctx, &d.State.Request, "9", nil)
 	assert.ErrorIs(t, err, fault.Unreachable.As())

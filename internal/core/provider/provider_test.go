@@ -49,6 +49,17 @@ func TestComplaints(t *testing.T) {
 		"a token nobody uses":     {"Gate {token}", "Gate", "nothing uses it"},
 		"a body of a get":         {"{get: \"/gate/plots/{machine}/\"}", "{get: /a, form: {b: c}}", "has no body"},
 		"kills what is started":   {"start: {request", "start: {kills-after: 3s, request", "that is for stop"},
+		"a log from nowhere":      {"log:\n", "log:\n  by: pigeon\n", `not by "pigeon"`},
+		"a place in a stream":     {"log:\n", "log:\n  by: events\n", "that is for a log that is asked for"},
+		"a greeting nobody hears": {"log:\n", "log:\n  say: hello\n", "that is for a log that comes by websocket"},
+		"an upload of nothing":    {", file: body}", "}", "where the file goes is missing"},
+		"no limit":                {"limit: 8 MiB", "limit: much", "how large a file may be is missing"},
+		"a format":                {"format: tar.gz", "format: arj", `not "arj"`},
+		"nowhere to unpack":       {`into: "{into}"`, `into: "x"`, "nothing in it is {into}"},
+		"a file elsewhere":        {"read: {get:", "read: {file: body, get:", "that is for upload"},
+		"no pages":                {`{from: "{page}"}`, `{from: "1"}`, "{page} belongs in the request"},
+		"removing what":           {"/shelf/{backup}", "/shelf/all", "nothing in it is {backup}"},
+		"an answer too late":      {"format: tar.gz\n  request:\n", "format: tar.gz\n  request:\n    takes: 3h\n", "takes no longer"},
 		"an expression of no use": {"{pick: /plot/rests}", "{find: 'a(b)'}", "needs a group"},
 	} {
 		t.Run(name, func(t *testing.T) {
