@@ -107,6 +107,13 @@ func (f *follower) see(c wire.Changeover) {
 // printAsks tells a person what they are to do, and how to say that it is done.
 func (a *app) printAsks(asks plan.Asks) {
 	a.wrapped("  → ", asks.Say)
+	if len(asks.Type) > 0 {
+		a.wrapped("    ", "Before that: where its page has a field for one of these, set it there too, or the page may "+
+			"write what it holds over the file:")
+		for _, t := range asks.Type {
+			a.wrapped("      "+t.Label+"  ", quoted(t.Value)+"   "+t.Spelled)
+		}
+	}
 	a.wrapped("    ", asks.Watch)
 	a.print("    reshard servers %s %s\n", map[string]string{"start": "started", "stop": "stopped"}[asks.What],
 		asks.Server)

@@ -123,17 +123,14 @@ const (
 func (a Asked) Words(name string) (say, watch string) {
 	switch a {
 	case AskedToStop:
-		return "Stop " + name +
-				" where you control it, such as on its provider's page, and wait until it says that it " +
-				"is offline.",
-			"Goes on by itself when the game's log says that it has ended, its lock goes or its TCP port closes; " +
-				"else " +
+		return "Stop " + name + " where you control it, such as on its provider's page, and wait until it says that " +
+				"it is offline.",
+			"Goes on by itself when the game's log says that it has ended, its lock goes or its TCP port closes; else " +
 				"say so."
 	case AskedToStart:
 		return "Start " + name + " where you control it, such as on its provider's page.",
-			"Goes on by itself when the game's log says that it is ready, its lock comes or its TCP port opens; else " +
-				"say so once " +
-				"players can join."
+			"Goes on by itself when the game's log says that it is ready, its lock comes, its TCP port opens or its " +
+				"world's files are written; else say so once players can join."
 	}
 	return "", ""
 }
@@ -175,6 +172,8 @@ type Signs struct {
 	// nothing.
 	Port    int  `json:"port,omitempty"`
 	Listens bool `json:"listens,omitempty"`
+	// Written is when a file of World was written last, as its listing tells; zero is not known.
+	Written time.Time `json:"written,omitzero"`
 }
 
 // And gives later signs, with earlier ones where there are no later ones.
@@ -184,6 +183,9 @@ func (s Signs) And(later Signs) Signs {
 	}
 	if later.Port == 0 {
 		later.Port, later.Listens = s.Port, s.Listens
+	}
+	if later.Written.IsZero() && later.World == s.World {
+		later.Written = s.Written
 	}
 	return later
 }

@@ -13,6 +13,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"reflect"
 	"strings"
 	"sync"
 	"time"
@@ -594,7 +595,7 @@ func (r *Runner) pause(ctx context.Context, wait time.Duration) error {
 func (r *Runner) report(change func(*plan.Progress)) {
 	before := r.progress
 	change(&r.progress)
-	if r.Report != nil && r.progress != before {
+	if r.Report != nil && !reflect.DeepEqual(r.progress, before) {
 		r.Report(r.progress)
 	}
 }

@@ -102,8 +102,12 @@ func (r *Runner) asking(ctx context.Context, h Hands, step plan.Step, what contr
 	if name == "" {
 		name = r.job.Plan.Server
 	}
-	say, watch := what.Words(name)
-	r.report(func(p *plan.Progress) { p.Asks = plan.Asks{Server: name, What: string(what), Say: say, Watch: watch} })
+	asks := plan.Asks{Server: name, What: string(what)}
+	asks.Say, asks.Watch = what.Words(name)
+	if what == control.AskedToStart && step.Server == "" {
+		asks.Type = r.job.Plan.Typing(r.progress.Going == "back")
+	}
+	r.report(func(p *plan.Progress) { p.Asks = asks })
 	return nil
 }
 

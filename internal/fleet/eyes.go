@@ -54,15 +54,17 @@ func (e *eyes) Signs(ctx context.Context, like control.Signs) (control.Signs, er
 		if n, err := strconv.ParseUint(portOf(e.seen, &heads), 10, 16); err == nil {
 			out.Port = int(n)
 		}
-		if w := heads.State; w.Active != "" && e.seen.Profile.World.Shape == game.ShapeFolder &&
-			len(e.seen.Profile.World.Locks) > 0 {
-			out.Looked, out.World = true, path.Join(w.WorldsFolder, w.Active)
+		if w := heads.State; w.Active != "" && e.seen.Profile.World.Shape == game.ShapeFolder {
+			out.Looked, out.World = len(e.seen.Profile.World.Locks) > 0, path.Join(w.WorldsFolder, w.Active)
 		}
 	}
 	var all sync.WaitGroup // each costs some round trips
 	all.Go(func() { out.Port, out.Listens = e.listens(ctx, out.Port) })
 	all.Go(func() { out.Log = e.logSize(files) })
-	out.Locked = out.Looked && e.locked(files, out.World)
+	if out.World != "" {
+		out.Locked = out.Looked && e.locked(files, out.World)
+		out.Written = lastWritten(files, out.World)
+	}
 	all.Wait()
 	if err := settled(nil); err != nil {
 		return control.Signs{Log: -1}, err
@@ -92,6 +94,21 @@ func (e *eyes) logSize(files fs.FS) int64 {
 		return 0
 	}
 	return info.Size()
+}
+
+// lastWritten is the latest time of a file right in a world's folder, the listing of which tells of its lock too;
+// zero when that cannot be told.
+func lastWritten(files fs.FS, world string) (last time.Time) {
+	entries, err := fs.ReadDir(files, world)
+	if err != nil {
+		return last // it is looked again
+	}
+	for _, entry := range entries {
+		if info, err := entry.Info(); err == nil && info.Mode().IsRegular() && info.ModTime().After(last) {
+			last = info.ModTime()
+		}
+	}
+	return last
 }
 
 // locked reports whether the game's lock is in a world.

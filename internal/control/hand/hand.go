@@ -198,6 +198,9 @@ func (a *asked) done(now control.Signs, said int64) *known {
 	if said >= 0 {
 		k.by = "its log"
 	}
+	if k.by == "" && a.Up {
+		k.by = written(a.Signs, now)
+	}
 	if k.by == "" {
 		return nil
 	}
@@ -249,6 +252,15 @@ func turned(was, now control.Signs, up bool) string {
 		return "its port " + strconv.Itoa(now.Port) + ", which takes connections no more"
 	}
 	return ""
+}
+
+// written names the sign that a world's files are being written: only a game that has it open does so while a
+// person is asked to start it. It tells nothing at other times, when people may upload something.
+func written(was, now control.Signs) string {
+	if was.World == "" || was.World != now.World || was.Written.IsZero() || !now.Written.After(was.Written) {
+		return ""
+	}
+	return "its world's files, which are written again (" + now.World + ")"
 }
 
 func (k *known) sight() control.Sight {

@@ -151,6 +151,19 @@ func TestSigns(t *testing.T) {
 		"a port that cannot be seen any more": {
 			control.Signs{Log: -1, Port: 7, Listens: true}, false, func(s *control.Signs) { s.Port = 0 }, "", "",
 		},
+		"its world is written": {
+			control.Signs{Log: -1, World: "fen", Written: time.Unix(1000, 0)}, true,
+			func(s *control.Signs) { s.Written = time.Unix(1060, 0) }, "its world's files, which are written again (fen)",
+			"",
+		},
+		"its world was written while it was to be stopped": {
+			control.Signs{Log: -1, World: "fen", Written: time.Unix(1000, 0)}, false,
+			func(s *control.Signs) { s.Written = time.Unix(1060, 0) }, "", "",
+		},
+		"another world is written": {
+			control.Signs{Log: -1, World: "fen", Written: time.Unix(1000, 0)}, true,
+			func(s *control.Signs) { s.World, s.Written = "winter", time.Unix(1060, 0) }, "", "",
+		},
 		"the log goes on, and does not say so": {
 			control.Signs{Log: 3}, true, func(s *control.Signs) { s.Log = 5 }, "", "",
 		},

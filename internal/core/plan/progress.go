@@ -1,6 +1,10 @@
 package plan
 
-import "time"
+import (
+	"time"
+
+	"reshard/internal/core/spelling"
+)
 
 // Progress is what a running changeover reports. It is a snapshot: the newest
 // one says all.
@@ -36,4 +40,35 @@ type Asks struct {
 	// done, so that nobody has to say so.
 	Say   string `json:"say"`
 	Watch string `json:"watch"`
+	// Type is what a provider's page may hold in fields of its own, and is to be set there before a start:
+	// nobody but a person sees them.
+	Type []Typed `json:"type,omitempty"`
+}
+
+// Typed is a setting that a person may have to type.
+type Typed struct {
+	Label string `json:"label"` // as its settings file calls it
+	Value string `json:"value"`
+	// Spelled says how it is typed, letter by letter.
+	Spelled string `json:"spelled"`
+}
+
+// Typing is what a person may have to type on a provider's page before a server is started: what the plan sets in
+// its settings files, or, going back, what stood there before.
+func (p Plan) Typing(back bool) (out []Typed) {
+	for _, s := range p.Steps {
+		if s.Kind != Write || s.Server != "" {
+			continue
+		}
+		for _, e := range s.Edits {
+			value := e.Value
+			if back {
+				value = e.Was
+			}
+			if e.Opened == "" && (!back || e.WasSet) {
+				out = append(out, Typed{Label: e.Key, Value: value, Spelled: spelling.Say(value)})
+			}
+		}
+	}
+	return out
 }

@@ -33,7 +33,7 @@ func (p *precise) GetSettings() (*ftpserver.Settings, error) {
 }
 
 func (p *precise) ClientConnected(ftpserver.ClientContext) (string, error) { return "hello", nil }
-func (p *precise) ClientDisconnected(ftpserver.ClientContext) {}
+func (p *precise) ClientDisconnected(ftpserver.ClientContext)              {}
 func (p *precise) AuthUser(_ ftpserver.ClientContext, user, pass string) (ftpserver.ClientDriver, error) {
 	if user != "bram" || pass != "secret" {
 		return nil, errors.New("no")

@@ -1301,6 +1301,8 @@ export interface components {
             server: string;
             /** Format: date-time */
             since: string;
+            /** @description what a provider's page may hold in fields of its own, and is to be set there before a start: nobody but a person sees them */
+            type?: components["schemas"]["PlanTyped"][];
             watch: string;
             /** @enum {string} */
             what: "start" | "stop";
@@ -1940,6 +1942,8 @@ export interface components {
             /** @description that in a sentence, with what to wait for; Watch by what the service sees that it was done, so that nobody has to say so */
             say: string;
             server: string;
+            /** @description what a provider's page may hold in fields of its own, and is to be set there before a start: nobody but a person sees them */
+            type?: components["schemas"]["PlanTyped"][];
             watch: string;
             /** @enum {string} */
             what: "start" | "stop";
@@ -2103,6 +2107,13 @@ export interface components {
             until?: string;
             /** @description names the world that the step is about. In a move it makes From and To folders, between which all files of the session of that name go: a server adds files to it until it has stopped */
             world?: string;
+        };
+        PlanTyped: {
+            /** @description as its settings file calls it */
+            label: string;
+            /** @description says how it is typed, letter by letter */
+            spelled: string;
+            value: string;
         };
         PlanWindow: {
             /**
