@@ -5,8 +5,11 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"path"
 	"strings"
+
+	"golang.org/x/sync/errgroup"
 
 	"reshard/internal/archive"
 	"reshard/internal/core/fault"
@@ -16,6 +19,10 @@ import (
 // worthBundling is from how many files on one archive takes less time than they do one by one, where each
 // takes a connection.
 const worthBundling = 24
+
+// readOfBundle is how many files of an archive are read back where a sample is compared: each has a sum in it
+// that whoever unpacks it checks.
+const readOfBundle = 3
 
 // bundleName is an archive's name among what is staged, without its ending.
 const bundleName = "reshard-bundle."
@@ -50,13 +57,19 @@ func (s *stager) bundle(ctx context.Context, files []stagedFile) error {
 	default:
 		return err
 	}
-	if err := s.Files.Discard(ctx, name); err != nil {
-		return err
-	}
-	if err := s.makeLeft(ctx); err != nil || s.unbundled != "" {
-		return err
-	}
-	return s.compareUnpacked(ctx, page, rest)
+	group, gctx := errgroup.WithContext(ctx) // each takes some round trips
+	group.Go(func() (err error) {
+		defer fault.Catch(&err)
+		return s.Files.Discard(gctx, name)
+	})
+	group.Go(func() (err error) {
+		defer fault.Catch(&err)
+		if s.unbundled != "" {
+			return s.makeLeft(gctx)
+		}
+		return s.compareUnpacked(gctx, page, rest)
+	})
+	return group.Wait()
 }
 
 // items are what an archive holds: folders and files, named from a folder.
@@ -122,7 +135,11 @@ func (l *limited) Write(p []byte) (int, error) {
 // compareUnpacked looks whether the files stand there with their sizes, and reads some of them back. When one
 // of those is not what was sent, none of them counts.
 func (s *stager) compareUnpacked(ctx context.Context, page hostfs.Archives, files []stagedFile) error {
-	stand, err := s.standing(ctx, files)
+	tree, settled := s.Files.Observe(ctx)
+	stand, err := standing(tree, settled, files)
+	if err == nil {
+		err = s.makeMissing(ctx, tree, settled)
+	}
 	if err != nil {
 		return err
 	}
@@ -132,8 +149,8 @@ func (s *stager) compareUnpacked(ctx context.Context, page hostfs.Archives, file
 	}
 	read := stand
 	if s.step.BySample {
-		read = make([]stagedFile, 0, s.can.AtOnce)
-		for _, i := range spread(len(stand), max(1, s.can.AtOnce)) {
+		read = make([]stagedFile, 0, readOfBundle)
+		for _, i := range spread(len(stand), readOfBundle) {
 			read = append(read, stand[i])
 		}
 	}
@@ -162,4 +179,20 @@ func (s *stager) compareUnpacked(ctx context.Context, page hostfs.Archives, file
 	}
 	s.bundled = page.Title()
 	return nil
+}
+
+// makeMissing makes the folders that an archive should have made and did not: some leave out empty ones.
+func (s *stager) makeMissing(ctx context.Context, tree fs.FS, settled func(error) error) error {
+	var missing []string
+	for _, dir := range s.staged.folders {
+		_, err := fs.Stat(tree, dir)
+		switch err := settled(err); {
+		case errors.Is(err, fs.ErrNotExist):
+			missing = append(missing, dir)
+		case err != nil:
+			return err
+		}
+	}
+	s.staged.folders = missing
+	return s.makeLeft(ctx)
 }

@@ -416,8 +416,7 @@ func (s *stager) spared(f stagedFile) bool {
 }
 
 // standing gives those of the files that stand there with the sizes that they are to have.
-func (s *stager) standing(ctx context.Context, files []stagedFile) (stand []stagedFile, err error) {
-	tree, settled := s.Files.Observe(ctx)
+func standing(tree fs.FS, settled func(error) error, files []stagedFile) (stand []stagedFile, err error) {
 	for _, f := range files {
 		info, err := fs.Stat(tree, f.to)
 		err = settled(err)

@@ -111,7 +111,8 @@ func (s *stager) sendLeft(ctx context.Context, files []stagedFile) error {
 		if err := s.sendFiles(ctx, left); err != nil || !s.step.BySample {
 			return err
 		}
-		stand, err := s.standing(ctx, left)
+		tree, settled := s.Files.Observe(ctx)
+		stand, err := standing(tree, settled, left)
 		if err != nil {
 			return err
 		}

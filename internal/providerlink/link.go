@@ -36,6 +36,8 @@ const (
 	// mostPatient is how long a provider that asks to wait is waited for within one call.
 	mostPatient = 20 * time.Second
 	mostTurns   = 5
+	// firstAsked is after how long a job is asked about a second time.
+	firstAsked = 50 * time.Millisecond
 )
 
 // Account is where a provider's interface is and with what it is signed in to. Origin is a scheme, a
@@ -272,7 +274,8 @@ func (l *Link) await(ctx context.Context, j *provider.Job, body []byte, values p
 	if within == 0 {
 		within = 2 * time.Minute
 	}
-	for begun := time.Now(); ; {
+	pause := min(every, firstAsked)
+	for begun := time.Now(); ; pause = min(2*pause, every) { // what is done at once is not waited for
 		body, err := l.once(ctx, &j.Ask, values, nil)
 		if err != nil {
 			return nil, err
@@ -291,7 +294,7 @@ func (l *Link) await(ctx context.Context, j *provider.Job, body []byte, values p
 				within)
 		}
 		select {
-		case <-time.After(every):
+		case <-time.After(pause):
 		case <-ctx.Done():
 			return nil, ctx.Err()
 		}

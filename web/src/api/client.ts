@@ -3,6 +3,8 @@ import type { components, paths } from "./schema";
 
 type Schemas = components["schemas"];
 export type Server = Schemas["Server"];
+export type Slots = Schemas["Slots"];
+export type Asks = Schemas["PlanAsks"];
 export type ServerFacts = Schemas["ServerFacts"];
 export type Host = Schemas["Host"];
 export type NewHost = Schemas["NewHost"];
@@ -212,6 +214,12 @@ export const api = {
     taken(
       client.DELETE("/v1/worlds/{world}/landmarks/{landmark}", { params: { path: { world, landmark } } }),
     ),
+  slots: (server: string, signal?: AbortSignal) =>
+    taken(client.GET("/v1/servers/{server}/slots", { params: { path: { server } }, signal })),
+  makeSlot: (server: string) =>
+    taken(client.POST("/v1/servers/{server}/slots", { params: { path: { server } } })),
+  removeSlot: (server: string, backup: string) =>
+    taken(client.DELETE("/v1/servers/{server}/slots/{backup}", { params: { path: { server, backup } } })),
   aside: (server: string, signal?: AbortSignal) =>
     taken(client.GET("/v1/servers/{server}/aside", { params: { path: { server } }, signal })),
   tidy: (server: string, changeover: number, confirm: string) =>

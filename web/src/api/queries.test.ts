@@ -12,8 +12,9 @@ const facts = (seenAt: string, state: string) =>
 
 test("what the stream tells while a server is asked for is not undone by the older answer", async () => {
   const client = new QueryClient();
-  let answer: (came: ServerFacts) => void = () => undefined;
-  vi.spyOn(api, "server").mockImplementation(() => new Promise((done) => (answer = done)));
+  const waiting: ((came: ServerFacts) => void)[] = [];
+  vi.spyOn(api, "server").mockImplementation(() => new Promise((done) => waiting.push(done)));
+  const answer = (came: ServerFacts) => waiting.pop()?.(came);
   const state = () => client.getQueryData(queries.server("far").queryKey)?.server.state;
   for (const known of [undefined, "stopped"]) {
     client.clear();

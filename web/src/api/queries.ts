@@ -87,6 +87,12 @@ export const queries = {
     }),
   landmarks: (world: string) =>
     queryOptions({ queryKey: ["landmarks", world], queryFn: ({ signal }) => api.landmarks(world, signal) }),
+  slots: (server: string) =>
+    queryOptions({
+      queryKey: ["slots", server],
+      queryFn: ({ signal }) => api.slots(server, signal),
+      retry: false,
+    }),
   aside: (server: string) =>
     queryOptions({ queryKey: ["aside", server], queryFn: ({ signal }) => api.aside(server, signal) }),
   check: (server: string) =>

@@ -2,8 +2,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate, useParams } from "@tanstack/react-router";
 import { useEffect, useState } from "react";
 import styled from "styled-components";
-import { api, type Changeover } from "../api/client";
-import type { components } from "../api/schema";
+import { api, type Asks, type Changeover } from "../api/client";
 import { queries } from "../api/queries";
 import { Button } from "../parts/controls";
 import { Crumb, Failure, Head, Muted, Page, Panel, Progress } from "../parts/layout";
@@ -11,8 +10,7 @@ import { Mark } from "../parts/marks";
 import { PlanView, ProofList } from "../parts/plan";
 import { bytes, millis, sentence, when } from "../words";
 import { Log } from "../parts/log";
-
-type Asks = components["schemas"]["PlanAsks"];
+import { ToType } from "../parts/typed";
 
 const Big = styled.p`
   font-size: 1.35rem;
@@ -66,6 +64,7 @@ function ByHand({ server, asks }: { server: string; asks?: Asks }) {
   return (
     <>
       {now && <Big>{now.say}</Big>}
+      {now?.type && <ToType what={now.type} />}
       {now && <Muted style={{ marginTop: "0.4rem" }}>{now.watch}</Muted>}
       {unknown && <p>Does {server} run? Only people can see it.</p>}
       <p style={{ display: "flex", gap: "0.6rem", flexWrap: "wrap", marginTop: "0.6rem" }}>

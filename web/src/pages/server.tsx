@@ -11,6 +11,7 @@ import { Mark } from "../parts/marks";
 import { ChangeoverTable } from "./changeovers";
 import { AsideTab } from "../parts/server-aside";
 import { FitTab } from "../parts/server-fit";
+import { ProviderSlots } from "../parts/slots";
 import { WorldTab } from "../parts/server-worlds";
 
 /** Why the server's state cannot be told, or whose word for it is taken; and giving one's own. */
@@ -50,6 +51,7 @@ type Noted = { server: Server; saying: boolean; onSay: () => void; busy: boolean
 /** What is to be known of a server, by concern. */
 function ServerTabs({ facts }: { facts: ServerFacts }) {
   const { name, trouble } = facts.server;
+  const rented = facts.server.control?.by === "provider";
   return (
     <Tabs>
       <TabList aria-label={`About ${name}`}>
@@ -58,6 +60,7 @@ function ServerTabs({ facts }: { facts: ServerFacts }) {
         <Tab id="log">Log</Tab>
         <Tab id="changeovers">Changeovers</Tab>
         <Tab id="aside">Set aside</Tab>
+        {rented && <Tab id="slots">Provider’s backups</Tab>}
       </TabList>
       <TabPanel id="world">
         {trouble ? (
@@ -83,6 +86,11 @@ function ServerTabs({ facts }: { facts: ServerFacts }) {
       <TabPanel id="aside">
         <AsideTab server={name} />
       </TabPanel>
+      {rented && (
+        <TabPanel id="slots">
+          <ProviderSlots server={name} />
+        </TabPanel>
+      )}
     </Tabs>
   );
 }
