@@ -94,7 +94,7 @@ func rented(data string) (*tollen.Provider, error) {
 	return tollen.Start(&tollen.Plot{
 		ID: rentedPlot, Dir: filepath.Join(data, "moor", rentedServer),
 		Command:  []string{self, "quarrymoss", "serve", "."},
-		Settings: "quarry.properties",
+		Settings: "quarry.properties", StopLine: "halt",
 	})
 }
 

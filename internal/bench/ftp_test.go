@@ -144,6 +144,7 @@ func (s *far) rent(roundTrip time.Duration) {
 	s.b.Helper()
 	p, err := tollen.Start(&tollen.Plot{
 		ID: "14", Dir: s.root, Command: []string{s.tool, "quarrymoss", "serve", "."}, Settings: "quarry.properties",
+		StopLine: "halt",
 	})
 	require.NoError(s.b, err)
 	s.b.Cleanup(p.Close)

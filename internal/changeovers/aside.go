@@ -218,6 +218,11 @@ func (co *Changeovers) Sweep(ctx context.Context) {
 }
 
 func (co *Changeovers) sweepGoing(ctx context.Context, l *fleet.Server) {
+	release, err := l.Claim("sweep")
+	if err != nil {
+		return // a changeover is at work, which may need what is on its way out
+	}
+	defer release()
 	base, err := workBase(ctx, l)
 	if err != nil {
 		return

@@ -6,6 +6,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"reshard/internal/client"
+	"reshard/internal/core/fit"
 	"reshard/internal/core/plan"
 	"reshard/internal/wire"
 )
@@ -32,6 +33,10 @@ func bringFlags(more ...cli.Flag) []cli.Flag {
 			Name:  "sample",
 			Usage: "compare a sample of what is staged, and know by size and time what was staged before",
 		},
+		&cli.BoolFlag{
+			Name:  "whole",
+			Usage: "read every staged file back, also where a sample is compared by itself (FTP)",
+		},
 		&cli.BoolFlag{Name: "when-told", Usage: "stage the world and wait for your word before the switch"}),
 		append(more, planFlags()...)...)
 }
@@ -45,8 +50,13 @@ func bringing(c *cli.Command, wish wire.Wish) (wire.Wish, error) {
 	if c.Bool("when-told") {
 		choices["switch"] = "when-told"
 	}
-	if c.Bool("sample") {
-		choices["comparison"] = "sample"
+	switch {
+	case c.Bool("sample") && c.Bool("whole"):
+		return wish, usage("--sample and --whole do not go together")
+	case c.Bool("sample"):
+		choices["comparison"] = fit.BySample
+	case c.Bool("whole"):
+		choices["comparison"] = fit.Whole
 	}
 	if s := c.String("title"); s != "" {
 		choices["title"] = s

@@ -21,6 +21,7 @@ import (
 	"reshard/cmd/standin/emberlode"
 	"reshard/cmd/standin/farhost"
 	"reshard/cmd/standin/quarrymoss"
+	"reshard/cmd/standin/tollen"
 	"reshard/games"
 	"reshard/internal/core/fault"
 	"reshard/internal/core/game"
@@ -41,6 +42,9 @@ type moor struct {
 	// silent: those people do what they are asked to, and do not say so.
 	silent bool
 	people []*person
+	// provider starts and stops the servers there; nil: none does. watches has it start again what has stopped.
+	provider *tollen.Provider
+	watches  bool
 }
 
 // machine starts another machine, at the end of a line, and has the service know it as "moor".
@@ -64,6 +68,27 @@ func (b *bundle) machine(s farhost.Shape, roundTrip time.Duration) *moor {
 	return b.far
 }
 
+// rent has a provider start and stop the servers of the other machine, from now on. Only Quarrymoss has a page
+// that names its world.
+func (b *bundle) rent(game string) {
+	b.t.Helper()
+	p, err := tollen.Start()
+	require.NoError(b.t, err)
+	b.t.Cleanup(p.Close)
+	description := string(shipped.Example())
+	if game != "quarrymoss" {
+		before, fields, ok := strings.Cut(description, "fields:\n")
+		_, after, found := strings.Cut(fields, "\n\n")
+		require.True(b.t, ok && found)
+		description = before + after
+	}
+	_, err = b.api.SetProvider(context.Background(), b.far.name, wire.NewProvider{
+		Description: description, Origin: p.Origin(), User: p.User, Secret: &p.Phrase, Private: true,
+	})
+	require.NoError(b.t, err)
+	b.far.provider, b.far.byHand = p, false
+}
+
 var sessions atomic.Int64
 
 // placed has a server be where the bundle's servers are: on another machine it runs in a session,
@@ -73,6 +98,18 @@ func (b *bundle) placed(s wire.NewServer) wire.NewServer {
 		return s
 	}
 	s.Host = b.far.name
+	if p := b.far.provider; p != nil {
+		profile, err := games.Find(s.Game)
+		require.NoError(b.t, err)
+		stop := profile.Server.Console.Stop
+		p.Add(&tollen.Plot{
+			ID: s.Name, Dir: s.Root, Command: s.Command, Env: s.Env, Watchdog: b.far.watches,
+			Settings: map[string]string{"quarrymoss": "quarry.properties"}[s.Game], StopLine: stop.Say,
+			StopSignal: map[string]syscall.Signal{"SIGINT": syscall.SIGINT}[stop.Signal],
+		})
+		s.Control.Machine = s.Name
+		return s
+	}
 	if !b.far.byHand {
 		s.Control.Session = fmt.Sprintf("reshard-e2e-%d-%d", os.Getpid(), sessions.Add(1))
 		return s

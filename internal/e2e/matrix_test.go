@@ -224,12 +224,31 @@ var entrants = map[string]func(*bundle) entrant{
 func TestEveryKindOnAnotherMachine(t *testing.T) {
 	t.Parallel()
 	for name, place := range map[string]struct {
-		begin func(*bundle)
+		begin func(b *bundle, game string)
 		games []string
 	}{
-		"in a session": {func(b *bundle) { b.machine(farhost.Shape{}, 0) }, []string{"quarrymoss", "openttd"}},
-		"files alone":  {func(b *bundle) { b.machine(farhost.Shape{FilesOnly: true}, 0) }, []string{"saltmarch"}},
-		"FTPS by hand": {func(b *bundle) { b.quay(farhost.FTPShape{TLS: account.Explicit}, 0) }, []string{"emberlode"}},
+		"in a session": {
+			func(b *bundle, _ string) { b.machine(farhost.Shape{}, 0) }, []string{"quarrymoss", "openttd"},
+		},
+		"files alone": {
+			func(b *bundle, _ string) { b.machine(farhost.Shape{FilesOnly: true}, 0) }, []string{"saltmarch"},
+		},
+		"FTPS by hand": {
+			func(b *bundle, _ string) { b.quay(farhost.FTPShape{TLS: account.Explicit}, 0) }, []string{"emberlode"},
+		},
+		"FTP with a provider": {func(b *bundle, game string) {
+			b.quay(farhost.FTPShape{}, 0)
+			b.rent(game)
+		}, []string{"minetest"}},
+		"SFTP with a provider": {func(b *bundle, game string) {
+			b.machine(farhost.Shape{FilesOnly: true}, 0)
+			b.rent(game)
+		}, nil},
+		"FTP with a provider that watches": {func(b *bundle, game string) {
+			b.quay(farhost.FTPShape{}, 0)
+			b.rent(game)
+			b.far.watches = true
+		}, nil},
 	} {
 		for id, enter := range entrants {
 			if os.Getenv("RESHARD_EVERY_PLACE") == "" && !slices.Contains(place.games, id) {
@@ -245,11 +264,11 @@ func TestEveryKindOnAnotherMachine(t *testing.T) {
 
 // everyKind carries out every kind of changeover on a game, and takes each back. place begins the
 // machine where its servers are; nil: the service's own.
-func everyKind(t *testing.T, id string, enter func(*bundle) entrant, place func(*bundle)) {
+func everyKind(t *testing.T, id string, enter func(*bundle) entrant, place func(b *bundle, game string)) {
 	t.Helper()
 	b := setup(t)
 	if place != nil {
-		place(b)
+		place(b, id)
 	}
 	e := enter(b)
 	byHand := b.far != nil && b.far.byHand

@@ -30,7 +30,7 @@ func (b *bundle) rented(change func(*tollen.Plot)) (*tollen.Provider, string) {
 	require.NoError(b.t, quarrymoss.Make(filepath.Join(root, "worlds", "winter"),
 		quarrymoss.Options{Title: "Winter", Seed: 1, Tiles: 4}))
 	plot := &tollen.Plot{ID: "14", Dir: root, Command: []string{standin, "quarrymoss", "serve", "."},
-		Settings: "quarry.properties"}
+		Settings: "quarry.properties", StopLine: "halt"}
 	if change != nil {
 		change(plot)
 	}

@@ -24,9 +24,6 @@ const worthBundling = 24
 // that whoever unpacks it checks.
 const readOfBundle = 3
 
-// bundleName is an archive's name among what is staged, without its ending.
-const bundleName = "reshard-bundle."
-
 // bundles reports whether a staging of so many files goes over as one archive, which the host's provider
 // unpacks.
 func (s *stager) bundles(files int) bool {
@@ -41,12 +38,12 @@ func (s *stager) bundle(ctx context.Context, files []stagedFile) error {
 		return s.makeLeft(ctx)
 	}
 	page, sent := s.Files.Archives(), s.progress.Bytes
-	staged := path.Join(s.job.Plan.Work, "staged")
-	name := path.Join(staged, bundleName+page.Format())
-	items := s.items(ctx, rest, staged)
-	err := s.sendBundle(ctx, name, items)
+	work := s.job.Plan.Work
+	// Beside the working folder, where it is swept when nobody takes it away.
+	name := path.Join(path.Dir(work), "going-"+path.Base(work)+"."+page.Format())
+	err := s.sendBundle(ctx, name, s.items(ctx, rest, work))
 	if err == nil {
-		err = s.Files.UnpackFile(ctx, name, staged)
+		err = s.Files.UnpackFile(ctx, name, work)
 	}
 	s.progress.Bytes = sent // what was sent is told again once it is known to stand there
 	switch fault.CodeOf(err) {

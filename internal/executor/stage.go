@@ -212,7 +212,7 @@ func (s *stager) begin(ctx context.Context, c vault.Copy, large bool) (err error
 		case !inStream:
 			now := dirs
 			if s.bundles(len(c.Files)) {
-				now, st.folders = s.besides(dirs)
+				now, st.folders = nil, slices.Concat(dirs...)
 			}
 			made, err = s.makeFolders(gctx, now, there)
 		}
@@ -230,23 +230,6 @@ func (s *stager) begin(ctx context.Context, c vault.Copy, large bool) (err error
 	}
 	s.staged = st
 	return err
-}
-
-// besides parts folders into those that are made, and those that an archive makes.
-func (s *stager) besides(byDepth [][]string) (now [][]string, archived []string) {
-	staged := path.Join(s.job.Plan.Work, "staged") + "/"
-	for _, dirs := range byDepth {
-		var here []string
-		for _, dir := range dirs {
-			if strings.HasPrefix(dir, staged) {
-				archived = append(archived, dir)
-			} else {
-				here = append(here, dir)
-			}
-		}
-		now = append(now, here)
-	}
-	return now, archived
 }
 
 // ownFolder reports whether the folder is there in which the working folders are. It is an error

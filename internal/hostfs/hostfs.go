@@ -593,11 +593,13 @@ func (p *FS) Discard(ctx context.Context, name string) error {
 	if !staged {
 		return fault.New(fault.Internal, "discard", name, "not a staging folder of Reshard, nor one that is going")
 	}
-	there, err := p.Exists(ctx, name)
-	if err != nil || !there {
-		return err
-	}
 	info, err := p.Stat(ctx, name)
+	if errors.Is(err, fs.ErrNotExist) {
+		if there, err := p.Exists(ctx, name); err != nil || !there { // only a whole list shows that
+			return err
+		}
+		info, err = p.Stat(ctx, name)
+	}
 	if err != nil {
 		return err
 	}

@@ -28,6 +28,11 @@ type Plot struct {
 	ID      string
 	Dir     string
 	Command []string
+	Env     map[string]string
+	// StopLine is what it says to the server's console to end it; "": it signals, SIGTERM unless StopSignal is
+	// another.
+	StopLine   string
+	StopSignal syscall.Signal
 	// KillsAfter is after how long a stop that the server does not take is a kill; 0: a minute.
 	KillsAfter time.Duration
 	// Settings is the file of Dir into which the sign on the plot's page is written at each start,
@@ -91,12 +96,7 @@ func Start(plots ...*Plot) (*Provider, error) {
 		over: make(chan struct{}), broken: make(chan struct{}),
 	}
 	for _, one := range plots {
-		one.word = "asleep"
-		one.sign = one.world()
-		p.plots[one.ID] = one
-		if one.Every > 0 {
-			go one.keepSchedule(p.over)
-		}
+		p.Add(one)
 	}
 	var err error
 	if p.listener, err = net.Listen("tcp", "127.0.0.1:0"); err != nil {
@@ -105,6 +105,18 @@ func Start(plots ...*Plot) (*Provider, error) {
 	p.server = &http.Server{Handler: p.routes(), ReadHeaderTimeout: 10 * time.Second}
 	go func() { _ = p.server.Serve(p.listener) }() // Close ends it
 	return p, nil
+}
+
+// Add has it run one more server.
+func (p *Provider) Add(one *Plot) {
+	one.word = "asleep"
+	one.sign = one.world()
+	p.mu.Lock()
+	p.plots[one.ID] = one
+	p.mu.Unlock()
+	if one.Every > 0 {
+		go one.keepSchedule(p.over)
+	}
 }
 
 // Origin is where it listens.
@@ -240,7 +252,9 @@ func (p *Provider) passed(next http.Handler) http.Handler {
 
 func (p *Provider) onPlot(do func(http.ResponseWriter, *http.Request, *Plot)) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
+		p.mu.Lock()
 		one, ok := p.plots[chi.URLParam(r, "plot")]
+		p.mu.Unlock()
 		if !ok {
 			sorry(w, http.StatusNotFound, "there is no such plot")
 			return
@@ -295,7 +309,10 @@ func (one *Plot) wake() error {
 		}
 	}
 	cmd := exec.Command(one.Command[0], one.Command[1:]...)
-	cmd.Dir = one.Dir
+	cmd.Dir, cmd.Env = one.Dir, os.Environ()
+	for k, v := range one.Env {
+		cmd.Env = append(cmd.Env, k+"="+v)
+	}
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	in, err := cmd.StdinPipe()
 	if err != nil {
@@ -345,7 +362,7 @@ func (one *Plot) keepSchedule(over chan struct{}) {
 // sleep asks the server to end, and kills it when it does not.
 func (one *Plot) sleep() {
 	one.mu.Lock()
-	cmd, ended, wait := one.cmd, one.ended, one.KillsAfter
+	cmd, in, ended, wait := one.cmd, one.in, one.ended, one.KillsAfter
 	if cmd == nil {
 		one.mu.Unlock()
 		return
@@ -355,7 +372,14 @@ func (one *Plot) sleep() {
 	if wait == 0 {
 		wait = time.Minute
 	}
-	_ = syscall.Kill(-cmd.Process.Pid, syscall.SIGTERM) // it may have ended
+	switch {
+	case one.StopLine != "":
+		_, _ = io.WriteString(in, one.StopLine+"\n") // it may have ended, here and below
+	case one.StopSignal != 0:
+		_ = syscall.Kill(-cmd.Process.Pid, one.StopSignal)
+	default:
+		_ = syscall.Kill(-cmd.Process.Pid, syscall.SIGTERM)
+	}
 	select {
 	case <-ended:
 	case <-time.After(wait):

@@ -220,6 +220,12 @@ function Wanted({ wish, onChange }: { wish: Wish; onChange: (w: Wish) => void })
         >
           Compare a sample only, and know by size and time what was staged before
         </Switch>
+        <Switch
+          isSelected={choices.comparison === "whole"}
+          onChange={(on) => choose("comparison", on ? "whole" : "")}
+        >
+          Read every file back, also where a sample is compared by itself (FTP)
+        </Switch>
         {!wish.beside && (
           <Switch
             isSelected={choices.switch === "when-told"}
