@@ -139,6 +139,7 @@ func moorServers(dir, self string, mods []quarrymoss.Mod) ([]wire.NewServer, err
 		{Name: "fen-plot", Host: "moor", Control: server.Means{Session: session}},
 		{Name: "sedge-plot", Host: "moor-files", Control: server.Means{By: server.ByHand}},
 		{Name: rentedServer, Host: "quay", Control: server.Means{Machine: rentedPlot}},
+		{Name: spareServer}, // another rented one, of which Reshard has not been told
 	} {
 		root := filepath.Join(dir, "moor", s.Name)
 		if err := os.RemoveAll(root); err != nil {
@@ -150,6 +151,8 @@ func moorServers(dir, self string, mods []quarrymoss.Mod) ([]wire.NewServer, err
 		}
 		world := quarrymoss.Options{Title: "Alder Carr", Seed: 4096, Tiles: 36, Folk: []string{"Carys"}}
 		switch s.Host {
+		case "":
+			world = quarrymoss.Options{Title: "Osier Holt", Seed: 2718, Tiles: 25, Folk: []string{"Gwen"}}
 		case "quay":
 			world = quarrymoss.Options{Title: "Withy Bed", Seed: -52, Tiles: 49, Folk: []string{"Bryn", "Ffion"}}
 		case "moor-files":
@@ -163,6 +166,9 @@ func moorServers(dir, self string, mods []quarrymoss.Mod) ([]wire.NewServer, err
 		}
 		if err := quarrymoss.Make(filepath.Join(root, "worlds", folder), world); err != nil {
 			return nil, err
+		}
+		if s.Host == "" {
+			continue
 		}
 		s.Game, s.Kind, s.Root = "quarrymoss", "plain", root
 		s.Command = []string{self, "quarrymoss", "serve", "."}

@@ -2,6 +2,7 @@ package main
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -61,6 +62,9 @@ func moor(dir string, in io.Reader, out io.Writer) error {
 			return err
 		}
 		defer h.Close()
+		if err := shown(filepath.Dir(dir), h, plots); err != nil {
+			return err
+		}
 		accounts = append(accounts, account{
 			Name: "quay", Address: fmt.Sprintf("ftp://%s@%s", h.User, h.Address()), Password: h.Password,
 			Roots: h.Roots,
@@ -91,15 +95,28 @@ func rented(data string) (*tollen.Provider, error) {
 	if err != nil {
 		return nil, err
 	}
-	return tollen.Start(&tollen.Plot{
-		ID: rentedPlot, Dir: filepath.Join(data, "moor", rentedServer),
-		Command:  []string{self, "quarrymoss", "serve", "."},
-		Settings: "quarry.properties", StopLine: "halt",
-	})
+	plot := func(id, name string) *tollen.Plot {
+		return &tollen.Plot{
+			ID: id, Dir: filepath.Join(data, "moor", name), Command: []string{self, "quarrymoss", "serve", "."},
+			Settings: "quarry.properties", StopLine: "halt",
+		}
+	}
+	return tollen.Start(plot(rentedPlot, rentedServer), plot(sparePlot, spareServer))
 }
 
-// What the demo's rented server is called, and what its provider calls it.
+// shown writes what the provider shows of the rented account and its spare server, for a shell to read.
+func shown(data string, h *farhost.FTPHost, plots *tollen.Provider) error {
+	roots := filepath.Join(data, "quay-roots.pem")
+	text := fmt.Sprintf("ADDRESS='ftp://%s@%s'\nPASSWORD='%s'\nROOTS='%s'\nGATE='%s'\nGATE_USER='%s'\nPHRASE='%s'\n"+
+		"PLOT='%s'\nFOLDER='%s'\n", h.User, h.Address(), h.Password, roots, plots.Origin(), plots.User, plots.Phrase,
+		sparePlot, filepath.Join(data, "moor", spareServer))
+	return errors.Join(os.WriteFile(roots, []byte(h.Roots), 0o644),
+		os.WriteFile(filepath.Join(data, "quay.env"), []byte(text), 0o600))
+}
+
+// What the demo's rented servers are called, and what their provider calls them. Nobody has told Reshard of the
+// spare one: that is for a person to do.
 const (
-	rentedServer = "withy-plot"
-	rentedPlot   = "14"
+	rentedServer, rentedPlot = "withy-plot", "14"
+	spareServer, sparePlot   = "osier-plot", "15"
 )

@@ -14,6 +14,7 @@ import (
 
 	"reshard/cmd/standin/farhost"
 	"reshard/cmd/standin/quarrymoss"
+	"reshard/internal/core/account"
 	"reshard/internal/core/fault"
 	"reshard/internal/core/plan"
 	"reshard/internal/sshlink"
@@ -192,7 +193,7 @@ func TestAccountsThatCannotBeUsed(t *testing.T) {
 			found, err := b.api.CheckHost(context.Background(), host)
 			require.NoError(t, err)
 			require.NotNil(t, found.Found)
-			t.Log(found.Found.Says())
+			t.Log(found.Found.Says(account.Provided{}))
 			b.must("servers", "add", host+"-fen", "--host", host, "--game", "quarrymoss", "--kind", "plain", "--root",
 				root,
 				"--by", "hand")

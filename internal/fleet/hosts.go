@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"path"
-	"slices"
 	"strings"
 
 	"reshard/internal/core/account"
@@ -161,20 +160,18 @@ func (fl *Fleet) hostView(rec records.Host, servers []records.Server) wire.Host 
 			v.Servers++
 		}
 	}
-	if v.Found != nil {
-		v.Says = v.Found.Says()
-	}
+	provided := account.Provided{Known: rec.Provider.V != nil}
 	if p := rec.Provider.V; p != nil {
-		if i := slices.Index(v.Says, account.ByPeople); i >= 0 {
-			v.Says[i] = "No commands can be given: its provider's own interface starts and stops the servers, or a " +
-				"person."
-		}
 		v.Provider = &wire.Provider{Origin: p.Origin, User: p.User, Private: p.Private}
 		if h, ok := fl.inHand(rec.Name); ok && h.provider != nil {
 			v.Provider.Title = h.provider.Title()
+			provided.Unpacks = h.provider.Archives("") != nil
 		} else if ok && h.providerErr != nil {
 			v.Provider.Trouble, _ = fault.Words(h.providerErr)
 		}
+	}
+	if v.Found != nil {
+		v.Says = v.Found.Says(provided)
 	}
 	if v.TLS == account.NoTLS {
 		v.Says = append([]string{readable}, v.Says...)

@@ -49,11 +49,14 @@ func Wanted() []string {
 		"journalctl"}
 }
 
-// ByPeople is said of a host where nothing but files can be reached.
-const ByPeople = "No commands can be given: a person starts and stops the servers, and tells Reshard."
+// Provided is what a hosting provider's own interface adds to a host; the zero value is nothing.
+type Provided struct {
+	Known   bool
+	Unpacks bool // archives
+}
 
-// Says puts in words what findings mean for changeovers.
-func (f Findings) Says() []string {
+// Says puts in words what findings mean for changeovers, with what a provider's own interface adds.
+func (f Findings) Says(by Provided) []string {
 	var out []string
 	add := func(when bool, format string, args ...any) {
 		if when {
@@ -68,11 +71,19 @@ func (f Findings) Says() []string {
 		}
 	}
 	add(f.Set.Unpack, "Worlds go over as one stream that is unpacked there.")
-	add(!f.Set.Unpack, "Worlds go over as files, many at once: there is no command to unpack a stream.")
+	bundled := by.Unpacks && f.Set.Costly && !f.Set.Unpack
+	add(bundled, "Worlds of servers that the provider runs go over as one archive, which it unpacks.")
+	add(!f.Set.Unpack && !bundled, "Worlds go over as files, many at once: there is no command to unpack a stream.")
 	add(f.Set.Hash, "What has arrived is compared by hashes that are made there.")
-	add(!f.Set.Hash, "What has arrived is compared by reading it back, which takes about as long as sending it.")
+	add(!f.Set.Hash && f.Set.Costly, "Of what has arrived the size of every file is compared, and the content of a "+
+		"sample: reading all of it back takes about as long as sending it (--whole).")
+	add(!f.Set.Hash && !f.Set.Costly,
+		"What has arrived is compared by reading it back, which takes about as long as sending it.")
 	add(f.Has("tmux"), "Servers can be run there in named sessions.")
-	add(!f.Set.Commands, ByPeople)
+	add(!f.Set.Commands && by.Known,
+		"No commands can be given: its provider's own interface starts and stops the servers, or a person.")
+	add(!f.Set.Commands && !by.Known,
+		"No commands can be given: a person starts and stops the servers, and tells Reshard.")
 	add(f.RoundTrip > 0, "A switch takes about %s of our own, whatever the size of the world.",
 		max(100*time.Millisecond, (20*f.RoundTrip).Round(100*time.Millisecond)))
 	add(f.Clock.Abs() > 5*time.Second, "Its clock is off by %s: times are compared with its own only.",
