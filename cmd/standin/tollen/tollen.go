@@ -166,6 +166,9 @@ func (p *Provider) routes() http.Handler {
 		r.Get("/sign", p.onPlot(func(w http.ResponseWriter, _ *http.Request, one *Plot) {
 			one.mu.Lock()
 			defer one.mu.Unlock()
+			if one.sign == "none" {
+				one.sign = one.world()
+			}
 			answer(w, http.StatusOK, map[string]any{"sign": map[string]string{"worldName": one.sign}})
 		}))
 		r.Put("/sign", p.onPlot(p.paint))
