@@ -76,7 +76,7 @@ func (f Findings) Says(by Provided) []string {
 	add(!f.Set.Unpack && !bundled, "Worlds go over as files, many at once: there is no command to unpack a stream.")
 	add(f.Set.Hash, "What has arrived is compared by hashes that are made there.")
 	add(!f.Set.Hash && f.Set.Costly, "Of what has arrived the size of every file is compared, and the content of a "+
-		"sample: reading all of it back takes about as long as sending it (--whole).")
+		"sample, unless all is wanted: reading it back takes about as long as sending it.")
 	add(!f.Set.Hash && !f.Set.Costly,
 		"What has arrived is compared by reading it back, which takes about as long as sending it.")
 	add(f.Has("tmux"), "Servers can be run there in named sessions.")

@@ -85,6 +85,9 @@ func between(runes []rune) (parts []string) {
 		if mark == "" {
 			continue
 		}
+		if r == '-' && i == 0 && len(runes) > 1 && unicode.IsDigit(runes[1]) {
+			mark = "minus"
+		}
 		article := "a "
 		if strings.ContainsRune("aou", rune(mark[0])) {
 			article = "an "

@@ -18,6 +18,7 @@ func TestSay(t *testing.T) {
 		"WINTER":      "capitals only, no blank, 6 characters",
 		"Über":        "capital Ü, no blank, 'Ü' is latin capital letter u with diaeresis, 4 characters",
 		"42":          "no blank, 2 characters",
+		"-42":         "a minus first, no blank, 3 characters",
 		"-":           "a hyphen first, no blank, 1 character",
 		"a..b":        "small letters only, a dot after “a”, then a dot, no blank, 4 characters",
 		"":            "nothing at all: empty the field",

@@ -47,7 +47,8 @@ export function Button({ look = "plain", ...props }: ButtonProps & { look?: Look
 
 export const TabList = styled(AriaTabList)`
   display: flex;
-  gap: 1.4rem;
+  flex-wrap: wrap;
+  gap: 0 1.4rem;
   border-bottom: 1px solid var(--line);
   margin-bottom: 1.1rem;
 ` as typeof AriaTabList;
@@ -59,6 +60,7 @@ export const Tab = styled(AriaTab)`
   font-weight: 600;
   border-bottom: 3px solid transparent;
   margin-bottom: -1px;
+  white-space: nowrap;
   &[data-selected] {
     color: var(--ink);
     border-color: var(--accent);

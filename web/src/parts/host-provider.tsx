@@ -68,6 +68,7 @@ export function HostProvider({ host }: { host: Host }) {
         </>
       )}
       <Columns
+        style={{ marginTop: "1.2rem" }}
         onSubmit={(e) => {
           e.preventDefault();
           set.mutate({
@@ -79,12 +80,18 @@ export function HostProvider({ host }: { host: Host }) {
           });
         }}
       >
-        <Lines
-          label="Provider description"
-          value={description}
-          onChange={setDescription}
-          hint="The YAML document that tells how the interface is spoken to"
-        />
+        <div className="wide">
+          <Lines
+            label="Provider description"
+            value={description}
+            onChange={setDescription}
+            hint={
+              host.provider
+                ? "Another YAML document that tells how the interface is spoken to, in place of the one that is kept"
+                : "The YAML document that tells how the interface is spoken to"
+            }
+          />
+        </div>
         <Field
           label="Origin"
           value={origin}

@@ -4,7 +4,22 @@ import { api, type Slots } from "../api/client";
 import { queries } from "../api/queries";
 import { bytes, when } from "../words";
 import { Button } from "./controls";
+import styled from "styled-components";
 import { Failure, Muted, Panel } from "./layout";
+
+const List = styled.ul`
+  display: grid;
+  gap: 0.5rem;
+  margin: 0.8rem 0;
+  padding: 0;
+  list-style: none;
+  li {
+    display: flex;
+    flex-wrap: wrap;
+    align-items: center;
+    gap: 0.4rem 0.8rem;
+  }
+`;
 
 /** A provider's own backups of a server. They are its: nothing here removes one unless a person says which. */
 export function ProviderSlots({ server }: { server: string }) {
@@ -27,7 +42,7 @@ export function ProviderSlots({ server }: { server: string }) {
       <Muted>
         They are the provider’s: this is what it says of them, and Reshard has checked none of them.
       </Muted>
-      <ul aria-live="polite">
+      <List aria-live="polite">
         {backups.map((b) => (
           <li key={b.name}>
             <strong>{b.name}</strong>, {b.madeAt ? when(b.madeAt) : "it does not say when"}
@@ -46,7 +61,7 @@ export function ProviderSlots({ server }: { server: string }) {
             )}
           </li>
         ))}
-      </ul>
+      </List>
       {canMake && (
         <Button
           isDisabled={full || make.isPending}
