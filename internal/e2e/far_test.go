@@ -434,25 +434,37 @@ func TestALineThatBreaks(t *testing.T) {
 	for name, c := range map[string]struct {
 		begin func(*bundle) *moor
 		// trouble is made, and over when mend is called.
-		trouble func(*farhost.Line) (mend func())
+		trouble func(*moor) (mend func())
 		lasts   time.Duration
 		every   int
+		// long: only where every point is wanted.
+		long bool
 	}{
-		"cut in a session": {over(farhost.Shape{}), cutAndRefused, 300 * time.Millisecond, every},
-		"cut, files alone": {over(farhost.Shape{FilesOnly: true}), cutAndRefused, 300 * time.Millisecond, every},
-		"cut, FTP": {func(b *bundle) *moor { return b.quay(farhost.FTPShape{}, 0) }, cutAndRefused,
-			300 * time.Millisecond, 3 * every},
-		"silent": {over(farhost.Shape{}), func(l *farhost.Line) func() {
-			l.Stall(true)
-			return func() { l.Cut(); l.Stall(false) }
-		}, 16 * time.Second, 5 * every},
+		"cut in a session": {over(farhost.Shape{}), cutAndRefused, 300 * time.Millisecond, every, false},
+		"cut, files alone": {over(farhost.Shape{FilesOnly: true}), cutAndRefused, 300 * time.Millisecond, every, false},
+		"cut, FTP":         {overFTP, cutAndRefused, 300 * time.Millisecond, 3 * every, false},
+		"cut, FTP with a provider": {func(b *bundle) *moor {
+			far := overFTP(b)
+			b.rent("quarrymoss")
+			return far
+		}, func(far *moor) func() {
+			mend := cutAndRefused(far)
+			far.provider.Away(true)
+			far.provider.Break()
+			return func() { far.provider.Away(false); mend() }
+		}, 300 * time.Millisecond, every, true},
+		"silent":      {over(farhost.Shape{}), stalled, 16 * time.Second, 5 * every, false},
+		"silent, FTP": {overFTP, stalled, 16 * time.Second, 5 * every, true},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
+			if c.long && os.Getenv("RESHARD_EVERY_POINT") == "" {
+				t.Skip("it takes minutes: RESHARD_EVERY_POINT=1")
+			}
 			b := setup(t)
 			far := c.begin(b)
 			root := b.quarry("north", plot{})
-			b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 13})
+			b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 13, Tiles: 30})
 			winter := snapshot(t, filepath.Join(root, "worlds", "winter"), moving...)
 			tried := 0
 			for at := 3; ; at += c.every {
@@ -461,7 +473,7 @@ func TestALineThatBreaks(t *testing.T) {
 				b.trace = func(point string) {
 					if points.Add(1) == int64(at) {
 						struck <- point
-						mend := c.trouble(far.line)
+						mend := c.trouble(far)
 						time.AfterFunc(c.lasts, mend)
 					}
 				}
@@ -486,10 +498,17 @@ func TestALineThatBreaks(t *testing.T) {
 // moving are the names in a Quarrymoss world that the running game rewrites.
 var moving = played
 
-func cutAndRefused(l *farhost.Line) func() {
-	l.Refuse(true)
-	l.Cut()
-	return func() { l.Refuse(false) }
+func overFTP(b *bundle) *moor { return b.quay(farhost.FTPShape{}, 0) }
+
+func cutAndRefused(far *moor) func() {
+	far.line.Refuse(true)
+	far.line.Cut()
+	return func() { far.line.Refuse(false) }
+}
+
+func stalled(far *moor) func() {
+	far.line.Stall(true)
+	return func() { far.line.Cut(); far.line.Stall(false) }
 }
 
 // A staging that is cut in its midst goes on with what has arrived.
