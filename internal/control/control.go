@@ -393,6 +393,9 @@ type Ending struct {
 	By       string
 }
 
+// mostAsked is how often a stop is asked for of what others start meanwhile.
+const mostAsked = 4
+
 // Stop stops the server and waits until it is known to be down: a server that cannot be
 // seen is not taken for stopped, code StateUnknown. Stop may be called again for a
 // server that is on its way down.
@@ -426,7 +429,22 @@ func (c *Control) Stop(ctx context.Context, mode StopMode) (e Ending, err error)
 	if mode == Force {
 		wait = min(wait, 10*time.Second)
 	}
-	down, err := c.waitGone(ctx, wait)
+	// Somebody else may stop it and start it again at this moment, between two looks: what runs then was never
+	// asked, and is.
+	since, asked := st.Since, 1
+	down, err := c.waitGone(ctx, wait, func(now Status) error {
+		if another := !now.Since.Equal(since); !another || since.IsZero() || now.Since.IsZero() || c.ByPeople() ||
+			asked == mostAsked {
+			return nil
+		}
+		since, asked = now.Since, asked+1
+		var err error
+		if from, run, err = c.logEnd(ctx); err == nil {
+			err = c.askToStop(ctx)
+		}
+		c.trace("asked another run to stop")
+		return err
+	})
 	if errors.Is(err, errWaited) && mode == Force {
 		down, err = c.kill(ctx)
 	}
@@ -512,18 +530,21 @@ func (c *Control) kill(ctx context.Context) (st Status, err error) {
 		if err := c.signal(ctx, sig); err != nil {
 			return st, fault.Wrap(fault.NotStopped, "kill", c.name, err)
 		}
-		if st, err = c.waitGone(ctx, 5*time.Second); !errors.Is(err, errWaited) {
+		if st, err = c.waitGone(ctx, 5*time.Second, nil); !errors.Is(err, errWaited) {
 			return st, err
 		}
 	}
 	return st, errWaited
 }
 
-// waitGone waits until the server is known to be down.
-func (c *Control) waitGone(ctx context.Context, wait time.Duration) (down Status, err error) {
+// waitGone waits until the server is known to be down; while it is up, up is told.
+func (c *Control) waitGone(ctx context.Context, wait time.Duration, up func(Status) error) (down Status, err error) {
 	err = c.until(ctx, wait, func(st Status) (bool, error) {
 		down = st
-		return st.State == life.Stopped, nil
+		if st.State == life.Stopped || up == nil || !st.Known() {
+			return st.State == life.Stopped, nil
+		}
+		return false, up(st)
 	})
 	return down, err
 }

@@ -136,6 +136,36 @@ func TestAKilledGameDidNotStopCleanly(t *testing.T) {
 	assert.False(t, end.Clean)
 }
 
+// What others start while a stop is waited for was never asked to, and is asked as well; those who never give it a
+// rest are let have it.
+func TestAStopThatOthersUndo(t *testing.T) {
+	t.Parallel()
+	for again, stops := range map[int]bool{1: true, 3: true, 100: false} {
+		c, s, _ := setup(t)
+		ctx := context.Background()
+		_, err := c.Start(ctx)
+		require.NoError(t, err)
+		started := 0
+		s.After = func(op string) error {
+			if op != "say" || started == again {
+				return nil
+			}
+			started++
+			time.Sleep(time.Millisecond) // it is another time
+			return s.Behind().Start(ctx)
+		}
+		end, err := c.Stop(ctx, control.Clean)
+		if !stops {
+			assert.ErrorIs(t, err, fault.NotStopped.As())
+			assert.Equal(t, 4, started)
+			continue
+		}
+		require.NoError(t, err, again)
+		assert.True(t, end.Clean)
+		assert.Equal(t, again, started)
+	}
+}
+
 // A person's word stands in for what cannot be seen, is named, and is worth nothing once
 // something can be seen.
 func TestAPersonsWord(t *testing.T) {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -166,4 +167,44 @@ func TestAProvidersOwnBackups(t *testing.T) {
 	assert.NotContains(t, out, "jar-1 ")
 	sheet := b.must("fit", "north")
 	assert.Contains(t, strings.Join(strings.Fields(sheet), " "), "Tollen Plots, starts by itself, kills after 1 min, updates at the start")
+}
+
+// A provider that updates the game at a start, and one that restarts it by a schedule in the midst of a changeover:
+// the proof tells the one, and the other is stopped again.
+func TestAProviderThatDoesThingsByItself(t *testing.T) {
+	t.Parallel()
+	b := setup(t)
+	starts, newer := 0, false
+	_, root := b.rented(func(p *tollen.Plot) {
+		p.Every = 2500 * time.Millisecond
+		p.AtWaking = func(dir string) error {
+			starts++
+			if !newer {
+				return nil
+			}
+			file := filepath.Join(dir, "server.json")
+			text, err := os.ReadFile(file)
+			if err != nil {
+				return err
+			}
+			return os.WriteFile(file, []byte(strings.Replace(string(text), "2.5.1", "2.6.0", 1)), 0o644)
+		}
+	})
+	b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 13, Tiles: 8})
+	winter := snapshot(t, filepath.Join(root, "worlds", "winter"), moving...)
+	for range 3 { // wherever the schedule strikes
+		c := b.put("fen", "north", nil)
+		require.Equal(t, plan.Done, c.State, c.Failure)
+		assert.Equal(t, "fen", b.active("north"))
+		back := b.undo(c.ID)
+		require.Equal(t, plan.Done, back.State, back.Failure)
+		assert.Equal(t, winter, snapshot(t, filepath.Join(root, "worlds", "winter"), moving...))
+	}
+	newer = true
+	c := b.put("fen", "north", nil)
+	require.Equal(t, plan.Done, c.State, c.Failure)
+	i := slices.IndexFunc(c.Proof.Checks, func(check plan.Check) bool { return check.What == "the server's version" })
+	require.GreaterOrEqual(t, i, 0)
+	assert.Contains(t, c.Proof.Checks[i].Seen, "2.6.0")
+	assert.Greater(t, starts, 8)
 }
