@@ -501,6 +501,15 @@ test("a host's key is asked about before anything is sent, and a server there is
     await quay.getByRole("button", { name: "Look whether it can be seen" }).click();
     await quay.getByText("✓ state: its provider says that it is awake").waitFor();
     await accessible(page);
+    await page.goto("/servers/withy-plot");
+    await page.getByRole("tab", { name: "Provider’s backups" }).click();
+    await page.getByText("Tollen Plots has 0 of 2 backups of withy-plot").waitFor();
+    await page.getByRole("button", { name: "Have the provider make one" }).click();
+    await page.getByRole("button", { name: "Remove jar-1 …" }).click();
+    await accessible(page);
+    await page.getByRole("button", { name: "Remove it: nobody can bring it back" }).click();
+    await page.getByText("Tollen Plots has 0 of 2 backups of withy-plot").waitFor();
+    await page.goto("/hosts");
   }
   const at =
     (await page
