@@ -469,19 +469,30 @@ func TestALineThatBreaks(t *testing.T) {
 			tried := 0
 			for at := 3; ; at += c.every {
 				var points atomic.Int64
+				var troubled sync.WaitGroup // it may outlast what it struck
 				struck := make(chan string, 1)
 				b.trace = func(point string) {
 					if points.Add(1) == int64(at) {
 						struck <- point
+						troubled.Add(1)
 						mend := c.trouble(far)
-						time.AfterFunc(c.lasts, mend)
+						time.AfterFunc(c.lasts, func() { mend(); troubled.Done() })
 					}
 				}
+				runs := func(world string) {
+					t.Helper()
+					troubled.Wait()
+					require.Eventually(t, func() bool {
+						s, err := b.api.Server(context.Background(), "north")
+						return err == nil && s.Server.State == "running"
+					}, 40*time.Second, 100*time.Millisecond)
+					require.Equal(t, world, b.active("north"))
+				}
 				done := b.do(wire.Wish{Kind: plan.Put, World: "fen", Server: "north"})
-				assert.Equal(t, "fen", b.active("north"))
+				runs("fen")
 				back := b.undo(done.ID)
 				require.Equal(t, plan.Done, back.State, back.Failure)
-				assert.Equal(t, "winter", b.active("north"))
+				runs("winter")
 				assert.Equal(t, winter, snapshot(t, filepath.Join(root, "worlds", "winter"), moving...))
 				if len(struck) == 0 {
 					break // the put and its undo have no such point
