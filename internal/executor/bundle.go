@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"path"
 	"strings"
 
@@ -132,10 +131,10 @@ func (l *limited) Write(p []byte) (int, error) {
 // compareUnpacked looks whether the files stand there with their sizes, and reads some of them back. When one
 // of those is not what was sent, none of them counts.
 func (s *stager) compareUnpacked(ctx context.Context, page hostfs.Archives, files []stagedFile) error {
-	tree, settled := s.Files.Observe(ctx)
-	stand, err := standing(tree, settled, files)
+	stand, gone, err := s.standing(ctx, files, s.staged.folders)
 	if err == nil {
-		err = s.makeMissing(ctx, tree, settled)
+		s.staged.folders = gone // some leave out empty ones
+		err = s.makeLeft(ctx)
 	}
 	if err != nil {
 		return err
@@ -176,20 +175,4 @@ func (s *stager) compareUnpacked(ctx context.Context, page hostfs.Archives, file
 	}
 	s.bundled = page.Title()
 	return nil
-}
-
-// makeMissing makes the folders that an archive should have made and did not: some leave out empty ones.
-func (s *stager) makeMissing(ctx context.Context, tree fs.FS, settled func(error) error) error {
-	var missing []string
-	for _, dir := range s.staged.folders {
-		_, err := fs.Stat(tree, dir)
-		switch err := settled(err); {
-		case errors.Is(err, fs.ErrNotExist):
-			missing = append(missing, dir)
-		case err != nil:
-			return err
-		}
-	}
-	s.staged.folders = missing
-	return s.makeLeft(ctx)
 }

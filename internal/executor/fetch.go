@@ -415,18 +415,53 @@ func (s *stager) spared(f stagedFile) bool {
 	return s.step.BySample && h.Sum32()%sampled != 0
 }
 
-// standing gives those of the files that stand there with the sizes that they are to have.
-func standing(tree fs.FS, settled func(error) error, files []stagedFile) (stand []stagedFile, err error) {
+// standing gives those of the files that stand there with the sizes that they are to have. Their folders are
+// listed at once: far away each costs some round trips.
+func (s *stager) standing(ctx context.Context, files []stagedFile, folders []string) (stand []stagedFile, gone []string,
+	err error,
+) {
+	tree, settled := s.Files.Observe(ctx)
+	group := &errgroup.Group{}
+	group.SetLimit(max(1, s.can.AtOnce))
+	listed := map[string]bool{}
+	list := func(dir string) {
+		if !listed[dir] {
+			listed[dir] = true
+			group.Go(func() (err error) {
+				defer fault.Catch(&err)
+				_, _ = fs.ReadDir(tree, dir) // what is wrong with it is seen when it is looked into
+				return nil
+			})
+		}
+	}
+	for _, f := range files {
+		list(path.Dir(f.to))
+	}
+	for _, dir := range folders {
+		list(path.Dir(dir))
+	}
+	if err := group.Wait(); err != nil {
+		return nil, nil, err
+	}
 	for _, f := range files {
 		info, err := fs.Stat(tree, f.to)
 		err = settled(err)
 		switch {
 		case errors.Is(err, fs.ErrNotExist):
 		case err != nil:
-			return nil, err
+			return nil, nil, err
 		case info.Mode().IsRegular() && info.Size() == f.Size:
 			stand = append(stand, f)
 		}
 	}
-	return stand, nil
+	for _, dir := range folders {
+		_, err := fs.Stat(tree, dir)
+		switch err := settled(err); {
+		case errors.Is(err, fs.ErrNotExist):
+			gone = append(gone, dir)
+		case err != nil:
+			return nil, nil, err
+		}
+	}
+	return stand, gone, nil
 }

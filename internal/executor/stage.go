@@ -111,8 +111,7 @@ func (s *stager) sendLeft(ctx context.Context, files []stagedFile) error {
 		if err := s.sendFiles(ctx, left); err != nil || !s.step.BySample {
 			return err
 		}
-		tree, settled := s.Files.Observe(ctx)
-		stand, err := standing(tree, settled, left)
+		stand, _, err := s.standing(ctx, left, nil)
 		if err != nil {
 			return err
 		}
@@ -368,7 +367,11 @@ func (s *stager) folders(c vault.Copy) ([][]string, error) {
 func (s *stager) makeFolders(ctx context.Context, byDepth [][]string, there bool) (made []string, err error) {
 	work := s.job.Plan.Work
 	if !there {
-		if err := s.Files.MkdirAll(ctx, path.Dir(work), hostfs.Attributes{}); err != nil {
+		_, err := s.Files.Mkdir(ctx, path.Dir(work), hostfs.Attributes{}) // what it is in is mostly there
+		if errors.Is(err, fs.ErrNotExist) {
+			err = s.Files.MkdirAll(ctx, path.Dir(work), hostfs.Attributes{})
+		}
+		if err != nil {
 			return nil, err
 		}
 		made = append(made, path.Dir(work))
