@@ -202,18 +202,17 @@ func (s *stager) begin(ctx context.Context, c vault.Copy, large bool) (err error
 	})
 	group.Go(func() (err error) {
 		defer fault.Catch(&err)
-		there, err := s.ownFolder(gctx)
-		switch {
-		case err != nil:
-			return err
-		case inStream && there:
-			return s.unstage(gctx)
-		case !inStream:
+		if !inStream {
 			now := dirs
 			if s.bundles(len(c.Files)) {
 				now, st.folders = nil, slices.Concat(dirs...)
 			}
-			made, err = s.makeFolders(gctx, now, there)
+			made, err = s.makeFolders(gctx, now)
+			return err
+		}
+		there, err := s.ownFolder(gctx)
+		if err == nil && there {
+			err = s.unstage(gctx)
 		}
 		return err
 	})
@@ -362,18 +361,15 @@ func (s *stager) folders(c vault.Copy) ([][]string, error) {
 }
 
 // makeFolders makes them, after it has cleared what an earlier life has left: a half staged world
-// is ours to remove. there says that the folder in which the working folders are is there. It
-// gives those that it made, whose attributes are still to be set: that needs no order.
-func (s *stager) makeFolders(ctx context.Context, byDepth [][]string, there bool) (made []string, err error) {
+// is ours to remove. It gives those that it made, whose attributes are still to be set: that needs
+// no order.
+func (s *stager) makeFolders(ctx context.Context, byDepth [][]string) (made []string, err error) {
 	work := s.job.Plan.Work
-	if !there {
-		_, err := s.Files.Mkdir(ctx, path.Dir(work), hostfs.Attributes{}) // what it is in is mostly there
-		if errors.Is(err, fs.ErrNotExist) {
-			err = s.Files.MkdirAll(ctx, path.Dir(work), hostfs.Attributes{})
-		}
-		if err != nil {
-			return nil, err
-		}
+	own, err := s.makeOwn(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if own {
 		made = append(made, path.Dir(work))
 	}
 	fresh, err := s.Files.Mkdir(ctx, work, hostfs.Attributes{})
@@ -389,6 +385,27 @@ func (s *stager) makeFolders(ctx context.Context, byDepth [][]string, there bool
 			})
 		}
 		made = append(made, dirs...)
+	}
+	return made, err
+}
+
+// makeOwn makes the folder in which the working folders are, and reports whether it was not there. Both are
+// asked at once: far away each takes some round trips.
+func (s *stager) makeOwn(ctx context.Context) (made bool, err error) {
+	dir := path.Dir(s.job.Plan.Work)
+	looked := make(chan error, 1)
+	go func() {
+		looked <- fault.Safely(func() error {
+			_, err := s.ownFolder(ctx)
+			return err
+		})
+	}()
+	made, err = s.Files.Mkdir(ctx, dir, hostfs.Attributes{})
+	if errors.Is(err, fs.ErrNotExist) { // what it is in is not there either
+		made, err = true, s.Files.MkdirAll(ctx, dir, hostfs.Attributes{})
+	}
+	if err == nil && !made {
+		err = <-looked
 	}
 	return made, err
 }
