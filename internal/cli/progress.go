@@ -108,8 +108,8 @@ func (f *follower) see(c wire.Changeover) {
 func (a *app) printAsks(asks plan.Asks) {
 	a.wrapped("  → ", asks.Say)
 	if len(asks.Type) > 0 {
-		a.wrapped("    ", "Before that: where its page has a field for one of these, set it there too, or the page may "+
-			"write what it holds over the file:")
+		a.wrapped("    ", "Before that: where its page has a field for one of these, set it there too, or the "+
+			"page may write what it holds over the file:")
 		for _, t := range asks.Type {
 			a.wrapped("      "+t.Label+"  ", quoted(t.Value)+"   "+t.Spelled)
 		}

@@ -11,7 +11,8 @@ import (
 
 func (a *app) serversSlotsCommand() *cli.Command {
 	return &cli.Command{
-		Name: "slots", Usage: "list the provider's own backups of a server, make one or remove one", ArgsUsage: "SERVER",
+		Name: "slots", Usage: "list the provider's own backups of a server, make one or remove one",
+		ArgsUsage: "SERVER",
 		Description: `They are the provider's: what is shown is what it says of them, and Reshard has checked
 none of them. None is removed unless you say which.
 

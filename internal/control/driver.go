@@ -125,7 +125,8 @@ func (a Asked) Words(name string) (say, watch string) {
 	case AskedToStop:
 		return "Stop " + name + " where you control it, such as on its provider's page, and wait until it says that " +
 				"it is offline.",
-			"Goes on by itself when the game's log says that it has ended, its lock goes or its TCP port closes; else " +
+			"Goes on by itself when the game's log says that it has ended, its lock goes or its TCP port closes; " +
+				"else " +
 				"say so."
 	case AskedToStart:
 		return "Start " + name + " where you control it, such as on its provider's page.",

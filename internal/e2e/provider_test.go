@@ -166,7 +166,8 @@ func TestAProvidersOwnBackups(t *testing.T) {
 	assert.Contains(t, out, "1 of 2 backups")
 	assert.NotContains(t, out, "jar-1 ")
 	sheet := b.must("fit", "north")
-	assert.Contains(t, strings.Join(strings.Fields(sheet), " "), "Tollen Plots, starts by itself, kills after 1 min, updates at the start")
+	assert.Contains(t, strings.Join(strings.Fields(sheet), " "),
+		"Tollen Plots, starts by itself, kills after 1 min, updates at the start")
 }
 
 // A provider that updates the game at a start, and one that restarts it by a schedule in the midst of a changeover:

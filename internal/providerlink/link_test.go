@@ -169,7 +169,8 @@ func TestAProviderOfAnotherShape(t *testing.T) {
 	assert.ErrorIs(t, err, fault.TooSlow.As())
 
 	send := func(text string) error {
-		return l.Send(ctx, d.Upload.Request, "9", provider.Values{"path": "a/b/w.zip", "folder": "a/b", "name": "w.zip"},
+		return l.Send(ctx, d.Upload.Request, "9",
+			provider.Values{"path": "a/b/w.zip", "folder": "a/b", "name": "w.zip"},
 			providerlink.File{Name: "w.zip", Size: int64(len(text)), Open: func() (io.ReadCloser, error) {
 				return io.NopCloser(strings.NewReader(text)), nil
 			}})

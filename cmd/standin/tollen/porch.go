@@ -205,7 +205,11 @@ func (p *Provider) fill(w http.ResponseWriter, _ *http.Request, one *Plot) {
 		one.mu.Lock()
 		defer one.mu.Unlock()
 		one.filled++
-		one.jars = append(one.jars, jar{fmt.Sprintf("jar-%d", one.filled), time.Now().UTC().Truncate(time.Second), size})
+		one.jars = append(one.jars, jar{
+			fmt.Sprintf("jar-%d", one.filled),
+			time.Now().UTC().Truncate(time.Second),
+			size,
+		})
 		return err
 	})
 }

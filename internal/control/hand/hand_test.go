@@ -153,7 +153,8 @@ func TestSigns(t *testing.T) {
 		},
 		"its world is written": {
 			control.Signs{Log: -1, World: "fen", Written: time.Unix(1000, 0)}, true,
-			func(s *control.Signs) { s.Written = time.Unix(1060, 0) }, "its world's files, which are written again (fen)",
+			func(s *control.Signs) { s.Written = time.Unix(1060, 0) },
+			"its world's files, which are written again (fen)",
 			"",
 		},
 		"its world was written while it was to be stopped": {

@@ -26,19 +26,19 @@ var providerRule = Rule{
 		var words []string
 		if k.StartedBy != "" {
 			r.Server.Text += ", starts by itself"
-			words = append(words, "A server that is stopped there may be started again by "+k.StartedBy+": it is looked "+
-				"at before each step, and stopped again when that has happened.")
+			words = append(words, "A server that is stopped there may be started again by "+k.StartedBy+
+				": it is looked at before each step, and stopped again when that has happened.")
 		}
 		if k.KillsAfter > 0 {
 			after := seconds(k.KillsAfter)
 			r.Server.Text += ", kills after " + after
-			words = append(words, "A stop that takes longer than "+after+" is a kill: what the game has not written by "+
-				"then is lost, and the proof says so.")
+			words = append(words, "A stop that takes longer than "+after+
+				" is a kill: what the game has not written by then is lost, and the proof says so.")
 		}
 		if k.Updates {
 			r.Server.Text += ", updates at the start"
-			words = append(words, "A start may update the game, and the world with it: the version is compared with the "+
-				"one before. An undo brings the world back as it was, not the version.")
+			words = append(words, "A start may update the game, and the world with it: the version is compared with "+
+				"the one before. An undo brings the world back as it was, not the version.")
 		}
 		if len(words) == 0 {
 			r.idle("Its description tells of nothing that it does by itself.")

@@ -146,7 +146,8 @@ func (l *linter) archives(d *Description, known []string) {
 			l.Complain("$.upload.request", "its body is the file, beside the texts of a form at most")
 		}
 		if d.Upload.Most() == 0 {
-			l.Complain("$.upload.limit", "how large a file may be is missing, such as 64 MB; this is %q", d.Upload.Limit)
+			l.Complain("$.upload.limit", "how large a file may be is missing, such as 64 MB; this is %q",
+				d.Upload.Limit)
 		}
 		if !strings.Contains(r.all(), "{path}") && !strings.Contains(r.all(), "{folder}") {
 			l.Complain("$.upload.request", "nothing in it is {path} or {folder}, where the file goes")

@@ -59,7 +59,8 @@ func TestComplaints(t *testing.T) {
 		"a file elsewhere":        {"read: {get:", "read: {file: body, get:", "that is for upload"},
 		"no pages":                {`{from: "{page}"}`, `{from: "1"}`, "{page} belongs in the request"},
 		"removing what":           {"/shelf/{backup}", "/shelf/all", "nothing in it is {backup}"},
-		"an answer too late":      {"format: tar.gz\n  request:\n", "format: tar.gz\n  request:\n    takes: 3h\n", "takes no longer"},
+		"an answer too late": {"format: tar.gz\n  request:\n", "format: tar.gz\n  request:\n    takes: 3h\n",
+			"takes no longer"},
 		"an expression of no use": {"{pick: /plot/rests}", "{find: 'a(b)'}", "needs a group"},
 	} {
 		t.Run(name, func(t *testing.T) {

@@ -11,10 +11,11 @@ import (
 func TestSay(t *testing.T) {
 	t.Parallel()
 	for text, want := range map[string]string{
-		"Fen-Garden":  "capital F, capital G, a hyphen after “Fen”, no blank, 10 characters",
-		"fen garden":  "small letters only, a blank after “fen”, 10 characters",
-		" fen_2":      "small letters only, a blank first, an underscore after “fen”, 6 characters",
-		"w0rld l1":    "small letters only, a blank after “w0rld”, 0 is a zero, l is a small L, 1 is a one, 8 characters",
+		"Fen-Garden": "capital F, capital G, a hyphen after “Fen”, no blank, 10 characters",
+		"fen garden": "small letters only, a blank after “fen”, 10 characters",
+		" fen_2":     "small letters only, a blank first, an underscore after “fen”, 6 characters",
+		"w0rld l1": "small letters only, a blank after “w0rld”, 0 is a zero, l is a small L, 1 is a one, 8 " +
+			"characters",
 		"WINTER":      "capitals only, no blank, 6 characters",
 		"Über":        "capital Ü, no blank, 'Ü' is latin capital letter u with diaeresis, 4 characters",
 		"42":          "no blank, 2 characters",

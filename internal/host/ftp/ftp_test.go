@@ -48,7 +48,7 @@ func TestACheckFindsWhatCanBeDone(t *testing.T) {
 		}},
 		"read only": {farhost.FTPShape{ReadOnly: true}, func(t *testing.T, f account.Findings) {
 			assert.True(t, f.ReadOnly)
-			assert.Contains(t, f.Says()[0], "Nothing can be written")
+			assert.Contains(t, f.Says(account.Provided{})[0], "Nothing can be written")
 		}},
 		"no renames": {farhost.FTPShape{NoRename: true}, func(t *testing.T, f account.Findings) {
 			assert.False(t, f.Set.AtomicReplace)

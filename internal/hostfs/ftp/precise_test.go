@@ -64,8 +64,9 @@ func TestConformanceOfPreciseListings(t *testing.T) {
 		Untold: []string{"new\nline"},
 		Open: func(t *testing.T) hostfs.Driver {
 			l := ftplink.New(account.Account{
-				Name: "precise", Protocol: "ftp", TLS: account.NoTLS, Host: "127.0.0.1", Port: n, User: "bram", Sessions: 4,
-				Key: ftplink.NoTLS, Secrets: account.Secrets{Password: "secret"},
+				Name: "precise", Protocol: "ftp", TLS: account.NoTLS, Host: "127.0.0.1", Port: n, User: "bram",
+				Sessions: 4,
+				Key:      ftplink.NoTLS, Secrets: account.Secrets{Password: "secret"},
 			})
 			t.Cleanup(func() { assert.NoError(t, l.Close()) })
 			root, err := ftp.Root(context.Background(), l, t.TempDir())
