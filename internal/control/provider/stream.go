@@ -2,6 +2,7 @@ package provider
 
 import (
 	"context"
+	"slices"
 	"time"
 
 	"reshard/internal/core/fault"
@@ -11,8 +12,9 @@ const (
 	// replayed is for how long lines are taken for those that a stream begins with: many tell again what
 	// was last.
 	replayed = 400 * time.Millisecond
-	// mostLast is how many lines are kept to know those again.
-	mostLast = 1000
+	// mostLast is how many lines are kept to know those again, and mostRemembered how many bytes.
+	mostLast       = 1000
+	mostRemembered = 1 << 20
 	// listenedFor is how long a stream is kept open after somebody has read the log last.
 	listenedFor = time.Minute
 	// opensWithin is how long whoever reads the log waits for a stream.
@@ -131,6 +133,7 @@ func (s *Server) hearStream(ctx context.Context, now *stream, stood func()) erro
 		})
 	}()
 	var again []string
+	bytes := 0
 	var replay <-chan time.Time
 	live := false
 	settle := func() {
@@ -159,11 +162,11 @@ func (s *Server) hearStream(ctx context.Context, now *stream, stood func()) erro
 				s.remember(t.lines)
 				s.note(t.lines)
 				s.mu.Unlock()
-			case len(again) < mostLast:
+			default:
 				again = append(again, t.lines...)
-			default: // more than can be told again
-				again = append(again, t.lines...)
-				settle()
+				if bytes += sizeOf(t.lines); len(again) > mostLast || bytes > mostRemembered {
+					settle() // more than can be told again
+				}
 			}
 		}
 	}
@@ -172,7 +175,22 @@ func (s *Server) hearStream(ctx context.Context, now *stream, stood func()) erro
 // remember keeps the last lines; the lock is held.
 func (s *Server) remember(lines []string) {
 	s.last = append(s.last, lines...)
-	if n := len(s.last); n > mostLast {
-		s.last = append([]string(nil), s.last[n-mostLast:]...)
+	from, size := max(0, len(s.last)-mostLast), sizeOf(s.last)
+	for i, line := range s.last {
+		if i >= from && size <= mostRemembered {
+			break
+		}
+		size -= len(line)
+		from = max(from, i+1)
 	}
+	if from > 0 {
+		s.last = slices.Clone(s.last[from:])
+	}
+}
+
+func sizeOf(lines []string) (n int) {
+	for _, line := range lines {
+		n += len(line)
+	}
+	return n
 }
