@@ -67,7 +67,7 @@ func TestWhatAHostHasIsNotSentAgain(t *testing.T) {
 			second := b.sendMade(made)
 
 			step, sent = place(second, "fen-known", map[string]string{"comparison": "sample"})
-			assert.Contains(t, step.Note, "a sample was compared")
+			assert.Contains(t, step.Note, "of a sample the content")
 			assert.Contains(t, step.Note, "taken by size, time and an earlier staging")
 			assert.Less(t, sent, int64(8<<20), "little was sent, and little read back")
 

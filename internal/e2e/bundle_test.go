@@ -26,6 +26,11 @@ func TestAWorldAsOneArchive(t *testing.T) {
 	require.NoError(t, err)
 	require.NotNil(t, server.Server.Can)
 	assert.True(t, server.Server.Can.UnpackFiles)
+	// One with few files, and some folders, goes file by file.
+	b.send("few", quarrymoss.Options{Title: "Few", Seed: 3, Tiles: 22})
+	few := b.do(wire.Wish{Kind: plan.Put, World: "few", Server: "north", Beside: true})
+	assert.Equal(t, plan.Done, few.State)
+	assert.Zero(t, plot.Unwrapped)
 	var first map[string]string
 	for i, c := range []struct {
 		name               string

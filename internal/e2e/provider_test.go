@@ -6,6 +6,8 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -170,16 +172,16 @@ func TestAProvidersOwnBackups(t *testing.T) {
 		"Tollen Plots, starts by itself, kills after 1 min, updates at the start")
 }
 
-// A provider that updates the game at a start, and one that restarts it by a schedule in the midst of a changeover:
-// the proof tells the one, and the other is stopped again.
+// A provider that updates the game at a start, and one whose schedule restarts it at the moment at which a
+// changeover stops it: the proof tells the one, and what the other has started is stopped again.
 func TestAProviderThatDoesThingsByItself(t *testing.T) {
 	t.Parallel()
 	b := setup(t)
-	starts, newer := 0, false
+	var plot *tollen.Plot
+	newer := false
 	_, root := b.rented(func(p *tollen.Plot) {
-		p.Every = 2500 * time.Millisecond
+		plot = p
 		p.AtWaking = func(dir string) error {
-			starts++
 			if !newer {
 				return nil
 			}
@@ -193,19 +195,33 @@ func TestAProviderThatDoesThingsByItself(t *testing.T) {
 	})
 	b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 13, Tiles: 8})
 	winter := snapshot(t, filepath.Join(root, "worlds", "winter"), moving...)
-	for range 3 { // wherever the schedule strikes
+	for _, late := range []time.Duration{0, 100 * time.Millisecond, 400 * time.Millisecond} {
+		var struck sync.WaitGroup
+		var strikes atomic.Int64
+		b.trace = func(point string) {
+			if strings.HasSuffix(point, "stop intended") {
+				strikes.Add(1)
+				struck.Go(func() {
+					time.Sleep(late)
+					plot.Restart()
+				})
+			}
+		}
 		c := b.put("fen", "north", nil)
+		struck.Wait()
 		require.Equal(t, plan.Done, c.State, c.Failure)
 		assert.Equal(t, "fen", b.active("north"))
 		back := b.undo(c.ID)
+		struck.Wait()
 		require.Equal(t, plan.Done, back.State, back.Failure)
 		assert.Equal(t, winter, snapshot(t, filepath.Join(root, "worlds", "winter"), moving...))
+		assert.EqualValues(t, 2, strikes.Load())
 	}
+	b.trace = func(string) {}
 	newer = true
 	c := b.put("fen", "north", nil)
 	require.Equal(t, plan.Done, c.State, c.Failure)
 	i := slices.IndexFunc(c.Proof.Checks, func(check plan.Check) bool { return check.What == "the server's version" })
 	require.GreaterOrEqual(t, i, 0)
 	assert.Contains(t, c.Proof.Checks[i].Seen, "2.6.0")
-	assert.Greater(t, starts, 8)
 }

@@ -84,7 +84,7 @@ func (r *Runner) stage(ctx context.Context, n int, step plan.Step) (*Detail, err
 		st.can.Unpack, st.can.Hash = false, false
 		err = st.makeLeft(ctx)
 	}
-	if err == nil && st.bundles(len(files)) {
+	if err == nil && !st.streams() {
 		err = st.bundle(ctx, files)
 	}
 	if err == nil {
@@ -204,7 +204,7 @@ func (s *stager) begin(ctx context.Context, c vault.Copy, large bool) (err error
 		defer fault.Catch(&err)
 		if !inStream {
 			now := dirs
-			if s.bundles(len(c.Files)) {
+			if s.bundles(len(s.toStage(c, s.step))) {
 				now, st.folders = nil, slices.Concat(dirs...)
 			}
 			made, err = s.makeFolders(gctx, now)

@@ -350,16 +350,20 @@ func (one *Plot) keepSchedule(over chan struct{}) {
 			return
 		case <-time.After(one.Every):
 		}
-		one.mu.Lock()
-		ended := one.ended
-		up := one.cmd != nil
-		one.mu.Unlock()
-		if up {
-			one.sleep()
-			<-ended
-		}
-		_ = one.wake() // somebody else may have
+		one.Restart()
 	}
+}
+
+// Restart has the server sleep and wake, whatever it did before.
+func (one *Plot) Restart() {
+	one.mu.Lock()
+	ended, up := one.ended, one.cmd != nil
+	one.mu.Unlock()
+	if up {
+		one.sleep()
+		<-ended
+	}
+	_ = one.wake() // somebody else may have
 }
 
 // sleep asks the server to end, and kills it when it does not.
