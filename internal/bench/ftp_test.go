@@ -176,3 +176,23 @@ func (s *far) attend() {
 		}
 	}()
 }
+
+// BenchmarkFTPStopWindow measures our part of the stop window over FTP at a round trip of 50 ms for worlds of several
+// sizes: folders are renamed at once.
+func BenchmarkFTPStopWindow(b *testing.B) {
+	if !farhost.FTPAvailable() {
+		b.Skip("a real FTP server needs vsftpd and root")
+	}
+	for _, tiles := range []int{16, 256} {
+		b.Run(fmt.Sprintf("%dMB", tiles), func(b *testing.B) {
+			s, _ := startFTP(b, farhost.FTPShape{TLS: account.Explicit}, 50*time.Millisecond, false)
+			s.world("fen", tiles, 1<<20)
+			for b.Loop() {
+				put := s.do(wire.Wish{Kind: plan.Put, World: "fen", Server: "fen"})
+				b.ReportMetric(float64(put.Window.OursMS), "put-ms")
+				back := s.do(wire.Wish{Kind: plan.Undo, Undoes: put.ID})
+				b.ReportMetric(float64(back.Window.OursMS), "undo-ms")
+			}
+		})
+	}
+}
