@@ -17,7 +17,6 @@ import (
 	"reshard/cmd/standin/quarrymoss"
 	"reshard/cmd/standin/tollen"
 	"reshard/internal/core/account"
-	"reshard/internal/core/plan"
 	"reshard/internal/core/server"
 	"reshard/internal/wire"
 	"reshard/providers"
@@ -83,11 +82,7 @@ func BenchmarkFTP(b *testing.B) {
 					b.ReportMetric(theirs, "one-connection-s")
 					b.ReportMetric(ours/theirs, "ratio")
 				}
-				put := s.do(wire.Wish{Kind: plan.Put, World: "fen", Server: "fen",
-					Choices: map[string]string{"folder-name": "fen-window"}})
-				b.ReportMetric(float64(put.Window.OursMS), "put-ms")
-				back := s.do(wire.Wish{Kind: plan.Undo, Undoes: put.ID})
-				b.ReportMetric(float64(back.Window.OursMS), "undo-ms")
+				s.thereAndBack(map[string]string{"folder-name": "fen-window"})
 			}
 		})
 	}
@@ -188,10 +183,7 @@ func BenchmarkFTPStopWindow(b *testing.B) {
 			s, _ := startFTP(b, farhost.FTPShape{TLS: account.Explicit}, 50*time.Millisecond, false)
 			s.world("fen", tiles, 1<<20)
 			for b.Loop() {
-				put := s.do(wire.Wish{Kind: plan.Put, World: "fen", Server: "fen"})
-				b.ReportMetric(float64(put.Window.OursMS), "put-ms")
-				back := s.do(wire.Wish{Kind: plan.Undo, Undoes: put.ID})
-				b.ReportMetric(float64(back.Window.OursMS), "undo-ms")
+				s.thereAndBack(nil)
 			}
 		})
 	}

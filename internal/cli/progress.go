@@ -93,8 +93,8 @@ func (f *follower) see(c wire.Changeover) {
 			if p.TotalFiles > 0 {
 				files = fmt.Sprintf(", %d of %d files", p.Files, p.TotalFiles)
 			}
-			a.status("  ◔ %s: %s of %s%s%s", map[string]string{plan.Stage: "staging", plan.Copy: "copying"}[p.StepKind],
-				bytesText(p.Bytes), bytesText(p.TotalBytes), files,
+			what := map[string]string{plan.Stage: "staging", plan.Copy: "copying"}[p.StepKind]
+			a.status("  ◔ %s: %s of %s%s%s", what, bytesText(p.Bytes), bytesText(p.TotalBytes), files,
 				rateText(p.Bytes, p.TotalBytes, time.Since(p.Since)))
 		case !p.StoppedAt.IsZero() && p.ReadyAt.IsZero():
 			a.status("  ◑ %s   players locked out for %.1f s", p.Say, time.Since(p.StoppedAt).Seconds())

@@ -125,11 +125,14 @@ const lead: Partial<Record<Kind, string>> = {
   reset:
     "The old world is never deleted: under the same name it is set aside, under another it stays where it is.",
   rename:
-    "The folder or files, the realms beside them and every setting that names the world change together. The title stays.",
+    "The folder or files, the realms beside them and every setting that names the world change together. " +
+    "The title stays.",
   clone:
-    "The world is copied into the library first; the server that it comes from goes on running where its game allows it.",
+    "The world is copied into the library first; the server that it comes from goes on running " +
+    "where its game allows it.",
   "take-away":
-    "The world is copied into the library, from where you can download it to play it alone. Nothing changes on the server.",
+    "The world is copied into the library, from where you can download it to play it alone. " +
+    "Nothing changes on the server.",
 };
 
 /** The form of what a changeover leaves to a person, beside the rows of its sheet. */
