@@ -24,14 +24,14 @@ import (
 // draws them; this test holds them.
 var floors = map[string]int{
 	"core": 0,
-	"line": 1, "secrets": 1,
+	"line": 1, "secrets": 1, "sqlite": 1,
 	"sshlink": 2, "ftplink": 2, "providerlink": 2,
-	"wire": 3, "hostfs": 3, "control": 3, "archive": 3, "vault": 3, "sqlite": 3, "pgserver": 3, "feed": 3,
+	"wire": 3, "hostfs": 3, "control": 3, "archive": 3, "vault": 3, "pgserver": 3, "feed": 3,
 	"host": 4, "executor": 4, "records": 4, "local": 4, "client": 4, "drawing": 4, "observe": 4,
 	"catalogue": 5, "accounts": 5,
 	"fleet": 6, "library": 6,
 	"arrivals": 7, "changeovers": 7,
-	"upkeep": 8, "service": 9, "api": 10, "cli": 11,
+	"upkeep": 8, "backups": 8, "service": 9, "api": 10, "cli": 11,
 	"hostile": 12, // only tests and benchmarks import it
 }
 

@@ -133,6 +133,7 @@ func (a *API) routes() {
 	a.vaultRoutes()
 	a.serverRoutes()
 	a.changeoverRoutes()
+	a.backupRoutes()
 	a.eventRoutes()
 	describe(a.huma.OpenAPI().Components.Schemas)
 }

@@ -11,6 +11,7 @@ import (
 	"reshard/internal/core/compare"
 	"reshard/internal/core/fielddoc"
 	"reshard/internal/core/fit"
+	"reshard/internal/core/keep"
 	"reshard/internal/core/life"
 	"reshard/internal/core/plan"
 	"reshard/internal/core/settings"
@@ -22,6 +23,7 @@ var described = map[string]fs.FS{
 	reflect.TypeFor[wire.Server]().PkgPath():        wire.Source,
 	reflect.TypeFor[compare.Comparison]().PkgPath(): compare.Source,
 	reflect.TypeFor[plan.Wish]().PkgPath():          plan.Text,
+	reflect.TypeFor[keep.Rule]().PkgPath():          keep.Text,
 }
 
 // describe takes the comments above the fields of what is sent into the API's description.

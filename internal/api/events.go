@@ -91,6 +91,7 @@ const logsAtOnce = 8
 type watched struct {
 	Servers     bool     `query:"servers" doc:"events server and gone"`
 	Changeovers bool     `query:"changeovers" doc:"event changeover"`
+	Backups     bool     `query:"backups" doc:"events backup and alerts"`
 	Arrivals    bool     `query:"arrivals" doc:"event arrivals"`
 	Logs        []string `query:"log,explode" maxItems:"8" doc:"names of servers: event log"`
 	Last        int      `query:"last" default:"200" minimum:"0" maximum:"5000" doc:"lines of each log to begin with"`
@@ -104,6 +105,8 @@ func (w watched) want(k feed.Kind, _ string) bool {
 		return w.Changeovers
 	case feed.Arrivals:
 		return w.Arrivals
+	case feed.Backup, feed.Alerts:
+		return w.Backups
 	}
 	return false
 }
@@ -118,7 +121,7 @@ func (a *API) eventRoutes() {
 	o := op("watch", http.MethodGet, "/events",
 		"Watch all that is asked for on one stream: an event a change, each the whole thing as it is now", "events")
 	o.Responses = map[string]*huma.Response{"200": {
-		Description: "Server-sent events: server, gone, changeover, arrivals and log. What has been the case before " +
+		Description: "Server-sent events: server, gone, changeover, arrivals, backup, alerts and log. What has been the case before " +
 			"the stream begins is not told: ask for it once the event open has come.",
 		Content: map[string]*huma.MediaType{"text/event-stream": {Schema: &huma.Schema{Type: huma.TypeString}}},
 	}}

@@ -13,7 +13,6 @@ import (
 	"reshard/internal/core/fault"
 	"reshard/internal/core/life"
 	"reshard/internal/core/plan"
-	"reshard/internal/core/world"
 	"reshard/internal/executor"
 	"reshard/internal/fleet"
 	"reshard/internal/observe"
@@ -184,6 +183,13 @@ func (co *Changeovers) Start(ctx context.Context, id int64) (wire.Changeover, er
 	if err := runner.Check(ctx); err != nil {
 		return wire.Changeover{}, err
 	}
+	if !plan.Kinds[c.Kind].GivesWay {
+		for _, one := range append(others, l) {
+			if err := co.makeWay(ctx, one.Name); err != nil {
+				return wire.Changeover{}, err
+			}
+		}
+	}
 	for _, one := range append(others, l) {
 		release, err := one.Claim("start changeover on")
 		if err != nil {
@@ -199,6 +205,38 @@ func (co *Changeovers) Start(ctx context.Context, id int64) (wire.Changeover, er
 		co.fleet.Refresh(ctx, one.Name)
 	}
 	return co.changed(ctx, id)
+}
+
+// wayPatience is how long a changeover waits for a backup of its server that gives way.
+const wayPatience = 45 * time.Second
+
+// ErrGaveWay is the cause of a backup that was ended for another changeover of its server.
+var ErrGaveWay = fault.New(fault.Interrupted, "back up", "", "it gave way to a changeover of its server")
+
+// makeWay ends a backup of a server, if one is under way, and waits until the server is let go.
+func (co *Changeovers) makeWay(ctx context.Context, server string) error {
+	holders, err := co.records.Holders(ctx)
+	if err != nil || holders[server] == 0 {
+		return err
+	}
+	c, err := co.records.Changeover(ctx, holders[server])
+	if err != nil || !plan.Kinds[c.Kind].GivesWay {
+		return err // whoever holds it, Begin says so
+	}
+	ended := co.giveWay(c.ID)
+	if ended == nil {
+		return nil
+	}
+	co.log.Info("a backup gives way", "backup", c.ID, "server", server)
+	select {
+	case <-ended:
+		return nil
+	case <-ctx.Done():
+		return fault.Wrap(fault.Interrupted, "start changeover on", server, context.Cause(ctx))
+	case <-time.After(wayPatience):
+		return fault.New(fault.Busy, "start changeover on", server, "a backup of it has been told to end, and has not yet").
+			With("Try again in a moment.")
+	}
 }
 
 // Cancel ends a changeover that is still staging. Later ones are undone instead.
@@ -321,8 +359,15 @@ func (co *Changeovers) runner(l *fleet.Server, c records.Changeover, others []*f
 	}
 	return &executor.Runner{
 		Others: hands,
-		Keep: func(ctx context.Context, stored vault.Copy, w world.Facts, from string) error {
-			return co.keepCopy(ctx, l, c, stored, w, from)
+		Keep:   func(ctx context.Context, made executor.Copied) error { return co.keepCopy(ctx, l, c, made) },
+		Known: func(ctx context.Context, from, name string) (map[string]executor.Known, error) {
+			id := l.ID
+			for _, o := range others {
+				if o.Name == from {
+					id = o.ID
+				}
+			}
+			return co.knownFiles(ctx, id, name)
 		},
 		Earlier: func(ctx context.Context) ([]vault.Copy, error) { return co.stagedEarlier(ctx, c.ServerID) },
 		Ready:   func(ctx context.Context, n int, step plan.Step) (bool, error) { return co.ready(ctx, c, n, step) },
@@ -436,13 +481,19 @@ func sameWorlds(ctx context.Context, l *fleet.Server, p plan.Plan, h *observe.He
 func (co *Changeovers) carry(l *fleet.Server, others []*fleet.Server, c records.Changeover,
 	run func(context.Context) error) {
 	ctx, cancel := context.WithCancelCause(co.life)
-	co.begin(c.ID, c.Server, func() {
-		cancel(fault.New(fault.Interrupted, "stage", c.Server, "cancelled by a person; nothing live had been touched"))
+	co.begin(c.ID, c.Server, func(why error) {
+		if why == nil {
+			why = fault.New(fault.Interrupted, "stage", c.Server, "cancelled by a person; nothing live had been touched")
+		}
+		cancel(why)
 	})
 	co.running.Go(func() {
 		defer cancel(nil)
 		hold := append(slices.Clone(others), l)
-		co.carryHeld(ctx, hold, l, c, run)
+		err := co.carryHeld(ctx, hold, l, c, run)
+		if co.Ended != nil && !errors.Is(err, executor.ErrSuspended) {
+			co.Ended(context.WithoutCancel(ctx), c.ID, err)
+		}
 		// Who is told that it has ended finds the servers free.
 		co.end(c.ID)
 		for _, one := range hold {
@@ -453,7 +504,7 @@ func (co *Changeovers) carry(l *fleet.Server, others []*fleet.Server, c records.
 
 // carryHeld carries a changeover out while it holds its servers.
 func (co *Changeovers) carryHeld(ctx context.Context, hold []*fleet.Server, l *fleet.Server, c records.Changeover,
-	run func(context.Context) error) {
+	run func(context.Context) error) error {
 	// in one order, so that two never wait for each other
 	slices.SortFunc(hold, func(a, b *fleet.Server) int { return int(a.ID - b.ID) })
 	for _, one := range hold {
@@ -472,7 +523,7 @@ func (co *Changeovers) carryHeld(ctx context.Context, hold []*fleet.Server, l *f
 	case errors.Is(err, executor.ErrSuspended):
 		co.log.Info("changeover goes on in another life of the service", "changeover", c.ID, "server", c.Server,
 			"why", err)
-		return
+		return err
 	case err == nil:
 		co.log.Info("changeover done", "changeover", c.ID, "server", c.Server)
 	case fault.CodeOf(err) == fault.Held:
@@ -481,6 +532,7 @@ func (co *Changeovers) carryHeld(ctx context.Context, hold []*fleet.Server, l *f
 		co.log.Warn("changeover undone", "changeover", c.ID, "server", c.Server, "error", err)
 	}
 	co.conclude(context.WithoutCancel(ctx), l, c, err == nil)
+	return err
 }
 
 // conclude records what a changeover's end means for the server. It is not part

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"maps"
+	"time"
 
 	"reshard/internal/core/fault"
 	"reshard/internal/core/fit"
@@ -17,9 +18,8 @@ import (
 )
 
 // keepCopy records a copy that a changeover has made of a server's world.
-func (co *Changeovers) keepCopy(ctx context.Context, l *fleet.Server, c records.Changeover, stored vault.Copy,
-	w world.Facts,
-	from string) error {
+func (co *Changeovers) keepCopy(ctx context.Context, l *fleet.Server, c records.Changeover, made executor.Copied) error {
+	from, w := made.Server, made.Facts
 	if from == "" {
 		from = c.Server
 	} else {
@@ -40,24 +40,96 @@ func (co *Changeovers) keepCopy(ctx context.Context, l *fleet.Server, c records.
 	if err != nil {
 		return err
 	}
-	made, err := co.records.BroughtThere(ctx, l.ID, at[w.Folder], c.ID)
+	worldID := at[w.Folder]
+	if worldID == 0 { // nobody has brought it there: an earlier backup may know it
+		if worldID, err = co.records.BackedUpAs(ctx, l.ID, w); err != nil {
+			return err
+		}
+	}
+	brought, err := co.records.BroughtThere(ctx, l.ID, worldID, c.ID)
 	if err != nil {
 		return err
 	}
 	var madeOf *string
-	if made != "" && made != stored.ID {
-		madeOf = &made
+	if brought != "" && brought != made.Copy.ID {
+		madeOf = &brought
+	}
+	kind := "backup"
+	if made.Safety {
+		kind = "safety"
 	}
 	rec, _, err := co.records.AddCopy(ctx, records.Copy{
 		ServerID: &l.ID, ChangeoverID: &c.ID, MadeOf: madeOf,
-		ID: stored.ID, WorldID: at[w.Folder], Kind: "backup", Facts: records.JSON[world.Facts]{V: w},
-		Bytes: stored.Bytes, Files: int64(len(stored.Files)),
+		ID: made.Copy.ID, WorldID: worldID, Kind: kind, Facts: records.JSON[world.Facts]{V: w},
+		Bytes: made.Copy.Bytes, Files: int64(len(made.Copy.Files)),
 		Source: fmt.Sprintf("%s on %s (changeover %d)", w.Folder, from, c.ID), CreatedBy: c.CreatedBy,
 	})
 	if err != nil {
 		return err
 	}
+	if err := co.remember(ctx, l.ID, made); err != nil {
+		return err
+	}
+	if c.Kind == plan.Backup && co.Kept != nil {
+		return co.Kept(ctx, c, l, made)
+	}
+	if made.Safety {
+		return nil
+	}
 	return co.records.SetChangeoverCopy(ctx, c.ID, rec.ID)
+}
+
+// wholeAgain is after how long every file of a world is read again, whatever its size and time say: some
+// writes do not show in them.
+const wholeAgain = 7 * 24 * time.Hour
+
+// knownFiles gives the files of a server's world that its last backup has stored and that size and time
+// tell again.
+func (co *Changeovers) knownFiles(ctx context.Context, serverID int64, name string) (map[string]executor.Known, error) {
+	k, err := co.records.KnownFilesOf(ctx, serverID, name)
+	if fault.CodeOf(err) == fault.NotFound || err == nil && co.now().Sub(k.WholeAt) > wholeAgain {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	stored, err := co.vault.Load(ctx, k.CopyID)
+	if err == nil {
+		err = co.vault.Holds(ctx, stored)
+	}
+	if fault.Passing(err) {
+		return nil, err
+	}
+	if err != nil {
+		return nil, nil //nolint:nilerr // it is gone, or damaged: all is read
+	}
+	byKey := map[string]vault.File{}
+	for _, f := range stored.Files {
+		byKey[executor.FileKey(f.Part, f.Path)] = f
+	}
+	out := make(map[string]executor.Known, len(k.Files))
+	for _, f := range k.Files {
+		if of, ok := byKey[f.Key]; ok && of.Size == f.Size {
+			out[f.Key] = executor.Known{Size: f.Size, Modified: f.Modified, Chunks: of.Chunks, Sum: of.Sum}
+		}
+	}
+	return out, nil
+}
+
+// remember keeps what is known of a server's world for its next backup.
+func (co *Changeovers) remember(ctx context.Context, serverID int64, made executor.Copied) error {
+	k := records.KnownFiles{CopyID: made.Copy.ID, WholeAt: co.now()}
+	if made.Detail.Known > 0 {
+		before, err := co.records.KnownFilesOf(ctx, serverID, made.World)
+		if err != nil && fault.CodeOf(err) != fault.NotFound {
+			return err
+		}
+		k.WholeAt = before.WholeAt
+	}
+	for key, f := range made.Known {
+		k.Files = append(k.Files, records.KnownFile{Key: key, Size: f.Size, Modified: f.Modified})
+	}
+	return co.records.SetKnownFiles(ctx, serverID, made.World, k)
 }
 
 // worldsOn tells, by name on disk, which worlds of the library have been brought onto

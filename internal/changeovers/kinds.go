@@ -61,6 +61,24 @@ func allKinds() map[string]kind {
 			sheetless: true,
 			draft:     func(p *prepared) (plan.Plan, error) { return plan.DraftTakeAway(p.Input) },
 		},
+		plan.Backup: {
+			prepare: func(ctx context.Context, _ *Changeovers, p *prepared) error {
+				name := p.wish.World
+				if name == "" {
+					name = p.Fit.Server.Active
+				}
+				if name == "" {
+					return nil
+				}
+				_, err := present(ctx, p.live, &p.seen.Heads, name)
+				if p.wish.World == "" && fault.CodeOf(err) == fault.NotFound {
+					return nil // others may stand there
+				}
+				return err
+			},
+			sheetless: true,
+			draft:     func(p *prepared) (plan.Plan, error) { return plan.DraftBackup(p.Input, p.wish.World) },
+		},
 		plan.FirstStart: {},
 		plan.Undo: {
 			left: func(now map[string]int64, _ records.HistoryEntry, before map[string]int64) map[string]int64 {

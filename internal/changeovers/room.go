@@ -8,6 +8,7 @@ import (
 	"sync"
 	"time"
 
+	"reshard/internal/executor"
 	"reshard/internal/feed"
 	"reshard/internal/fleet"
 	"reshard/internal/library"
@@ -48,6 +49,9 @@ type Changeovers struct {
 	feed      *feed.Feed
 	board     board
 	running   sync.WaitGroup
+	// Kept is told of each world that a backup has stored, Ended of each changeover's end; nil: nobody.
+	Kept  func(ctx context.Context, c records.Changeover, l *fleet.Server, made executor.Copied) error
+	Ended func(ctx context.Context, id int64, err error)
 	// read is Get, as those who watch are told of it.
 	read func(ctx context.Context, id int64) (wire.Changeover, error)
 }

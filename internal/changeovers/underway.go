@@ -24,14 +24,14 @@ type underway struct {
 	moved    chan struct{} // told of each progress
 	word     chan struct{} // told when a person may have given the word
 	ended    chan struct{}
-	left     chan struct{} // closed when a person does not want to wait any longer
-	cancel   func()        // nil: it waits to be taken up
+	left     chan struct{}   // closed when a person does not want to wait any longer
+	cancel   func(why error) // nil: it waits to be taken up
 	// told is how it was told last to those who watch; nil: nobody has.
 	told *wire.Changeover
 }
 
 // begin puts a changeover on the board, if it is not there yet.
-func (co *Changeovers) begin(id int64, server string, cancel func()) *underway {
+func (co *Changeovers) begin(id int64, server string, cancel func(why error)) *underway {
 	co.board.mu.Lock()
 	defer co.board.mu.Unlock()
 	u := co.board.now[id]
@@ -104,8 +104,23 @@ func (co *Changeovers) cancelled(id int64) bool {
 	if u == nil || u.cancel == nil {
 		return false
 	}
-	u.cancel()
+	u.cancel(nil)
 	return true
+}
+
+// giveWay ends a backup for another changeover, and gives what is closed when it has ended; nil: it is
+// not under way here. What is beyond being cancelled ends by itself, soon.
+func (co *Changeovers) giveWay(id int64) <-chan struct{} {
+	co.board.mu.Lock()
+	defer co.board.mu.Unlock()
+	u := co.board.now[id]
+	if u == nil {
+		return nil
+	}
+	if u.cancel != nil {
+		u.cancel(ErrGaveWay)
+	}
+	return u.ended
 }
 
 // leftOf is closed when a person does not want to wait any longer for what does not answer.

@@ -22,7 +22,6 @@ import (
 	"reshard/internal/core/fault"
 	"reshard/internal/core/game"
 	"reshard/internal/core/plan"
-	"reshard/internal/core/world"
 	"reshard/internal/hostfs"
 	"reshard/internal/vault"
 )
@@ -72,8 +71,11 @@ type Runner struct {
 	Profile *game.Profile
 	// Others are the servers, by name, that steps name beside this one.
 	Others map[string]Hands
-	// Keep records a copy that was made of a world of a server ("" is this one).
-	Keep func(ctx context.Context, c vault.Copy, w world.Facts, server string) error
+	// Keep records a copy that was made of a world of a server.
+	Keep func(ctx context.Context, c Copied) error
+	// Known gives the files, by FileKey, that are known of a world of a server ("" is this one) from
+	// its last backup; nil: none.
+	Known func(ctx context.Context, server, world string) (map[string]Known, error)
 	// Earlier gives copies that earlier changeovers have staged on the server; nil: none.
 	Earlier func(ctx context.Context) ([]vault.Copy, error)
 	// Ready tells whether what a wait step waits for has come; it is asked again and
@@ -111,8 +113,12 @@ type Runner struct {
 	reporting sync.Mutex
 	// staged is what was staged, while this life lasts and until it is done.
 	staged *staging
-	// seen are the files that a first pass has stored, while this life lasts.
-	seen map[string]seenFile
+	// seen are the files, by server and world and then by FileKey, that are stored already, while
+	// this life lasts; stored are those that it has read to store them. heldAt is when the server
+	// began to hold its writes, the zero time when it does not.
+	seen   map[string]map[string]Known
+	stored []vault.File
+	heldAt time.Time
 }
 
 // Hands are what a step works on a server with.

@@ -470,7 +470,7 @@ func (s *stage) life() {
 	s.runner = &executor.Runner{
 		Journal: s.log, Files: north.Files, Control: north.Control, Vault: s.vault, Profile: s.profile, Others: hands,
 		Check: func(context.Context) error { return nil }, Now: time.Now, Poll: 2 * time.Millisecond,
-		Keep:  func(context.Context, vault.Copy, world.Facts, string) error { return nil },
+		Keep:  func(context.Context, executor.Copied) error { return nil },
 		Ready: func(context.Context, int, plan.Step) (bool, error) { return true, nil },
 	}
 }

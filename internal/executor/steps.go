@@ -31,6 +31,11 @@ type Detail struct {
 	Bytes int64  `json:"bytes,omitempty"`
 	Files int    `json:"files,omitempty"`
 	Read  int64  `json:"read,omitempty"`
+	// Known is how many files of it were known by size and time, Wholeness how it is known to be one
+	// state of the world, Moved some of the files that changed while it was made.
+	Known     int            `json:"known,omitempty"`
+	Wholeness plan.Wholeness `json:"wholeness,omitempty"`
+	Moved     []string       `json:"moved,omitempty"`
 	// Compared is how what was staged was compared with the copy.
 	Compared string `json:"compared,omitempty"`
 	// Bundled is who has unpacked an archive of it, Unbundled why it went file by file all the same.
@@ -93,7 +98,7 @@ func stepKinds() map[string]stepKind {
 		plan.Sample:  {act: (*Runner).sample},
 		plan.Copy: {
 			act:  (*Runner).copyWorld,
-			says: func(_ plan.Step, d Detail) (string, int64) { return "", d.Read },
+			says: saysOfCopy,
 		},
 		plan.Tell: {act: (*Runner).say, back: (*Runner).unsay},
 		plan.Stop: {act: (*Runner).stop, back: (*Runner).unstop, says: saysOfStop},

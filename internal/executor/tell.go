@@ -2,6 +2,7 @@ package executor
 
 import (
 	"context"
+	"time"
 
 	"reshard/internal/core/fault"
 	"reshard/internal/core/game"
@@ -28,7 +29,14 @@ func (r *Runner) tell(ctx context.Context, step plan.Step, what, name string) er
 	if !ok || exchange.Say == "" {
 		return fault.New(fault.Internal, "say "+what+" to", step.Server, "the game has no such line")
 	}
-	return h.Control.Tell(ctx, exchange.Filled(h.Profile.World, name), h.Profile.Server.Waits.Stop)
+	err = h.Control.Tell(ctx, exchange.Filled(h.Profile.World, name), h.Profile.Server.Waits.Stop)
+	switch {
+	case what == "hold" && err == nil:
+		r.heldAt = r.Now()
+	case what == "release":
+		r.heldAt = time.Time{}
+	}
+	return err
 }
 
 // unsay takes back what was said: what was held is let go, and the world that was

@@ -17,6 +17,8 @@ const (
 	Gone       Kind = "gone"       // a server is forgotten
 	Changeover Kind = "changeover" // a changeover as it is now
 	Arrivals   Kind = "arrivals"   // all that is arriving
+	Backup     Kind = "backup"     // a backup as it is now
+	Alerts     Kind = "alerts"     // all that needs a person
 )
 
 // Event is something as it is now. Key names it among those of its kind: a later event

@@ -120,6 +120,13 @@ type (
 	Copier interface {
 		CopyThere(ctx context.Context, files []Copying, copied func(i int, whole bool)) error
 	}
+	// Snapshotter takes an SQLite database as it stands at one moment, while others may write to it, by
+	// SQLite's own means (sqlite.org/backup.html): what is read is a database file that needs no other beside
+	// it. Whoever else has it open waits as for any reader. Unsupported as with Unpacker; Invalid: it is no
+	// database.
+	Snapshotter interface {
+		Snapshot(ctx context.Context, name string) (io.ReadCloser, error)
+	}
 	// Distant is a host on which each question costs: an observation then asks no name by
 	// itself that a listing has told of.
 	Distant interface {

@@ -701,6 +701,20 @@ func (p *FS) Hash(ctx context.Context, names []string, bytes int64) (map[string]
 	return out, p.wrap(ctx, "hash at", ".", err)
 }
 
+// Snapshot takes a database as it stands at one moment; see Snapshotter. It may take as long as copying
+// it over takes.
+func (p *FS) Snapshot(ctx context.Context, name string) (io.ReadCloser, error) {
+	s, ok := p.driver.(Snapshotter)
+	if !ok {
+		return nil, fault.New(fault.Unsupported, "take a database at", p.name, "the host has no way to do this")
+	}
+	if err := check("take", name); err != nil {
+		return nil, err
+	}
+	f, err := s.Snapshot(ctx, name)
+	return f, p.wrap(ctx, "take", name, err)
+}
+
 // SyncAll makes everything written so far survive a power cut, where the host can do
 // that for all at once.
 func (p *FS) SyncAll(ctx context.Context) error {

@@ -33,6 +33,8 @@ type Config struct {
 	// KeepAside is how long a copy that is set aside is kept; 0: until a person removes it.
 	KeepAside time.Duration
 	Limits    archive.Limits
+	// Counted is the time that copies age by; it does not leap.
+	Counted func() time.Time
 }
 
 // Library is the worlds and their copies. It is safe for concurrent use.
@@ -43,6 +45,7 @@ type Library struct {
 	board     *drawing.Board
 	log       *slog.Logger
 	now       func() time.Time
+	counted   func() time.Time
 	pictures  string
 	keepAside time.Duration
 	limits    archive.Limits
@@ -50,9 +53,12 @@ type Library struct {
 
 // New makes a library.
 func New(c Config) *Library {
+	if c.Counted == nil {
+		c.Counted = time.Now
+	}
 	return &Library{
 		records: c.Records, vault: c.Vault, games: c.Games, board: c.Board, log: c.Log, now: time.Now,
-		pictures: c.Pictures, keepAside: c.KeepAside, limits: c.Limits,
+		pictures: c.Pictures, keepAside: c.KeepAside, limits: c.Limits, counted: c.Counted,
 	}
 }
 
@@ -234,7 +240,7 @@ func (lib *Library) wireCopy(c records.Copy) wire.Copy {
 		out.Server = *c.Server
 	}
 	if c.AsideAt != nil && lib.keepAside > 0 {
-		goes := c.AsideAt.Add(lib.keepAside)
+		goes := lib.now().Add(c.AsideAt.Add(lib.keepAside).Sub(lib.counted()))
 		out.Goes = &goes
 	}
 	return out

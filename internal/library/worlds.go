@@ -166,7 +166,7 @@ func (lib *Library) ChangeCopy(ctx context.Context, ref string, change wire.Chan
 			return wire.Copy{}, fault.New(fault.WrongState, "set aside", c.ID[:12], "the copy is pinned").
 				With("Unpin it first: reshard worlds unpin " + c.ID[:12] + ".")
 		case *change.Aside:
-			now := lib.now()
+			now := lib.counted()
 			c.AsideAt, c.AsideBy = &now, by
 		default:
 			c.AsideAt, c.AsideBy = nil, ""
@@ -404,7 +404,7 @@ func (lib *Library) Tidy(ctx context.Context) (gone int, err error) {
 	if lib.keepAside <= 0 {
 		return 0, nil
 	}
-	ids, err := lib.records.CopiesGone(ctx, lib.now().Add(-lib.keepAside))
+	ids, err := lib.records.CopiesGone(ctx, lib.counted().Add(-lib.keepAside))
 	for _, id := range ids {
 		lib.log.Info("a copy that was set aside is gone", "copy", id)
 	}

@@ -271,6 +271,8 @@ func (r *Records) SetCopy(ctx context.Context, c Copy) error {
 func (r *Records) CopiesGone(ctx context.Context, before time.Time) (out []string, err error) {
 	err = r.db.SelectContext(ctx, &out, `UPDATE copies SET gone_at = now() WHERE aside_at < $1 AND gone_at IS NULL
 		AND NOT pinned
+		AND NOT EXISTS (SELECT FROM backup_worlds w JOIN backups b ON b.id = w.backup_id
+			WHERE w.copy_id = copies.id AND b.aside_at IS NULL AND b.gone_at IS NULL)
 		AND id NOT IN (SELECT copy_id FROM changeovers WHERE copy_id IS NOT NULL AND state
 		IN ('waiting', 'staging', 'switching', 'proving', 'undoing', 'held')) RETURNING id`, before)
 	return out, classify("tidy", "copies", err)
@@ -379,4 +381,19 @@ func (r *Records) BroughtThere(ctx context.Context, serverID, worldID, before in
 		return id, e
 	}
 	return "", nil
+}
+
+// BackedUpAs gives the world of which a copy was last taken from a server under that name on disk, 0 for
+// none. What its copies say of its id, or else of its seed, must not be something else.
+func (r *Records) BackedUpAs(ctx context.Context, serverID int64, w world.Facts) (id int64, err error) {
+	err = r.db.GetContext(ctx, &id, `SELECT world_id FROM copies WHERE server_id = $1 AND facts->>'folder' = $2
+		AND facts->>'game' = $5
+		AND CASE WHEN COALESCE(facts #>> '{facts,world-id,text}', '') <> '' AND $3 <> '' THEN facts #>> '{facts,world-id,text}' = $3
+			WHEN COALESCE(facts #>> '{facts,seed,text}', '') <> '' AND $4 <> '' THEN facts #>> '{facts,seed,text}' = $4
+			ELSE true END
+		ORDER BY created_at DESC, id LIMIT 1`, serverID, w.Folder, w.Fact("world-id").Text, w.Fact("seed").Text, w.Game)
+	if e := classify("find copy of", w.Folder, err); fault.CodeOf(e) != fault.NotFound {
+		return id, e
+	}
+	return 0, nil
 }

@@ -16,8 +16,9 @@ import (
 // The kinds of changeover that place a copy of the library's, and those that leave
 // something on their server, as lists of SQL.
 var (
-	bringing = texts(plan.KindsThat(func(k plan.Kind) bool { return k.Brings }))
-	lasting  = texts(plan.KindsThat(func(k plan.Kind) bool { return k.Lasting }))
+	bringing  = texts(plan.KindsThat(func(k plan.Kind) bool { return k.Brings }))
+	givingWay = texts(plan.KindsThat(func(k plan.Kind) bool { return k.GivesWay }))
+	lasting   = texts(plan.KindsThat(func(k plan.Kind) bool { return k.Lasting }))
 )
 
 // texts writes names as a list of SQL texts; they are names of kinds, without quotes.
@@ -225,6 +226,8 @@ func (r *Records) ChangeoverPage(ctx context.Context, cq ChangeoverQuery) (out [
 	}
 	if cq.Kind != "" {
 		q.add("c.kind = ?", cq.Kind)
+	} else { // backups have a list of their own
+		q.where = append(q.where, "c.kind NOT IN ("+givingWay+")")
 	}
 	if cq.State != "" {
 		q.add("c.state = ?", cq.State)

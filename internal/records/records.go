@@ -45,6 +45,7 @@ func Open(ctx context.Context, url string, c Claim) (*Records, error) {
 			params[name] = limit
 		}
 	}
+	config.MaxConns = max(config.MaxConns, fewestConns)
 	pool, err := pgxpool.NewWithConfig(ctx, config)
 	if err != nil {
 		return nil, fault.Wrap(fault.Unreachable, "open", "database", err)
@@ -59,6 +60,9 @@ func Open(ctx context.Context, url string, c Claim) (*Records, error) {
 	}
 	return r, nil
 }
+
+// fewestConns is how many connections may be open at least: the job queue keeps some for itself.
+const fewestConns = 12
 
 // statementLimits are how long PostgreSQL works at one statement, and waits for one that was
 // begun and not ended, in milliseconds: what takes longer has lost its caller.
@@ -92,6 +96,9 @@ func (r *Records) Close() {
 	_ = r.db.Close() // the pool below is what holds connections
 	r.pool.Close()
 }
+
+// Pool gives the connections themselves, for the job queue on the same database.
+func (r *Records) Pool() *pgxpool.Pool { return r.pool }
 
 // Ping tells whether the database answers.
 func (r *Records) Ping(ctx context.Context) error {

@@ -2,6 +2,7 @@ package records
 
 import (
 	"context"
+	"encoding/json"
 	"time"
 
 	"reshard/internal/core/fault"
@@ -32,4 +33,24 @@ func (r *Records) RemoveDrafts(ctx context.Context, before time.Time) (int64, er
 	}
 	n, _ := res.RowsAffected()
 	return n, nil
+}
+
+// Setting reads what is set for the service as a whole into a value, which stays as it is when nothing is.
+func (r *Records) Setting(ctx context.Context, name string, into any) error {
+	var raw JSON[json.RawMessage]
+	err := classify("read setting", name, r.db.GetContext(ctx, &raw, `SELECT value FROM settings WHERE name = $1`, name))
+	switch {
+	case fault.CodeOf(err) == fault.NotFound:
+		return nil
+	case err != nil:
+		return err
+	}
+	return fault.Wrap(fault.Internal, "read setting", name, json.Unmarshal(raw.V, into))
+}
+
+// Set sets something for the service as a whole.
+func (r *Records) Set(ctx context.Context, name string, value any) error {
+	_, err := r.db.ExecContext(ctx, `INSERT INTO settings (name, value) VALUES ($1, $2)
+		ON CONFLICT (name) DO UPDATE SET value = $2`, name, JSON[any]{value})
+	return classify("set", name, err)
 }

@@ -20,6 +20,7 @@ import (
 	"reshard/internal/accounts"
 	"reshard/internal/archive"
 	"reshard/internal/arrivals"
+	"reshard/internal/backups"
 	"reshard/internal/catalogue"
 	"reshard/internal/changeovers"
 	"reshard/internal/core/fault"
@@ -59,6 +60,10 @@ type Config struct {
 	MoveHere bool
 	// Kinds are the kinds of hosts that it knows; nil: those of Kinds.
 	Kinds host.Kinds
+	// RulePace is how often it is looked whether a rule of backups is due; 0: every few seconds.
+	RulePace time.Duration
+	// Clock is the machine's; nil is that itself. Tests let it leap.
+	Clock func() time.Time
 	// Trace is told each point of every changeover; tests cut it there.
 	Trace func(point string)
 }
@@ -71,6 +76,7 @@ type Service struct {
 	Library     *library.Library
 	Arrivals    *arrivals.Arrivals
 	Changeovers *changeovers.Changeovers
+	Backups     *backups.Backups
 	Upkeep      *upkeep.Upkeep
 	// Feed tells what changes in them.
 	Feed feed.Feed
@@ -141,8 +147,15 @@ func (s *Service) open(ctx context.Context) (err error) {
 	if err != nil {
 		return errors.Join(err, blobs.Close())
 	}
-	s.wire(v)
-	for _, begin := range []func(context.Context) error{s.Arrivals.Clear, s.Fleet.Open, s.Games.Load, s.recover} {
+	counted, err := s.records.Counted(ctx, s.config.Clock)
+	if err != nil {
+		return err
+	}
+	s.running.Go(func() { counted.Run(s.life) })
+	s.wire(v, counted)
+	for _, begin := range []func(context.Context) error{
+		s.Arrivals.Clear, s.Fleet.Open, s.Games.Load, s.recover, s.Backups.Open,
+	} {
 		if err := begin(ctx); err != nil {
 			return err
 		}
@@ -152,7 +165,7 @@ func (s *Service) open(ctx context.Context) (err error) {
 
 // wire makes the rooms and tells each what it needs of the others. None needs one that is
 // made after it, but for the catalogue, which asks the fleet before a profile changes.
-func (s *Service) wire(v *vault.Vault) {
+func (s *Service) wire(v *vault.Vault, counted *records.Counted) {
 	c, board := s.config, drawing.New()
 	s.Accounts = accounts.New(s.records)
 	s.Games = catalogue.New(c.Games, s.records, c.Log)
@@ -163,7 +176,7 @@ func (s *Service) wire(v *vault.Vault) {
 	s.Games.Used, s.Games.MayLook = s.Fleet, s.Fleet.MayLookAt
 	s.Library = library.New(library.Config{
 		Records: s.records, Vault: v, Games: s.Games, Board: board, Log: c.Log,
-		Pictures: filepath.Join(c.Data, "pictures"), KeepAside: c.KeepAside, Limits: c.Limits,
+		Pictures: filepath.Join(c.Data, "pictures"), KeepAside: c.KeepAside, Limits: c.Limits, Counted: counted.Now,
 	})
 	s.Arrivals = arrivals.New(arrivals.Config{
 		Library: s.Library, Vault: v, Games: s.Games, Log: c.Log, Folder: filepath.Join(c.Data, "arrivals"),
@@ -173,9 +186,13 @@ func (s *Service) wire(v *vault.Vault) {
 		Records: s.records, Vault: v, Fleet: s.Fleet, Library: s.Library, Log: c.Log, KeepAside: c.KeepAside,
 		Life: s.life, Feed: &s.Feed, Trace: c.Trace,
 	})
+	s.Backups = backups.New(backups.Config{
+		Records: s.records, Vault: v, Fleet: s.Fleet, Changeovers: s.Changeovers, Counted: counted, Feed: &s.Feed,
+		Log: c.Log, KeepAside: c.KeepAside, Life: s.life, Pace: c.RulePace,
+	})
 	s.Upkeep = upkeep.New(upkeep.Config{
-		Records: s.records, Vault: v, Library: s.Library, Arrivals: s.Arrivals, Changeovers: s.Changeovers, Log: c.Log,
-		Life: s.life,
+		Records: s.records, Vault: v, Library: s.Library, Arrivals: s.Arrivals, Changeovers: s.Changeovers,
+		Backups: s.Backups, Log: c.Log, Life: s.life,
 	})
 }
 
@@ -193,6 +210,7 @@ func (s *Service) Close() (err error) {
 	if s.Changeovers != nil {
 		s.Upkeep.Wait()
 		s.Changeovers.Wait()
+		s.Backups.Wait()
 	}
 	if s.Fleet != nil {
 		err = s.Fleet.Close()

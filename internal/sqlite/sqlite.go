@@ -39,6 +39,9 @@ func init() {
 	if rc := lib.Xsqlite3_config(tls, lib.SQLITE_CONFIG_MEMSTATUS, args); rc != lib.SQLITE_OK {
 		panic(fmt.Sprintf("SQLite keeps no account of its memory: %d", rc)) // it was used before
 	}
+	// A lock of the usual kind goes whenever this process closes the same file anywhere; where the system
+	// has those that stay with who took them, they are used, as Snapshot needs them.
+	_, _ = sqlite.OFDLocking(true) // where it has none, all stays as it was
 	fact.OpenTables = func(b *budget.Budget, fsys fs.FS, name string) (fact.Tables, error) {
 		return Open(b, fsys, name)
 	}

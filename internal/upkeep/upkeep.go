@@ -52,8 +52,8 @@ func (w *vaultWork) begin(kind, by string, now time.Time) bool {
 type Records interface {
 	// Acting is nil while this service may change anything.
 	Acting() error
-	// Copies are all that the vault must go on holding.
-	Copies(ctx context.Context) ([]records.Copy, error)
+	// Kept are the ids of all that the vault must go on holding.
+	Kept(ctx context.Context) ([]string, error)
 	Holdings(ctx context.Context) (records.Holdings, error)
 	// LastDone is when a task was last carried out, the zero time for never.
 	LastDone(ctx context.Context, task string) (time.Time, error)
@@ -83,6 +83,11 @@ type Arrivals interface{ Tidy() }
 // Changeovers removes what changeovers set aside, by the rule.
 type Changeovers interface{ Sweep(ctx context.Context) }
 
+// Backups lets go of what rules do not keep.
+type Backups interface {
+	Thin(ctx context.Context) error
+}
+
 // Config is what upkeep needs.
 type Config struct {
 	Records     Records
@@ -90,6 +95,7 @@ type Config struct {
 	Library     Library
 	Arrivals    Arrivals
 	Changeovers Changeovers
+	Backups     Backups
 	Log         *slog.Logger
 	// Life ends when the service goes away.
 	Life context.Context
@@ -157,13 +163,9 @@ func (up *Upkeep) doVaultWork(ctx context.Context, kind string) {
 }
 
 func (up *Upkeep) vaultWorkOf(ctx context.Context, kind string, see func(done, all int64)) error {
-	copies, err := up.with.Records.Copies(ctx)
+	keep, err := up.with.Records.Kept(ctx)
 	if err != nil {
 		return err
-	}
-	keep := make([]string, len(copies))
-	for i, c := range copies {
-		keep[i] = c.ID
 	}
 	switch kind {
 	case "check":
@@ -233,6 +235,9 @@ func (up *Upkeep) tidy(ctx context.Context) {
 	up.with.Changeovers.Sweep(ctx)
 	up.with.Arrivals.Tidy()
 	up.tidyDrafts(ctx)
+	if err := up.with.Backups.Thin(ctx); err != nil {
+		up.with.Log.Warn("cannot thin out backups", "error", err)
+	}
 	up.keepVaultSmall(ctx)
 }
 

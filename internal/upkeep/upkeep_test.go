@@ -27,19 +27,16 @@ type house struct {
 	hold chan struct{}
 
 	swept, tidied   int
+	thinned         int
 	keep            []string
 	before, drafts  time.Time
 	collected       int
 	adopted, copies []string
 }
 
-func (h *house) Acting() error { return h.acting }
-func (h *house) Copies(context.Context) (out []records.Copy, _ error) {
-	for _, id := range h.copies {
-		out = append(out, records.Copy{ID: id})
-	}
-	return out, nil
-}
+func (h *house) Acting() error                          { return h.acting }
+func (h *house) Kept(context.Context) ([]string, error) { return h.copies, nil }
+func (h *house) Thin(context.Context) error             { h.thinned++; return nil }
 func (h *house) Holdings(context.Context) (records.Holdings, error) {
 	return records.Holdings{Packs: 3}, nil
 }

@@ -144,6 +144,16 @@ func (v *Vault) touched(ctx context.Context, id string) (*Touched, error) {
 	return t, nil
 }
 
+// Holds is nil when everything that a copy is made of is in the vault, as far as its index knows.
+func (v *Vault) Holds(ctx context.Context, c Copy) error {
+	lacking, err := v.lackingOf(ctx, c)
+	if err == nil && len(lacking) > 0 {
+		err = fault.New(fault.Damaged, "look into", c.ID, "%d of its chunks are not in the vault", len(lacking)).
+			With("reshard vault check says which files that touches.")
+	}
+	return err
+}
+
 func (v *Vault) lackingOf(ctx context.Context, c Copy) (map[string]bool, error) {
 	var all []string
 	for _, f := range c.Files {

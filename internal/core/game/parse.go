@@ -151,7 +151,7 @@ func (l *linter) checkWorld(key string) {
 	for _, group := range []struct {
 		name     string
 		patterns []string
-	}{{"leave-behind", w.LeaveBehind}, {"locks", w.Locks}, {"steady", w.Steady}} {
+	}{{"leave-behind", w.LeaveBehind}, {"locks", w.Locks}, {"steady", w.Steady}, {"databases", w.Databases}} {
 		for i, g := range group.patterns {
 			if _, err := path.Match(strings.ReplaceAll(g, "**", "*"), "x"); err != nil {
 				l.Complain(fmt.Sprintf("%s[%d]", doclang.At(key, group.name), i), "%q is no pattern: %v", g, err)

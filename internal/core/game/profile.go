@@ -72,6 +72,9 @@ type WorldFormat struct {
 	// files, as patterns, that a server does not rewrite when it opens a world; the proof
 	// compares samples of them
 	Steady []string `yaml:"steady"`
+	// SQLite databases, as patterns, that a running server writes to; a backup takes each as it stood at
+	// one moment, where its host lets it
+	Databases []string `yaml:"databases"`
 	// files inside a world that beat the server's settings
 	Overrides []Override `yaml:"overrides"`
 	// how to draw the world from above
@@ -520,6 +523,8 @@ type Console struct {
 	Stop Stop `yaml:"stop" need:"yes"`
 	// asks for the seed of the world that runs
 	Seed Ask `yaml:"seed"`
+	// asks how many are playing; the answer's value is a number
+	Joined Ask `yaml:"joined"`
 	// asks for the server's version; without say the log is searched for the answer
 	Version Ask `yaml:"version"`
 	// holds writes back
@@ -553,7 +558,7 @@ func (p *Profile) Within(hears, speaks bool) *Profile {
 	if c.Version.Say != "" || !hears {
 		c.Version = Ask{}
 	}
-	c.Seed, c.Hold, c.Flush, c.Release, c.Load = Ask{}, Exchange{}, Exchange{}, Exchange{}, Exchange{}
+	c.Seed, c.Joined, c.Hold, c.Flush, c.Release, c.Load = Ask{}, Ask{}, Exchange{}, Exchange{}, Exchange{}, Exchange{}
 	c.unspoken, c.Quiet = true, false // its files stand still only if it is told to write them before
 	c.Stop.Loses = false              // nothing can be told to be saved before
 	if !hears {

@@ -44,6 +44,8 @@ type Source struct {
 	Server  string // its name
 	Worlds  string // its worlds folder
 	Running bool
+	// Live: it is never stopped to be copied.
+	Live bool
 }
 
 func (in Input) begin(kind string) Plan {

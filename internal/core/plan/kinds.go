@@ -19,6 +19,7 @@ const (
 	Switch     = "switch"
 	Rename     = "rename"
 	TakeAway   = "take-away"
+	Backup     = "backup"
 	FirstStart = "first-start"
 	Undo       = "undo"
 )
@@ -34,6 +35,8 @@ type Kind struct {
 	Brings bool
 	// Unnoticed: its server is stopped before and after, so nobody is locked out.
 	Unnoticed bool
+	// GivesWay: another changeover of its server may end it before it is done.
+	GivesWay bool
 	// Title says what it does, Outcome what there is when it is done; copy is the copy that
 	// it has made, "" for none.
 	Title   func(p Plan) string
@@ -84,6 +87,13 @@ var Kinds = map[string]Kind{
 			return p.named() + " is in the library as copy " + copy[:min(12, len(copy))] + "."
 		},
 	},
+	Backup: {
+		Needs: []string{"server"}, GivesWay: true,
+		Title: func(p Plan) string { return "back up " + p.named() },
+		Outcome: func(p Plan, _ string) string {
+			return p.Server + " is backed up. What it is worth: reshard backups " + p.Server
+		},
+	},
 	FirstStart: {
 		Unnoticed: true,
 		Title:     func(Plan) string { return "first start" },
@@ -123,12 +133,12 @@ func (p Plan) Outcome(copy string) string {
 
 // Wish is what a person wants to do to a server.
 type Wish struct {
-	Kind string `json:"kind" query:"kind" enum:"put,restore,clone,reset,switch,rename,take-away,undo"`
+	Kind string `json:"kind" query:"kind" enum:"put,restore,clone,reset,switch,rename,take-away,backup,undo"`
 	// all but undo
 	Server string `json:"server,omitempty" query:"server"`
 	// put and restore: a world of the library or the beginning of a copy's id; clone, switch
-	// and take-away: a world's name on the server, the active one if left out; rename: the
-	// new name
+	// and take-away: a world's name on the server, the active one if left out; backup: likewise, all
+	// worlds if left out; rename: the new name
 	World string `json:"world,omitempty" query:"world"`
 	// clone: the server to take the world from
 	From string `json:"from,omitempty" query:"from"`

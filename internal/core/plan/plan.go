@@ -133,6 +133,50 @@ type StartStep struct {
 type CopyStep struct {
 	// Pass marks a copy that is made while people play, to have less to do later.
 	Pass bool `json:"pass,omitempty"`
+	// Wholeness says what keeps the world from changing while it is copied: stopped, held or saved.
+	// "": nothing does, and passes are made until two looks agree.
+	Wholeness Wholeness `json:"wholeness,omitempty"`
+	// ReadAll: every file is read, also one that an earlier backup has and that has not changed by
+	// its size and time.
+	ReadAll bool `json:"readAll,omitempty"`
+	// Safety marks the copy of the world that a changeover replaces.
+	Safety bool `json:"safety,omitempty"`
+}
+
+// Wholeness says how a copy of a world is known to be one state that the world had.
+type Wholeness string
+
+// How a copy is known to be one state. All but the last are whole.
+const (
+	WholeStopped   Wholeness = "stopped"   // nothing ran that could write to it
+	WholeHeld      Wholeness = "held"      // the server held its writes
+	WholeSaved     Wholeness = "saved"     // the server writes only when it is told to
+	WholeStill     Wholeness = "still"     // two looks agreed, and nothing changed in between
+	WholeDatabases Wholeness = "databases" // its databases are each of one moment, the files beside them stood still
+	NotWhole       Wholeness = "moving"    // files changed while they were copied
+)
+
+// Whole reports whether a copy is one state that the world had at some moment.
+func (s Wholeness) Whole() bool { return s != "" && s != NotWhole }
+
+// Say says it in a sentence.
+func (s Wholeness) Say() string {
+	switch s {
+	case WholeStopped:
+		return "Whole: nothing was running that could write to it."
+	case WholeHeld:
+		return "Whole: the server held its writes while it was copied."
+	case WholeSaved:
+		return "Whole: the server had just saved, and writes only when it is told to."
+	case WholeStill:
+		return "Whole: it was looked at before and after, and nothing had changed in between."
+	case WholeDatabases:
+		return "Whole as far as can be seen: each database is as it was at one moment, and the files beside them stood still; " +
+			"two databases may be of moments a little apart."
+	case NotWhole:
+		return "Not sure to be whole: files changed while they were copied."
+	}
+	return "It is not known whether it is whole."
 }
 
 // TellStep is what a tell step knows.
@@ -223,6 +267,8 @@ type Expect struct {
 	State life.State `json:"state,omitempty"`
 	// There are paths that must exist, a folder's with a slash at its end.
 	There []string `json:"there,omitempty"`
+	// Stored says that the copies are all that is proven: nothing is asked of the server.
+	Stored bool `json:"stored,omitempty"`
 }
 
 // Diff is a settings change as a unified diff.

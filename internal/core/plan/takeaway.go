@@ -36,8 +36,10 @@ func (in Input) copySteps(src Source, world string) (steps []Step, note string) 
 	}
 	switch {
 	case !src.Running:
+		last.Wholeness = WholeStopped
 		return []Step{last}, src.Server + " does not run: its world is copied as it stands."
 	case console.Hold.Say != "":
+		last.Wholeness = WholeHeld
 		steps = []Step{pass, tell("hold", "Have "+src.Server+" hold its writes. People go on playing.")}
 		if console.Flush.Say != "" {
 			steps = append(steps, tell("flush", "Have "+src.Server+" write all that it has in memory."))
@@ -46,10 +48,15 @@ func (in Input) copySteps(src Source, world string) (steps []Step, note string) 
 				"Let "+src.Server+" write again.")), src.Server +
 				" goes on running: its writes are held while the last of the world is copied."
 	case console.Quiet:
+		last.Wholeness = WholeSaved
 		return []Step{
 			tell("flush", "Have "+src.Server+" save."),
 			last,
 		}, src.Server + " goes on running: it writes its world only when it is told to."
+	}
+	if src.Live {
+		return []Step{pass, last}, src.Server +
+			" goes on running and cannot hold its writes: it is copied until two looks at it agree."
 	}
 	stop := stopSteps(in.Fit.Profile, world)
 	start := startStep()
@@ -61,7 +68,7 @@ func (in Input) copySteps(src Source, world string) (steps []Step, note string) 
 		stop[i].Server, stop[i].Switch = of, own
 	}
 	start.Switch = own
-	last.Switch = own
+	last.Switch, last.Wholeness = own, WholeStopped
 	return slices.Concat([]Step{
 			pass,
 		}, stop, []Step{last, start}), src.Server +

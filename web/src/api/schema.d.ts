@@ -4,6 +4,23 @@
  */
 
 export interface paths {
+    "/v1/alerts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List what needs a person, the oldest first */
+        get: operations["list-alerts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/arrivals": {
         parameters: {
             query?: never;
@@ -87,6 +104,77 @@ export interface paths {
         options?: never;
         head?: never;
         patch?: never;
+        trace?: never;
+    };
+    "/v1/backup-limits": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is allowed for the backups of all servers together */
+        get: operations["get-backup-limits"];
+        /** Set what is allowed for the backups of all servers together; the oldest go first */
+        put: operations["set-backup-limits"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/backups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List backups, newest first */
+        get: operations["list-backups"];
+        put?: never;
+        /** Back a server up now, while people play. It goes on by itself, as the changeover that is named */
+        post: operations["make-backup"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/backups-report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How it stands with the backups of each server */
+        get: operations["report-backups"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/backups/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get a backup with what the server was */
+        get: operations["get-backup"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** Say something of a backup: a note, a pin, or that it is set aside */
+        patch: operations["change-backup"];
         trace?: never;
     };
     "/v1/changeovers": {
@@ -271,6 +359,23 @@ export interface paths {
         put?: never;
         /** Which of some chunks the vault does not have; docs/vault.md tells how files are cut */
         post: operations["find-lacking-chunks"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/clock/trust": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say that the machine's clock is right, after it has leapt: ages count by it from now on */
+        post: operations["trust-clock"];
         delete?: never;
         options?: never;
         head?: never;
@@ -621,6 +726,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the rules of backups */
+        get: operations["list-rules"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/servers": {
         parameters: {
             query?: never;
@@ -720,6 +842,75 @@ export interface paths {
         get: operations["get-server-picture"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/servers/{server}/rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Add a rule to a server */
+        post: operations["add-rule"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/servers/{server}/rules-preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Work out what a rule would keep and what would go, and why; nothing is changed */
+        post: operations["preview-rule"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/servers/{server}/rules/{rule}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Forget a rule; the backups that it has made stay, and no rule lets them go any more */
+        delete: operations["remove-rule"];
+        options?: never;
+        head?: never;
+        /** Change a rule, pause it or let it go on */
+        patch: operations["change-rule"];
+        trace?: never;
+    };
+    "/v1/servers/{server}/rules/{rule}/run": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have a rule followed now, beside its times */
+        post: operations["run-rule"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1263,6 +1454,20 @@ export interface components {
             name: string;
             password: string;
         };
+        Alert: {
+            /**
+             * @description what it is about: a rule, a store, the room, the clock
+             * @enum {string}
+             */
+            kind: "rule" | "backup" | "store" | "room" | "clock";
+            next: string;
+            /** @description what of that kind, such as a rule's server and name */
+            of: string;
+            says: string;
+            server?: string;
+            /** Format: date-time */
+            since: string;
+        };
         Arrival: {
             copy: components["schemas"]["Copy"];
             /** @description entries of the archive that are no part of any world */
@@ -1323,6 +1528,96 @@ export interface components {
             /** @description where it came from, for people; the name when left out */
             source?: string;
         };
+        Backup: {
+            /** @description of one backup that is asked for: what the server was */
+            about?: components["schemas"]["KeepRecord"];
+            /**
+             * Format: date-time
+             * @description set aside, by whom or which rule, and when it goes
+             */
+            asideAt?: string;
+            asideBy?: string;
+            /** Format: date-time */
+            begun: string;
+            by: string;
+            /** Format: int64 */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description the changeover that makes it
+             */
+            changeover?: number;
+            /** @description what of it does not read any more */
+            damage?: string;
+            /**
+             * Format: date-time
+             * @description when its rule was due
+             */
+            due?: string;
+            /** Format: date-time */
+            ended?: string;
+            failure?: components["schemas"]["Failure"];
+            /** Format: date-time */
+            goes?: string;
+            /** @description Good: stored and read back, whole, and what it is was read */
+            good: boolean;
+            /** Format: int64 */
+            id: number;
+            note?: string;
+            pinned: boolean;
+            /**
+             * Format: date-time
+             * @description when all of it was last read back
+             */
+            read?: string;
+            /** @description the rule that it was made by; by hand if left out */
+            rule?: string;
+            /** @description what it is worth, in a sentence */
+            says: string;
+            server: string;
+            /** @enum {string} */
+            state: "running" | "done" | "failed" | "gave-way";
+            /** @description it is kept, or goes */
+            why?: string;
+            worlds: components["schemas"]["BackupWorld"][];
+        };
+        BackupFate: {
+            /** Format: date-time */
+            begun: string;
+            /** Format: int64 */
+            id: number;
+            keeps: boolean;
+            why: string;
+        };
+        BackupLimits: {
+            /**
+             * Format: int64
+             * @description at most, in the vault
+             */
+            bytes?: number;
+            /**
+             * Format: int64
+             * @description backups at most
+             */
+            number?: number;
+        };
+        BackupWorld: {
+            /** @description it stood as in the backup before: nothing was stored */
+            asBefore: boolean;
+            /** Format: int64 */
+            bytes: number;
+            copy: string;
+            /** @description its name in the library, and its title */
+            library: string;
+            /** @description some of the files that changed while it was copied */
+            moved?: string[];
+            /** @description the same in a sentence */
+            says: string;
+            title: string;
+            wholeness: string;
+            /** @description its name on disk */
+            world: string;
+        };
         CapabilityLack: {
             name: string;
             say: string;
@@ -1360,12 +1655,23 @@ export interface components {
             unpack: boolean;
             unpackFiles?: boolean;
         };
+        ChangeBackup: {
+            /** @description set aside: it goes when it has been kept long enough; false brings it back */
+            aside?: boolean;
+            note?: string;
+            /** @description no rule removes it */
+            pinned?: boolean;
+        };
         ChangeCopy: {
             /** @description set aside: it goes when it has been kept long enough; false brings it back */
             aside?: boolean;
             note?: string;
             /** @description a pinned copy cannot be set aside */
             pinned?: boolean;
+        };
+        ChangeRule: {
+            paused?: boolean;
+            rule?: components["schemas"]["KeepRule"];
         };
         ChangeWorld: {
             note?: string;
@@ -1387,7 +1693,7 @@ export interface components {
             join?: string;
             joinNote?: string;
             /** @enum {string} */
-            kind: "clone" | "first-start" | "put" | "rename" | "reset" | "restore" | "switch" | "take-away" | "undo";
+            kind: "backup" | "clone" | "first-start" | "put" | "rename" | "reset" | "restore" | "switch" | "take-away" | "undo";
             /** @description what to look for there */
             landmarks?: components["schemas"]["Sighting"][];
             /** @description it leaves something on its server that an undo could take back */
@@ -1723,6 +2029,83 @@ export interface components {
         "Join-worldsRequest": {
             into: string;
         };
+        KeepRecord: {
+            active?: string;
+            by: string;
+            command?: string[];
+            env?: {
+                [key: string]: string;
+            };
+            game: string;
+            host: string;
+            keys?: {
+                [key: string]: string;
+            };
+            kind: string;
+            lacking?: {
+                [key: string]: string;
+            };
+            /** Format: date-time */
+            made: string;
+            mods?: string[];
+            note?: string;
+            reshard: string;
+            /** @description the server's folder on its host, Command how it was started, Env what it was given */
+            root: string;
+            rule?: string;
+            server: string;
+            /** @description the files of the settings documents, from the server's root; Lacking those that could not be read, and why */
+            settings: string[];
+            system?: string;
+            /** @description Version, Mods and Keys are what the server said of itself: keys are the profile's names of settings */
+            version?: string;
+            worlds: components["schemas"]["KeepRecordWorld"][];
+        };
+        KeepRecordWorld: {
+            copy: string;
+            moved?: string[];
+            wholeness: string;
+            /** @description its name on disk */
+            world: string;
+        };
+        KeepRule: {
+            /**
+             * Format: int64
+             * @description at most, in the vault
+             */
+            bytes?: number;
+            /** @description a cron expression of five fields (minute, hour, day of the month, month, day of the week), as on any Unix machine, or one of @hourly, @daily, @weekly and @monthly. "": Every counts */
+            cron?: string;
+            /**
+             * Format: int64
+             * @description how often, in seconds, while somebody plays
+             */
+            every?: number;
+            /** @description how long backups are kept, as a sentence; see ParseLong */
+            long: string;
+            /** @description lets a server that cannot hold its writes be stopped for a moment; else it is copied until two looks at it agree */
+            mayStop?: boolean;
+            /**
+             * Format: int64
+             * @description backups at most
+             */
+            number?: number;
+            /**
+             * @description what is done with the provider's own backups each time: make one more, or make one and, where there is no room for it, remove the provider's oldest, which nobody can bring back. "": nothing
+             * @enum {string}
+             */
+            slots?: "make" | "replace";
+            /** @description the one world that is backed up, by its name on disk; "" is all worlds, the settings and what the server was */
+            world?: string;
+            /** @description the time zone of Cron, and of the days and months that are kept, as in the tz database: Europe/Oslo. "" is UTC */
+            zone?: string;
+        };
+        KeepShown: {
+            /** Format: date-time */
+            at: string;
+            keeps: boolean;
+            why: string;
+        };
         Lacking: {
             hashes: string[];
         };
@@ -1752,7 +2135,7 @@ export interface components {
              * @description of the changeover
              * @enum {string}
              */
-            kind?: "clone" | "first-start" | "put" | "rename" | "reset" | "restore" | "switch" | "take-away" | "undo";
+            kind?: "backup" | "clone" | "first-start" | "put" | "rename" | "reset" | "restore" | "switch" | "take-away" | "undo";
             /** @description the copy that it was made of, or that had been brought there */
             of?: string;
             say: string;
@@ -1792,6 +2175,18 @@ export interface components {
             offset: number;
             run: string;
             text: string;
+        };
+        MakeBackup: {
+            /** @description a server that cannot hold its writes may be stopped for a moment */
+            mayStop?: boolean;
+            note?: string;
+            /** @description no rule removes it */
+            pinned?: boolean;
+            /** @description read every file, also those that are known by size and time */
+            readAll?: boolean;
+            server: string;
+            /** @description a world's name on disk; all worlds, the settings and what the server was if left out */
+            world?: string;
         };
         Map: {
             /**
@@ -1862,6 +2257,11 @@ export interface components {
             secret?: string;
             user?: string;
         };
+        NewRule: {
+            /** @description unique on its server; usual if left out */
+            name?: string;
+            rule: components["schemas"]["KeepRule"];
+        };
         NewServer: {
             /** @description program and arguments, run in the server's folder; only a server that the service starts by itself, or in a session, needs it */
             command?: string[];
@@ -1914,7 +2314,7 @@ export interface components {
             /** @description the server that a clone is taken from, Copy the copy that is placed */
             from?: string;
             /** @enum {string} */
-            kind: "clone" | "first-start" | "put" | "rename" | "reset" | "restore" | "switch" | "take-away" | "undo";
+            kind: "backup" | "clone" | "first-start" | "put" | "rename" | "reset" | "restore" | "switch" | "take-away" | "undo";
             /** Format: int64 */
             needBytes: number;
             notes: string[];
@@ -1997,6 +2397,8 @@ export interface components {
              * @enum {string}
              */
             state?: "running" | "starting" | "stopping" | "stopped" | "unknown" | "";
+            /** @description says that the copies are all that is proven: nothing is asked of the server */
+            stored?: boolean;
             /** @description paths that must exist, a folder's with a slash at its end */
             there?: string[];
             title?: string;
@@ -2086,10 +2488,14 @@ export interface components {
             old?: boolean;
             /** @description marks a copy that is made while people play, to have less to do later */
             pass?: boolean;
+            /** @description ReadAll: every file is read, also one that an earlier backup has and that has not changed by its size and time */
+            readAll?: boolean;
             /** @description holds earlier bytes that are put back whole when the file still has the hash IfHash; otherwise only the edits are made */
             restoreFrom?: string;
             /** @description say where the copy's files go */
             routes?: components["schemas"]["PlanRoute"][];
+            /** @description marks the copy of the world that a changeover replaces */
+            safety?: boolean;
             say: string;
             /** @description another server than the plan's that the step works on: stop, start, tell and copy */
             server?: string;
@@ -2105,6 +2511,8 @@ export interface components {
             to?: string;
             /** @description what is waited for: Word, or a concern */
             until?: string;
+            /** @description says what keeps the world from changing while it is copied: stopped, held or saved. "": nothing does, and passes are made until two looks agree */
+            wholeness?: string;
             /** @description names the world that the step is about. In a move it makes From and To folders, between which all files of the session of that name go: a server adds files to it until it has stopped */
             world?: string;
         };
@@ -2142,7 +2550,7 @@ export interface components {
             /** @description clone: the server to take the world from */
             from?: string;
             /** @enum {string} */
-            kind: "put" | "restore" | "clone" | "reset" | "switch" | "rename" | "take-away" | "undo";
+            kind: "put" | "restore" | "clone" | "reset" | "switch" | "rename" | "take-away" | "backup" | "undo";
             /** @description all but undo */
             server?: string;
             /**
@@ -2150,8 +2558,13 @@ export interface components {
              * @description undo: the changeover to take back
              */
             undoes?: number;
-            /** @description put and restore: a world of the library or the beginning of a copy's id; clone, switch and take-away: a world's name on the server, the active one if left out; rename: the new name */
+            /** @description put and restore: a world of the library or the beginning of a copy's id; clone, switch and take-away: a world's name on the server, the active one if left out; backup: likewise, all worlds if left out; rename: the new name */
             world?: string;
+        };
+        PreviewRule: {
+            /** @description the name of the rule that it would change; its backups are judged by it */
+            name?: string;
+            rule: components["schemas"]["KeepRule"];
         };
         Problem: {
             code: string;
@@ -2188,6 +2601,78 @@ export interface components {
             };
             unfamiliar: components["schemas"]["WorldUnfamiliar"][];
             worlds: components["schemas"]["WorldSighted"][];
+        };
+        Report: {
+            /**
+             * Format: int64
+             * @description what they hold, counting what they share once for each
+             */
+            bytes: number;
+            /** Format: int64 */
+            kept: number;
+            /**
+             * Format: date-time
+             * @description the last good backup; left out when there is none
+             */
+            lastGood?: string;
+            /**
+             * Format: date-time
+             * @description when that was last read back
+             */
+            lastRead?: string;
+            /** @description the rules that it has */
+            rules: string[];
+            server: string;
+            /** @description what is wrong */
+            troubles: string[];
+        };
+        Rule: {
+            /**
+             * Format: date-time
+             * @description when it was begun last
+             */
+            begun?: string;
+            /** Format: date-time */
+            createdAt: string;
+            createdBy: string;
+            /**
+             * Format: date-time
+             * @description when it is due next; left out where that is while somebody plays, or when it is paused
+             */
+            due?: string;
+            /** Format: int64 */
+            kept: number;
+            /**
+             * Format: date-time
+             * @description the last good backup that it has made, and how many of its backups are kept
+             */
+            lastGood?: string;
+            name: string;
+            /** Format: date-time */
+            pausedAt?: string;
+            pausedBy?: string;
+            rule: components["schemas"]["KeepRule"];
+            /** @description the rule in a sentence */
+            says: string;
+            server: string;
+            /** @description what is wrong with it now */
+            trouble?: string;
+        };
+        RulePreview: {
+            /** @description what becomes of the backups that the rule has made, oldest first */
+            backups: components["schemas"]["BackupFate"][];
+            /**
+             * Format: int64
+             * @description how many of these go
+             */
+            goes: number;
+            /** Format: int64 */
+            made: number;
+            /** @description the next times by the clock */
+            next: string[];
+            says: string;
+            /** @description what would be kept in the long run, as if the rule had been followed, oldest first, and how many were made for it */
+            shown: components["schemas"]["KeepShown"][];
         };
         SameWorld: {
             /**
@@ -2400,7 +2885,7 @@ export interface components {
              * @description of the changeover that it is made for
              * @enum {string}
              */
-            kind?: "clone" | "first-start" | "put" | "rename" | "reset" | "restore" | "switch" | "take-away" | "undo";
+            kind?: "backup" | "clone" | "first-start" | "put" | "rename" | "reset" | "restore" | "switch" | "take-away" | "undo";
             server: string;
             sheet: components["schemas"]["FitSheet"];
             world: string;
@@ -2762,6 +3247,35 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    "list-alerts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Alert"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "list-arrivals": {
         parameters: {
             query?: never;
@@ -2906,6 +3420,236 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Arrival"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-backup-limits": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BackupLimits"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "set-backup-limits": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BackupLimits"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BackupLimits"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-backups": {
+        parameters: {
+            query?: {
+                /** @description a cursor, from the Link header of the page before */
+                after?: string;
+                /** @description 0: 100 */
+                limit?: number;
+                server?: string;
+                rule?: string;
+                state?: "running" | "done" | "failed" | "gave-way";
+                /** @description those that are set aside, and only these */
+                aside?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    Link?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Backup"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "make-backup": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MakeBackup"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Backup"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "report-backups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Report"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-backup": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Backup"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "change-backup": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChangeBackup"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Backup"];
                 };
             };
             /** @description Error */
@@ -3348,6 +4092,33 @@ export interface operations {
             };
         };
     };
+    "trust-clock": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     compare: {
         parameters: {
             query: {
@@ -3491,6 +4262,8 @@ export interface operations {
                 servers?: boolean;
                 /** @description event changeover */
                 changeovers?: boolean;
+                /** @description events backup and alerts */
+                backups?: boolean;
                 /** @description event arrivals */
                 arrivals?: boolean;
                 /** @description names of servers: event log */
@@ -3504,7 +4277,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description Server-sent events: server, gone, changeover, arrivals and log. What has been the case before the stream begins is not told: ask for it once the event open has come. */
+            /** @description Server-sent events: server, gone, changeover, arrivals, backup, alerts and log. What has been the case before the stream begins is not told: ask for it once the event open has come. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3527,7 +4300,7 @@ export interface operations {
     fit: {
         parameters: {
             query?: {
-                kind?: "put" | "restore" | "clone" | "reset" | "switch" | "rename" | "take-away" | "undo";
+                kind?: "put" | "restore" | "clone" | "reset" | "switch" | "rename" | "take-away" | "backup" | "undo";
                 server?: string;
                 world?: string;
                 from?: string;
@@ -4131,6 +4904,38 @@ export interface operations {
             };
         };
     };
+    "list-rules": {
+        parameters: {
+            query?: {
+                /** @description only of this server */
+                server?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rule"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "list-servers": {
         parameters: {
             query?: {
@@ -4431,6 +5236,171 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    "add-rule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                server: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRule"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rule"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "preview-rule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                server: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PreviewRule"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RulePreview"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "remove-rule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                server: string;
+                rule: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "change-rule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChangeRule"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rule"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "run-rule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                server: string;
+                rule: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rule"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
             };
         };
     };

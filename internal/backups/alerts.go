@@ -1,0 +1,129 @@
+package backups
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"time"
+
+	"reshard/internal/core/keep"
+	"reshard/internal/records"
+	"reshard/internal/wire"
+)
+
+// troubleOf says what is wrong with a rule now, what to do, and since when; "" when nothing is.
+func (b *Backups) troubleOf(r records.Rule, made records.RuleStanding) (says, next string, since time.Time) {
+	show := "reshard backups " + r.Server + " shows how each went."
+	now := b.now()
+	failed := made.LastState != nil && *made.LastState == records.BackupFailed
+	switch {
+	case r.PausedAt != nil:
+		return "", "", time.Time{}
+	case failed:
+		why := "it failed"
+		if made.LastWhy != nil {
+			why = *made.LastWhy
+		}
+		return "The last backup failed: " + why, show + " Try again: reshard rules run " + r.Server + " " + r.Name, *made.LastAt
+	case r.DueAt != nil && now.Sub(*r.DueAt) > keep.Late:
+		return "A backup was due at " + r.DueAt.UTC().Format("2 January 15:04 MST") + " and has not been begun.", show,
+			r.DueAt.Add(keep.Late)
+	case r.BegunAt != nil && now.Sub(*r.BegunAt) > keep.Late && made.Running == nil &&
+		(made.LastAt == nil || made.LastAt.Before(*r.BegunAt)):
+		return "A backup that was due has been put off since " + r.BegunAt.UTC().Format("2 January 15:04 MST") +
+			": its server or its host has had something else to do.", show, r.BegunAt.Add(keep.Late)
+	case made.LastGood == nil && made.LastState != nil && *made.LastState == records.BackupDone:
+		return "None of its backups is sure to be whole.",
+			"Let it stop the server for a moment: reshard rules change " + r.Server + " " + r.Name + " --may-stop", *made.LastAt
+	}
+	return "", "", time.Time{}
+}
+
+// Alerts gives what needs a person, the oldest first.
+func (b *Backups) Alerts(ctx context.Context) ([]wire.Alert, error) {
+	out := []wire.Alert{}
+	rules, err := b.with.Records.Rules(ctx, "")
+	if err != nil {
+		return out, err
+	}
+	made, err := b.with.Records.RuleStandings(ctx)
+	if err != nil {
+		return out, err
+	}
+	for _, r := range rules {
+		if says, next, since := b.troubleOf(r, made[r.ID]); says != "" {
+			out = append(out, wire.Alert{
+				Kind: "rule", Of: r.Server + " " + r.Name, Server: r.Server, Says: "Rule " + r.Name + " of " + r.Server + ": " + says,
+				Next: next, Since: since,
+			})
+		}
+	}
+	damaged, err := b.with.Records.DamagedBackups(ctx)
+	if err != nil {
+		return out, err
+	}
+	for _, d := range damaged {
+		out = append(out, wire.Alert{
+			Kind: "backup", Of: fmt.Sprint(d.ID), Server: d.Server, Says: fmt.Sprintf("Backup %d of %s is damaged: %s", d.ID,
+				d.Server, d.Damage), Next: "reshard vault check says what else is. The next backup stores it anew.", Since: *d.ReadAt,
+		})
+	}
+	if trouble := b.with.Counted.Trouble(); trouble != "" {
+		out = append(out, wire.Alert{
+			Kind: "clock", Of: "clock", Says: trouble, Since: b.now(),
+			Next: "If the machine's clock is right, say so: reshard rules clock --right",
+		})
+	}
+	slices.SortStableFunc(out, func(x, y wire.Alert) int { return x.Since.Compare(y.Since) })
+	return out, nil
+}
+
+// TrustClock takes the machine's clock for right.
+func (b *Backups) TrustClock(ctx context.Context) error { return b.with.Counted.Trust(ctx) }
+
+// Report tells how it stands with the backups of each server, in the order of their names.
+func (b *Backups) Report(ctx context.Context) ([]wire.Report, error) {
+	servers, err := b.with.Records.Servers(ctx)
+	if err != nil {
+		return nil, err
+	}
+	rules, err := b.with.Records.Rules(ctx, "")
+	if err != nil {
+		return nil, err
+	}
+	kept, err := b.with.Records.KeptBackups(ctx)
+	if err != nil {
+		return nil, err
+	}
+	alerts, err := b.Alerts(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]wire.Report, len(servers))
+	at := map[string]*wire.Report{}
+	for i, s := range servers {
+		out[i] = wire.Report{Server: s.Name, Rules: []string{}, Troubles: []string{}}
+		at[s.Name] = &out[i]
+	}
+	for _, r := range rules {
+		at[r.Server].Rules = append(at[r.Server].Rules, r.Name)
+	}
+	for _, k := range kept {
+		rep := at[k.Server]
+		if rep == nil {
+			continue
+		}
+		rep.Kept++
+		rep.Bytes += k.Bytes
+		if k.Good() {
+			begun := k.BegunAt
+			rep.LastGood, rep.LastRead = &begun, k.ReadAt
+		}
+	}
+	for _, a := range alerts {
+		if rep := at[a.Server]; rep != nil {
+			rep.Troubles = append(rep.Troubles, a.Says)
+		}
+	}
+	return out, nil
+}

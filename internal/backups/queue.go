@@ -1,0 +1,345 @@
+package backups
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sync"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/riverqueue/river"
+	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+	"github.com/riverqueue/river/rivermigrate"
+	"github.com/riverqueue/river/rivertype"
+
+	"reshard/internal/core/fault"
+	"reshard/internal/core/keep"
+	"reshard/internal/core/life"
+	"reshard/internal/records"
+	"reshard/internal/wire"
+)
+
+// How many backups are made by rule at the same time, in all and of one host.
+const (
+	atOnce     = 4
+	atOnceHost = 2
+)
+
+// How long a backup is put off that cannot be made now, and how often it is tried that fails.
+const (
+	whileBusy = 15 * time.Second // its host has enough to do, or a changeover holds its server
+	afterWay  = time.Minute      // it has given way
+	whileAway = 5 * time.Second  // this service may not act
+	tries     = 4
+)
+
+// usualPace is how often it is looked whether a rule is due.
+const usualPace = 5 * time.Second
+
+// Job has a rule followed once. There is one at a time of a rule, whichever of its times it is for: times
+// that were missed are made up for once.
+type Job struct {
+	Rule int64     `json:"rule" river:"unique"`
+	Due  time.Time `json:"due"`
+	By   string    `json:"by,omitempty"` // who asked for it; "": it was due
+}
+
+// Kind implements river.JobArgs.
+func (Job) Kind() string { return "backup" }
+
+// queue is the jobs, kept by River on the service's database. They are worked at only by the service that
+// acts on it.
+type queue struct {
+	b      *Backups
+	client *river.Client[pgx.Tx]
+	stop   context.CancelFunc
+
+	mu    sync.Mutex
+	hosts map[string]int // backups that are made, by host
+}
+
+// Open begins to make backups by rule.
+func (b *Backups) Open(ctx context.Context) error {
+	q := &queue{b: b, hosts: map[string]int{}}
+	driver := riverpgxv5.New(b.with.Records.Pool())
+	migrator, err := rivermigrate.New(driver, &rivermigrate.Config{Logger: b.with.Log})
+	if err == nil {
+		_, err = migrator.Migrate(ctx, rivermigrate.DirectionUp, nil)
+	}
+	if err != nil {
+		return fault.Wrap(fault.Internal, "prepare", "job queue", err)
+	}
+	// What is at work belongs to a service that is dead: only one acts on the records.
+	if _, err := b.with.Records.Pool().Exec(ctx, `UPDATE river_job SET state = 'available' WHERE state = 'running'`); err != nil {
+		return fault.Wrap(fault.Internal, "prepare", "job queue", err)
+	}
+	workers := river.NewWorkers()
+	river.AddWorker(workers, &follower{q: q})
+	q.client, err = river.NewClient(driver, &river.Config{
+		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 2 * atOnce}}, Workers: workers, Logger: b.with.Log,
+		JobTimeout: -1, RescueStuckJobsAfter: 30 * 24 * time.Hour, MaxAttempts: tries,
+	})
+	if err != nil {
+		return fault.Wrap(fault.Internal, "open", "job queue", err)
+	}
+	life, stop := context.WithCancel(b.with.Life)
+	if err := q.client.Start(life); err != nil {
+		stop()
+		return fault.Wrap(fault.Internal, "open", "job queue", err)
+	}
+	q.stop = stop
+	b.queue = q
+	if err := b.settle(ctx); err != nil {
+		return err
+	}
+	b.running.Go(func() { b.watch(life) })
+	return nil
+}
+
+// close waits until nothing of it is at work.
+func (q *queue) close() {
+	q.stop()
+	<-q.client.Stopped()
+}
+
+// add adds a job, in a transaction when one is given; fresh is false when one of its rule is there already.
+func (q *queue) add(ctx context.Context, tx pgx.Tx, job Job) (fresh bool, err error) {
+	opts := &river.InsertOpts{UniqueOpts: river.UniqueOpts{ByArgs: true, ByState: []rivertype.JobState{
+		rivertype.JobStateAvailable, rivertype.JobStatePending, rivertype.JobStateRetryable, rivertype.JobStateRunning,
+		rivertype.JobStateScheduled,
+	}}}
+	var got *rivertype.JobInsertResult
+	if tx != nil {
+		got, err = q.client.InsertTx(ctx, tx, job, opts)
+	} else {
+		got, err = q.client.Insert(ctx, job, opts)
+	}
+	if err != nil {
+		return false, fault.Wrap(fault.Unreachable, "add to", "job queue", err)
+	}
+	return !got.UniqueSkippedAsDuplicate, nil
+}
+
+// watch looks now and then what is due, and what has ended without its being told.
+func (b *Backups) watch(ctx context.Context) {
+	pace := b.with.Pace
+	if pace == 0 {
+		pace = usualPace
+	}
+	tick := time.NewTicker(pace)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+		if b.with.Records.Acting() != nil {
+			continue
+		}
+		err := fault.Safely(func() error { return errors.Join(b.look(ctx), b.settle(ctx)) })
+		if err != nil && ctx.Err() == nil {
+			b.with.Log.Warn("cannot look which backups are due", "error", err)
+		}
+	}
+}
+
+// look adds a job for each rule that is due.
+func (b *Backups) look(ctx context.Context) error {
+	rules, err := b.with.Records.Rules(ctx, "")
+	if err != nil {
+		return err
+	}
+	var failed error
+	now := b.now()
+	for _, r := range rules {
+		if r.PausedAt != nil {
+			continue
+		}
+		if r.Rule.V.Cron == "" {
+			failed = errors.Join(failed, b.lookWhilePlayed(ctx, r, now))
+			continue
+		}
+		if r.DueAt == nil || r.DueAt.After(now) {
+			continue
+		}
+		was := *r.DueAt
+		_, err := b.with.Records.TakeDue(ctx, r, now, due(r.Rule.V, r.ID, now), func(tx pgx.Tx) error {
+			_, err := b.queue.add(ctx, tx, Job{Rule: r.ID, Due: was})
+			return err
+		})
+		failed = errors.Join(failed, err)
+	}
+	return failed
+}
+
+// lookWhilePlayed adds a job for a rule that is due while somebody plays.
+func (b *Backups) lookWhilePlayed(ctx context.Context, r records.Rule, now time.Time) error {
+	every := time.Duration(r.Rule.V.Every) * time.Second
+	if r.BegunAt != nil && now.Sub(*r.BegunAt) < every && !r.BegunAt.After(now) {
+		return nil
+	}
+	since := r.CreatedAt
+	if r.BegunAt != nil {
+		since = *r.BegunAt
+	}
+	played, err := b.played(ctx, r.Server, since)
+	if err != nil || !played {
+		return nil //nolint:nilerr // it cannot be seen now; it is looked again
+	}
+	_, err = b.with.Records.TakeDue(ctx, r, now, nil, func(tx pgx.Tx) error {
+		_, err := b.queue.add(ctx, tx, Job{Rule: r.ID, Due: now})
+		return err
+	})
+	return err
+}
+
+// played reports whether somebody plays on a server: its console says so, or, where it cannot be asked, it
+// runs and its world has been written to since then.
+func (b *Backups) played(ctx context.Context, server string, since time.Time) (bool, error) {
+	ctx, done := context.WithTimeout(ctx, 20*time.Second)
+	defer done()
+	l, err := b.with.Fleet.Reach(ctx, server)
+	if err != nil {
+		return false, err
+	}
+	h, err := l.Heads(ctx)
+	if err != nil || h.Status.State != life.Running {
+		return false, err
+	}
+	if joined, known, err := l.Joined(ctx); err != nil || known {
+		return joined > 0, err
+	}
+	look, err := l.Look(ctx, &h, h.State.Active)
+	return err == nil && look.Facts.LastPlayed.After(since), err
+}
+
+// follower follows rules.
+type follower struct {
+	river.WorkerDefaults[Job]
+	q *queue
+}
+
+// take takes a place of a host's; false when there is none.
+func (q *queue) take(host string) bool {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	all := 0
+	for _, n := range q.hosts {
+		all += n
+	}
+	if all >= atOnce || q.hosts[host] >= atOnceHost {
+		return false
+	}
+	q.hosts[host]++
+	return true
+}
+
+func (q *queue) give(host string) {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	q.hosts[host]--
+}
+
+// Work implements river.Worker.
+func (f *follower) Work(ctx context.Context, job *river.Job[Job]) (err error) {
+	defer fault.Catch(&err)
+	b := f.q.b
+	if b.with.Records.Acting() != nil {
+		return river.JobSnooze(whileAway)
+	}
+	rule, err := b.with.Records.RuleByID(ctx, job.Args.Rule)
+	if err != nil {
+		return err
+	}
+	if rule.RemovedAt != nil || rule.PausedAt != nil && job.Args.By == "" {
+		return nil
+	}
+	if !f.q.take(rule.Host) {
+		return river.JobSnooze(3 * time.Second)
+	}
+	defer f.q.give(rule.Host)
+	return b.follow(ctx, rule, job.Args, job.Attempt >= job.MaxAttempts)
+}
+
+// follow makes a backup by a rule, and waits for its end.
+func (b *Backups) follow(ctx context.Context, rule records.Rule, job Job, last bool) error {
+	by := job.By
+	if by == "" {
+		by = "the rule " + rule.Name
+	}
+	id, err := b.begin(ctx, beginning{
+		server: rule.Server, world: rule.Rule.V.World, mayStop: rule.Rule.V.MayStop, by: by, rule: &rule, due: &job.Due,
+	})
+	switch {
+	case err != nil && id == 0 && fault.CodeOf(err) == fault.Busy:
+		return river.JobSnooze(whileBusy)
+	case err != nil && id == 0 && ctx.Err() == nil && (last || !fault.Passing(err)):
+		// nothing was begun; it is told all the same
+		if id, rerr := b.with.Records.BeginBackup(ctx, records.Backup{
+			ServerID: &rule.ServerID, Server: rule.Server, RuleID: &rule.ID, State: records.BackupRunning, DueAt: &job.Due,
+			CountedAt: b.with.Counted.Now(), CreatedBy: by,
+		}); rerr == nil {
+			b.fail(ctx, id, records.BackupFailed, err)
+			b.tell(ctx, id)
+		}
+		return river.JobCancel(err)
+	case err != nil && fault.CodeOf(err) == fault.Busy: // its changeover did not begin
+		return errors.Join(b.with.Records.ForgetBackup(context.WithoutCancel(ctx), id), river.JobSnooze(whileBusy))
+	case err != nil:
+		return err
+	}
+	backup, err := b.with.Records.BackupByID(ctx, id)
+	if err != nil {
+		return err
+	}
+	err = b.with.Changeovers.Watch(ctx, *backup.ChangeoverID, func(wire.Changeover) error { return nil })
+	if err != nil || ctx.Err() != nil {
+		return errors.Join(err, context.Cause(ctx)) // it is taken up again, and settled
+	}
+	if backup, err = b.with.Records.BackupByID(ctx, id); err != nil {
+		return err
+	}
+	switch backup.State {
+	case records.BackupGaveWay:
+		return river.JobSnooze(afterWay)
+	case records.BackupFailed:
+		why := fmt.Errorf("backup %d failed", id)
+		if fl := backup.Failure.V; fl != nil && (fault.Code(fl.Code) == fault.Internal || fault.Code(fl.Code) == fault.Held) {
+			return river.JobCancel(why)
+		}
+		return why
+	}
+	return b.slots(ctx, rule)
+}
+
+// slots makes one of the provider's own backups, where the rule asks for it.
+func (b *Backups) slots(ctx context.Context, rule records.Rule) error {
+	if rule.Rule.V.Slots == "" {
+		return nil
+	}
+	now, err := b.with.Fleet.Slots(ctx, rule.Server)
+	if err != nil {
+		return err
+	}
+	if now.Full() {
+		if rule.Rule.V.Slots != keep.SlotsReplace {
+			return river.JobCancel(fault.New(fault.NoSpace, "make backup at provider of", rule.Server,
+				"its %d places are taken, and the rule does not say that the oldest may go", now.Allowance))
+		}
+		oldest := now.Backups[0]
+		for _, s := range now.Backups {
+			if s.MadeAt != nil && (oldest.MadeAt == nil || s.MadeAt.Before(*oldest.MadeAt)) {
+				oldest = s
+			}
+		}
+		b.with.Log.Info("the provider's oldest backup goes, as the rule says", "server", rule.Server, "rule", rule.Name,
+			"backup", oldest.Name)
+		if _, err := b.with.Fleet.RemoveSlot(ctx, rule.Server, oldest.Name); err != nil {
+			return err
+		}
+	}
+	_, err = b.with.Fleet.MakeSlot(ctx, rule.Server)
+	return err
+}

@@ -1,0 +1,91 @@
+package client
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"net/url"
+
+	"reshard/internal/wire"
+)
+
+// MakeBackup backs a server up now; it goes on by itself.
+func (c *Client) MakeBackup(ctx context.Context, in wire.MakeBackup) (wire.Backup, error) {
+	return call[wire.Backup](ctx, c, http.MethodPost, "/backups", in)
+}
+
+// Backups lists backups, newest first.
+func (c *Client) Backups(ctx context.Context, q wire.BackupQuery) ([]wire.Backup, error) {
+	return gather[wire.Backup](ctx, c, "/backups", q, q.Limit)
+}
+
+// Backup gives one backup, with what the server was.
+func (c *Client) Backup(ctx context.Context, id int64) (wire.Backup, error) {
+	return call[wire.Backup](ctx, c, http.MethodGet, fmt.Sprintf("/backups/%d", id), nil)
+}
+
+// ChangeBackup says something of a backup.
+func (c *Client) ChangeBackup(ctx context.Context, id int64, in wire.ChangeBackup) (wire.Backup, error) {
+	return call[wire.Backup](ctx, c, http.MethodPatch, fmt.Sprintf("/backups/%d", id), in)
+}
+
+// BackupReport tells how it stands with the backups of each server.
+func (c *Client) BackupReport(ctx context.Context) ([]wire.Report, error) {
+	return call[[]wire.Report](ctx, c, http.MethodGet, "/backups-report", nil)
+}
+
+// BackupLimits gives what is allowed for all servers together.
+func (c *Client) BackupLimits(ctx context.Context) (wire.BackupLimits, error) {
+	return call[wire.BackupLimits](ctx, c, http.MethodGet, "/backup-limits", nil)
+}
+
+// SetBackupLimits sets it.
+func (c *Client) SetBackupLimits(ctx context.Context, to wire.BackupLimits) (wire.BackupLimits, error) {
+	return call[wire.BackupLimits](ctx, c, http.MethodPut, "/backup-limits", to)
+}
+
+// Alerts lists what needs a person.
+func (c *Client) Alerts(ctx context.Context) ([]wire.Alert, error) {
+	return call[[]wire.Alert](ctx, c, http.MethodGet, "/alerts", nil)
+}
+
+// TrustClock says that the service's machine's clock is right.
+func (c *Client) TrustClock(ctx context.Context) error {
+	_, err := call[struct{}](ctx, c, http.MethodPost, "/clock/trust", nil)
+	return err
+}
+
+// Rules lists the rules of a server, or of all when it is "".
+func (c *Client) Rules(ctx context.Context, server string) ([]wire.Rule, error) {
+	return call[[]wire.Rule](ctx, c, http.MethodGet, "/rules?server="+url.QueryEscape(server), nil)
+}
+
+func rulePath(server, rule string) string {
+	return "/servers/" + url.PathEscape(server) + "/rules/" + url.PathEscape(rule)
+}
+
+// AddRule adds a rule to a server.
+func (c *Client) AddRule(ctx context.Context, server string, in wire.NewRule) (wire.Rule, error) {
+	return call[wire.Rule](ctx, c, http.MethodPost, "/servers/"+url.PathEscape(server)+"/rules", in)
+}
+
+// PreviewRule works out what a rule would do.
+func (c *Client) PreviewRule(ctx context.Context, server string, in wire.PreviewRule) (wire.RulePreview, error) {
+	return call[wire.RulePreview](ctx, c, http.MethodPost, "/servers/"+url.PathEscape(server)+"/rules-preview", in)
+}
+
+// ChangeRule changes a rule.
+func (c *Client) ChangeRule(ctx context.Context, server, rule string, in wire.ChangeRule) (wire.Rule, error) {
+	return call[wire.Rule](ctx, c, http.MethodPatch, rulePath(server, rule), in)
+}
+
+// RunRule has a rule followed now.
+func (c *Client) RunRule(ctx context.Context, server, rule string) (wire.Rule, error) {
+	return call[wire.Rule](ctx, c, http.MethodPost, rulePath(server, rule)+"/run", nil)
+}
+
+// RemoveRule forgets a rule.
+func (c *Client) RemoveRule(ctx context.Context, server, rule string) error {
+	_, err := call[struct{}](ctx, c, http.MethodDelete, rulePath(server, rule), nil)
+	return err
+}

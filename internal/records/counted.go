@@ -1,0 +1,90 @@
+package records
+
+import (
+	"context"
+	"sync"
+	"time"
+
+	"reshard/internal/core/fault"
+	"reshard/internal/core/keep"
+)
+
+// Counted is the clock that rules count by (keep.Clock), kept in the database so that it goes on where it
+// was in another life of the service. It is safe for concurrent use.
+type Counted struct {
+	r    *Records
+	wall func() time.Time
+
+	mu    sync.Mutex
+	clock keep.Clock
+	last  time.Duration // on the clock that nobody sets
+}
+
+// countedEvery is how often the clock is written down.
+const countedEvery = 30 * time.Second
+
+// Counted opens the clock; wall is the machine's, nil for that itself.
+func (r *Records) Counted(ctx context.Context, wall func() time.Time) (*Counted, error) {
+	if wall == nil {
+		wall = time.Now
+	}
+	c := &Counted{r: r, wall: wall, last: awake()}
+	err := classify("read", "clock", r.db.GetContext(ctx, &c.clock.Counted, `SELECT at FROM counted`))
+	if fault.CodeOf(err) == fault.NotFound {
+		err = nil
+	}
+	c.Now()
+	return c, err
+}
+
+// Now gives the time that rules count with.
+func (c *Counted) Now() time.Time {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	now := awake()
+	c.clock = c.clock.Advance(c.wall(), now-c.last)
+	c.last = now
+	return c.clock.Counted
+}
+
+// Trouble says what is odd about the machine's clock, "" when nothing is.
+func (c *Counted) Trouble() string {
+	counted, wall := c.Now(), c.wall()
+	clock := keep.Clock{Counted: counted}
+	if d := clock.Behind(wall).Round(time.Minute); d > 0 {
+		return "The machine's clock has gone on by " + keep.Words(d) + " that nobody has watched. Until that is made up for, at " +
+			"twice the speed, nothing goes for its age that would not have gone before."
+	}
+	if d := clock.Ahead(wall).Round(time.Minute); d > 0 {
+		return "The machine's clock was set back by " + keep.Words(d) + ". Nothing grows older until it is there again."
+	}
+	return ""
+}
+
+// Trust takes the machine's clock for right: a person has looked at it.
+func (c *Counted) Trust(ctx context.Context) error {
+	c.mu.Lock()
+	c.clock = keep.Clock{Counted: c.wall()}
+	c.mu.Unlock()
+	return c.write(ctx)
+}
+
+// Run writes the clock down now and then, until ctx ends.
+func (c *Counted) Run(ctx context.Context) {
+	tick := time.NewTicker(countedEvery)
+	defer tick.Stop()
+	for {
+		_ = c.write(ctx) // it is written again; what is lost counts as time that nobody watched
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+	}
+}
+
+func (c *Counted) write(ctx context.Context) error {
+	_, err := c.r.db.ExecContext(ctx, mineCTE+`INSERT INTO counted (at) SELECT $3::timestamptz WHERE EXISTS (SELECT FROM mine)
+		ON CONFLICT (one) DO UPDATE SET at = $3`, c.r.lease.holder, c.r.lease.epoch, c.Now())
+	return classify("keep", "clock", err)
+}

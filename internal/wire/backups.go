@@ -1,0 +1,193 @@
+package wire
+
+import (
+	"time"
+
+	"reshard/internal/core/keep"
+	"reshard/internal/core/plan"
+)
+
+// MakeBackup asks for a backup of a server now.
+type MakeBackup struct {
+	Server string `json:"server"`
+	// a world's name on disk; all worlds, the settings and what the server was if left out
+	World string `json:"world,omitempty"`
+	Note  string `json:"note,omitempty" maxLength:"4000"`
+	// no rule removes it
+	Pinned bool `json:"pinned,omitempty"`
+	// a server that cannot hold its writes may be stopped for a moment
+	MayStop bool `json:"mayStop,omitempty"`
+	// read every file, also those that are known by size and time
+	ReadAll bool `json:"readAll,omitempty"`
+}
+
+// Backup is a backup of a server.
+type Backup struct {
+	ID     int64  `json:"id"`
+	Server string `json:"server"`
+	// the rule that it was made by; by hand if left out
+	Rule string `json:"rule,omitempty"`
+	// the changeover that makes it
+	Changeover int64  `json:"changeover,omitempty"`
+	State      string `json:"state" enum:"running,done,failed,gave-way"`
+	// when its rule was due
+	Due     *time.Time `json:"due,omitempty"`
+	Begun   time.Time  `json:"begun"`
+	Ended   *time.Time `json:"ended,omitempty"`
+	By      string     `json:"by"`
+	Note    string     `json:"note,omitempty"`
+	Pinned  bool       `json:"pinned"`
+	Bytes   int64      `json:"bytes"`
+	Failure *Failure   `json:"failure,omitempty"`
+	// Good: stored and read back, whole, and what it is was read
+	Good bool `json:"good"`
+	// Says is what it is worth, in a sentence
+	Says string `json:"says"`
+	// Why it is kept, or goes
+	Why string `json:"why,omitempty"`
+	// when all of it was last read back
+	Read *time.Time `json:"read,omitempty"`
+	// what of it does not read any more
+	Damage string `json:"damage,omitempty"`
+	// set aside, by whom or which rule, and when it goes
+	AsideAt *time.Time `json:"asideAt,omitempty"`
+	AsideBy string     `json:"asideBy,omitempty"`
+	Goes    *time.Time `json:"goes,omitempty"`
+
+	Worlds []BackupWorld `json:"worlds"`
+	// of one backup that is asked for: what the server was
+	About *keep.Record `json:"about,omitempty"`
+}
+
+// BackupWorld is one world of a backup.
+type BackupWorld struct {
+	// its name on disk
+	World string `json:"world"`
+	// its name in the library, and its title
+	Library string `json:"library"`
+	Title   string `json:"title"`
+	Copy    string `json:"copy"`
+	Bytes   int64  `json:"bytes"`
+	// it stood as in the backup before: nothing was stored
+	AsBefore  bool           `json:"asBefore"`
+	Wholeness plan.Wholeness `json:"wholeness"`
+	// the same in a sentence
+	Says string `json:"says"`
+	// some of the files that changed while it was copied
+	Moved []string `json:"moved,omitempty"`
+}
+
+// ChangeBackup is what a person says of a backup; what is left out stays as it is.
+type ChangeBackup struct {
+	Note *string `json:"note,omitempty" maxLength:"4000"`
+	// no rule removes it
+	Pinned *bool `json:"pinned,omitempty"`
+	// set aside: it goes when it has been kept long enough; false brings it back
+	Aside *bool `json:"aside,omitempty"`
+}
+
+// BackupQuery is which backups are wanted; what is left out asks for nothing.
+type BackupQuery struct {
+	Part
+	Server string `json:"server,omitempty" query:"server"`
+	Rule   string `json:"rule,omitempty" query:"rule"`
+	State  string `json:"state,omitempty" query:"state" enum:"running,done,failed,gave-way"`
+	Aside  bool   `json:"aside,omitempty" query:"aside" doc:"those that are set aside, and only these"`
+}
+
+// Rule is a rule of backups of one server.
+type Rule struct {
+	Server string    `json:"server"`
+	Name   string    `json:"name"`
+	Rule   keep.Rule `json:"rule"`
+	// Says is the rule in a sentence
+	Says string `json:"says"`
+	// when it is due next; left out where that is while somebody plays, or when it is paused
+	Due *time.Time `json:"due,omitempty"`
+	// when it was begun last
+	Begun     *time.Time `json:"begun,omitempty"`
+	PausedAt  *time.Time `json:"pausedAt,omitempty"`
+	PausedBy  string     `json:"pausedBy,omitempty"`
+	CreatedBy string     `json:"createdBy"`
+	CreatedAt time.Time  `json:"createdAt"`
+	// what is wrong with it now
+	Trouble string `json:"trouble,omitempty"`
+	// the last good backup that it has made, and how many of its backups are kept
+	LastGood *time.Time `json:"lastGood,omitempty"`
+	Kept     int        `json:"kept"`
+}
+
+// NewRule is a rule to add.
+type NewRule struct {
+	Name string    `json:"name,omitempty" maxLength:"60" doc:"unique on its server; usual if left out"`
+	Rule keep.Rule `json:"rule"`
+}
+
+// ChangeRule changes a rule; what is left out stays as it is.
+type ChangeRule struct {
+	Rule   *keep.Rule `json:"rule,omitempty"`
+	Paused *bool      `json:"paused,omitempty"`
+}
+
+// PreviewRule asks what a rule would do.
+type PreviewRule struct {
+	Rule keep.Rule `json:"rule"`
+	// the name of the rule that it would change; its backups are judged by it
+	Name string `json:"name,omitempty"`
+}
+
+// RulePreview is what a rule would do: when it is due, what it would keep in the long run, and what
+// becomes of the backups that are there.
+type RulePreview struct {
+	Says string `json:"says"`
+	// the next times by the clock
+	Next []time.Time `json:"next"`
+	// what would be kept in the long run, as if the rule had been followed, oldest first, and how many were made
+	// for it
+	Shown []keep.Shown `json:"shown"`
+	Made  int          `json:"made"`
+	// what becomes of the backups that the rule has made, oldest first
+	Backups []BackupFate `json:"backups"`
+	// how many of these go
+	Goes int `json:"goes"`
+}
+
+// BackupFate is what becomes of a backup, and why.
+type BackupFate struct {
+	ID    int64     `json:"id"`
+	Begun time.Time `json:"begun"`
+	Keeps bool      `json:"keeps"`
+	Why   string    `json:"why"`
+}
+
+// Report is how it stands with the backups of one server.
+type Report struct {
+	Server string `json:"server"`
+	// the rules that it has
+	Rules []string `json:"rules"`
+	// the last good backup; left out when there is none
+	LastGood *time.Time `json:"lastGood,omitempty"`
+	// when that was last read back
+	LastRead *time.Time `json:"lastRead,omitempty"`
+	Kept     int        `json:"kept"`
+	Bytes    int64      `json:"bytes" doc:"what they hold, counting what they share once for each"`
+	// what is wrong
+	Troubles []string `json:"troubles"`
+}
+
+// Alert is something that needs a person.
+type Alert struct {
+	// what it is about: a rule, a store, the room, the clock
+	Kind string `json:"kind" enum:"rule,backup,store,room,clock"`
+	// what of that kind, such as a rule's server and name
+	Of     string    `json:"of"`
+	Server string    `json:"server,omitempty"`
+	Says   string    `json:"says"`
+	Next   string    `json:"next"`
+	Since  time.Time `json:"since"`
+}
+
+// BackupLimits are bounds of all servers' backups together.
+type BackupLimits struct {
+	keep.Allowance
+}
