@@ -28,6 +28,11 @@ type prepared struct {
 	rec    records.Server
 	copy   *records.Copy
 	source *fleet.Server
+	// of a restore from a backup: how whole its copy is, and some of the files that are not; of any, in what it
+	// differs from what stands on the server.
+	whole   plan.Wholeness
+	moved   []string
+	differs string
 }
 
 // prepare gathers what a wish is about. It reads and changes nothing.

@@ -38,7 +38,7 @@ func kindOf(name string) kind { return allKinds()[name] }
 func allKinds() map[string]kind {
 	return map[string]kind{
 		plan.Put:     {prepare: preparePut, draft: draftPut, left: leftByPut},
-		plan.Restore: {prepare: prepareRestore, draft: draftPut, left: leftByPut},
+		plan.Restore: {prepare: prepareRestore, draft: draftRestore, left: leftByRestore},
 		plan.Clone:   {prepare: prepareClone, draft: draftPut, left: leftByPut},
 		plan.Reset: {
 			prepare: prepareReset, draft: draftReset,
@@ -108,20 +108,45 @@ func preparePut(ctx context.Context, co *Changeovers, p *prepared) error {
 }
 
 // prepareRestore prepares a put; a copy of the world that runs there goes back under the
-// name that it has there.
+// name that it has there. Of a backup it may be its settings, or some files, that come back.
 func prepareRestore(ctx context.Context, co *Changeovers, p *prepared) error {
+	if p.wish.Backup != 0 {
+		if err := co.fromBackup(ctx, p); err != nil {
+			return err
+		}
+	}
+	if p.wish.What == plan.SettingsOnly {
+		p.Fit.Purpose = fit.ForBack
+		return p.lookInto(ctx, p.Fit.Server.Active)
+	}
 	if err := preparePut(ctx, co, p); err != nil {
 		return err
 	}
 	active := p.Fit.Server.Active
-	if p.Fit.Choices["folder-name"] != "" || p.wish.Beside || active == "" {
-		return nil
+	if p.Fit.Choices["folder-name"] == "" && !p.wish.Beside && active != "" {
+		at, err := co.worldsOn(ctx, p.rec.ID)
+		if err != nil {
+			return err
+		}
+		if at[active] == p.copy.WorldID {
+			p.Fit.Choices["folder-name"] = active
+		}
 	}
-	at, err := co.worldsOn(ctx, p.rec.ID)
-	if err == nil && at[active] == p.copy.WorldID {
-		p.Fit.Choices["folder-name"] = active
+	stored, err := co.vault.Load(ctx, p.copy.ID)
+	if err != nil {
+		return err
 	}
-	return err
+	name := p.Fit.Choices["folder-name"]
+	if name == "" {
+		name = p.Fit.World.Folder
+	}
+	if p.wish.What == plan.SomeFiles {
+		return p.onlyFiles(ctx, stored, name)
+	}
+	if !p.wish.Beside {
+		p.differs = compareLive(ctx, p, stored, name)
+	}
+	return nil
 }
 
 func prepareClone(ctx context.Context, co *Changeovers, p *prepared) (err error) {
@@ -187,6 +212,14 @@ func leftByPut(now map[string]int64, c records.HistoryEntry, _ map[string]int64)
 		now[name] = *c.WorldID
 	}
 	return now
+}
+
+// leftByRestore is as a put's, unless only settings came back.
+func leftByRestore(now map[string]int64, c records.HistoryEntry, before map[string]int64) map[string]int64 {
+	if c.Plan.V.Copy == "" {
+		return now
+	}
+	return leftByPut(now, c, before)
 }
 
 // prepareReset prepares a new world in place of the active one, which may be missing.

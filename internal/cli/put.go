@@ -2,10 +2,13 @@ package cli
 
 import (
 	"context"
+	"strconv"
+	"strings"
 
 	"github.com/urfave/cli/v3"
 
 	"reshard/internal/client"
+	"reshard/internal/core/fault"
 	"reshard/internal/core/fit"
 	"reshard/internal/core/plan"
 	"reshard/internal/wire"
@@ -101,28 +104,99 @@ Examples:
 
 func (a *app) restoreCommand() *cli.Command {
 	return &cli.Command{
-		Name: "restore", Usage: "bring a copy of the library back onto a server", ArgsUsage: "COPY SERVER",
-		Description: `As put, for a certain copy: the beginning of its id, as reshard worlds show
-lists them. A copy of the world that runs there goes back under the name that it
-has there, also when the copy is an older one.
+		Name: "restore", Usage: "go back to a backup, or bring a copy of the library back onto a server",
+		ArgsUsage: "BACKUP|COPY [SERVER]",
+		Description: `A backup goes back onto its own server, or onto another one that you name. What differs
+from what stands there is shown first; then as with put: staged while people play, a short
+stop, a proof, and undo takes it back. The settings stay as they are, unless you say what
+comes back with --what. A copy is named by the beginning of its id, as reshard worlds show
+lists them.
 
 Examples:
-  reshard restore 3f9a1c north-plot
-  reshard restore 3f9a1c terraces --folder old-walk
-  reshard restore 3f9a1c north-plot --plan-only`,
-		Flags: bringFlags(),
+  reshard restore 12                                    the world of backup 12
+  reshard restore 12 --what all                         its settings too
+  reshard restore 12 --what settings --plan-only        only the settings; show what differs
+  reshard restore 12 --file "folk/*.json"               some files of the world
+  reshard restore 12 terraces --folder old-walk         onto another server
+  reshard restore 12 --beside --folder before-the-flood as a world beside
+  reshard restore 12 --to ~/worlds                      to this computer
+  reshard restore 3f9a1c north-plot                     a copy of the library`,
+		Flags: bringFlags(
+			&cli.StringFlag{Name: "what", Usage: "`PART` of a backup: world, settings or all; left out: world"},
+			&cli.StringFlag{Name: "world", Usage: "of a backup of several worlds the one of this `NAME` on disk"},
+			&cli.StringSliceFlag{Name: "file", Usage: "only this `FILE` or folder of the world, or a pattern; may be repeated"},
+			&cli.StringFlag{Name: "to", Usage: "write its world to this computer: a `FILE` that is not there yet, or a folder"},
+		),
 		Action: func(ctx context.Context, c *cli.Command) error {
-			names, api, err := a.ready(c, "COPY", "SERVER")
+			given := c.Args().Slice()
+			if len(given) < 1 || len(given) > 2 {
+				return usage("restore needs BACKUP or COPY, and may have SERVER; see reshard restore --help")
+			}
+			api, err := a.client()
 			if err != nil {
 				return err
 			}
-			wish, err := bringing(c, wire.Wish{Kind: plan.Restore, World: names[0], Server: names[1]})
+			wish, err := bringing(c, wire.Wish{Kind: plan.Restore, World: given[0]})
 			if err != nil {
 				return err
+			}
+			if len(given) == 2 {
+				wish.Server = given[1]
+			}
+			copyID := given[0]
+			backup, err := backupNamed(ctx, api, given[0])
+			switch {
+			case err != nil:
+				return err
+			case backup != nil:
+				wish.Backup, wish.World, wish.Server = backup.ID, c.String("world"), orText(wish.Server, backup.Server)
+				wish.What, wish.Files = c.String("what"), c.StringSlice("file")
+				if copyID, err = copyOf(*backup, c.String("world")); err != nil {
+					return err
+				}
+				if len(wish.Files) > 0 {
+					wish.What = plan.SomeFiles
+				}
+			case c.IsSet("what") || c.IsSet("world") || c.IsSet("file"):
+				return usage("--what, --world and --file are for a backup, and %s is none; reshard backups lists them", given[0])
+			}
+			if to := c.String("to"); to != "" {
+				return a.fetch(ctx, api, copyID, "game", to, false)
+			}
+			if wish.Server == "" {
+				return usage("say onto which server: reshard restore %s SERVER", given[0])
 			}
 			return a.change(ctx, c, api, wish)
 		},
 	}
+}
+
+// backupNamed gives the backup of that number; nil where it is none, and may be the beginning of a copy's id.
+func backupNamed(ctx context.Context, api *client.Client, text string) (*wire.Backup, error) {
+	id, err := strconv.ParseInt(text, 10, 64)
+	if err != nil {
+		return nil, nil
+	}
+	b, err := api.Backup(ctx, id)
+	if fault.CodeOf(err) == fault.NotFound && len(text) >= 6 {
+		return nil, nil
+	}
+	return &b, err
+}
+
+// copyOf gives the copy that a backup has of a world, of the one that ran when none is named.
+func copyOf(b wire.Backup, world string) (string, error) {
+	if world == "" && b.About != nil {
+		world = b.About.Active
+	}
+	var have []string
+	for _, w := range b.Worlds {
+		if w.World == world || len(b.Worlds) == 1 {
+			return w.Copy, nil
+		}
+		have = append(have, w.World)
+	}
+	return "", usage("backup %d has no world %q; say which with --world: %s", b.ID, world, strings.Join(have, ", "))
 }
 
 func (a *app) cloneCommand() *cli.Command {

@@ -448,7 +448,7 @@ func saysOfCopy(step plan.Step, d Detail) (string, int64) {
 	var out []string
 	if d.Known > 0 {
 		out = append(out, strconv.Itoa(d.Known)+" of "+strconv.Itoa(d.Files)+
-			" files have not changed since the last backup, by their sizes and times.")
+			" files are stored already, by their sizes and times, and were not read again.")
 	}
 	if d.Wholeness != "" {
 		out = append(out, d.Wholeness.Say())

@@ -4,11 +4,13 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"io"
 	"io/fs"
 	"path"
 	"slices"
 
 	"reshard/internal/core/fault"
+	"reshard/internal/core/keep"
 	"reshard/internal/core/plan"
 	"reshard/internal/core/server"
 	"reshard/internal/core/settings"
@@ -75,7 +77,7 @@ func (r *Runner) unwrite(ctx context.Context, _ int, step plan.Step) error {
 	if err != nil {
 		return err
 	}
-	if !bytes.Equal(now, after) && !r.switchedBefore() {
+	if !bytes.Equal(now, after) && !r.switchedBefore() && step.Record == "" {
 		if back, err = withoutOurs(step, now); err != nil || bytes.Equal(back, now) {
 			return err
 		}
@@ -215,5 +217,26 @@ func (r *Runner) settingsAfter(ctx context.Context, step plan.Step, before []byt
 			return earlier, err
 		}
 	}
+	if step.Record != "" {
+		recorded, err := r.recorded(ctx, step)
+		if err != nil {
+			return nil, err
+		}
+		before = recorded
+	}
 	return plan.Apply(step.File, step.Syntax, before, step.Edits)
+}
+
+// recorded reads a settings document as a backup has it.
+func (r *Runner) recorded(ctx context.Context, step plan.Step) ([]byte, error) {
+	c, err := r.Vault.Load(ctx, step.Record)
+	if err != nil {
+		return nil, err
+	}
+	for _, f := range c.Files {
+		if f.Path == keep.RecordSettings+step.File {
+			return io.ReadAll(r.Vault.Read(ctx, f))
+		}
+	}
+	return nil, fault.New(fault.NotFound, "read", step.File, "the backup does not have it")
 }

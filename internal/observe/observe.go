@@ -126,6 +126,13 @@ func (o *Observer) files(ctx context.Context) (server.Heads, error) {
 	return h, fault.Wrap(fault.Unreachable, "read", o.Name, settled(err))
 }
 
+// With reads what a server would be with other bytes in some of its settings documents.
+func (o *Observer) With(ctx context.Context, documents map[string][]byte) (server.Heads, error) {
+	files, settled := o.Files.Observe(ctx)
+	h, err := server.ReadHeads(server.With(files, documents), o.Profile, o.Machine)
+	return h, fault.Wrap(fault.Unreachable, "read", o.Name, settled(err))
+}
+
 // World tells where the world of exactly that name stands. The error has code NotFound when
 // there is none.
 func (h *Heads) World(name string) (world.Found, error) {

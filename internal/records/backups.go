@@ -215,7 +215,7 @@ func (r *Records) SetBackupRecord(ctx context.Context, id int64, record string, 
 // server's backups have written grows with it.
 func (r *Records) EndBackup(ctx context.Context, id int64, state string, failure *Failure, at time.Time) (bool, error) {
 	got, err := r.db.ExecContext(ctx, `UPDATE backups b SET state = $2, ended_at = $4, failure = $3,
-		read_at = CASE WHEN $2 = 'done' THEN $4 END,
+		read_at = CASE WHEN $2::text = 'done' THEN $4::timestamptz END,
 		bytes = COALESCE((SELECT sum(c.bytes) FROM backup_worlds w JOIN copies c ON c.id = w.copy_id WHERE w.backup_id = b.id), 0),
 		written = COALESCE((SELECT max(o.written) FROM backups o WHERE o.server_id = b.server_id AND o.id < b.id), 0)
 			+ COALESCE((SELECT sum(w.read) FROM backup_worlds w WHERE w.backup_id = b.id AND NOT w.as_before), 0)

@@ -153,7 +153,7 @@ type Want struct {
 // would bring the trap back), and the values that must hold with it.
 func (in Input) Wants() []Want {
 	var out []Want
-	if in.Purpose == ForBeside {
+	if in.Purpose == ForBeside || in.Purpose == ForBack {
 		return nil
 	}
 	want := func(g server.Given, found bool, to string) {

@@ -18,11 +18,14 @@ const (
 	ForBeside Purpose = "beside" // it comes from elsewhere and does not become active
 	ForSwitch Purpose = "switch" // it stands on the server and becomes the active one
 	ForRename Purpose = "rename" // it is the active one and gets another name
+	ForBack   Purpose = "back"   // it stands on the server and stays: settings, or some files, come back
 	ForReset  Purpose = "reset"  // it is the active one, and a new one takes its place
 )
 
 // here reports whether the world stands on the server already.
-func (in Input) here() bool { return in.Purpose == ForSwitch || in.Purpose == ForRename }
+func (in Input) here() bool {
+	return in.Purpose == ForSwitch || in.Purpose == ForRename || in.Purpose == ForBack
+}
 
 // besideRules are the concerns of a world that only is to stand there.
 var besideRules = []Rule{
@@ -41,6 +44,9 @@ var switchRules = []Rule{
 var renameRules = []Rule{folderNameRule, charactersRule, sourcesRule, flagsRule, leftoversRule, settingsRule, locksRule,
 	runningRule, providerRule, processesRule, hostRule}
 
+var backRules = []Rule{versionRule, sourcesRule, flagsRule, overridesRule, realmsRule, seedRule, modsRule,
+	settingsRule, runningRule, providerRule, processesRule, hostRule}
+
 // ResetRules are the concerns of a new world that a server is to make.
 var ResetRules = []Rule{newWorldRule, charactersRule, newSeedRule, sourcesRule, leftoversRule, settingsRule,
 	firstStartRule, locksRule, runningRule, providerRule, processesRule, hostRule}
@@ -55,6 +61,8 @@ func rulesFor(in Input) []Rule {
 		return renameRules
 	case ForReset:
 		return ResetRules
+	case ForBack:
+		return backRules
 	}
 	return Rules
 }

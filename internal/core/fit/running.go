@@ -19,6 +19,10 @@ var runningRule = Rule{Concern: "running", Title: "Running state", check: func(i
 			r.adjust("The server is running.", "Stop it cleanly, and start it again.")
 		}
 	case life.Stopped:
+		if in.Purpose == ForBack {
+			r.say("The server is stopped, and stays so.")
+			return
+		}
 		r.say("The server is stopped. The plan starts it to prove the world, and leaves it running.")
 	case life.Starting, life.Stopping:
 		r.block("The server is "+string(in.Live.State)+".", "Wait until it is running or stopped.")

@@ -97,22 +97,21 @@ func (s Series) thin(now time.Time, n int) []state {
 			last = i
 		}
 		if list[i].Held != "" {
-			list[i].keep(list[i].Held)
+			list[i].keep(list[i].Held, true)
 		}
 	}
 	if last >= 0 {
-		list[last].keep("the last good one")
+		list[last].keep("the last good one", false)
 	}
 	return list
 }
 
-// keep says that no rule and no allowance takes it.
-func (s *state) keep(why string) {
+// keep says that no rule and no allowance takes it. Why it is kept is told by what would keep it alone.
+func (s *state) keep(why string, above bool) {
 	s.protected = true
-	if s.fate.Keeps && s.fate.Why != "" {
-		why += "; " + s.fate.Why
+	if above || !s.fate.Keeps {
+		s.fate.Keeps, s.fate.Why = true, why
 	}
-	s.fate.Keeps, s.fate.Why = true, why
 }
 
 // chain is the backups of one series that are kept so far, oldest first.

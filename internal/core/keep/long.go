@@ -225,7 +225,7 @@ func (l Long) judge(now time.Time, zone *time.Location, list []state) {
 			}
 			if c.Each.Count == 0 {
 				if age(*s) < ends {
-					s.fate.Why = "all of the last " + Span{Count: c.Span.Count, Unit: c.Span.Unit}.String() + " are kept"
+					s.fate.Why = "all of the last " + strings.TrimPrefix(c.Span.String(), "1 ") + " are kept"
 					if c.Span.Ever {
 						s.fate.Why = "all are kept"
 					}

@@ -9,8 +9,8 @@ type Shown struct {
 	Why   string    `json:"why"`
 }
 
-// mostShown is how many backups a preview works out at most.
-const mostShown = 200000
+// mostShown is how many backups a preview works out at most: the youngest.
+const mostShown = 40000
 
 // Preview works out what a rule would keep in the long run: all times at which it is due in the time
 // that it keeps backups for, as if it had been followed, and what becomes of each. A rule that is due while
@@ -24,6 +24,11 @@ func Preview(w When, s Series, now time.Time) []Shown {
 	var list []Backup
 	add := func(at time.Time) { list = append(list, Backup{ID: int64(len(list)), Counted: at, Good: true}) }
 	begin := now.Add(-span)
+	if next := w.Next(now); w.Cron != "" {
+		if most := mostShown * w.Next(next).Sub(next); most < span {
+			begin = now.Add(-most)
+		}
+	}
 	if w.Cron == "" {
 		step := time.Duration(w.Every) * time.Second
 		for day := begin.Truncate(lasts[Day]); day.Before(now) && len(list) < mostShown; day = day.Add(lasts[Day]) {

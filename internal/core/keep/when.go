@@ -82,9 +82,12 @@ func (w When) Next(now time.Time) time.Time {
 	if w.Cron == "" || err != nil || zerr != nil {
 		return time.Time{}
 	}
-	// The expression is asked about what clocks on the wall say, as if there were no daylight saving; it
-	// begins early enough to see a time that the clock has just skipped.
-	wall := onWall(now.In(zone)).Add(-4 * time.Hour)
+	// The expression is asked about what clocks on the wall say, as if there were no daylight saving; just
+	// after the clock has gone on or back it begins early enough to see what was skipped.
+	wall := onWall(now.In(zone))
+	if _, then := now.Add(-4 * time.Hour).In(zone).Zone(); then != offsetAt(now, zone) {
+		wall = wall.Add(-4 * time.Hour)
+	}
 	for range 10000 {
 		wall = s.Next(wall)
 		if wall.IsZero() {
@@ -95,6 +98,11 @@ func (w When) Next(now time.Time) time.Time {
 		}
 	}
 	return time.Time{}
+}
+
+func offsetAt(t time.Time, zone *time.Location) int {
+	_, offset := t.In(zone).Zone()
+	return offset
 }
 
 // onWall is what a clock on the wall says, as a time of a zone that knows no daylight saving.

@@ -37,6 +37,13 @@ type Input struct {
 	Parts []string
 	// Source is the server that a clone is taken from.
 	Source *Source
+	// Record is a backup's record in the vault, Recorded its settings documents that come back with it;
+	// Fit.Server is then what the server would be with them, and Live what it is.
+	Record   string
+	Recorded Documents
+	Live     *server.State
+	// Only are the files, by their paths in the world, that alone come back.
+	Only []string
 }
 
 // Source is a server whose world is copied.
@@ -55,6 +62,9 @@ func (in Input) begin(kind string) Plan {
 		Work:   in.Work,
 		Window: in.Window, Fingerprint: state.Fingerprint(), SetAside: []string{}, Notes: []string{}, Diffs: []Diff{},
 		Choices: in.Fit.Choices,
+	}
+	if in.Live != nil {
+		p.Fingerprint = in.Live.Fingerprint()
 	}
 	p.Window.Ours = oursEstimate + 2*in.Fit.Live.Renaming(in.Fit.World.Files).Milliseconds()
 	p.Version, _ = in.Fit.ServerVersion()

@@ -148,6 +148,13 @@ type Wish struct {
 	// answers to the sheet's rows, by key; reset: seed (a number, words, same, random or
 	// as-set) and folder-name
 	Choices map[string]string `json:"choices,omitempty"`
+	// restore: the backup that it goes back to, in place of world, which then names one of its worlds, its
+	// active one if left out
+	Backup int64 `json:"backup,omitempty" query:"backup"`
+	// restore from a backup: its world if left out; its settings; both; or some files of its world
+	What string `json:"what,omitempty" query:"what" enum:"world,settings,all,files"`
+	// restore of files: which, from the world's folder
+	Files []string `json:"files,omitempty" query:"files" maxItems:"1000"`
 	// undo: the changeover to take back
 	Undoes int64 `json:"undoes,omitempty" query:"undoes"`
 }
@@ -159,7 +166,7 @@ func (w Wish) Lacks() string {
 		return "there is no such changeover"
 	}
 	given := map[string]bool{
-		"server": w.Server != "", "world": w.World != "", "from": w.From != "", "undoes": w.Undoes != 0,
+		"server": w.Server != "", "world": w.World != "" || w.Backup != 0, "from": w.From != "", "undoes": w.Undoes != 0,
 	}
 	var lacks []string
 	for _, need := range k.Needs {

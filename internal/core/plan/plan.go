@@ -80,8 +80,10 @@ type StageStep struct {
 	Copy string `json:"copy,omitempty"`
 	// Routes say where the copy's files go.
 	Routes []Route `json:"routes,omitempty"`
-	// Skip are files of the copy, as patterns, that are left behind.
+	// Skip are files of the copy, as patterns, that are left behind; Only those, by their paths, of which
+	// alone this is about, none: all.
 	Skip  []string `json:"skip,omitempty"`
+	Only  []string `json:"only,omitempty"`
 	Files int      `json:"files,omitempty"`
 	Bytes int64    `json:"bytes,omitempty"`
 	// BySample: what is staged is compared by a sample, and what an earlier changeover has
@@ -120,6 +122,9 @@ type WriteStep struct {
 	// still has the hash IfHash; otherwise only the edits are made.
 	RestoreFrom string `json:"restoreFrom,omitempty"`
 	IfHash      string `json:"ifHash,omitempty"`
+	// Record is a backup's record in the vault, whose document of that file is written whole; the edits
+	// are made in it.
+	Record string `json:"record,omitempty"`
 }
 
 // StartStep is what a start step knows.
@@ -223,6 +228,9 @@ func (s Step) Target(w game.WorldFormat, part, file string) (to string, ok bool)
 
 // Skipped reports whether a file of a copy is left behind on purpose.
 func (s Step) Skipped(part, file string) bool {
+	if len(s.Only) > 0 && (part != "" || !slices.Contains(s.Only, file)) {
+		return true
+	}
 	return part == "" && slices.ContainsFunc(s.Skip, func(pattern string) bool { return world.Match(pattern, file) })
 }
 

@@ -12,6 +12,7 @@ import (
 	"reshard/internal/core/fit"
 	"reshard/internal/core/game"
 	"reshard/internal/core/server"
+	"reshard/internal/core/settings"
 	"reshard/internal/core/world"
 )
 
@@ -334,6 +335,13 @@ func (in UndoInput) writesBack(p *Plan) ([]Step, error) {
 			return nil, err
 		}
 		step.RestoreFrom, step.IfHash = s.Keep, in.After[s.File]
+		if s.Record != "" {
+			if kept, err := fs.ReadFile(in.Tree, s.Keep); err == nil {
+				if doc, err := settings.Parse(file, s.Syntax, kept); err == nil {
+					diff.Text = settings.Change{Before: in.Documents[file], After: doc}.Diff()
+				}
+			}
+		}
 		step.Say = "Put " + s.File + " back as it was."
 		p.Diffs = append(p.Diffs, diff)
 		out = append(out, step)

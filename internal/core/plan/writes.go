@@ -17,13 +17,15 @@ func (in Input) writes(p *Plan) error {
 	for _, w := range in.Fit.Wants() {
 		wants[w.File] = append(wants[w.File], w)
 	}
+	for file := range in.Recorded {
+		wants[file] = append([]fit.Want{}, wants[file]...)
+	}
 	for _, file := range slices.Sorted(maps.Keys(wants)) {
 		var edits []Edit
 		for _, w := range wants[file] {
 			edits = append(edits, Edit{Key: w.Key, Value: w.To, Was: w.Value, WasSet: w.Found})
 		}
-		syntax := in.Fit.Profile.Server.Settings[wants[file][0].In].Syntax()
-		step, diff, err := in.Documents.write(file, syntax, edits, in.Work)
+		step, diff, err := in.write(file, in.syntax(file), edits)
 		if err != nil {
 			return err
 		}
@@ -31,6 +33,40 @@ func (in Input) writes(p *Plan) error {
 		p.Steps = append(p.Steps, step)
 	}
 	return nil
+}
+
+// syntax is how a settings file is written.
+func (in Input) syntax(file string) settings.Syntax {
+	for _, d := range in.Fit.Server.Settings {
+		if d.File == file {
+			return in.Fit.Profile.Server.Settings[d.Name].Syntax()
+		}
+	}
+	return settings.Syntax{}
+}
+
+// write makes the step that writes a settings file: as a backup has it, or as it stands, with edits.
+func (in Input) write(file string, syntax settings.Syntax, edits []Edit) (Step, Diff, error) {
+	recorded, whole := in.Recorded[file]
+	if !whole {
+		return in.Documents.write(file, syntax, edits, in.Work)
+	}
+	step, _, err := in.Recorded.write(file, syntax, edits, in.Work)
+	if err != nil {
+		return step, Diff{}, err
+	}
+	change := settings.Change{Before: in.Documents[file], After: recorded}
+	for _, e := range edits {
+		if change, err = change.Set(e.Key, e.Value); err != nil {
+			return step, Diff{}, err
+		}
+	}
+	step.Record = in.Record
+	step.Say = "Write " + file + " as the backup has it."
+	if len(edits) > 0 {
+		step.Say = "Write " + file + " as the backup has it, with what this world needs."
+	}
+	return step, Diff{File: file, Text: change.Diff()}, nil
 }
 
 // Documents are a server's settings documents, by file, as they were read.
