@@ -219,6 +219,9 @@ func few(names []string) string {
 	return strings.Join(names, ", ")
 }
 
+// mostFiles bounds the files that come back one by one.
+const mostFiles = 500
+
 // onlyFiles takes the files that alone are to come back.
 func (p *prepared) onlyFiles(ctx context.Context, stored vault.Copy, name string) error {
 	if len(p.wish.Files) == 0 {
@@ -252,6 +255,10 @@ func (p *prepared) onlyFiles(ctx context.Context, stored vault.Copy, name string
 	if len(p.Only) == 0 {
 		return fault.New(fault.NotFound, "restore files on", p.wish.Server, "the copy has none of them: %s",
 			strings.Join(p.wish.Files, ", ")).With("reshard worlds files COPY lists what it has.")
+	}
+	if len(p.Only) > mostFiles {
+		return fault.New(fault.TooLarge, "restore files on", p.wish.Server, "%d files would be moved one by one while players "+
+			"wait; at most %d are", len(p.Only), mostFiles).With("Bring the whole world back: leave --file out.")
 	}
 	p.Fit.Purpose = fit.ForBack
 	if name != p.Fit.Server.Active { // it does not run: nobody is locked out

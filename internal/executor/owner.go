@@ -207,7 +207,8 @@ func (p *prover) looks(accounts []string) (seen int, bad string, known bool, err
 // eachPlaced walks what was placed in the worlds folder under the world's name.
 func (p *prover) eachPlaced(see func(name string, info fs.FileInfo) error) error {
 	for _, s := range p.r.job.Plan.Steps {
-		if s.Kind != plan.Move || s.World != "" || path.Dir(s.To) != p.r.job.Plan.Worlds {
+		if s.Kind != plan.Move || s.World != "" || !strings.HasPrefix(s.To, p.r.job.Plan.Worlds+"/") ||
+			strings.HasPrefix(s.To, p.r.job.Plan.Work+"/") {
 			continue
 		}
 		err := fs.WalkDir(p.files, s.To, func(name string, d fs.DirEntry, err error) error {

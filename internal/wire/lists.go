@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/url"
 	"reflect"
+	"strings"
 )
 
 // Part is which part of a list is wanted.
@@ -56,9 +57,14 @@ func Values(query any) url.Values {
 func values(v reflect.Value, out url.Values) {
 	for i := range v.NumField() {
 		f := v.Type().Field(i)
-		switch name := f.Tag.Get("query"); {
+		name, _, _ := strings.Cut(f.Tag.Get("query"), ",")
+		switch list, many := v.Field(i).Interface().([]string); {
 		case f.Anonymous:
 			values(v.Field(i), out)
+		case many && name != "": // each by itself: a name may hold a comma
+			for _, one := range list {
+				out.Add(name, one)
+			}
 		case name != "" && !v.Field(i).IsZero():
 			out.Set(name, fmt.Sprint(v.Field(i).Interface()))
 		}

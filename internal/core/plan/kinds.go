@@ -154,7 +154,7 @@ type Wish struct {
 	// restore from a backup: its world if left out; its settings; both; or some files of its world
 	What string `json:"what,omitempty" query:"what" enum:"world,settings,all,files"`
 	// restore of files: which, from the world's folder
-	Files []string `json:"files,omitempty" query:"files" maxItems:"1000"`
+	Files []string `json:"files,omitempty" query:"files,explode" maxItems:"1000"`
 	// undo: the changeover to take back
 	Undoes int64 `json:"undoes,omitempty" query:"undoes"`
 }

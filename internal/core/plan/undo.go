@@ -7,6 +7,7 @@ import (
 	"path"
 	"slices"
 	"sort"
+	"strings"
 
 	"reshard/internal/core/fault"
 	"reshard/internal/core/fit"
@@ -48,7 +49,7 @@ func DraftUndo(in UndoInput) (Plan, error) {
 	}
 	p := base.begin(Undo)
 	p.Worlds, p.Undoes = in.Of.Worlds, in.ID
-	out, back, renamed := in.sorted()
+	out, back, renamed, inner := in.sorted()
 	for _, s := range back {
 		if !stillThere(in, s) {
 			return Plan{}, fault.New(fault.Held, "draft undo of", fmt.Sprint(in.ID),
@@ -91,6 +92,11 @@ func DraftUndo(in UndoInput) (Plan, error) {
 		s.Say = "Bring " + s.target() + " back."
 		steps = append(steps, s)
 	}
+	within, err := in.filesBack(&p, inner)
+	if err != nil {
+		return Plan{}, err
+	}
+	steps = append(steps, within...)
 	writes, err := in.writesBack(&p)
 	if err != nil {
 		return Plan{}, err
@@ -151,7 +157,10 @@ func (in UndoInput) wouldBeMissing(active string, former []world.Found, renamed 
 // assemble puts the steps in their order: without a stop where neither the active
 // world nor the settings are touched, or where the game loads a world while it runs.
 func (in UndoInput) assemble(base Input, p *Plan, steps, writes []Step, active string, leave []string) {
-	touches := len(writes) > 0 || slices.ContainsFunc(steps, func(s Step) bool { return s.directly(s.To, p.Worlds) })
+	touches := len(writes) > 0 || slices.ContainsFunc(steps, func(s Step) bool {
+		own := path.Join(p.Worlds, in.State.Active) + "/"
+		return s.directly(s.To, p.Worlds) || strings.HasPrefix(s.To, own) || strings.HasPrefix(s.From, own)
+	})
 	for _, name := range taken(in.State, in.Profile, in.State.Active) {
 		touches = touches || slices.Contains(leave, name)
 	}
@@ -195,12 +204,50 @@ func (in UndoInput) assemble(base Input, p *Plan, steps, writes []Step, active s
 	}
 }
 
+// filesBack takes back that files were brought into a world: they are set aside as they are now, and what
+// stood in their places comes back.
+func (in UndoInput) filesBack(p *Plan, inner []Step) ([]Step, error) {
+	var away, home []Step
+	for _, s := range inner {
+		if rest, below := strings.CutPrefix(s.To, in.Of.Worlds+"/"); below {
+			if _, err := fs.Stat(in.Tree, s.To); err != nil {
+				continue // the game, or somebody, has taken it away
+			}
+			away = append(away, Step{
+				Kind: Move, Switch: true, Say: "Set " + rest + " aside, as it is now.",
+				MoveStep: MoveStep{From: s.To, To: path.Join(in.Work, "aside", rest)},
+			})
+			p.SetAside = append(p.SetAside, rest)
+			continue
+		}
+		if !stillThere(in, s) {
+			return nil, fault.New(fault.Held, "draft undo of", fmt.Sprint(in.ID), "what was set aside is no longer in %s", s.To).
+				With("Bring the file back from the library: reshard restore COPY SERVER.")
+		}
+		s = s.reversed()
+		s.Switch, s.Say = true, "Bring "+strings.TrimPrefix(s.To, in.Of.Worlds+"/")+" back."
+		home = append(home, s)
+	}
+	return append(away, home...), nil
+}
+
+// inside reports whether a move brings a file into a world, or takes one out of it.
+func (in UndoInput) inside(s Step) bool {
+	below := func(name string) bool {
+		return strings.HasPrefix(name, in.Of.Worlds+"/") && !strings.HasPrefix(name, in.Of.Work+"/") &&
+			path.Dir(name) != in.Of.Worlds
+	}
+	return s.World == "" && (below(s.To) || below(s.From))
+}
+
 // sorted tells the moves of the plan that is undone apart: what was brought in, what
-// was taken out, and what only got another name.
-func (in UndoInput) sorted() (out, back, renamed []Step) {
+// was taken out, what only got another name, and what went into worlds or out of them.
+func (in UndoInput) sorted() (out, back, renamed, inner []Step) {
 	for _, s := range in.Of.Steps {
 		switch {
 		case s.Kind != Move:
+		case in.inside(s):
+			inner = append(inner, s)
 		case s.into(in.Of.Worlds) && s.outOf(in.Of.Worlds):
 			renamed = append(renamed, s)
 		case s.into(in.Of.Worlds):
@@ -209,7 +256,7 @@ func (in UndoInput) sorted() (out, back, renamed []Step) {
 			back = append(back, s)
 		}
 	}
-	return out, back, renamed
+	return out, back, renamed, inner
 }
 
 // renamedBack takes a rename back. Realms that have come beside the world since go
