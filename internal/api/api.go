@@ -134,6 +134,7 @@ func (a *API) routes() {
 	a.serverRoutes()
 	a.changeoverRoutes()
 	a.backupRoutes()
+	a.storeRoutes()
 	a.eventRoutes()
 	describe(a.huma.OpenAPI().Components.Schemas)
 }

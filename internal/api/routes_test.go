@@ -133,6 +133,9 @@ func least(s *huma.Schema, all map[string]*huma.Schema) any {
 	case s.Type == huma.TypeBoolean:
 		return true
 	default:
+		if len(s.Examples) > 0 {
+			return s.Examples[0]
+		}
 		if s.MinLength != nil && *s.MinLength > len("nowhere") {
 			return strings.Repeat("n", *s.MinLength)
 		}

@@ -97,8 +97,19 @@ func (a *API) vaultRoutes() {
 	} {
 		huma.Register(a.huma, op(kind+"-vault", http.MethodPost, "/vault/"+kind, summary+"; it goes on by itself",
 			"vault"), func(ctx context.Context, _ *struct{}) (*answer[wire.Vault], error) {
-			v, err := a.service.Upkeep.WorkOn(ctx, kind, userOf(ctx))
+			v, err := a.service.Upkeep.WorkOn(ctx, kind, "", userOf(ctx))
 			return &answer[wire.Vault]{v}, a.failed(err)
 		})
 	}
+	huma.Register(a.huma, op("recover-vault", http.MethodPost, "/vault/recover/{store}",
+		"Bring everything back into the vault that a store has; it goes on by itself", "vault"), func(
+		ctx context.Context, in *struct {
+			Store string `path:"store"`
+		}) (*answer[wire.Vault], error) {
+		if _, err := a.service.Stores.Store(ctx, in.Store); err != nil {
+			return nil, a.failed(err)
+		}
+		v, err := a.service.Upkeep.WorkOn(ctx, "recover", in.Store, userOf(ctx))
+		return &answer[wire.Vault]{v}, a.failed(err)
+	})
 }

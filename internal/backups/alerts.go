@@ -68,6 +68,11 @@ func (b *Backups) Alerts(ctx context.Context) ([]wire.Alert, error) {
 				d.Server, d.Damage), Next: "reshard vault check says what else is. The next backup stores it anew.", Since: *d.ReadAt,
 		})
 	}
+	behind, err := b.with.Stores.Alerts(ctx)
+	if err != nil {
+		return out, err
+	}
+	out = append(out, behind...)
 	if trouble := b.with.Counted.Trouble(); trouble != "" {
 		out = append(out, wire.Alert{
 			Kind: "clock", Of: "clock", Says: trouble, Since: b.now(),

@@ -19,7 +19,9 @@ import (
 	"reshard/internal/executor"
 	"reshard/internal/feed"
 	"reshard/internal/fleet"
+	"reshard/internal/library"
 	"reshard/internal/records"
+	"reshard/internal/stores"
 	"reshard/internal/vault"
 	"reshard/internal/wire"
 )
@@ -30,6 +32,8 @@ type Config struct {
 	Vault       *vault.Vault
 	Fleet       *fleet.Fleet
 	Changeovers *changeovers.Changeovers
+	Library     *library.Library
+	Stores      *stores.Stores
 	Counted     *records.Counted
 	Feed        *feed.Feed
 	Log         *slog.Logger
@@ -144,6 +148,7 @@ func (b *Backups) ended(ctx context.Context, changeover int64, cause error) {
 	case cause == nil:
 		_, err = b.with.Records.EndBackup(ctx, backup.ID, records.BackupDone, nil, b.now())
 		b.thinSoon()
+		b.with.Stores.Soon()
 	case errors.Is(cause, changeovers.ErrGaveWay):
 		b.fail(ctx, backup.ID, records.BackupGaveWay, cause)
 	default:
@@ -263,7 +268,7 @@ func (b *Backups) wireBackup(rec records.Backup) wire.Backup {
 		out.Failure = &wire.Failure{Code: f.Code, What: f.What, Next: f.Next}
 	}
 	if rec.AsideAt != nil && b.with.KeepAside > 0 {
-		goes := b.now().Add(rec.AsideAt.Add(b.with.KeepAside).Sub(b.with.Counted.Now()))
+		goes := keep.ByWall(rec.AsideAt.Add(b.with.KeepAside), b.with.Counted.Now(), b.now())
 		out.Goes = &goes
 	}
 	for _, w := range rec.Worlds {

@@ -49,7 +49,7 @@ func (co *Changeovers) fromBackup(ctx context.Context, p *prepared) error {
 			return err
 		}
 	}
-	home := b.ServerID != nil && *b.ServerID == p.rec.ID
+	home := b.ServerID != nil && *b.ServerID == p.rec.ID || b.ServerID == nil && b.Server == p.rec.Name
 	if _, given := p.Fit.Choices["folder-name"]; !given && home && !p.wish.Beside && p.wish.What != plan.SettingsOnly {
 		p.Fit.Choices["folder-name"] = of.World
 	}

@@ -28,6 +28,26 @@ func (a *app) vaultCommand() *cli.Command {
 			a.vaultWorkCommand("rebuild", "make the index anew from the packs",
 				"For after a loss of the database, or damage in it. Copies that the library does not\nknow come back "+
 					"into it."),
+			{
+				Name: "recover", Usage: "bring everything back that a store has", ArgsUsage: "STORE",
+				Description: `For after a loss of the service's machine: the worlds, and the backups with what each
+server was, come back into the library.
+
+Examples:
+  reshard stores add attic --folder /mnt/attic/reshard --recover
+  reshard vault recover attic`,
+				Action: func(ctx context.Context, c *cli.Command) error {
+					names, api, err := a.ready(c, "STORE")
+					if err != nil {
+						return err
+					}
+					v, err := api.RecoverVault(ctx, names[0])
+					if err != nil {
+						return err
+					}
+					return a.followVaultWork(ctx, api, "recover", v)
+				},
+			},
 		},
 	}
 }
@@ -44,42 +64,47 @@ func (a *app) vaultWorkCommand(kind, what, more string) *cli.Command {
 			if err != nil {
 				return err
 			}
-			see := a.progressOf(map[string]string{"check": "reading"}[kind], -1)
-			for v.Work.Ended == nil {
-				select {
-				case <-ctx.Done():
-					a.endProgress()
-					return fault.New(fault.Interrupted, "watch", "the vault", "it goes on by itself").
-						With("reshard vault shows how far it is.")
-				case <-time.After(200 * time.Millisecond):
-				}
-				if v, err = api.Vault(ctx); err != nil {
-					return err
-				}
-				switch {
-				case kind == "check" && v.Work.All > 0:
-					see = a.progressTo(see, "reading", v.Work.All)
-					see(v.Work.Done)
-				case v.Work.All > 0:
-					a.status("%s: pack %d of %d", kind, v.Work.Done, v.Work.All)
-				}
-			}
-			a.endProgress()
-			if f := v.Work.Failure; f != nil {
-				return (&fault.Error{Code: fault.Code(f.Code), What: f.What}).With(f.Next)
-			}
-			if err := a.show(v, func() { a.describeWork(*v.Work) }); err != nil {
-				return err
-			}
-			if got := v.Work.Checked; got != nil && len(got.Damaged)+len(got.Touched) > 0 {
-				return fault.New(fault.Damaged, "check", "the vault", "%s, %s touched",
-					count(len(got.Damaged), "damaged entry", "damaged entries"),
-					count(len(got.Touched), "copy is", "copies are")).
-					With("Send those worlds again from their sources: that stores what is damaged anew.")
-			}
-			return nil
+			return a.followVaultWork(ctx, api, kind, v)
 		},
 	}
+}
+
+// followVaultWork shows how work on the vault goes on, to its end.
+func (a *app) followVaultWork(ctx context.Context, api *client.Client, kind string, v wire.Vault) (err error) {
+	see := a.progressOf(map[string]string{"check": "reading"}[kind], -1)
+	for v.Work.Ended == nil {
+		select {
+		case <-ctx.Done():
+			a.endProgress()
+			return fault.New(fault.Interrupted, "watch", "the vault", "it goes on by itself").
+				With("reshard vault shows how far it is.")
+		case <-time.After(200 * time.Millisecond):
+		}
+		if v, err = api.Vault(ctx); err != nil {
+			return err
+		}
+		switch {
+		case kind == "check" && v.Work.All > 0:
+			see = a.progressTo(see, "reading", v.Work.All)
+			see(v.Work.Done)
+		case v.Work.All > 0:
+			a.status("%s: pack %d of %d", kind, v.Work.Done, v.Work.All)
+		}
+	}
+	a.endProgress()
+	if f := v.Work.Failure; f != nil {
+		return (&fault.Error{Code: fault.Code(f.Code), What: f.What}).With(f.Next)
+	}
+	if err := a.show(v, func() { a.describeWork(*v.Work) }); err != nil {
+		return err
+	}
+	if got := v.Work.Checked; got != nil && len(got.Damaged)+len(got.Touched) > 0 {
+		return fault.New(fault.Damaged, "check", "the vault", "%s, %s touched",
+			count(len(got.Damaged), "damaged entry", "damaged entries"),
+			count(len(got.Touched), "copy is", "copies are")).
+			With("Send those worlds again from their sources: that stores what is damaged anew.")
+	}
+	return nil
 }
 
 // progressTo gives a progress line its total once that is known.
@@ -105,7 +130,7 @@ func (a *app) describeVault(v wire.Vault) {
 }
 
 func (a *app) describeWork(w wire.VaultWork) {
-	what := map[string]string{"check": "Check", "collect": "Collection", "rebuild": "Rebuild"}[w.Kind]
+	what := map[string]string{"check": "Check", "collect": "Collection", "rebuild": "Rebuild", "recover": "Recovery"}[w.Kind]
 	switch {
 	case w.Ended == nil:
 		a.print("%s by %s, under way since %s.\n", what, w.By, when(w.Begun))
@@ -135,6 +160,13 @@ func (a *app) describeWork(w wire.VaultWork) {
 			a.print("  ! %s that the index does not know: reshard vault rebuild\n", count(g.Strays, "pack", "packs"))
 		}
 	case w.Rebuilt != nil:
+		if r := w.Recovered; r != nil {
+			a.print("%s brought back (%s), %s here already.\n", count(r.Packs, "pack", "packs"), bytesText(r.Bytes),
+				count(r.There, "was", "were"))
+			for _, d := range r.Damaged {
+				a.wrapped("  ! ", "pack "+d.Pack[:12]+": "+d.What)
+			}
+		}
 		a.print("%s of %s: %s in %s, %s.\n", what, when(*w.Ended), count(w.Rebuilt.Entries, "entry", "entries"),
 			count(w.Rebuilt.Packs, "pack", "packs"), count(len(w.Rebuilt.Copies), "copy", "copies"))
 		a.describeDamage(w.Rebuilt.Damaged)

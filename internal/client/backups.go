@@ -89,3 +89,44 @@ func (c *Client) RemoveRule(ctx context.Context, server, rule string) error {
 	_, err := call[struct{}](ctx, c, http.MethodDelete, rulePath(server, rule), nil)
 	return err
 }
+
+// Stores lists the places that get everything that the vault has.
+func (c *Client) Stores(ctx context.Context) ([]wire.Store, error) {
+	return call[[]wire.Store](ctx, c, http.MethodGet, "/stores", nil)
+}
+
+// Store gives one store.
+func (c *Client) Store(ctx context.Context, name string) (wire.Store, error) {
+	return call[wire.Store](ctx, c, http.MethodGet, "/stores/"+url.PathEscape(name), nil)
+}
+
+// AddStore adds a store, and tries it.
+func (c *Client) AddStore(ctx context.Context, in wire.NewStore) (wire.Store, error) {
+	return call[wire.Store](ctx, c, http.MethodPost, "/stores", in)
+}
+
+// CheckStore reads a whole store back.
+func (c *Client) CheckStore(ctx context.Context, name string) (wire.StandingCheck, error) {
+	return call[wire.StandingCheck](ctx, c, http.MethodPost, "/stores/"+url.PathEscape(name)+"/check", nil)
+}
+
+// RemoveStore forgets a store.
+func (c *Client) RemoveStore(ctx context.Context, name string) error {
+	_, err := call[struct{}](ctx, c, http.MethodDelete, "/stores/"+url.PathEscape(name), nil)
+	return err
+}
+
+// StoreKeys tells of the keys that stores are encrypted with.
+func (c *Client) StoreKeys(ctx context.Context) (wire.StoreKeys, error) {
+	return call[wire.StoreKeys](ctx, c, http.MethodGet, "/store-keys", nil)
+}
+
+// RotateStoreKey makes a new key.
+func (c *Client) RotateStoreKey(ctx context.Context) (wire.StoreKeys, error) {
+	return call[wire.StoreKeys](ctx, c, http.MethodPost, "/store-keys", nil)
+}
+
+// RecoverVault brings everything back into the vault that a store has; it goes on by itself.
+func (c *Client) RecoverVault(ctx context.Context, store string) (wire.Vault, error) {
+	return call[wire.Vault](ctx, c, http.MethodPost, "/vault/recover/"+url.PathEscape(store), nil)
+}

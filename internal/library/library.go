@@ -14,6 +14,7 @@ import (
 	"reshard/internal/archive"
 	"reshard/internal/catalogue"
 	"reshard/internal/core/fault"
+	"reshard/internal/core/keep"
 	"reshard/internal/core/world"
 	"reshard/internal/drawing"
 	"reshard/internal/records"
@@ -240,7 +241,7 @@ func (lib *Library) wireCopy(c records.Copy) wire.Copy {
 		out.Server = *c.Server
 	}
 	if c.AsideAt != nil && lib.keepAside > 0 {
-		goes := lib.now().Add(c.AsideAt.Add(lib.keepAside).Sub(lib.counted()))
+		goes := keep.ByWall(c.AsideAt.Add(lib.keepAside), lib.counted(), lib.now())
 		out.Goes = &goes
 	}
 	return out

@@ -13,7 +13,6 @@ import (
 	"net"
 	"net/http"
 	"net/http/cookiejar"
-	"net/netip"
 	"net/url"
 	"slices"
 	"strconv"
@@ -92,7 +91,7 @@ func New(a Account, d *provider.Description) (*Link, error) {
 	l := &Link{account: a, origin: origin, of: d}
 	l.ended, l.end = context.WithCancel(context.Background())
 	dialer := &net.Dialer{Timeout: line.DialPatience, Control: func(_, address string, _ syscall.RawConn) error {
-		return l.mayReach(address)
+		return line.MayReach(address, l.account.Private)
 	}}
 	l.client = &http.Client{
 		Jar:           jar,
@@ -121,26 +120,6 @@ func (l *Link) Close() error {
 
 // Description is what the link goes by.
 func (l *Link) Description() *provider.Description { return l.of }
-
-// errPrivate is the cause of an error for an address that only an administrator's word opens.
-var errPrivate = errors.New("it is an address of a private network or of this machine")
-
-// mayReach refuses addresses that are not the world's: what a description or a name leads to may be
-// a machine that only the service can reach.
-func (l *Link) mayReach(address string) error {
-	at, err := netip.ParseAddrPort(address)
-	if err != nil {
-		return err
-	}
-	ip := at.Addr().Unmap()
-	if !l.account.Private && (!ip.IsGlobalUnicast() || ip.IsPrivate() || shared.Contains(ip)) {
-		return errPrivate
-	}
-	return nil
-}
-
-// shared are addresses between a provider and its customers (RFC 6598).
-var shared = netip.MustParsePrefix("100.64.0.0/10")
 
 // errElsewhere is the cause of an error for an answer that leads to another origin.
 var errElsewhere = errors.New("it leads to another origin, where nothing is sent")
@@ -454,9 +433,9 @@ func (l *Link) notAnswered(ctx context.Context, err error) error {
 		return ctx.Err()
 	case errors.Is(err, errElsewhere):
 		what = errElsewhere.Error()
-	case errors.Is(err, errPrivate):
+	case errors.Is(err, line.ErrPrivate):
 		return &fault.Error{
-			Code: fault.Refused, Op: "reach the provider of", Path: l.account.Name, Err: err, What: errPrivate.Error(),
+			Code: fault.Refused, Op: "reach the provider of", Path: l.account.Name, Err: err, What: line.ErrPrivate.Error(),
 			Next: "When that is meant, an administrator may allow it: --private.",
 		}
 	}

@@ -525,3 +525,33 @@ func (r *Records) SetKnownFiles(ctx context.Context, serverID int64, world strin
 		k.WholeAt, enc.EncodeAll(data, nil))
 	return classify("keep files of", world, err)
 }
+
+// AdoptBackup records a backup that was found in the vault; false when it is known already, by its record.
+func (r *Records) AdoptBackup(ctx context.Context, b Backup) (bool, error) {
+	tx, err := r.db.BeginTxx(ctx, nil)
+	if err != nil {
+		return false, classify("adopt", "backup", err)
+	}
+	defer tx.Rollback() //nolint:errcheck // no effect after Commit
+	var known bool
+	if err := tx.GetContext(ctx, &known, `SELECT EXISTS (SELECT FROM backups WHERE record = $1)`, b.Record); err != nil || known {
+		return false, classify("adopt", "backup", err)
+	}
+	err = tx.GetContext(ctx, &b.ID, `INSERT INTO backups (server_id, server, state, begun_at, ended_at, counted_at, created_by, note,
+		record, about, read_at) VALUES ((SELECT id FROM servers WHERE name = $1 AND removed_at IS NULL), $1, 'done', $2, $2, $2, $3, $4, $5, $6, $7)
+		RETURNING id`, b.Server, b.BegunAt, b.CreatedBy, b.Note, b.Record, b.About, b.ReadAt)
+	for _, w := range b.Worlds {
+		if err == nil {
+			_, err = tx.ExecContext(ctx, `INSERT INTO backup_worlds (backup_id, world, copy_id, as_before, wholeness, moved, read)
+				VALUES ($1, $2, $3, false, $4, $5, 0)`, b.ID, w.World, w.CopyID, w.Wholeness, w.Moved)
+		}
+	}
+	if err == nil {
+		_, err = tx.ExecContext(ctx, `UPDATE backups SET bytes = COALESCE((SELECT sum(c.bytes) FROM backup_worlds w
+			JOIN copies c ON c.id = w.copy_id WHERE w.backup_id = $1), 0) WHERE id = $1`, b.ID)
+	}
+	if err == nil {
+		err = tx.Commit()
+	}
+	return err == nil, classify("adopt", "backup", err)
+}

@@ -397,3 +397,9 @@ func (r *Records) BackedUpAs(ctx context.Context, serverID int64, w world.Facts)
 	}
 	return 0, nil
 }
+
+// SetCopyMade records when a copy was made that has been found again.
+func (r *Records) SetCopyMade(ctx context.Context, id string, at time.Time) error {
+	_, err := r.db.ExecContext(ctx, `UPDATE copies SET created_at = $2 WHERE id = $1`, id, at)
+	return classify("change copy", id, err)
+}

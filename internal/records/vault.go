@@ -68,7 +68,8 @@ func (s scanned) place() vault.Position {
 func (x VaultIndex) Add(ctx context.Context, packs []vault.Pack, made time.Time) error {
 	return x.change(ctx, "add to", func(tx pgx.Tx) error {
 		for _, p := range packs {
-			if _, err := tx.Exec(ctx, `INSERT INTO vault_packs (id, bytes, made_at) VALUES ($1, $2, $3)`, p.ID, p.Bytes,
+			if _, err := tx.Exec(ctx, `INSERT INTO vault_packs (id, bytes, made_at) VALUES ($1, $2, $3)
+				ON CONFLICT (id) DO UPDATE SET bytes = $2`, p.ID, p.Bytes,
 				made); err != nil {
 				return err
 			}

@@ -33,6 +33,7 @@ import (
 	"reshard/internal/library"
 	"reshard/internal/records"
 	"reshard/internal/secrets"
+	"reshard/internal/stores"
 	"reshard/internal/upkeep"
 	"reshard/internal/vault"
 )
@@ -76,6 +77,7 @@ type Service struct {
 	Library     *library.Library
 	Arrivals    *arrivals.Arrivals
 	Changeovers *changeovers.Changeovers
+	Stores      *stores.Stores
 	Backups     *backups.Backups
 	Upkeep      *upkeep.Upkeep
 	// Feed tells what changes in them.
@@ -125,6 +127,7 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 		return nil, errors.Join(err, s.Close())
 	}
 	s.running.Go(func() { s.Upkeep.Run(s.life) })
+	s.running.Go(func() { s.Stores.Run(s.life) })
 	s.running.Go(func() { s.Arrivals.Watch(s.life) })
 	return s, nil
 }
@@ -152,6 +155,13 @@ func (s *Service) open(ctx context.Context) (err error) {
 		return err
 	}
 	s.running.Go(func() { counted.Run(s.life) })
+	s.Stores, err = stores.Open(stores.Config{
+		Records: s.records, Vault: v, Secrets: s.secrets, Counted: counted, Log: s.log, Data: s.config.Data,
+		Identity: s.identity, Life: s.life, Trace: s.config.Trace,
+	})
+	if err != nil {
+		return err
+	}
 	s.wire(v, counted)
 	for _, begin := range []func(context.Context) error{
 		s.Arrivals.Clear, s.Fleet.Open, s.Games.Load, s.recover, s.Backups.Open,
@@ -187,12 +197,12 @@ func (s *Service) wire(v *vault.Vault, counted *records.Counted) {
 		Life: s.life, Feed: &s.Feed, Trace: c.Trace,
 	})
 	s.Backups = backups.New(backups.Config{
-		Records: s.records, Vault: v, Fleet: s.Fleet, Changeovers: s.Changeovers, Counted: counted, Feed: &s.Feed,
-		Log: c.Log, KeepAside: c.KeepAside, Life: s.life, Pace: c.RulePace,
+		Records: s.records, Vault: v, Fleet: s.Fleet, Changeovers: s.Changeovers, Library: s.Library, Stores: s.Stores,
+		Counted: counted, Feed: &s.Feed, Log: c.Log, KeepAside: c.KeepAside, Life: s.life, Pace: c.RulePace,
 	})
 	s.Upkeep = upkeep.New(upkeep.Config{
 		Records: s.records, Vault: v, Library: s.Library, Arrivals: s.Arrivals, Changeovers: s.Changeovers,
-		Backups: s.Backups, Log: c.Log, Life: s.life,
+		Backups: s.Backups, Stores: s.Stores, Log: c.Log, Life: s.life,
 	})
 }
 

@@ -83,9 +83,17 @@ type Arrivals interface{ Tidy() }
 // Changeovers removes what changeovers set aside, by the rule.
 type Changeovers interface{ Sweep(ctx context.Context) }
 
-// Backups lets go of what rules do not keep.
+// Backups lets go of what rules do not keep, and takes in those that a rebuilt vault has found; the rest of what
+// was found is given back.
 type Backups interface {
 	Thin(ctx context.Context) error
+	Adopt(ctx context.Context, ids []string) (rest []string, err error)
+}
+
+// Stores reads a share of everything back, and brings back what a store has.
+type Stores interface {
+	Standing(ctx context.Context, since time.Duration) (wire.StandingCheck, error)
+	Recover(ctx context.Context, name string, see func(done, all int64)) (wire.Recovered, error)
 }
 
 // Config is what upkeep needs.
@@ -96,6 +104,7 @@ type Config struct {
 	Arrivals    Arrivals
 	Changeovers Changeovers
 	Backups     Backups
+	Stores      Stores
 	Log         *slog.Logger
 	// Life ends when the service goes away.
 	Life context.Context
@@ -133,19 +142,22 @@ func (up *Upkeep) Vault(ctx context.Context) (wire.Vault, error) {
 	}, nil
 }
 
-// WorkOn begins a check, a collection or a rebuild, which goes on by itself.
-func (up *Upkeep) WorkOn(ctx context.Context, kind, by string) (wire.Vault, error) {
+// WorkOn begins a check, a collection, a rebuild or the recovery from a store, which goes on by itself.
+func (up *Upkeep) WorkOn(ctx context.Context, kind, store, by string) (wire.Vault, error) {
+	if (kind == "recover") != (store != "") {
+		return wire.Vault{}, fault.New(fault.Invalid, kind, "the vault", "a store is named for a recovery, and only then")
+	}
 	if !up.work.begin(kind, by, up.now()) {
 		return wire.Vault{}, fault.New(fault.Busy, kind, "the vault", "it is at work already").
 			With("reshard vault shows what it is doing.")
 	}
-	up.running.Go(func() { up.doVaultWork(up.with.Life, kind) })
+	up.running.Go(func() { up.doVaultWork(up.with.Life, kind, store) })
 	return up.Vault(ctx)
 }
 
-func (up *Upkeep) doVaultWork(ctx context.Context, kind string) {
+func (up *Upkeep) doVaultWork(ctx context.Context, kind, store string) {
 	err := fault.Safely(func() error {
-		return up.vaultWorkOf(ctx, kind, func(done, all int64) {
+		return up.vaultWorkOf(ctx, kind, store, func(done, all int64) {
 			up.work.change(func(w *wire.VaultWork) { w.Done, w.All = done, all })
 		})
 	})
@@ -162,7 +174,7 @@ func (up *Upkeep) doVaultWork(ctx context.Context, kind string) {
 	}
 }
 
-func (up *Upkeep) vaultWorkOf(ctx context.Context, kind string, see func(done, all int64)) error {
+func (up *Upkeep) vaultWorkOf(ctx context.Context, kind, store string, see func(done, all int64)) error {
 	keep, err := up.with.Records.Kept(ctx)
 	if err != nil {
 		return err
@@ -179,15 +191,51 @@ func (up *Upkeep) vaultWorkOf(ctx context.Context, kind string, see func(done, a
 		got, err := up.with.Vault.Collect(ctx, keep, up.now().Add(-arrivals.Kept), see)
 		up.work.change(func(w *wire.VaultWork) { w.Collected = (*wire.VaultCollected)(&got) })
 		return err
-	case "rebuild":
-		got, err := up.with.Vault.Rebuild(ctx, see)
-		if err == nil {
-			err = up.with.Library.Adopt(ctx, got.Copies)
+	case "recover":
+		got, err := up.with.Stores.Recover(ctx, store, see)
+		up.work.change(func(w *wire.VaultWork) { w.Recovered = &got })
+		if err != nil {
+			return err
 		}
-		up.work.change(func(w *wire.VaultWork) { w.Rebuilt = rebuilt(got) })
-		return err
+		return up.rebuild(ctx, see)
+	case "rebuild":
+		return up.rebuild(ctx, see)
 	}
 	return fault.New(fault.Invalid, "work on", "the vault", "there is no work called %q", kind)
+}
+
+// rebuild makes the vault's index anew, and takes in what it has found.
+func (up *Upkeep) rebuild(ctx context.Context, see func(done, all int64)) error {
+	got, err := up.with.Vault.Rebuild(ctx, see)
+	if err == nil {
+		var rest []string
+		if rest, err = up.with.Backups.Adopt(ctx, got.Copies); err == nil {
+			err = up.with.Library.Adopt(ctx, rest)
+		}
+	}
+	up.work.change(func(w *wire.VaultWork) { w.Rebuilt = rebuilt(got) })
+	return err
+}
+
+// readBack reads a share of everything back, as much as time has passed.
+func (up *Upkeep) readBack(ctx context.Context) {
+	const task = "standing-check"
+	last, err := up.with.Records.LastDone(ctx, task)
+	since := up.now().Sub(last)
+	if err != nil || since < time.Hour {
+		return
+	}
+	if last.IsZero() {
+		since = time.Hour
+	}
+	got, err := up.with.Stores.Standing(ctx, since)
+	if err != nil {
+		up.with.Log.Warn("the standing check did not come to its end", "error", err)
+	}
+	up.with.Log.Info("read back", "packs", got.Packs, "bytes", got.Bytes, "findings", len(got.Findings))
+	if err := up.with.Records.SetDone(ctx, task, up.now()); err != nil {
+		up.with.Log.Warn("cannot note that everything was read back", "error", err)
+	}
 }
 
 // keepVaultSmall lets copies go that have been set aside for long enough, and collects
@@ -204,7 +252,7 @@ func (up *Upkeep) keepVaultSmall(ctx context.Context) {
 	if !up.work.begin("collect", "the rule", up.now()) {
 		return
 	}
-	up.doVaultWork(ctx, "collect")
+	up.doVaultWork(ctx, "collect", "")
 	if w := up.work.snapshot(); w.Failure != nil {
 		return
 	}
@@ -239,6 +287,7 @@ func (up *Upkeep) tidy(ctx context.Context) {
 		up.with.Log.Warn("cannot thin out backups", "error", err)
 	}
 	up.keepVaultSmall(ctx)
+	up.readBack(ctx)
 }
 
 // keepDrafts is how long a changeover that was only worked out is kept.

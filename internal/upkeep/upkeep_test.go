@@ -15,6 +15,7 @@ import (
 	"reshard/internal/core/fault"
 	"reshard/internal/records"
 	"reshard/internal/vault"
+	"reshard/internal/wire"
 )
 
 // house is all that upkeep asks, in memory, and what it was asked.
@@ -37,6 +38,12 @@ type house struct {
 func (h *house) Acting() error                          { return h.acting }
 func (h *house) Kept(context.Context) ([]string, error) { return h.copies, nil }
 func (h *house) Thin(context.Context) error             { h.thinned++; return nil }
+func (h *house) Standing(context.Context, time.Duration) (wire.StandingCheck, error) {
+	return wire.StandingCheck{}, nil
+}
+func (h *house) Recover(context.Context, string, func(done, all int64)) (wire.Recovered, error) {
+	return wire.Recovered{Packs: 2}, nil
+}
 func (h *house) Holdings(context.Context) (records.Holdings, error) {
 	return records.Holdings{Packs: 3}, nil
 }
@@ -60,6 +67,11 @@ func (h *house) Adopt(_ context.Context, ids []string) error {
 type shed struct{ *house }
 
 func (s shed) Tidy(context.Context) (int, error) { return s.gone, nil }
+
+type lists struct{ *house }
+
+// Adopt takes nothing for a backup's.
+func (l lists) Adopt(_ context.Context, ids []string) ([]string, error) { return ids, nil }
 
 type uploads struct{ *house }
 
@@ -91,7 +103,7 @@ var noon = time.Date(2026, 11, 14, 12, 0, 0, 0, time.UTC)
 
 func at(h *house, now time.Time) *Upkeep {
 	up := New(Config{
-		Records: h, Vault: cellar{h}, Library: shed{h}, Arrivals: uploads{h}, Changeovers: h,
+		Records: h, Vault: cellar{h}, Library: shed{h}, Arrivals: uploads{h}, Changeovers: h, Backups: lists{h}, Stores: h,
 		Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Life: context.Background(),
 	})
 	up.now = func() time.Time { return now }
@@ -130,6 +142,7 @@ func TestWhatIsTidiedWhen(t *testing.T) {
 		}
 		assert.Equal(t, 1, h.swept, name)
 		assert.Equal(t, 1, h.tidied, name)
+		assert.Equal(t, 1, h.thinned, name)
 		assert.Equal(t, noon.Add(-keepDrafts), h.drafts, name)
 		switch {
 		case c.collects && h.fails == nil:

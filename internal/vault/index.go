@@ -13,7 +13,8 @@ import (
 type Index interface {
 	// Find gives the places of those entries that are known.
 	Find(ctx context.Context, kind Kind, names []Name) (map[Name]Position, error)
-	// Add makes packs known, all or none. An entry that is known keeps its place.
+	// Add makes packs known, all or none; one that is known is known anew. An entry that is known keeps its
+	// place.
 	Add(ctx context.Context, packs []Pack, made time.Time) error
 	// Names hands out the names of all entries of a kind.
 	Names(ctx context.Context, kind Kind, see func(Name)) error
@@ -87,8 +88,12 @@ func (m *Memory) Add(_ context.Context, packs []Pack, made time.Time) error {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	for _, p := range packs {
+		if was, known := m.packs[p.ID]; known {
+			made = was.Made
+		} else {
+			m.entries[p.ID] = map[entryKey]bool{}
+		}
 		m.packs[p.ID] = PackUse{ID: p.ID, Bytes: p.Bytes, Made: made}
-		m.entries[p.ID] = map[entryKey]bool{}
 		for _, e := range p.Entries {
 			key := entryKey{e.Kind, e.Name}
 			if _, known := m.places[key]; !known {

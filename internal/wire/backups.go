@@ -191,3 +191,98 @@ type Alert struct {
 type BackupLimits struct {
 	keep.Allowance
 }
+
+// NewStore is a store to add: another place that gets everything that the vault has.
+type NewStore struct {
+	Name string `json:"name" maxLength:"60"`
+	Kind string `json:"kind" enum:"files,s3"`
+	// files: the folder, absolute on the service's machine
+	Folder string `json:"folder,omitempty"`
+	// s3: where it answers, such as https://s3.example; the bucket, what names begin with, its region
+	Endpoint string `json:"endpoint,omitempty"`
+	Bucket   string `json:"bucket,omitempty"`
+	Prefix   string `json:"prefix,omitempty"`
+	Region   string `json:"region,omitempty"`
+	// s3: the access key's id and its secret
+	User   string `json:"user,omitempty"`
+	Secret string `json:"secret,omitempty"`
+	// its address may be one of a private network or of the service's machine
+	Private bool `json:"private,omitempty"`
+	// what goes there is not encrypted
+	Plain bool `json:"plain,omitempty"`
+	// it holds what another vault has sent there: to bring that back here
+	Recover bool `json:"recover,omitempty"`
+}
+
+// Store is another place that gets everything that the vault has.
+type Store struct {
+	Name      string    `json:"name"`
+	Kind      string    `json:"kind" enum:"files,s3"`
+	Folder    string    `json:"folder,omitempty"`
+	Endpoint  string    `json:"endpoint,omitempty"`
+	Bucket    string    `json:"bucket,omitempty"`
+	Prefix    string    `json:"prefix,omitempty"`
+	Region    string    `json:"region,omitempty"`
+	User      string    `json:"user,omitempty"`
+	Private   bool      `json:"private,omitempty"`
+	Plain     bool      `json:"plain"`
+	CreatedBy string    `json:"createdBy"`
+	CreatedAt time.Time `json:"createdAt"`
+	// when it last did what was asked, and why it does not now
+	Reached *time.Time `json:"reached,omitempty"`
+	Trouble string     `json:"trouble,omitempty"`
+	// what it has
+	Packs int   `json:"packs"`
+	Bytes int64 `json:"bytes"`
+	// what it lacks, and since when the oldest of that is there
+	Lacks      int        `json:"lacks"`
+	LacksBytes int64      `json:"lacksBytes"`
+	Behind     *time.Time `json:"behind,omitempty"`
+	// how many of its packs are encrypted for an older key
+	OldKeys int `json:"oldKeys"`
+	// everything in it has been read back since then
+	Checked *time.Time `json:"checked,omitempty"`
+}
+
+// StoreKeys are the keys that stores are encrypted with, the newest first.
+type StoreKeys struct {
+	// where they are: without a copy of this file elsewhere, nobody can read the stores once the machine is gone
+	File string     `json:"file"`
+	Keys []StoreKey `json:"keys"`
+}
+
+// StoreKey is one of them.
+type StoreKey struct {
+	Public string `json:"public"`
+	// it is the one that is encrypted with
+	Counts bool `json:"counts"`
+	// how many packs in stores need it
+	Packs int `json:"packs"`
+}
+
+// StandingCheck is what a part of the standing check has read and found.
+type StandingCheck struct {
+	Packs    int       `json:"packs"`
+	Bytes    int64     `json:"bytes"`
+	Findings []Finding `json:"findings"`
+}
+
+// Finding is something that a check has found.
+type Finding struct {
+	At time.Time `json:"at"`
+	// the store; left out: the vault itself
+	Store  string `json:"store,omitempty"`
+	Pack   string `json:"pack"`
+	What   string `json:"what"`
+	Mended bool   `json:"mended"`
+}
+
+// Recovered is what was brought back from a store.
+type Recovered struct {
+	// brought back, and there already
+	Packs int   `json:"packs"`
+	Bytes int64 `json:"bytes"`
+	There int   `json:"there"`
+	// what the store does not have whole
+	Damaged []Finding `json:"damaged"`
+}

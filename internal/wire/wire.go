@@ -205,7 +205,7 @@ type Vault struct {
 
 // VaultWork is something that the vault does with all that it holds.
 type VaultWork struct {
-	Kind  string     `json:"kind" enum:"check,collect,rebuild"`
+	Kind  string     `json:"kind" enum:"check,collect,rebuild,recover"`
 	By    string     `json:"by"`
 	Begun time.Time  `json:"begun"`
 	Ended *time.Time `json:"ended,omitempty"`
@@ -216,6 +216,8 @@ type VaultWork struct {
 	Checked   *VaultChecked   `json:"checked,omitempty"`
 	Collected *VaultCollected `json:"collected,omitempty"`
 	Rebuilt   *VaultRebuilt   `json:"rebuilt,omitempty"`
+	// of a recovery
+	Recovered *Recovered `json:"recovered,omitempty"`
 }
 
 // Copy is an immutable stored state of a world.

@@ -47,3 +47,12 @@ func (c Clock) Ahead(wall time.Time) time.Duration {
 	}
 	return 0
 }
+
+// ByWall gives when a time of the clock that rules count by will be by the machine's, as far as that can be
+// told now.
+func ByWall(at, counted, wall time.Time) time.Time {
+	if apart := wall.Sub(counted); apart.Abs() > slack {
+		return at.Add(apart)
+	}
+	return at
+}

@@ -18,7 +18,7 @@ type Rule struct {
 	// two looks at it agree.
 	MayStop bool `json:"mayStop,omitempty"`
 	// Long is how long backups are kept, as a sentence; see ParseLong.
-	Long Long `json:"long"`
+	Long Long `json:"long" example:"all for 2 days, then one a day for 3 weeks, then one a month for ever"`
 	Allowance
 	// Slots is what is done with the provider's own backups each time: make one more, or make one and,
 	// where there is no room for it, remove the provider's oldest, which nobody can bring back. "": nothing.

@@ -91,7 +91,7 @@ var Kinds = map[string]Kind{
 		Needs: []string{"server"}, GivesWay: true,
 		Title: func(p Plan) string { return "back up " + p.named() },
 		Outcome: func(p Plan, _ string) string {
-			return p.Server + " is backed up. What it is worth: reshard backups " + p.Server
+			return p.Server + " is backed up. reshard backups " + p.Server + " says what it is worth."
 		},
 	},
 	FirstStart: {

@@ -25,7 +25,11 @@ func (in Input) writes(p *Plan) error {
 		for _, w := range wants[file] {
 			edits = append(edits, Edit{Key: w.Key, Value: w.To, Was: w.Value, WasSet: w.Found})
 		}
-		step, diff, err := in.write(file, in.syntax(file), edits)
+		syntax := in.syntax(file)
+		if len(wants[file]) > 0 {
+			syntax = in.Fit.Profile.Server.Settings[wants[file][0].In].Syntax()
+		}
+		step, diff, err := in.write(file, syntax, edits)
 		if err != nil {
 			return err
 		}

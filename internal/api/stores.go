@@ -1,0 +1,56 @@
+package api
+
+import (
+	"context"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"reshard/internal/wire"
+)
+
+type storeInput struct {
+	Store string `path:"store"`
+}
+
+func (a *API) storeRoutes() {
+	huma.Register(a.huma, op("list-stores", http.MethodGet, "/stores",
+		"List the places that get everything that the vault has", "stores"),
+		func(ctx context.Context, _ *struct{}) (*answer[[]wire.Store], error) {
+			l, err := a.service.Stores.Stores(ctx)
+			return &answer[[]wire.Store]{append([]wire.Store{}, l...)}, a.failed(err)
+		})
+	huma.Register(a.huma, op("add-store", http.MethodPost, "/stores", "Add a store, and try it", "stores"),
+		func(ctx context.Context, in *struct{ Body wire.NewStore }) (*answer[wire.Store], error) {
+			s, err := a.service.Stores.Add(ctx, in.Body, userOf(ctx))
+			return &answer[wire.Store]{s}, a.failed(err)
+		})
+	huma.Register(a.huma, op("get-store", http.MethodGet, "/stores/{store}", "Get a store, with what it has and lacks",
+		"stores"), func(ctx context.Context, in *storeInput) (*answer[wire.Store], error) {
+		s, err := a.service.Stores.Store(ctx, in.Store)
+		return &answer[wire.Store]{s}, a.failed(err)
+	})
+	huma.Register(a.huma, op("check-store", http.MethodPost, "/stores/{store}/check",
+		"Read a whole store back, and send again what is damaged there", "stores"),
+		func(ctx context.Context, in *storeInput) (*answer[wire.StandingCheck], error) {
+			c, err := a.service.Stores.Check(ctx, in.Store)
+			return &answer[wire.StandingCheck]{c}, a.failed(err)
+		})
+	huma.Register(a.huma, op("remove-store", http.MethodDelete, "/stores/{store}",
+		"Forget a store; what is in it stays there", "stores"),
+		func(ctx context.Context, in *storeInput) (*struct{}, error) {
+			return nil, a.failed(a.service.Stores.Remove(ctx, in.Store))
+		})
+	huma.Register(a.huma, op("get-store-keys", http.MethodGet, "/store-keys",
+		"Tell of the keys that stores are encrypted with, without telling them", "stores"),
+		func(ctx context.Context, _ *struct{}) (*answer[wire.StoreKeys], error) {
+			k, err := a.service.Stores.Keys(ctx)
+			return &answer[wire.StoreKeys]{k}, a.failed(err)
+		})
+	huma.Register(a.huma, op("rotate-store-key", http.MethodPost, "/store-keys",
+		"Make a new key; what stores have is encrypted for it anew, by and by", "stores"),
+		func(ctx context.Context, _ *struct{}) (*answer[wire.StoreKeys], error) {
+			k, err := a.service.Stores.Rotate(ctx)
+			return &answer[wire.StoreKeys]{k}, a.failed(err)
+		})
+}
