@@ -28,9 +28,9 @@ var floors = map[string]int{
 	"sshlink": 2, "ftplink": 2, "providerlink": 2,
 	"wire": 3, "hostfs": 3, "control": 3, "archive": 3, "vault": 3, "pgserver": 3, "feed": 3,
 	"host": 4, "executor": 4, "records": 4, "local": 4, "client": 4, "drawing": 4, "observe": 4,
-	"catalogue": 5, "accounts": 5,
+	"catalogue": 5, "accounts": 5, "jobs": 5,
 	"fleet": 6, "library": 6,
-	"arrivals": 7, "changeovers": 7, "stores": 7,
+	"arrivals": 7, "changeovers": 7, "stores": 7, "notices": 7,
 	"upkeep": 8, "backups": 8, "service": 9, "api": 10, "cli": 11,
 	"hostile": 12, // only tests and benchmarks import it
 }
@@ -56,7 +56,7 @@ var drivers = map[string][]string{
 		"reshard/internal/control/commands", "reshard/internal/host/ssh", "reshard/internal/host/ftp"},
 	"reshard/internal/ftplink":      {"reshard/internal/host/ftp", "reshard/internal/hostfs/ftp"},
 	"reshard/internal/providerlink": {"reshard/internal/host/provider", "reshard/internal/control/provider"},
-	"reshard/internal/line": {"reshard/internal/stores", "reshard/internal/providerlink", "reshard/internal/sshlink", "reshard/internal/ftplink",
+	"reshard/internal/line": {"reshard/internal/stores", "reshard/internal/notices", "reshard/internal/providerlink", "reshard/internal/sshlink", "reshard/internal/ftplink",
 		"reshard/internal/hostfs/sftp",
 		"reshard/internal/control/commands", "reshard/internal/host/ssh", "reshard/internal/host/ftp"},
 }
@@ -141,6 +141,7 @@ var ownMachine = []string{
 	"cmd/", "scripts/", "internal/cli/", "internal/local/", "internal/pgserver/", "internal/archive/",
 	"internal/vault/", "internal/arrivals/", "internal/hostile/",
 	"internal/secrets/",       // the key that secrets are kept with
+	"internal/notices/",       // whom the service itself tells
 	"internal/stores/",        // the keys of stores, and stores that are folders of it
 	"internal/client/",        // what is sent
 	"internal/sqlite/",        // a copy that a library opens

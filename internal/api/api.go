@@ -135,6 +135,7 @@ func (a *API) routes() {
 	a.changeoverRoutes()
 	a.backupRoutes()
 	a.storeRoutes()
+	a.noticeRoutes()
 	a.eventRoutes()
 	describe(a.huma.OpenAPI().Components.Schemas)
 }

@@ -54,3 +54,31 @@ func (a *API) storeRoutes() {
 			return &answer[wire.StoreKeys]{k}, a.failed(err)
 		})
 }
+
+func (a *API) noticeRoutes() {
+	huma.Register(a.huma, op("list-notice-targets", http.MethodGet, "/notice-targets",
+		"List whom the service tells of what needs a person", "backups"),
+		func(ctx context.Context, _ *struct{}) (*answer[[]wire.NoticeTarget], error) {
+			l, err := a.service.Notices.Targets(ctx)
+			return &answer[[]wire.NoticeTarget]{append([]wire.NoticeTarget{}, l...)}, a.failed(err)
+		})
+	huma.Register(a.huma, op("add-notice-target", http.MethodPost, "/notice-targets",
+		"Add a webhook or a mail address, and tell it so", "backups"),
+		func(ctx context.Context, in *struct{ Body wire.NewNoticeTarget }) (*answer[wire.NoticeTarget], error) {
+			t, err := a.service.Notices.Add(ctx, in.Body, userOf(ctx))
+			return &answer[wire.NoticeTarget]{t}, a.failed(err)
+		})
+	huma.Register(a.huma, op("try-notice-target", http.MethodPost, "/notice-targets/{target}/try",
+		"Tell a target something now, to see whether it arrives", "backups"), func(ctx context.Context, in *struct {
+		Target string `path:"target"`
+	}) (*answer[wire.NoticeTarget], error) {
+		t, err := a.service.Notices.Try(ctx, in.Target)
+		return &answer[wire.NoticeTarget]{t}, a.failed(err)
+	})
+	huma.Register(a.huma, op("remove-notice-target", http.MethodDelete, "/notice-targets/{target}",
+		"Tell a target nothing any more", "backups"), func(ctx context.Context, in *struct {
+		Target string `path:"target"`
+	}) (*struct{}, error) {
+		return nil, a.failed(a.service.Notices.Remove(ctx, in.Target))
+	})
+}

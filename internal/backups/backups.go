@@ -19,6 +19,7 @@ import (
 	"reshard/internal/executor"
 	"reshard/internal/feed"
 	"reshard/internal/fleet"
+	"reshard/internal/jobs"
 	"reshard/internal/library"
 	"reshard/internal/records"
 	"reshard/internal/stores"
@@ -35,6 +36,7 @@ type Config struct {
 	Library     *library.Library
 	Stores      *stores.Stores
 	Counted     *records.Counted
+	Queue       *jobs.Queue
 	Feed        *feed.Feed
 	Log         *slog.Logger
 	// KeepAside is how long a backup that is set aside is kept; 0: until a person removes it.
@@ -49,17 +51,18 @@ type Config struct {
 type Backups struct {
 	with    Config
 	now     func() time.Time
-	queue   *queue
+	places  places
 	running sync.WaitGroup
 	// thinning is held while it is decided what goes.
 	thinning sync.Mutex
 }
 
-// New makes backups; Open begins to make them by rule.
+// New makes backups; Begin begins to make them by rule.
 func New(c Config) *Backups {
 	b := &Backups{with: c, now: time.Now}
 	c.Changeovers.Kept = b.kept
 	c.Changeovers.Ended = b.ended
+	jobs.Handle(c.Queue, b.work)
 	return b
 }
 
@@ -365,12 +368,9 @@ func (b *Backups) Change(ctx context.Context, id int64, change wire.ChangeBackup
 // Wait waits for what it has begun.
 func (b *Backups) Wait() {
 	b.running.Wait()
-	if b.queue != nil {
-		b.queue.close()
-	}
 }
 
-// good reports whether a backup's series may rest on it.
+// heldBy says why a backup stands above rules, "" when it does not.
 func heldBy(rec records.Backup) string {
 	if rec.Pinned {
 		return "pinned"

@@ -8,14 +8,11 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
-	"github.com/riverqueue/river"
-	"github.com/riverqueue/river/riverdriver/riverpgxv5"
-	"github.com/riverqueue/river/rivermigrate"
-	"github.com/riverqueue/river/rivertype"
 
 	"reshard/internal/core/fault"
 	"reshard/internal/core/keep"
 	"reshard/internal/core/life"
+	"reshard/internal/jobs"
 	"reshard/internal/records"
 	"reshard/internal/wire"
 )
@@ -30,7 +27,6 @@ const (
 const (
 	whileBusy = 15 * time.Second // its host has enough to do, or a changeover holds its server
 	afterWay  = time.Minute      // it has given way
-	whileAway = 5 * time.Second  // this service may not act
 	tries     = 4
 )
 
@@ -45,80 +41,22 @@ type Job struct {
 	By   string    `json:"by,omitempty"` // who asked for it; "": it was due
 }
 
-// Kind implements river.JobArgs.
+// Kind names the kind of job.
 func (Job) Kind() string { return "backup" }
 
-// queue is the jobs, kept by River on the service's database. They are worked at only by the service that
-// acts on it.
-type queue struct {
-	b      *Backups
-	client *river.Client[pgx.Tx]
-	stop   context.CancelFunc
-
+// places are the backups that are made, by host.
+type places struct {
 	mu    sync.Mutex
-	hosts map[string]int // backups that are made, by host
+	hosts map[string]int
 }
 
-// Open begins to make backups by rule.
-func (b *Backups) Open(ctx context.Context) error {
-	q := &queue{b: b, hosts: map[string]int{}}
-	driver := riverpgxv5.New(b.with.Records.Pool())
-	migrator, err := rivermigrate.New(driver, &rivermigrate.Config{Logger: b.with.Log})
-	if err == nil {
-		_, err = migrator.Migrate(ctx, rivermigrate.DirectionUp, nil)
-	}
-	if err != nil {
-		return fault.Wrap(fault.Internal, "prepare", "job queue", err)
-	}
-	// What is at work belongs to a service that is dead: only one acts on the records.
-	if _, err := b.with.Records.Pool().Exec(ctx, `UPDATE river_job SET state = 'available' WHERE state = 'running'`); err != nil {
-		return fault.Wrap(fault.Internal, "prepare", "job queue", err)
-	}
-	workers := river.NewWorkers()
-	river.AddWorker(workers, &follower{q: q})
-	q.client, err = river.NewClient(driver, &river.Config{
-		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 2 * atOnce}}, Workers: workers, Logger: b.with.Log,
-		JobTimeout: -1, RescueStuckJobsAfter: 30 * 24 * time.Hour, MaxAttempts: tries,
-	})
-	if err != nil {
-		return fault.Wrap(fault.Internal, "open", "job queue", err)
-	}
-	life, stop := context.WithCancel(b.with.Life)
-	if err := q.client.Start(life); err != nil {
-		stop()
-		return fault.Wrap(fault.Internal, "open", "job queue", err)
-	}
-	q.stop = stop
-	b.queue = q
+// Begin begins to make backups by rule, once the queue is open.
+func (b *Backups) Begin(ctx context.Context) error {
 	if err := b.settle(ctx); err != nil {
 		return err
 	}
-	b.running.Go(func() { b.watch(life) })
+	b.running.Go(func() { b.watch(b.with.Life) })
 	return nil
-}
-
-// close waits until nothing of it is at work.
-func (q *queue) close() {
-	q.stop()
-	<-q.client.Stopped()
-}
-
-// add adds a job, in a transaction when one is given; fresh is false when one of its rule is there already.
-func (q *queue) add(ctx context.Context, tx pgx.Tx, job Job) (fresh bool, err error) {
-	opts := &river.InsertOpts{UniqueOpts: river.UniqueOpts{ByArgs: true, ByState: []rivertype.JobState{
-		rivertype.JobStateAvailable, rivertype.JobStatePending, rivertype.JobStateRetryable, rivertype.JobStateRunning,
-		rivertype.JobStateScheduled,
-	}}}
-	var got *rivertype.JobInsertResult
-	if tx != nil {
-		got, err = q.client.InsertTx(ctx, tx, job, opts)
-	} else {
-		got, err = q.client.Insert(ctx, job, opts)
-	}
-	if err != nil {
-		return false, fault.Wrap(fault.Unreachable, "add to", "job queue", err)
-	}
-	return !got.UniqueSkippedAsDuplicate, nil
 }
 
 // watch looks now and then what is due, and what has ended without its being told.
@@ -166,7 +104,7 @@ func (b *Backups) look(ctx context.Context) error {
 		}
 		was := *r.DueAt
 		_, err := b.with.Records.TakeDue(ctx, r, now, due(r.Rule.V, r.ID, now), func(tx pgx.Tx) error {
-			_, err := b.queue.add(ctx, tx, Job{Rule: r.ID, Due: was})
+			_, err := b.with.Queue.Add(ctx, tx, Job{Rule: r.ID, Due: was}, tries)
 			return err
 		})
 		failed = errors.Join(failed, err)
@@ -189,7 +127,7 @@ func (b *Backups) lookWhilePlayed(ctx context.Context, r records.Rule, now time.
 		return nil //nolint:nilerr // it cannot be seen now; it is looked again
 	}
 	_, err = b.with.Records.TakeDue(ctx, r, now, nil, func(tx pgx.Tx) error {
-		_, err := b.queue.add(ctx, tx, Job{Rule: r.ID, Due: now})
+		_, err := b.with.Queue.Add(ctx, tx, Job{Rule: r.ID, Due: now}, tries)
 		return err
 	})
 	return err
@@ -215,14 +153,8 @@ func (b *Backups) played(ctx context.Context, server string, since time.Time) (b
 	return err == nil && look.Facts.LastPlayed.After(since), err
 }
 
-// follower follows rules.
-type follower struct {
-	river.WorkerDefaults[Job]
-	q *queue
-}
-
 // take takes a place of a host's; false when there is none.
-func (q *queue) take(host string) bool {
+func (q *places) take(host string) bool {
 	q.mu.Lock()
 	defer q.mu.Unlock()
 	all := 0
@@ -232,35 +164,33 @@ func (q *queue) take(host string) bool {
 	if all >= atOnce || q.hosts[host] >= atOnceHost {
 		return false
 	}
+	if q.hosts == nil {
+		q.hosts = map[string]int{}
+	}
 	q.hosts[host]++
 	return true
 }
 
-func (q *queue) give(host string) {
+func (q *places) give(host string) {
 	q.mu.Lock()
 	defer q.mu.Unlock()
 	q.hosts[host]--
 }
 
-// Work implements river.Worker.
-func (f *follower) Work(ctx context.Context, job *river.Job[Job]) (err error) {
-	defer fault.Catch(&err)
-	b := f.q.b
-	if b.with.Records.Acting() != nil {
-		return river.JobSnooze(whileAway)
-	}
-	rule, err := b.with.Records.RuleByID(ctx, job.Args.Rule)
+// work follows a rule once.
+func (b *Backups) work(ctx context.Context, try jobs.Try[Job]) error {
+	rule, err := b.with.Records.RuleByID(ctx, try.Args.Rule)
 	if err != nil {
 		return err
 	}
-	if rule.RemovedAt != nil || rule.PausedAt != nil && job.Args.By == "" {
+	if rule.RemovedAt != nil || rule.PausedAt != nil && try.Args.By == "" {
 		return nil
 	}
-	if !f.q.take(rule.Host) {
-		return river.JobSnooze(3 * time.Second)
+	if !b.places.take(rule.Host) {
+		return jobs.Later(3 * time.Second)
 	}
-	defer f.q.give(rule.Host)
-	return b.follow(ctx, rule, job.Args, job.Attempt >= job.MaxAttempts)
+	defer b.places.give(rule.Host)
+	return b.follow(ctx, rule, try.Args, try.Last)
 }
 
 // follow makes a backup by a rule, and waits for its end.
@@ -274,7 +204,7 @@ func (b *Backups) follow(ctx context.Context, rule records.Rule, job Job, last b
 	})
 	switch {
 	case err != nil && id == 0 && fault.CodeOf(err) == fault.Busy:
-		return river.JobSnooze(whileBusy)
+		return jobs.Later(whileBusy)
 	case err != nil && id == 0 && ctx.Err() == nil && (last || !fault.Passing(err)):
 		// nothing was begun; it is told all the same
 		if id, rerr := b.with.Records.BeginBackup(ctx, records.Backup{
@@ -284,9 +214,9 @@ func (b *Backups) follow(ctx context.Context, rule records.Rule, job Job, last b
 			b.fail(ctx, id, records.BackupFailed, err)
 			b.tell(ctx, id)
 		}
-		return river.JobCancel(err)
+		return jobs.Never(err)
 	case err != nil && fault.CodeOf(err) == fault.Busy: // its changeover did not begin
-		return errors.Join(b.with.Records.ForgetBackup(context.WithoutCancel(ctx), id), river.JobSnooze(whileBusy))
+		return errors.Join(b.with.Records.ForgetBackup(context.WithoutCancel(ctx), id), jobs.Later(whileBusy))
 	case err != nil:
 		return err
 	}
@@ -303,11 +233,11 @@ func (b *Backups) follow(ctx context.Context, rule records.Rule, job Job, last b
 	}
 	switch backup.State {
 	case records.BackupGaveWay:
-		return river.JobSnooze(afterWay)
+		return jobs.Later(afterWay)
 	case records.BackupFailed:
 		why := fmt.Errorf("backup %d failed", id)
 		if fl := backup.Failure.V; fl != nil && (fault.Code(fl.Code) == fault.Internal || fault.Code(fl.Code) == fault.Held) {
-			return river.JobCancel(why)
+			return jobs.Never(why)
 		}
 		return why
 	}
@@ -325,7 +255,7 @@ func (b *Backups) slots(ctx context.Context, rule records.Rule) error {
 	}
 	if now.Full() {
 		if rule.Rule.V.Slots != keep.SlotsReplace {
-			return river.JobCancel(fault.New(fault.NoSpace, "make backup at provider of", rule.Server,
+			return jobs.Never(fault.New(fault.NoSpace, "make backup at provider of", rule.Server,
 				"its %d places are taken, and the rule does not say that the oldest may go", now.Allowance))
 		}
 		oldest := now.Backups[0]

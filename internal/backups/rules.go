@@ -126,7 +126,7 @@ func (b *Backups) RunRule(ctx context.Context, server, name, by string) (wire.Ru
 	if err != nil {
 		return wire.Rule{}, err
 	}
-	fresh, err := b.queue.add(ctx, nil, Job{Rule: rule.ID, Due: b.now(), By: by})
+	fresh, err := b.with.Queue.Add(ctx, nil, Job{Rule: rule.ID, Due: b.now(), By: by}, tries)
 	if err == nil && !fresh {
 		err = fault.New(fault.Busy, "run rule", name, "it is being followed already, or about to be").
 			With("reshard backups " + server + " shows how it stands.")

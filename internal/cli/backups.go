@@ -331,17 +331,3 @@ func (a *app) printAlerts(list []wire.Alert) {
 		a.print("\n")
 	}
 }
-
-func (a *app) alertsCommand() *cli.Command {
-	return &cli.Command{
-		Name: "alerts", Usage: "list what needs a person", Description: "Examples:\n  reshard alerts",
-		Action: listing(a, func(ctx context.Context, api *client.Client, _ *cli.Command) ([]wire.Alert, error) {
-			return api.Alerts(ctx)
-		}, func(list []wire.Alert) {
-			if len(list) == 0 {
-				a.print("Nothing needs you.\n")
-			}
-			a.printAlerts(list)
-		}),
-	}
-}

@@ -249,4 +249,3 @@ func (a *app) listStores(list []wire.Store) {
 		a.printStore(s)
 	}
 }
-

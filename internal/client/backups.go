@@ -130,3 +130,24 @@ func (c *Client) RotateStoreKey(ctx context.Context) (wire.StoreKeys, error) {
 func (c *Client) RecoverVault(ctx context.Context, store string) (wire.Vault, error) {
 	return call[wire.Vault](ctx, c, http.MethodPost, "/vault/recover/"+url.PathEscape(store), nil)
 }
+
+// NoticeTargets lists whom the service tells of what needs a person.
+func (c *Client) NoticeTargets(ctx context.Context) ([]wire.NoticeTarget, error) {
+	return call[[]wire.NoticeTarget](ctx, c, http.MethodGet, "/notice-targets", nil)
+}
+
+// AddNoticeTarget adds a webhook or a mail address.
+func (c *Client) AddNoticeTarget(ctx context.Context, in wire.NewNoticeTarget) (wire.NoticeTarget, error) {
+	return call[wire.NoticeTarget](ctx, c, http.MethodPost, "/notice-targets", in)
+}
+
+// TryNoticeTarget tells a target something now.
+func (c *Client) TryNoticeTarget(ctx context.Context, name string) (wire.NoticeTarget, error) {
+	return call[wire.NoticeTarget](ctx, c, http.MethodPost, "/notice-targets/"+url.PathEscape(name)+"/try", nil)
+}
+
+// RemoveNoticeTarget forgets a target.
+func (c *Client) RemoveNoticeTarget(ctx context.Context, name string) error {
+	_, err := call[struct{}](ctx, c, http.MethodDelete, "/notice-targets/"+url.PathEscape(name), nil)
+	return err
+}

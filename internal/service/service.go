@@ -30,7 +30,9 @@ import (
 	"reshard/internal/drawing"
 	"reshard/internal/fleet"
 	"reshard/internal/host"
+	"reshard/internal/jobs"
 	"reshard/internal/library"
+	"reshard/internal/notices"
 	"reshard/internal/records"
 	"reshard/internal/secrets"
 	"reshard/internal/stores"
@@ -79,6 +81,7 @@ type Service struct {
 	Changeovers *changeovers.Changeovers
 	Stores      *stores.Stores
 	Backups     *backups.Backups
+	Notices     *notices.Notices
 	Upkeep      *upkeep.Upkeep
 	// Feed tells what changes in them.
 	Feed feed.Feed
@@ -87,6 +90,7 @@ type Service struct {
 	records *records.Records
 	log     *slog.Logger
 	secrets *secrets.Keeper
+	queue   *jobs.Queue
 	// identity is what the data folder is known by, lock its lock.
 	identity string
 	lock     folderLock
@@ -128,6 +132,7 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 	}
 	s.running.Go(func() { s.Upkeep.Run(s.life) })
 	s.running.Go(func() { s.Stores.Run(s.life) })
+	s.running.Go(func() { s.Notices.Run(s.life) })
 	s.running.Go(func() { s.Arrivals.Watch(s.life) })
 	return s, nil
 }
@@ -164,7 +169,8 @@ func (s *Service) open(ctx context.Context) (err error) {
 	}
 	s.wire(v, counted)
 	for _, begin := range []func(context.Context) error{
-		s.Arrivals.Clear, s.Fleet.Open, s.Games.Load, s.recover, s.Backups.Open,
+		s.Arrivals.Clear, s.Fleet.Open, s.Games.Load, s.recover,
+		func(ctx context.Context) error { return s.queue.Open(ctx, s.life) }, s.Backups.Begin,
 	} {
 		if err := begin(ctx); err != nil {
 			return err
@@ -177,6 +183,7 @@ func (s *Service) open(ctx context.Context) (err error) {
 // made after it, but for the catalogue, which asks the fleet before a profile changes.
 func (s *Service) wire(v *vault.Vault, counted *records.Counted) {
 	c, board := s.config, drawing.New()
+	s.queue = jobs.New(s.records.Pool(), s.records.Acting, c.Log)
 	s.Accounts = accounts.New(s.records)
 	s.Games = catalogue.New(c.Games, s.records, c.Log)
 	s.Fleet = fleet.New(fleet.Config{
@@ -198,7 +205,11 @@ func (s *Service) wire(v *vault.Vault, counted *records.Counted) {
 	})
 	s.Backups = backups.New(backups.Config{
 		Records: s.records, Vault: v, Fleet: s.Fleet, Changeovers: s.Changeovers, Library: s.Library, Stores: s.Stores,
-		Counted: counted, Feed: &s.Feed, Log: c.Log, KeepAside: c.KeepAside, Life: s.life, Pace: c.RulePace,
+		Counted: counted, Queue: s.queue, Feed: &s.Feed, Log: c.Log, KeepAside: c.KeepAside, Life: s.life, Pace: c.RulePace,
+	})
+	s.Notices = notices.New(notices.Config{
+		Records: s.records, Secrets: s.secrets, Queue: s.queue, Feed: &s.Feed, Log: c.Log, Alerts: s.Backups.Alerts,
+		Pace: c.RulePace,
 	})
 	s.Upkeep = upkeep.New(upkeep.Config{
 		Records: s.records, Vault: v, Library: s.Library, Arrivals: s.Arrivals, Changeovers: s.Changeovers,
@@ -221,6 +232,7 @@ func (s *Service) Close() (err error) {
 		s.Upkeep.Wait()
 		s.Changeovers.Wait()
 		s.Backups.Wait()
+		s.queue.Close()
 	}
 	if s.Fleet != nil {
 		err = s.Fleet.Close()

@@ -46,7 +46,9 @@ type bucket struct {
 
 // check says what is wrong with where a store is said to be.
 func check(name string, s records.StoreSettings, secret string) error {
-	bad := func(format string, args ...any) error { return fault.New(fault.Invalid, "add store", name, format, args...) }
+	bad := func(format string, args ...any) error {
+		return fault.New(fault.Invalid, "add store", name, format, args...)
+	}
 	switch s.Kind {
 	case KindFiles:
 		if !filepath.IsAbs(s.Folder) {

@@ -160,11 +160,11 @@ func TestWorkOnTheVaultIsTold(t *testing.T) {
 	ctx := context.Background()
 	h := &house{done: map[string]time.Time{}, hold: make(chan struct{}), copies: []string{"one"}}
 	up := at(h, noon)
-	_, err := up.WorkOn(ctx, "check", "bryn")
+	_, err := up.WorkOn(ctx, "check", "", "bryn")
 	require.NoError(t, err)
 	require.Eventually(t, func() bool { w := up.work.snapshot(); return w.Done == 1 && w.All == 4 }, 5*time.Second,
 		time.Millisecond)
-	_, err = up.WorkOn(ctx, "collect", "ada")
+	_, err = up.WorkOn(ctx, "collect", "", "ada")
 	require.ErrorIs(t, err, fault.Busy.As(), "one work at a time")
 	up.keepVaultSmall(ctx)
 	assert.Zero(t, h.collected, "the rule waits for its turn too")
@@ -179,20 +179,20 @@ func TestWorkOnTheVaultIsTold(t *testing.T) {
 	assert.Equal(t, "it is cut short", seen.Work.Checked.Damaged[0].Why)
 	assert.Nil(t, seen.Work.Failure)
 
-	_, err = up.WorkOn(ctx, "rebuild", "ada")
+	_, err = up.WorkOn(ctx, "rebuild", "", "ada")
 	require.NoError(t, err)
 	up.Wait()
 	assert.Equal(t, []string{"found"}, h.adopted)
 
 	h.fails, h.adopted = fault.New(fault.NoSpace, "rebuild", "index", "the disk is full"), nil
-	_, err = up.WorkOn(ctx, "rebuild", "ada")
+	_, err = up.WorkOn(ctx, "rebuild", "", "ada")
 	require.NoError(t, err)
 	up.Wait()
 	assert.Nil(t, h.adopted)
 	assert.Equal(t, string(fault.NoSpace), up.work.snapshot().Failure.Code)
 	assert.NotEmpty(t, up.work.snapshot().Failure.Next)
 
-	_, err = up.WorkOn(ctx, "polish", "ada")
+	_, err = up.WorkOn(ctx, "polish", "", "ada")
 	require.NoError(t, err)
 	up.Wait()
 	assert.Equal(t, string(fault.Invalid), up.work.snapshot().Failure.Code)

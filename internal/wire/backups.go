@@ -286,3 +286,40 @@ type Recovered struct {
 	// what the store does not have whole
 	Damaged []Finding `json:"damaged"`
 }
+
+// NewNoticeTarget is whom to tell of what needs a person.
+type NewNoticeTarget struct {
+	Name string `json:"name" maxLength:"60"`
+	Kind string `json:"kind" enum:"webhook,mail"`
+	// webhook: where notices are posted to
+	URL string `json:"url,omitempty"`
+	// mail: the server that takes it, as host:port; how the way there is encrypted; the account
+	Server string `json:"server,omitempty"`
+	Secure string `json:"secure,omitempty" enum:"tls,starttls,none"`
+	User   string `json:"user,omitempty"`
+	// mail: from whom and to whom
+	From string   `json:"from,omitempty"`
+	To   []string `json:"to,omitempty" maxItems:"20"`
+	// webhook: what notices are signed with; mail: the account's password
+	Secret string `json:"secret,omitempty"`
+	// its address may be one of a private network or of the service's machine
+	Private bool `json:"private,omitempty"`
+}
+
+// NoticeTarget is whom the service tells of what needs a person.
+type NoticeTarget struct {
+	Name      string    `json:"name"`
+	Kind      string    `json:"kind" enum:"webhook,mail"`
+	URL       string    `json:"url,omitempty"`
+	Server    string    `json:"server,omitempty"`
+	Secure    string    `json:"secure,omitempty"`
+	User      string    `json:"user,omitempty"`
+	From      string    `json:"from,omitempty"`
+	To        []string  `json:"to"`
+	Private   bool      `json:"private,omitempty"`
+	CreatedBy string    `json:"createdBy"`
+	CreatedAt time.Time `json:"createdAt"`
+	// when it was last told something, and why the last try failed
+	Told    *time.Time `json:"told,omitempty"`
+	Trouble string     `json:"trouble,omitempty"`
+}
