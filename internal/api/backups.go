@@ -100,8 +100,9 @@ func (a *API) ruleRoutes() {
 	})
 	huma.Register(a.huma, op("change-rule", http.MethodPatch, "/servers/{server}/rules/{rule}",
 		"Change a rule, pause it or let it go on", "backups"), func(ctx context.Context, in *struct {
-		ruleInput
-		Body wire.ChangeRule
+		Server string `path:"server"`
+		Rule   string `path:"rule"`
+		Body   wire.ChangeRule
 	}) (*answer[wire.Rule], error) {
 		r, err := a.service.Backups.ChangeRule(ctx, in.Server, in.Rule, in.Body, userOf(ctx))
 		return &answer[wire.Rule]{r}, a.failed(err)

@@ -123,8 +123,11 @@ func (b *Backups) lookWhilePlayed(ctx context.Context, r records.Rule, now time.
 		since = *r.BegunAt
 	}
 	played, err := b.played(ctx, r.Server, since)
+	if err != nil { // it is looked again
+		b.with.Log.Warn("it cannot be told whether somebody plays", "server", r.Server, "error", err)
+	}
 	if err != nil || !played {
-		return nil //nolint:nilerr // it cannot be seen now; it is looked again
+		return nil
 	}
 	_, err = b.with.Records.TakeDue(ctx, r, now, nil, func(tx pgx.Tx) error {
 		_, err := b.with.Queue.Add(ctx, tx, Job{Rule: r.ID, Due: now}, tries)

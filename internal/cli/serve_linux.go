@@ -233,6 +233,10 @@ type ServeConfig struct {
 	MoveHere bool
 	// Kinds are the kinds of hosts that it knows; nil: all of this build.
 	Kinds host.Kinds
+	// RulePace is how often it is looked whether a rule of backups is due; 0: every few seconds.
+	RulePace time.Duration
+	// Clock is the machine's, by which ages count; nil is that itself. Tests let it leap.
+	Clock func() time.Time `json:"-"`
 	// Trace is told each point of every changeover; tests cut it there.
 	Trace func(point string)
 }
@@ -432,7 +436,7 @@ func (d *Daemon) comeUp(listening *error) (*service.Service, error) {
 func (d *Daemon) open() (*service.Service, error) {
 	c := d.config
 	return service.Open(d.base, service.Config{
-		Data: c.Data, Database: c.Database, Games: d.games, StartServers: c.StartServers, KeepAside: c.KeepAside,
+		Data: c.Data, Database: c.Database, Games: d.games, StartServers: c.StartServers, KeepAside: c.KeepAside, RulePace: c.RulePace, Clock: c.Clock,
 		Limits: c.Limits,
 		Log:    d.log, Trace: c.Trace, Address: d.Address, Lease: c.Lease, MoveHere: c.MoveHere, Kinds: c.Kinds,
 		StandsBy: func(who string) {

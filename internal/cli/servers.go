@@ -37,6 +37,9 @@ func (a *app) serversCommand() *cli.Command {
 			&cli.StringFlag{Name: "host", Local: true, Usage: "only on this `HOST`"},
 		),
 		Action: listing(a, func(ctx context.Context, api *client.Client, c *cli.Command) ([]wire.Server, error) {
+			if alerts, err := api.Alerts(ctx); err == nil && !a.json { // what needs somebody stands at the top
+				a.printAlerts(alerts)
+			}
 			return api.Servers(ctx, wire.ServerQuery{
 				Part: wire.Part{Limit: c.Int("limit")}, Search: c.String("search"),
 				Game: c.String("game"), Host: c.String("host"), Order: c.String("order"),

@@ -135,6 +135,8 @@ type bundle struct {
 	data string
 	// lease is how long the service acts without hearing from the database.
 	lease time.Duration
+	// clock is the machine's, by which ages count.
+	clock func() time.Time
 }
 
 func newDatabase(t *testing.T) string {
@@ -185,6 +187,8 @@ func (b *bundle) config() cli.ServeConfig {
 		Limits:        b.limits,
 		Games:         b.games,
 		GamesOverride: b.gamesOverride,
+		RulePace:      100 * time.Millisecond,
+		Clock:         b.clock,
 		Trace: func(p string) {
 			if b.trace != nil {
 				b.trace(p)

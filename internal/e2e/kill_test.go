@@ -104,6 +104,21 @@ var killKinds = map[string]func(b *bundle) wire.Wish{
 	"switch":    func(*bundle) wire.Wish { return wire.Wish{Kind: plan.Switch, World: "old"} },
 	"rename":    func(*bundle) wire.Wish { return wire.Wish{Kind: plan.Rename, World: "summer"} },
 	"take away": func(*bundle) wire.Wish { return wire.Wish{Kind: plan.TakeAway} },
+	"restore of some files": func(b *bundle) wire.Wish {
+		return wire.Wish{
+			Kind: plan.Restore, Backup: b.backup("north").ID, What: plan.SomeFiles, Files: []string{"ground/*.qt", "folk/*.json"},
+		}
+	},
+	"restore of all": func(b *bundle) wire.Wish {
+		id := b.backup("north").ID
+		b.must("servers", "stop", "north")
+		file := filepath.Join(b.dir, "servers", "north", "quarry.properties")
+		data, err := os.ReadFile(file)
+		require.NoError(b.t, err)
+		require.NoError(b.t, os.WriteFile(file, append(data, "welcome=changed since\n"...), 0o644))
+		b.must("servers", "start", "north")
+		return wire.Wish{Kind: plan.Restore, Backup: id, What: plan.Everything}
+	},
 	"undo of a put": func(b *bundle) wire.Wish {
 		return wire.Wish{
 			Kind:   plan.Undo,

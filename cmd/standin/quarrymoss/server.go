@@ -58,12 +58,14 @@ type serverRun struct {
 	mu   sync.Mutex
 	folk map[string]net.Conn
 	held bool
+	// writing is held for each pair of files of a busy server.
+	writing sync.Mutex
 }
 
 // Run plays a server in root until it is told to halt; it returns the exit
 // code. The file misbehave in the root may name one of: never-ready,
 // opens-other, ignores-halt, exits-early, regenerates, slow-halt,
-// quiet-halt, updates-itself; a folder name behind it makes that true for this
+// quiet-halt, updates-itself, busy; a folder name behind it makes that true for this
 // world only.
 func Run(ctx context.Context, root string, in io.Reader, out io.Writer) int {
 	s := &serverRun{root: root, out: out, folk: map[string]net.Conn{}}
@@ -99,10 +101,34 @@ func Run(ctx context.Context, root string, in io.Reader, out io.Writer) int {
 		s.say("out of peat")
 		return 3
 	}
+	if s.mischief == "busy" {
+		busy, rest := context.WithCancel(ctx)
+		defer rest()
+		go s.dig(busy)
+	}
 	if s.mischief != "never-ready" {
 		s.say("ready on port %d", port)
 	}
 	return s.console(ctx, in)
+}
+
+// Works are the files of a busy server: it writes the same number into both, one after the other, many times
+// a second, and so shows whether a copy is of one moment.
+var Works = []string{"works-dug.txt", "works-hauled.txt"}
+
+func (s *serverRun) dig(ctx context.Context) {
+	dir := filepath.Join(s.root, "worlds", s.folder)
+	for n := 1; ctx.Err() == nil; n++ {
+		s.writing.Lock()
+		for _, name := range Works {
+			if !s.held {
+				_ = os.WriteFile(filepath.Join(dir, name), []byte(strconv.Itoa(n)), 0o644) // a player would not be told either
+				time.Sleep(time.Millisecond)
+			}
+		}
+		s.writing.Unlock()
+		time.Sleep(5 * time.Millisecond)
+	}
 }
 
 // Updated is the version that a server that updates itself has then.
@@ -332,12 +358,16 @@ func (s *serverRun) command(line string) (done bool) {
 	case "seed":
 		s.say("seed is %d", s.heart.Seed)
 	case "hold":
+		s.writing.Lock()
 		s.held = true
+		s.writing.Unlock()
 		s.say("writes held")
 	case "flush":
 		s.say("tiles flushed")
 	case "release":
+		s.writing.Lock()
 		s.held = false
+		s.writing.Unlock()
 		s.say("writes released")
 	case "folk":
 		s.mu.Lock()

@@ -601,6 +601,7 @@ func (l *linter) checkConsole(key string) {
 	l.compile(key+".harmless", &c.Harmless, "", false)
 	l.compile(key+".stop.expect", &c.Stop.Expect, "", false)
 	l.compile(key+".seed.answer", &c.Seed.Answer, "value", c.Seed.Say != "")
+	l.compile(key+".joined.answer", &c.Joined.Answer, "value", c.Joined.Say != "")
 	l.compile(key+".version.answer", &c.Version.Answer, "value", c.Version.Say != "")
 	for _, e := range []struct {
 		name     string

@@ -133,7 +133,7 @@ func (p Plan) Outcome(copy string) string {
 
 // Wish is what a person wants to do to a server.
 type Wish struct {
-	Kind string `json:"kind" query:"kind" enum:"put,restore,clone,reset,switch,rename,take-away,backup,undo"`
+	Kind string `json:"kind" query:"kind" enum:"put,restore,clone,reset,switch,rename,take-away,undo"`
 	// all but undo
 	Server string `json:"server,omitempty" query:"server"`
 	// put and restore: a world of the library or the beginning of a copy's id; clone, switch

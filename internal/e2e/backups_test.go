@@ -1,0 +1,503 @@
+package e2e
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"reshard/cmd/standin/quarrymoss"
+	"reshard/cmd/standin/saltmarch"
+	"reshard/internal/core/keep"
+	"reshard/internal/core/plan"
+	"reshard/internal/wire"
+)
+
+// backup backs a server up at the command line.
+func (b *bundle) backup(server string, flags ...string) (out wire.Backup) {
+	b.t.Helper()
+	code, text, errs := b.cli(append([]string{"--json", "backup", server}, flags...)...)
+	require.Equal(b.t, 0, code, "%s%s", text, errs)
+	require.NoError(b.t, json.Unmarshal([]byte(text), &out))
+	return out
+}
+
+// runRule has a server's usual rule followed, once it is not being followed any more.
+func (b *bundle) runRule(server string) {
+	b.t.Helper()
+	require.Eventually(b.t, func() bool {
+		_, err := b.api.RunRule(context.Background(), server, "usual")
+		return err == nil
+	}, 30*time.Second, 50*time.Millisecond)
+}
+
+// writer keeps writing to a world that runs, the same number into two places one after the other, until it is
+// told to end; moment tells of a copy of that world whether it is of one moment.
+type writer struct {
+	begin  func(t *testing.T, world string) (end func())
+	moment func(t *testing.T, world string)
+	whole  plan.Wholeness
+}
+
+func noWriter(*testing.T, string) func() { return func() {} }
+
+// pairs writes two files one after the other, rests, and so on.
+func pairs(rest time.Duration) func(*testing.T, string) func() {
+	return func(t *testing.T, world string) func() {
+		ctx, stop := context.WithCancel(context.Background())
+		var running sync.WaitGroup
+		running.Go(func() {
+			for n := 1; ctx.Err() == nil; n++ {
+				for _, name := range quarrymoss.Works {
+					assert.NoError(t, os.WriteFile(filepath.Join(world, name), []byte(strconv.Itoa(n)), 0o644))
+					time.Sleep(100 * time.Millisecond)
+				}
+				select {
+				case <-ctx.Done():
+				case <-time.After(rest):
+				}
+			}
+		})
+		return func() { stop(); running.Wait() }
+	}
+}
+
+func samePair(t *testing.T, world string) {
+	var seen []string
+	for _, name := range quarrymoss.Works {
+		data, err := os.ReadFile(filepath.Join(world, name))
+		require.NoError(t, err)
+		seen = append(seen, string(data))
+	}
+	assert.Equal(t, seen[0], seen[1], "both were written before the moment of the copy")
+}
+
+// rows writes the same number into two tables of a database, in one transaction, again and again.
+func rows(t *testing.T, world string) func() {
+	db, err := sql.Open("sqlite", "file:"+filepath.Join(world, "mod_storage.sqlite")+"?_pragma=busy_timeout(20000)")
+	require.NoError(t, err)
+	for _, name := range []string{"dug", "hauled"} {
+		_, err := db.Exec("CREATE TABLE IF NOT EXISTS " + name + " (n integer)")
+		require.NoError(t, err)
+		_, err = db.Exec("INSERT INTO " + name + " VALUES (0)")
+		require.NoError(t, err)
+	}
+	ctx, stop := context.WithCancel(context.Background())
+	var running sync.WaitGroup
+	running.Go(func() {
+		for ctx.Err() == nil {
+			tx, err := db.Begin()
+			if err == nil {
+				_, err = tx.Exec("UPDATE dug SET n = n + 1")
+			}
+			if err == nil {
+				_, err = tx.Exec("UPDATE hauled SET n = n + 1")
+			}
+			if err == nil {
+				err = tx.Commit()
+			}
+			if !assert.NoError(t, err) {
+				return
+			}
+			time.Sleep(10 * time.Millisecond)
+		}
+	})
+	return func() { stop(); running.Wait(); _ = db.Close() }
+}
+
+func sameRows(t *testing.T, world string) {
+	db, err := sql.Open("sqlite", "file:"+filepath.Join(world, "mod_storage.sqlite")+"?mode=ro")
+	require.NoError(t, err)
+	defer db.Close() //nolint:errcheck // only read
+	var dug, hauled int
+	require.NoError(t, db.QueryRow("SELECT (SELECT n FROM dug), (SELECT n FROM hauled)").Scan(&dug, &hauled))
+	assert.Equal(t, dug, hauled, "no transaction was cut in two")
+	assert.Positive(t, dug)
+	var says string
+	require.NoError(t, db.QueryRow("PRAGMA integrity_check").Scan(&says))
+	assert.Equal(t, "ok", says)
+}
+
+// On every game, the real ones too: a backup while something writes, restored to a server that has no world. What
+// stands there then is what the backup has, and that is a state that the world had at one moment.
+func TestABackupWhileSomethingWrites(t *testing.T) {
+	t.Parallel()
+	for id, w := range map[string]writer{
+		"quarrymoss": {noWriter, samePair, plan.WholeHeld}, // the game itself is busy
+		"saltmarch":  {pairs(3 * time.Second), samePair, plan.WholeStill},
+		"emberlode":  {noWriter, func(*testing.T, string) {}, plan.WholeSaved},
+		"openttd":    {noWriter, func(*testing.T, string) {}, plan.WholeSaved},
+		"minetest":   {rows, sameRows, plan.WholeDatabases},
+	} {
+		t.Run(id, func(t *testing.T) {
+			t.Parallel()
+			b := setup(t)
+			entrants[id](b)
+			ctx := context.Background()
+			if id == "quarrymoss" {
+				b.must("servers", "stop", "one")
+				b.misbehave("one", "busy")
+				b.must("servers", "start", "one")
+			}
+			one, err := b.api.Server(ctx, "one")
+			require.NoError(t, err)
+			world := filepath.Join(b.dir, "servers", "one", one.Facts.WorldsFolder, one.Server.Active)
+			end := w.begin(t, world)
+			got := b.backup("one")
+			end()
+			require.True(t, got.Good, got.Says)
+			of := got.Worlds[len(got.Worlds)-1]
+			assert.Equal(t, w.whole, of.Wholeness, of.Says)
+			s, err := b.api.Server(ctx, "one")
+			require.NoError(t, err)
+			assert.Equal(t, "running", s.Server.State)
+
+			// The other server loses all of its worlds.
+			b.must("servers", "stop", "two")
+			root := filepath.Join(b.dir, "servers", "two", one.Facts.WorldsFolder)
+			left, err := os.ReadDir(root)
+			require.NoError(t, err)
+			for _, e := range left {
+				require.NoError(t, os.RemoveAll(filepath.Join(root, e.Name())))
+			}
+			wish := wire.Wish{
+				Kind: plan.Restore, Backup: got.ID, Server: "two", World: of.World,
+				Choices: map[string]string{"folder-name": of.World, "players": "keep", "overrides": "leave", "version": "go-on"},
+			}
+			draft, err := b.api.Draft(ctx, wish)
+			if err != nil { // not every game asks all of it
+				wish.Choices = map[string]string{"folder-name": of.World}
+				draft, err = b.api.Draft(ctx, wish)
+			}
+			require.NoError(t, err)
+			last := b.carry(draft)
+			require.Equal(t, plan.Done, last.State, "%+v %+v", last.Failure, last.Proof)
+			b.must("servers", "stop", "two")
+			w.moment(t, filepath.Join(root, of.World))
+		})
+	}
+}
+
+// A world that never stands still is stored all the same, and is said not to be sure; with leave the server is
+// stopped for a moment.
+func TestABackupOfAWorldThatNeverStandsStill(t *testing.T) {
+	t.Parallel()
+	b := setup(t)
+	root, world, _ := b.saltmarsh("marsh")
+	end := pairs(300*time.Millisecond)(t, filepath.Join(root, saltmarch.WorldsFolder, world))
+	defer end()
+	got := b.backup("marsh")
+	assert.False(t, got.Good)
+	assert.Equal(t, plan.NotWhole, got.Worlds[0].Wholeness)
+	assert.NotEmpty(t, got.Worlds[0].Moved)
+	assert.Contains(t, got.Says, "Not sure to be whole")
+}
+
+// What has not changed is not read again, and stands as before: no copy is made of it. What was written without its
+// showing in size and time is found when everything is read.
+func TestAnUnchangedWorldMakesNoCopy(t *testing.T) {
+	t.Parallel()
+	b := setup(t)
+	root := b.quarry("north", plot{stopped: true})
+	long := time.Now().Add(-time.Hour)
+	tile := ""
+	require.NoError(t, filepath.WalkDir(filepath.Join(root, "worlds"), func(p string, d os.DirEntry, err error) error {
+		if strings.HasSuffix(p, ".qt") {
+			tile = p
+		}
+		return os.Chtimes(p, long, long)
+	}))
+	first := b.backup("north")
+	second := b.backup("north")
+	assert.Equal(t, first.Worlds[0].Copy, second.Worlds[0].Copy)
+	assert.True(t, second.Worlds[0].AsBefore)
+	assert.Contains(t, second.Says, "stood as before")
+	c, err := b.api.Changeover(context.Background(), second.Changeover)
+	require.NoError(t, err)
+	assert.Zero(t, c.Steps[0].Bytes, "nothing was read")
+
+	data, err := os.ReadFile(tile)
+	require.NoError(t, err)
+	data[len(data)-1] ^= 1
+	require.NoError(t, os.WriteFile(tile, data, 0o644))
+	require.NoError(t, os.Chtimes(tile, long, long))
+	assert.True(t, b.backup("north").Worlds[0].AsBefore, "it does not show")
+	assert.False(t, b.backup("north", "--read-all").Worlds[0].AsBefore)
+
+	list, err := b.api.Worlds(context.Background(), wire.WorldQuery{})
+	require.NoError(t, err)
+	require.Len(t, list, 1, "they are copies of one world")
+	assert.Len(t, list[0].Copies, 2)
+}
+
+// A backup gives way to a changeover, lets its server write again, and is made again by its rule.
+func TestABackupGivesWay(t *testing.T) {
+	t.Parallel()
+	b := setup(t)
+	b.quarry("north", plot{})
+	b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 222})
+	var once sync.Once
+	reached, goOn := make(chan struct{}), make(chan struct{})
+	var held atomic.Bool
+	b.trace = func(point string) {
+		if strings.Contains(point, "tell acted") && held.CompareAndSwap(false, true) {
+			once.Do(func() { close(reached); <-goOn })
+		}
+	}
+	ctx := context.Background()
+	l := keep.Long{{Span: keep.Span{Ever: true}}}
+	_, err := b.api.AddRule(ctx, "north", wire.NewRule{Rule: keep.Rule{When: keep.When{Cron: "0 4 * * *"}, Long: l}})
+	require.NoError(t, err)
+	_, err = b.api.RunRule(ctx, "north", "usual")
+	require.NoError(t, err)
+	<-reached
+	draft, err := b.api.Draft(ctx, wire.Wish{Kind: "put", World: "fen", Server: "north"})
+	require.NoError(t, err)
+	go func() { time.Sleep(200 * time.Millisecond); close(goOn) }()
+	last := b.carry(draft)
+	require.Equal(t, plan.Done, last.State, "%+v", last.Failure)
+	list, err := b.api.Backups(ctx, wire.BackupQuery{Server: "north"})
+	require.NoError(t, err)
+	require.NotEmpty(t, list)
+	assert.Equal(t, "gave-way", list[len(list)-1].State, list[len(list)-1].Says)
+	log, err := os.ReadFile(filepath.Join(b.dir, "servers", "north", ".reshard-console", "log"))
+	if err == nil {
+		assert.Contains(t, string(log), "writes released")
+	}
+}
+
+// A rule that was missed is made up for once, and its next time is one to come.
+func TestAMissedRuleIsMadeUpForOnce(t *testing.T) {
+	t.Parallel()
+	b := setup(t)
+	b.quarry("north", plot{})
+	ctx := context.Background()
+	b.must("rules", "add", "north", "--at", "0 4 * * *", "--zone", "Europe/Oslo", "--keep", "all for 2 days", "--yes")
+	db, err := sql.Open("pgx", b.database)
+	require.NoError(t, err)
+	defer db.Close() //nolint:errcheck // the test is over
+	_, err = db.Exec(`UPDATE rules SET due_at = now() - interval '3 days'`)
+	require.NoError(t, err)
+	done := func() []wire.Backup {
+		list, err := b.api.Backups(ctx, wire.BackupQuery{Server: "north", State: "done"})
+		require.NoError(t, err)
+		return list
+	}
+	require.Eventually(t, func() bool { return len(done()) == 1 }, 30*time.Second, 50*time.Millisecond)
+	time.Sleep(500 * time.Millisecond)
+	list := done()
+	require.Len(t, list, 1)
+	assert.Equal(t, "usual", list[0].Rule)
+	rules, err := b.api.Rules(ctx, "north")
+	require.NoError(t, err)
+	assert.True(t, rules[0].Due.After(time.Now()))
+	assert.NotNil(t, rules[0].LastGood)
+
+	b.runRule("north")
+	require.Eventually(t, func() bool { return len(done()) == 2 }, 30*time.Second, 50*time.Millisecond)
+	b.must("rules", "pause", "north", "usual")
+	assert.Contains(t, b.must("rules"), "paused by warden")
+	code, _, errs := b.cli("rules", "add", "north", "--at", "0 4 * * *", "--yes")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, errs, "has a rule of that name")
+
+	// What fails needs a person, and is well again with the next good one.
+	require.NoError(t, os.Rename(filepath.Join(b.dir, "servers", "north", "worlds"), filepath.Join(b.dir, "away")))
+	b.must("rules", "resume", "north", "usual")
+	b.runRule("north")
+	require.Eventually(t, func() bool {
+		alerts, err := b.api.Alerts(ctx)
+		return err == nil && len(alerts) == 1 && strings.Contains(alerts[0].Says, "The last backup failed")
+	}, 60*time.Second, 100*time.Millisecond)
+	assert.Contains(t, b.must("servers"), "! Rule usual of north")
+	require.NoError(t, os.Rename(filepath.Join(b.dir, "away"), filepath.Join(b.dir, "servers", "north", "worlds")))
+	b.runRule("north")
+	require.Eventually(t, func() bool {
+		alerts, err := b.api.Alerts(ctx)
+		return err == nil && len(alerts) == 0
+	}, 60*time.Second, 100*time.Millisecond)
+}
+
+// Somebody plays: a backup is due every so often, and none when nobody does.
+func TestARuleWhileSomebodyPlays(t *testing.T) {
+	t.Parallel()
+	b := setup(t)
+	b.quarry("north", plot{})
+	ctx := context.Background()
+	b.must("rules", "add", "north", "--while-played", "1m", "--keep", "all for ever", "--yes")
+	time.Sleep(time.Second)
+	list, err := b.api.Backups(ctx, wire.BackupQuery{})
+	require.NoError(t, err)
+	require.Empty(t, list, "nobody plays")
+	s, err := b.api.Server(ctx, "north")
+	require.NoError(t, err)
+	conn, err := net.Dial("tcp", s.Server.Join)
+	require.NoError(t, err)
+	defer conn.Close() //nolint:errcheck // Ada goes
+	fmt.Fprintln(conn, "Ada")
+	require.Eventually(t, func() bool {
+		list, err := b.api.Backups(ctx, wire.BackupQuery{State: "done"})
+		return err == nil && len(list) == 1
+	}, 30*time.Second, 100*time.Millisecond)
+}
+
+// The machine's clock leaps by years: nothing goes for it. Backups grow old by time that has passed.
+func TestALeapOfTheClockRemovesNothing(t *testing.T) {
+	t.Parallel()
+	var leap atomic.Int64
+	b := setup(t, func(b *bundle) {
+		b.keepAside = time.Hour
+		b.clock = func() time.Time { return time.Now().Add(time.Duration(leap.Load())) }
+	})
+	b.quarry("north", plot{})
+	ctx := context.Background()
+	b.must("rules", "add", "north", "--at", "0 4 * * *", "--keep", "all for 1 hour", "--yes")
+	done := func(n int) []wire.Backup {
+		var list []wire.Backup
+		require.Eventually(t, func() bool {
+			var err error
+			list, err = b.api.Backups(ctx, wire.BackupQuery{State: "done"})
+			return err == nil && len(list) == n
+		}, 30*time.Second, 50*time.Millisecond, "%d", n)
+		return list
+	}
+	for n := 1; n <= 3; n++ {
+		b.runRule("north")
+		done(n)
+		if n == 2 {
+			leap.Store(int64(3 * 365 * 24 * time.Hour))
+		}
+	}
+	list := done(3)
+	for _, one := range list {
+		assert.Nil(t, one.AsideAt)
+		assert.Contains(t, one.Why, "all of the last hour are kept")
+	}
+	assert.Contains(t, b.must("alerts"), "The machine's clock has gone on by")
+	b.must("rules", "clock", "--right")
+	assert.Contains(t, b.must("alerts"), "Nothing needs you")
+	b.runRule("north") // a person has said that it is right: three years have passed
+	require.Eventually(t, func() bool {
+		aside, err := b.api.Backups(ctx, wire.BackupQuery{Aside: true})
+		return err == nil && len(aside) == 3 && strings.Contains(aside[0].AsideBy, "the rule usual: it is older than")
+	}, 30*time.Second, 100*time.Millisecond)
+	b.must("backups", "change", fmt.Sprint(list[0].ID), "--bring-back")
+}
+
+// What a backup has comes back in parts, onto its own server and others, and is taken back again.
+func TestGoingBack(t *testing.T) {
+	t.Parallel()
+	b := setup(t)
+	root := b.quarry("north", plot{world: quarrymoss.Options{Title: "Winter Beds", Seed: 111, Folk: []string{"Ada", "Bryn"}}})
+	other := b.quarry("south", plot{folder: "shed", world: quarrymoss.Options{Title: "Shed", Seed: 5}})
+	id := fmt.Sprint(b.backup("north", "--note", "before the flood", "--pin").ID)
+	settings := filepath.Join(root, "quarry.properties")
+	folk := filepath.Join(root, "worlds", "winter", "folk")
+	was, err := os.ReadFile(settings)
+	require.NoError(t, err)
+	b.must("servers", "stop", "north")
+	require.NoError(t, os.WriteFile(settings, append(was, "welcome=the flood was here\n"...), 0o644))
+	people, err := os.ReadDir(folk)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(folk, people[0].Name()), []byte("{}"), 0o644))
+	b.must("servers", "start", "north")
+
+	out := b.must("restore", id, "--file", "folk/*.json", "--yes")
+	assert.Contains(t, out, "Only 2 files come back")
+	data, err := os.ReadFile(filepath.Join(folk, people[0].Name()))
+	require.NoError(t, err)
+	assert.Contains(t, string(data), "name")
+	b.must("undo", "2", "--yes")
+	data, err = os.ReadFile(filepath.Join(folk, people[0].Name()))
+	require.NoError(t, err)
+	assert.Equal(t, "{}", string(data), "as it was before")
+
+	out = b.must("restore", id, "--what", "settings", "--yes")
+	assert.Contains(t, out, "-welcome=the flood was here")
+	now, err := os.ReadFile(settings)
+	require.NoError(t, err)
+	assert.NotContains(t, string(now), "flood")
+
+	out = b.must("restore", id, "--what", "all", "--yes")
+	assert.Contains(t, out, "Against what stands on the server, of the copy's")
+	assert.Contains(t, b.must("restore", id, "south", "--yes"), "runs on south")
+	assert.DirExists(t, filepath.Join(other, "worlds"))
+	b.must("restore", id, "--beside", "--folder", "before-the-flood", "--yes")
+	assert.DirExists(t, filepath.Join(root, "worlds", "before-the-flood"))
+	b.must("restore", id, "--to", filepath.Join(b.dir, "out.zip"))
+	assert.FileExists(t, filepath.Join(b.dir, "out.zip"))
+
+	for _, c := range []struct{ args, words string }{
+		{"restore 99", "there is no backup 99"},
+		{"restore " + id + " --file nothing", "the copy has none of them"},
+		{"restore " + id + " --what everything", "expected value to be one of"},
+		{"restore " + id + " --world spring", "no world"},
+		{"backups change " + id + " --set-aside", "it is pinned"},
+	} {
+		code, _, errs := b.cli(strings.Fields(c.args)...)
+		assert.NotEqual(t, 0, code, c.args)
+		assert.Contains(t, strings.Join(strings.Fields(errs), " "), c.words)
+	}
+	assert.Contains(t, b.must("backups", "show", id), "What the server was north, quarrymoss (plain) on local")
+}
+
+// SIGKILL at each point of a backup: the server writes again, what was confirmed is there, and the next one is
+// good.
+func TestKilledInABackup(t *testing.T) {
+	t.Parallel()
+	run := func(t *testing.T, dieAt int64) (points []string) {
+		b := setup(t)
+		b.quarry("north", plot{})
+		first := b.backup("north")
+		require.NoError(t, b.daemon.Close())
+		b.daemon = nil
+		address, passed, cmd := b.mortal(dieAt)
+		api := signIn(t, address)
+		ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+		defer cancel()
+		got, err := api.MakeBackup(ctx, wire.MakeBackup{Server: "north"})
+		if err == nil {
+			_, _ = api.Watch(ctx, got.Changeover, func(wire.Changeover) {})
+		}
+		if dieAt == 0 {
+			require.NoError(t, cmd.Process.Signal(os.Interrupt))
+		}
+		assert.Equal(t, dieAt != 0, cmd.Wait() != nil, "it was to die at this point")
+		points = passed()
+		b.start()
+		require.Eventually(t, func() bool {
+			list, err := b.api.Backups(ctx, wire.BackupQuery{Server: "north"})
+			return err == nil && (len(list) == 0 || list[0].State != "running")
+		}, 30*time.Second, 50*time.Millisecond)
+		require.Eventually(t, func() bool {
+			s, err := b.api.Server(ctx, "north")
+			return err == nil && s.Server.Changeover == 0 && s.Server.State == "running"
+		}, 30*time.Second, 50*time.Millisecond)
+		b.must("worlds", "verify", first.Worlds[0].Copy[:12])
+		next := b.backup("north")
+		assert.True(t, next.Good, next.Says)
+		b.must("vault", "check")
+		return points
+	}
+	points := run(t, 0)
+	require.Greater(t, len(points), 12)
+	stride := 9
+	if os.Getenv("RESHARD_EVERY_POINT") != "" {
+		stride = 1
+	}
+	for n := 2; n <= len(points); n += stride {
+		t.Run("point "+points[n-1], func(t *testing.T) { run(t, int64(n)) })
+	}
+}
