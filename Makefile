@@ -13,8 +13,14 @@ help: ## this list
 setup-demo:
 	@scripts/setup.sh demo
 
-setup-test:
+setup-test: bin/versitygw
 	@scripts/setup.sh test
+
+# A real S3-compatible server, for tests only: scripts/s3server pins it.
+bin/versitygw: scripts/s3server/go.sum
+	@mkdir -p bin
+	cd scripts/s3server && $(GO) build -o ../../$@ github.com/versity/versitygw/cmd/versitygw
+	@touch $@
 
 web/node_modules/.installed: web/package-lock.json
 	cd web && npm ci --no-audit --no-fund

@@ -35,7 +35,7 @@ func (b *Backups) record(ctx context.Context, id int64, l *fleet.Server) error {
 		return err
 	}
 	out := keep.Record{
-		Reshard: keep.RecordFormat, Made: backup.BegunAt.UTC().Truncate(time.Second), By: backup.CreatedBy, Note: backup.Note,
+		Reshard: keep.RecordFormat, Made: backup.BegunAt.UTC().Truncate(time.Millisecond), By: backup.CreatedBy, Note: backup.Note,
 		Server: rec.Name, Host: rec.Host, Game: rec.Game, Kind: rec.Kind, System: rec.System, Root: rec.Root,
 		Command: rec.Command.V, Env: rec.Env.V, Active: h.State.Active, Keys: map[string]string{}, Settings: []string{},
 	}

@@ -501,3 +501,51 @@ func TestKilledInABackup(t *testing.T) {
 		t.Run("point "+points[n-1], func(t *testing.T) { run(t, int64(n)) })
 	}
 }
+
+// The machine is gone: database and data folder lost, one store and a copy of its key left. On a new machine
+// everything comes back, the worlds with their names, and what each server was.
+func TestTheMachineIsGone(t *testing.T) {
+	t.Parallel()
+	b := setup(t)
+	root := b.quarry("north", plot{world: quarrymoss.Options{Title: "Winter Beds", Seed: 111, Folk: []string{"Ada"}}})
+	b.send("fen", quarrymoss.Options{Title: "Fen Garden", Seed: 222})
+	first := b.backup("north", "--note", "the old days")
+	require.NoError(t, os.WriteFile(filepath.Join(root, "worlds", "winter", "later.txt"), []byte("later"), 0o644))
+	b.backup("north")
+	attic := filepath.Join(b.dir, "attic")
+	b.must("stores", "add", "attic", "--folder", attic, "--yes")
+	require.Eventually(t, func() bool { return strings.Contains(b.must("stores"), "lacks nothing") }, 30*time.Second, 50*time.Millisecond)
+	key, err := os.ReadFile(filepath.Join(b.dir, "data", "stores.keys"))
+	require.NoError(t, err)
+
+	b.must("servers", "stop", "north")
+
+	n := setup(t, func(n *bundle) {
+		n.data = filepath.Join(n.dir, "fresh")
+		require.NoError(t, os.MkdirAll(n.data, 0o700))
+		require.NoError(t, os.WriteFile(filepath.Join(n.data, "stores.keys"), key, 0o600))
+	})
+	assert.Contains(t, n.must("stores", "add", "attic", "--folder", attic, "--recover"), "Next: reshard vault recover attic")
+	assert.Contains(t, n.must("vault", "recover", "attic"), "brought back")
+	list, err := n.api.Worlds(context.Background(), wire.WorldQuery{})
+	require.NoError(t, err)
+	require.Len(t, list, 2)
+	backups, err := n.api.Backups(context.Background(), wire.BackupQuery{})
+	require.NoError(t, err)
+	require.Len(t, backups, 2)
+	assert.True(t, backups[1].Good)
+	assert.Equal(t, "the old days", backups[1].Note)
+	assert.WithinDuration(t, first.Begun, backups[1].Begun, time.Second)
+	assert.Equal(t, first.Worlds[0].Copy, backups[1].Worlds[0].Copy)
+	n.must("vault", "recover", "attic") // twice does no harm
+	again, err := n.api.Backups(context.Background(), wire.BackupQuery{})
+	require.NoError(t, err)
+	assert.Len(t, again, 2)
+
+	// The server is made anew, as the backup says it was, and goes back.
+	out := n.must("backups", "show", fmt.Sprint(backups[0].ID))
+	assert.Contains(t, out, "What the server was north, quarrymoss (plain)")
+	fresh := n.quarry("north", plot{folder: "empty", noWorld: true, stopped: true})
+	assert.Contains(t, n.must("restore", fmt.Sprint(backups[0].ID), "--what", "all", "--yes"), "runs on north")
+	assert.FileExists(t, filepath.Join(fresh, "worlds", "winter", "later.txt"))
+}

@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"net/url"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -106,6 +107,9 @@ func openBucket(ctx context.Context, name string, s records.StoreSettings, secre
 	return &bucket{name, vault.Blobs{Bucket: b}}, nil
 }
 
+// mayPass are codes of answers that another try may get otherwise.
+var mayPass = []string{"SlowDown", "ServiceUnavailable", "InternalError", "RequestTimeout", "ThrottlingException"}
+
 // wrap gives a store's error its class.
 func (b *bucket) wrap(op string, err error) error {
 	if err == nil {
@@ -126,10 +130,15 @@ func (b *bucket) wrap(op string, err error) error {
 			With("When that is meant, add it with --private.")
 	case errors.As(err, &said):
 		switch said.ErrorCode() {
+		case "NoSuchKey", "NotFound":
 		case "SignatureDoesNotMatch", "InvalidAccessKeyId", "InvalidAccessKey", "AccessDenied", "Forbidden":
 			return says(fault.Refused, "it does not accept the access key ("+said.ErrorCode()+")")
 		case "NoSuchBucket":
 			return says(fault.Refused, "there is no such bucket")
+		default:
+			if said.ErrorFault() != smithy.FaultServer && !slices.Contains(mayPass, said.ErrorCode()) {
+				return says(fault.Refused, "it does not accept what was asked ("+said.ErrorCode()+": "+said.ErrorMessage()+")")
+			}
 		}
 	case errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EDQUOT):
 		return says(fault.NoSpace, "it is full")
