@@ -133,6 +133,9 @@ func (co *Changeovers) Draft(ctx context.Context, wish wire.Wish, by string) (wi
 	if err != nil {
 		return wire.Changeover{}, err
 	}
+	if p.Fit.Choices[plan.SafetyCopy] == "library" && plan.Lasting(drafted.Kind) && !wish.Beside {
+		drafted = p.WithSafety(drafted)
+	}
 	rec := records.Changeover{
 		ID: id, ServerID: p.live.ID, Kind: drafted.Kind, Plan: records.JSON[plan.Plan]{V: drafted},
 		Sheet: records.JSON[fit.Sheet]{V: p.Sheet}, CreatedBy: by,

@@ -110,7 +110,17 @@ func choicesOf(c *cli.Command) (map[string]string, error) {
 	if c.IsSet("folder") {
 		out["folder-name"] = c.String("folder")
 	}
+	if c.Bool("safety-copy") {
+		out[plan.SafetyCopy] = "library"
+	}
 	return out, nil
+}
+
+// safetyFlag is that of everything that replaces a world.
+func safetyFlag() cli.Flag {
+	return &cli.BoolFlag{
+		Name: "safety-copy", Usage: "first copy the world that it replaces into the library, while people play",
+	}
 }
 
 func sheetExit(s fit.Sheet) error {

@@ -40,7 +40,7 @@ func bringFlags(more ...cli.Flag) []cli.Flag {
 			Name:  "whole",
 			Usage: "read every staged file back, also where a sample is compared by itself (FTP)",
 		},
-		&cli.BoolFlag{Name: "when-told", Usage: "stage the world and wait for your word before the switch"}),
+		&cli.BoolFlag{Name: "when-told", Usage: "stage the world and wait for your word before the switch"}, safetyFlag()),
 		append(more, planFlags()...)...)
 }
 

@@ -30,7 +30,7 @@ Examples:
 			&cli.StringFlag{Name: "name", Usage: "the new world's `NAME` on disk; the old one's when left out"},
 			&cli.StringFlag{Name: "seed", Usage: "the new world's `SEED`: a number, words, random, same or as-set"},
 			&cli.StringSliceFlag{Name: "choose", Usage: "answer a row that asks: `KEY=ANSWER`, may be repeated"},
-		}, planFlags()...),
+		}, append(planFlags(), safetyFlag())...),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			names, api, err := a.ready(c, "SERVER")
 			if err != nil {

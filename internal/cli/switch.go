@@ -26,7 +26,7 @@ Examples:
 				Usage: "stop and start the server, also where it could load the world while it runs",
 			},
 			&cli.StringSliceFlag{Name: "choose", Usage: "answer a row that asks: `KEY=ANSWER`, may be repeated"},
-		}, planFlags()...),
+		}, append(planFlags(), safetyFlag())...),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			names, api, err := a.ready(c, "SERVER", "WORLD")
 			if err != nil {
@@ -60,7 +60,7 @@ Examples:
   reshard rename north-plot winter-2026 --plan-only`,
 		Flags: append([]cli.Flag{
 			&cli.StringSliceFlag{Name: "choose", Usage: "answer a row that asks: `KEY=ANSWER`, may be repeated"},
-		}, planFlags()...),
+		}, append(planFlags(), safetyFlag())...),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			names, api, err := a.ready(c, "SERVER", "NAME")
 			if err != nil {

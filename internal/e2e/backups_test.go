@@ -549,3 +549,31 @@ func TestTheMachineIsGone(t *testing.T) {
 	assert.Contains(t, n.must("restore", fmt.Sprint(backups[0].ID), "--what", "all", "--yes"), "runs on north")
 	assert.FileExists(t, filepath.Join(fresh, "worlds", "winter", "later.txt"))
 }
+
+// A changeover copies the world that it replaces into the library first, when that is asked for; no rule lets it go.
+func TestASafetyCopy(t *testing.T) {
+	t.Parallel()
+	b := setup(t)
+	b.quarry("north", plot{})
+	b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 222})
+	for _, args := range []string{
+		"put fen north --safety-copy --yes", "reset north --seed -77 --safety-copy --yes", "rename north summer --safety-copy --yes",
+	} {
+		out := b.must(strings.Fields(args)...)
+		assert.Contains(t, out, "is copied into the library first", args)
+		assert.Contains(t, out, "✓ done", args)
+	}
+	b.must("undo", "3", "--yes")
+	b.must("undo", "2", "--yes")
+	b.must("undo", "1", "--yes")
+	list, err := b.api.Worlds(context.Background(), wire.WorldQuery{})
+	require.NoError(t, err)
+	kinds := map[string]int{}
+	for _, w := range list {
+		for _, c := range w.Copies {
+			kinds[c.Kind]++
+		}
+	}
+	assert.Equal(t, 3, kinds["safety"], "%v", kinds)
+	b.must("vault", "check")
+}

@@ -66,3 +66,23 @@ func DraftBackup(in Input, only string) (Plan, error) {
 	p.NeedBytes = in.Fit.World.Bytes
 	return p, nil
 }
+
+// WithSafety puts a copy of the world that a plan replaces before everything else, into the library: while
+// people play, as a backup takes it.
+func (in Input) WithSafety(p Plan) Plan {
+	state := in.Fit.Server
+	if in.Live != nil {
+		state = *in.Live
+	}
+	if !slices.ContainsFunc(state.Worlds, func(w server.Present) bool { return w.Folder == state.Active }) {
+		p.Notes = append(p.Notes, "There is no world to take a safety copy of.")
+		return p
+	}
+	steps, _ := in.copySteps(Source{Server: in.Server, Worlds: state.WorldsFolder, Running: in.running(), Live: true}, state.Active)
+	for i := range steps {
+		steps[i].Safety = steps[i].Kind == Copy
+	}
+	p.Steps = append(steps, p.Steps...)
+	p.Notes = append(p.Notes, "“"+state.Active+"” is copied into the library first, as a safety copy that no rule removes.")
+	return p
+}

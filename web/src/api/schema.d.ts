@@ -726,6 +726,58 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/notice-targets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List whom the service tells of what needs a person */
+        get: operations["list-notice-targets"];
+        put?: never;
+        /** Add a webhook or a mail address, and tell it so */
+        post: operations["add-notice-target"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/notice-targets/{target}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Tell a target nothing any more */
+        delete: operations["remove-notice-target"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/notice-targets/{target}/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Tell a target something now, to see whether it arrives */
+        post: operations["try-notice-target"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/rules": {
         parameters: {
             query?: never;
@@ -1054,6 +1106,77 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/store-keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Tell of the keys that stores are encrypted with, without telling them */
+        get: operations["get-store-keys"];
+        put?: never;
+        /** Make a new key; what stores have is encrypted for it anew, by and by */
+        post: operations["rotate-store-key"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/stores": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the places that get everything that the vault has */
+        get: operations["list-stores"];
+        put?: never;
+        /** Add a store, and try it */
+        post: operations["add-store"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/stores/{store}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get a store, with what it has and lacks */
+        get: operations["get-store"];
+        put?: never;
+        post?: never;
+        /** Forget a store; what is in it stays there */
+        delete: operations["remove-store"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/stores/{store}/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Read a whole store back, and send again what is damaged there */
+        post: operations["check-store"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/users": {
         parameters: {
             query?: never;
@@ -1168,6 +1291,23 @@ export interface paths {
         put?: never;
         /** Make the vault's index anew from its packs; it goes on by itself */
         post: operations["rebuild-vault"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/vault/recover/{store}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Bring everything back into the vault that a store has; it goes on by itself */
+        post: operations["recover-vault"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1910,6 +2050,15 @@ export interface components {
         "Find-lacking-chunksRequest": {
             hashes: string[];
         };
+        Finding: {
+            /** Format: date-time */
+            at: string;
+            mended: boolean;
+            pack: string;
+            /** @description the store; left out: the vault itself */
+            store?: string;
+            what: string;
+        };
         FitCell: {
             from?: string;
             text: string;
@@ -2081,7 +2230,10 @@ export interface components {
              * @description how often, in seconds, while somebody plays
              */
             every?: number;
-            /** @description how long backups are kept, as a sentence; see ParseLong */
+            /**
+             * @description how long backups are kept, as a sentence; see ParseLong
+             * @example all for 2 days, then one a day for 3 weeks, then one a month for ever
+             */
             long: string;
             /** @description lets a server that cannot hold its writes be stopped for a moment; else it is copied until two looks at it agree */
             mayStop?: boolean;
@@ -2246,6 +2398,25 @@ export interface components {
             /** @description what there is to see, such as: red roof by the well */
             say: string;
         };
+        NewNoticeTarget: {
+            /** @description mail: from whom and to whom */
+            from?: string;
+            /** @enum {string} */
+            kind: "webhook" | "mail";
+            name: string;
+            /** @description its address may be one of a private network or of the service's machine */
+            private?: boolean;
+            /** @description webhook: what notices are signed with; mail: the account's password */
+            secret?: string;
+            /** @enum {string} */
+            secure?: "tls" | "starttls" | "none";
+            /** @description mail: the server that takes it, as host:port; how the way there is encrypted; the account */
+            server?: string;
+            to?: string[];
+            /** @description webhook: where notices are posted to */
+            url?: string;
+            user?: string;
+        };
         NewProvider: {
             /** @description the provider description, in YAML; left out: with a secret only that is changed, else what is known is forgotten */
             description?: string;
@@ -2288,6 +2459,48 @@ export interface components {
             system?: "linux" | "macos" | "windows";
             /** @description the server's version, where no file tells it */
             version?: string;
+        };
+        NewStore: {
+            bucket?: string;
+            /** @description s3: where it answers, such as https://s3.example; the bucket, what names begin with, its region */
+            endpoint?: string;
+            /** @description files: the folder, absolute on the service's machine */
+            folder?: string;
+            /** @enum {string} */
+            kind: "files" | "s3";
+            name: string;
+            /** @description what goes there is not encrypted */
+            plain?: boolean;
+            prefix?: string;
+            /** @description its address may be one of a private network or of the service's machine */
+            private?: boolean;
+            /** @description it holds what another vault has sent there: to bring that back here */
+            recover?: boolean;
+            region?: string;
+            secret?: string;
+            /** @description s3: the access key's id and its secret */
+            user?: string;
+        };
+        NoticeTarget: {
+            /** Format: date-time */
+            createdAt: string;
+            createdBy: string;
+            from?: string;
+            /** @enum {string} */
+            kind: "webhook" | "mail";
+            name: string;
+            private?: boolean;
+            secure?: string;
+            server?: string;
+            to: string[];
+            /**
+             * Format: date-time
+             * @description when it was last told something, and why the last try failed
+             */
+            told?: string;
+            trouble?: string;
+            url?: string;
+            user?: string;
         };
         PlacedLandmark: {
             /** Format: int64 */
@@ -2486,10 +2699,13 @@ export interface components {
             names?: string[];
             /** @description marks samples of a world that must not come back: the proof of new ground */
             old?: boolean;
+            only?: string[];
             /** @description marks a copy that is made while people play, to have less to do later */
             pass?: boolean;
             /** @description ReadAll: every file is read, also one that an earlier backup has and that has not changed by its size and time */
             readAll?: boolean;
+            /** @description a backup's record in the vault, whose document of that file is written whole; the edits are made in it */
+            record?: string;
             /** @description holds earlier bytes that are put back whole when the file still has the hash IfHash; otherwise only the edits are made */
             restoreFrom?: string;
             /** @description say where the copy's files go */
@@ -2499,7 +2715,7 @@ export interface components {
             say: string;
             /** @description another server than the plan's that the step works on: stop, start, tell and copy */
             server?: string;
-            /** @description files of the copy, as patterns, that are left behind */
+            /** @description files of the copy, as patterns, that are left behind; Only those, by their paths, of which alone this is about, none: all */
             skip?: string[];
             /** @description true for the steps inside the stop window */
             switch: boolean;
@@ -2541,16 +2757,23 @@ export interface components {
             stopping: number;
         };
         PlanWish: {
+            /**
+             * Format: int64
+             * @description restore: the backup that it goes back to, in place of world, which then names one of its worlds, its active one if left out
+             */
+            backup?: number;
             /** @description put, restore and clone: the world only is to stand there, and does not become the active one */
             beside?: boolean;
             /** @description answers to the sheet's rows, by key; reset: seed (a number, words, same, random or as-set) and folder-name */
             choices?: {
                 [key: string]: string;
             };
+            /** @description restore of files: which, from the world's folder */
+            files?: string[];
             /** @description clone: the server to take the world from */
             from?: string;
             /** @enum {string} */
-            kind: "put" | "restore" | "clone" | "reset" | "switch" | "rename" | "take-away" | "backup" | "undo";
+            kind: "put" | "restore" | "clone" | "reset" | "switch" | "rename" | "take-away" | "undo";
             /** @description all but undo */
             server?: string;
             /**
@@ -2558,6 +2781,11 @@ export interface components {
              * @description undo: the changeover to take back
              */
             undoes?: number;
+            /**
+             * @description restore from a backup: its world if left out; its settings; both; or some files of its world
+             * @enum {string}
+             */
+            what?: "world" | "settings" | "all" | "files";
             /** @description put and restore: a world of the library or the beginning of a copy's id; clone, switch and take-away: a world's name on the server, the active one if left out; backup: likewise, all worlds if left out; rename: the new name */
             world?: string;
         };
@@ -2601,6 +2829,19 @@ export interface components {
             };
             unfamiliar: components["schemas"]["WorldUnfamiliar"][];
             worlds: components["schemas"]["WorldSighted"][];
+        };
+        Recovered: {
+            /** Format: int64 */
+            bytes: number;
+            /** @description what the store does not have whole */
+            damaged: components["schemas"]["Finding"][];
+            /**
+             * Format: int64
+             * @description brought back, and there already
+             */
+            packs: number;
+            /** Format: int64 */
+            there: number;
         };
         Report: {
             /**
@@ -2961,6 +3202,13 @@ export interface components {
             canRemove: boolean;
             provider: string;
         };
+        StandingCheck: {
+            /** Format: int64 */
+            bytes: number;
+            findings: components["schemas"]["Finding"][];
+            /** Format: int64 */
+            packs: number;
+        };
         Step: {
             /**
              * Format: int64
@@ -2982,6 +3230,69 @@ export interface components {
              * @description -1: not known
              */
             tookMs: number;
+        };
+        Store: {
+            /** Format: date-time */
+            behind?: string;
+            bucket?: string;
+            /** Format: int64 */
+            bytes: number;
+            /**
+             * Format: date-time
+             * @description everything in it has been read back since then
+             */
+            checked?: string;
+            /** Format: date-time */
+            createdAt: string;
+            createdBy: string;
+            endpoint?: string;
+            folder?: string;
+            /** @enum {string} */
+            kind: "files" | "s3";
+            /**
+             * Format: int64
+             * @description what it lacks, and since when the oldest of that is there
+             */
+            lacks: number;
+            /** Format: int64 */
+            lacksBytes: number;
+            name: string;
+            /**
+             * Format: int64
+             * @description how many of its packs are encrypted for an older key
+             */
+            oldKeys: number;
+            /**
+             * Format: int64
+             * @description what it has
+             */
+            packs: number;
+            plain: boolean;
+            prefix?: string;
+            private?: boolean;
+            /**
+             * Format: date-time
+             * @description when it last did what was asked, and why it does not now
+             */
+            reached?: string;
+            region?: string;
+            trouble?: string;
+            user?: string;
+        };
+        StoreKey: {
+            /** @description it is the one that is encrypted with */
+            counts: boolean;
+            /**
+             * Format: int64
+             * @description how many packs in stores need it
+             */
+            packs: number;
+            public: string;
+        };
+        StoreKeys: {
+            /** @description where they are: without a copy of this file elsewhere, nobody can read the stores once the machine is gone */
+            file: string;
+            keys: components["schemas"]["StoreKey"][];
         };
         "Take-arrivalRequest": {
             /** @description blake3:HEX, or sha256-4m:HEX; docs/api.md */
@@ -3142,8 +3453,10 @@ export interface components {
             ended?: string;
             failure?: components["schemas"]["Failure"];
             /** @enum {string} */
-            kind: "check" | "collect" | "rebuild";
+            kind: "check" | "collect" | "rebuild" | "recover";
             rebuilt?: components["schemas"]["VaultRebuilt"];
+            /** @description of a recovery */
+            recovered?: components["schemas"]["Recovered"];
         };
         Window: {
             /** Format: int64 */
@@ -4300,11 +4613,14 @@ export interface operations {
     fit: {
         parameters: {
             query?: {
-                kind?: "put" | "restore" | "clone" | "reset" | "switch" | "rename" | "take-away" | "backup" | "undo";
+                kind?: "put" | "restore" | "clone" | "reset" | "switch" | "rename" | "take-away" | "undo";
                 server?: string;
                 world?: string;
                 from?: string;
                 beside?: boolean;
+                backup?: number;
+                what?: "world" | "settings" | "all" | "files";
+                files?: string[];
                 undoes?: number;
                 /** @description answers as key=value, such as folder-name=fen-garden */
                 choose?: string[];
@@ -4904,6 +5220,128 @@ export interface operations {
             };
         };
     };
+    "list-notice-targets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NoticeTarget"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "add-notice-target": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewNoticeTarget"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NoticeTarget"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "remove-notice-target": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                target: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "try-notice-target": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                target: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NoticeTarget"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "list-rules": {
         parameters: {
             query?: {
@@ -5343,7 +5781,10 @@ export interface operations {
         parameters: {
             query?: never;
             header?: never;
-            path?: never;
+            path: {
+                server: string;
+                rule: string;
+            };
             cookie?: never;
         };
         requestBody: {
@@ -5684,6 +6125,217 @@ export interface operations {
             };
         };
     };
+    "get-store-keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StoreKeys"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "rotate-store-key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StoreKeys"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-stores": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Store"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "add-store": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewStore"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Store"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-store": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                store: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Store"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "remove-store": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                store: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "check-store": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                store: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StandingCheck"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "list-users": {
         parameters: {
             query?: never;
@@ -5898,6 +6550,37 @@ export interface operations {
             query?: never;
             header?: never;
             path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Vault"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "recover-vault": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                store: string;
+            };
             cookie?: never;
         };
         requestBody?: never;
