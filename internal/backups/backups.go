@@ -8,7 +8,6 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"strings"
 	"sync"
 	"time"
 
@@ -300,8 +299,11 @@ func says(rec records.Backup) string {
 	if rec.Damage != "" {
 		return "Damaged: " + rec.Damage
 	}
-	asBefore := 0
+	asBefore, last, active := 0, plan.Wholeness(""), plan.Wholeness("")
 	for _, w := range rec.Worlds {
+		if last = w.Wholeness; w.World == rec.About.V.Active && rec.About.V.Active != "" {
+			active = w.Wholeness
+		}
 		if !w.Wholeness.Whole() {
 			say := w.World + ": " + w.Wholeness.Say()
 			if moved := w.Moved.V; len(moved) > 0 {
@@ -313,16 +315,18 @@ func says(rec records.Backup) string {
 			asBefore++
 		}
 	}
+	if active != "" {
+		last = active
+	}
 	switch {
 	case len(rec.Worlds) == 0:
 		return "It holds no world."
 	case asBefore == len(rec.Worlds):
-		return "All stood as before: nothing new was stored. " + rec.Worlds[0].Wholeness.Say()
+		return "All stood as before: nothing new was stored. " + last.Say()
 	case len(rec.Worlds) == 1:
-		return rec.Worlds[0].Wholeness.Say()
+		return last.Say()
 	}
-	return strings.Replace(rec.Worlds[len(rec.Worlds)-1].Wholeness.Say(), "Whole", fmt.Sprintf("%d worlds, each whole; the last",
-		len(rec.Worlds)), 1)
+	return fmt.Sprintf("%d worlds. The one that runs: %s", len(rec.Worlds), last.Say())
 }
 
 // Change records what a person says of a backup.

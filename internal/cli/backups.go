@@ -297,7 +297,11 @@ func (a *app) listBackups(list []wire.Backup, server string) {
 		})
 	}
 	a.table([]string{"id", "state", "server", "worlds", "when", "size", "by", "kept because"}, rows, 0, 0, 0, 24, 0, 0, 0, 40)
-	a.print("\nNext: reshard backups show %d   reshard restore %d\n", list[0].ID, list[0].ID)
+	a.print("\nNext: reshard backups show %d", list[0].ID)
+	if i := slices.IndexFunc(list, func(b wire.Backup) bool { return b.Good && b.AsideAt == nil }); i >= 0 {
+		a.print("   reshard restore %d", list[i].ID)
+	}
+	a.print("\n")
 }
 
 func (a *app) printReport(list []wire.Report) {

@@ -582,3 +582,50 @@ test("seven tabs share one stream, and each sees what changes in another", async
   expect(errors).toEqual([]);
   await context.close();
 });
+
+test("a rule with its preview, a backup, and the way back to it", async () => {
+  const { page, context, errors } = await demo.page();
+  await page.goto("/servers/north-plot?tab=backups");
+  await page.getByText("There is none yet.").waitFor();
+  await accessible(page);
+  await page.getByRole("button", { name: "Add a rule …" }).click();
+  await page.getByText(/In the long run, of .* backups: \d+ are kept/).waitFor();
+  await page.getByLabel("How long").fill("all for 2 days, then seven a week");
+  await page.getByRole("alert").getByText("does not read").waitFor();
+  await accessible(page);
+  await page.getByLabel("How long").fill("all for 2 days, then one a week for 1 year");
+  await page.getByText("then one a week for 1 year.", { exact: false }).first().waitFor();
+  await page.getByRole("button", { name: "Add this rule" }).click();
+  await page.getByText(/Due next on/).waitFor();
+  await page.getByRole("button", { name: "Back it up now" }).click();
+  await page.getByText("good", { exact: true }).waitFor();
+  await page.getByText(/kept: made by hand: no rule lets it go/).waitFor();
+  await page.getByRole("button", { name: "Pin it" }).click();
+  await page.getByText("· pinned").waitFor();
+  await accessible(page);
+  await page.getByRole("link", { name: "Go back to it …" }).click();
+  await page.getByRole("heading", { name: "Go back to backup" }).waitFor();
+  await page.getByRole("button", { name: "Make the plan" }).click();
+  await page.getByText(/Against what stands on the server|What stands on the server is/).waitFor();
+  await accessible(page);
+
+  await page.goto("/backups");
+  await page.getByText("Nothing needs you.").waitFor();
+  await page
+    .getByRole("row", { name: /north-plot/ })
+    .getByText("well")
+    .waitFor();
+  await page.getByRole("button", { name: "Add a store …" }).click();
+  await page.getByLabel("Name of the store").fill("attic");
+  await page.getByRole("textbox", { name: "Folder" }).fill(join(demo.data, "attic"));
+  await accessible(page);
+  await page.getByRole("button", { name: "Add this store" }).click();
+  await page.getByText(/and lacks nothing/).waitFor();
+  await page.getByRole("button", { name: "Read it back now" }).click();
+  await page.getByText("everything is as it was sent").waitFor();
+  await accessible(page);
+  await page.setViewportSize({ width: 390, height: 800 });
+  expect(await page.evaluate(() => document.documentElement.scrollWidth)).toBeLessThanOrEqual(390);
+  expect(errors).toEqual([]);
+  await context.close();
+});

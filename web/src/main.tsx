@@ -25,6 +25,7 @@ import { api, Problem } from "./api/client";
 import { queries } from "./api/queries";
 import { stream, takeIn, useLost } from "./api/stream";
 import { AddServer } from "./pages/add-server";
+import { Backups } from "./pages/backups";
 import { ChangeoverPage } from "./pages/changeover";
 import { Changeovers } from "./pages/changeovers";
 import { EditGame } from "./pages/edit-game";
@@ -39,6 +40,7 @@ import { Hosts } from "./pages/hosts";
 import { Users } from "./pages/users";
 import { Vault } from "./pages/vault";
 import { WorldPage } from "./pages/world";
+import { Alerts } from "./parts/alerts";
 import { Button } from "./parts/controls";
 import { Page } from "./parts/layout";
 import { GlobalStyle } from "./theme";
@@ -119,6 +121,7 @@ const Quiet = styled.output`
 `;
 
 function SignedIn() {
+  const path = useRouterState({ select: (st) => st.location.pathname });
   const me = useQuery(queries.me());
   const client = useQueryClient();
   const known = me.data !== undefined;
@@ -152,6 +155,7 @@ function SignedIn() {
             <Link to="/servers">Servers</Link>
             <Link to="/library">Library</Link>
             <Link to="/changeovers">Changeovers</Link>
+            <Link to="/backups">Backups</Link>
             <Link to="/games">Games</Link>
             <Link to="/hosts">Hosts</Link>
             <Link to="/users">Users</Link>
@@ -161,6 +165,7 @@ function SignedIn() {
         </div>
       </Bar>
       <Unheard />
+      {known && path !== "/backups" && <Alerts />}
       <Outlet />
     </>
   );
@@ -201,7 +206,13 @@ const routes = root.addChildren([
   }),
   createRoute({ getParentRoute: () => root, path: "/hosts", component: Hosts }),
   createRoute({ getParentRoute: () => root, path: "/users", component: Users }),
-  createRoute({ getParentRoute: () => root, path: "/servers/$server", component: ServerPage }),
+  createRoute({ getParentRoute: () => root, path: "/backups", component: Backups }),
+  createRoute({
+    getParentRoute: () => root,
+    path: "/servers/$server",
+    component: ServerPage,
+    validateSearch: (s: Record<string, unknown>): { tab?: string } => ({ tab: optional(s["tab"]) }),
+  }),
   createRoute({ getParentRoute: () => root, path: "/library", component: Library }),
   createRoute({ getParentRoute: () => root, path: "/library/$world", component: WorldPage }),
   createRoute({ getParentRoute: () => root, path: "/vault", component: Vault }),
@@ -221,6 +232,7 @@ const routes = root.addChildren([
       world: optional(s["world"]),
       from: optional(s["from"]),
       name: optional(s["name"]),
+      backup: Number(s["backup"]) || undefined,
     }),
   }),
   createRoute({ getParentRoute: () => root, path: "/changeovers", component: Changeovers }),

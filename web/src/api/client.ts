@@ -36,6 +36,14 @@ export type Listing = Schemas["Listing"];
 export type Compared = Schemas["Compared"];
 export type WorldMap = Schemas["Map"];
 export type VaultState = Schemas["Vault"];
+export type Backup = Schemas["Backup"];
+export type Rule = Schemas["Rule"];
+export type RuleWords = Schemas["KeepRule"];
+export type RulePreview = Schemas["RulePreview"];
+export type Store = Schemas["Store"];
+export type Alert = Schemas["Alert"];
+export type Report = Schemas["Report"];
+export type NoticeTarget = Schemas["NoticeTarget"];
 export type Wanted = { search?: string; game?: string; server?: string; tag?: string; aside?: boolean };
 
 const client = createClient<paths>({ baseUrl: "/api", fetch: (request) => globalThis.fetch(request) });
@@ -48,7 +56,9 @@ export class Problem extends Error {
   readonly labels: string[];
   readonly status: number;
   constructor(p: Partial<Schemas["Problem"]> | undefined, status: number) {
-    super(p?.detail ?? "The service does not answer as it should.");
+    // Of a field that is wrong it is said which, and how.
+    const fields = p?.errors?.map((e) => e.message).join("; ");
+    super(fields || (p?.detail ?? "The service does not answer as it should."));
     this.code = p?.code ?? "unreachable";
     this.next = p?.next ?? "Check that the service runs, and load the page again.";
     this.options = p?.options ?? [];
@@ -180,7 +190,7 @@ export const api = {
   files: (world: string, signal?: AbortSignal) =>
     taken(client.GET("/v1/worlds/{world}/files", { params: { path: { world } }, signal })),
   verify: (world: string) => taken(client.POST("/v1/worlds/{world}/verify", { params: { path: { world } } })),
-  sheet: ({ kind, world, server, from, beside, choices }: Wish, signal?: AbortSignal) =>
+  sheet: ({ kind, world, server, from, beside, backup, what, files, choices }: Wish, signal?: AbortSignal) =>
     taken(
       client.GET("/v1/fit", {
         params: {
@@ -190,6 +200,9 @@ export const api = {
             server,
             from,
             beside,
+            backup,
+            what,
+            files: files?.filter(Boolean),
             choose: Object.entries(choices ?? {}).map(([k, v]) => `${k}=${v}`),
           },
         },
@@ -198,7 +211,8 @@ export const api = {
     ),
   check: (server: string, signal?: AbortSignal) =>
     taken(client.GET("/v1/fit", { params: { query: { server } }, signal })),
-  draft: (body: Wish) => taken(client.POST("/v1/changeovers", { body })),
+  draft: (body: Wish) =>
+    taken(client.POST("/v1/changeovers", { body: { ...body, files: body.files?.filter(Boolean) } })),
   tick: (id: number, landmark: number, seen: boolean) =>
     taken(
       client.PUT("/v1/changeovers/{id}/landmarks/{landmark}", {
@@ -214,6 +228,43 @@ export const api = {
     taken(
       client.DELETE("/v1/worlds/{world}/landmarks/{landmark}", { params: { path: { world, landmark } } }),
     ),
+  backups: (query: { server?: string; aside?: boolean; limit?: number }, signal?: AbortSignal) =>
+    taken(client.GET("/v1/backups", { params: { query: { limit: 200, ...query } }, signal })),
+  makeBackup: (body: Schemas["MakeBackup"]) => taken(client.POST("/v1/backups", { body })),
+  changeBackup: (id: number, body: Schemas["ChangeBackup"]) =>
+    taken(client.PATCH("/v1/backups/{id}", { params: { path: { id } }, body })),
+  report: (signal?: AbortSignal) => taken(client.GET("/v1/backups-report", { signal })),
+  alerts: (signal?: AbortSignal) => taken(client.GET("/v1/alerts", { signal })),
+  trustClock: () => taken(client.POST("/v1/clock/trust")),
+  limits: (signal?: AbortSignal) => taken(client.GET("/v1/backup-limits", { signal })),
+  setLimits: (body: Schemas["BackupLimits"]) => taken(client.PUT("/v1/backup-limits", { body })),
+  rules: (server: string, signal?: AbortSignal) =>
+    taken(client.GET("/v1/rules", { params: { query: { server } }, signal })),
+  addRule: (server: string, body: Schemas["NewRule"]) =>
+    taken(client.POST("/v1/servers/{server}/rules", { params: { path: { server } }, body })),
+  previewRule: (server: string, body: Schemas["PreviewRule"], signal?: AbortSignal) =>
+    taken(client.POST("/v1/servers/{server}/rules-preview", { params: { path: { server } }, body, signal })),
+  changeRule: (server: string, rule: string, body: Schemas["ChangeRule"]) =>
+    taken(client.PATCH("/v1/servers/{server}/rules/{rule}", { params: { path: { server, rule } }, body })),
+  runRule: (server: string, rule: string) =>
+    taken(client.POST("/v1/servers/{server}/rules/{rule}/run", { params: { path: { server, rule } } })),
+  removeRule: (server: string, rule: string) =>
+    taken(client.DELETE("/v1/servers/{server}/rules/{rule}", { params: { path: { server, rule } } })),
+  stores: (signal?: AbortSignal) => taken(client.GET("/v1/stores", { signal })),
+  addStore: (body: Schemas["NewStore"]) => taken(client.POST("/v1/stores", { body })),
+  checkStore: (store: string) =>
+    taken(client.POST("/v1/stores/{store}/check", { params: { path: { store } } })),
+  removeStore: (store: string) => taken(client.DELETE("/v1/stores/{store}", { params: { path: { store } } })),
+  storeKeys: (signal?: AbortSignal) => taken(client.GET("/v1/store-keys", { signal })),
+  rotateKey: () => taken(client.POST("/v1/store-keys")),
+  recover: (store: string) =>
+    taken(client.POST("/v1/vault/recover/{store}", { params: { path: { store } } })),
+  targets: (signal?: AbortSignal) => taken(client.GET("/v1/notice-targets", { signal })),
+  addTarget: (body: Schemas["NewNoticeTarget"]) => taken(client.POST("/v1/notice-targets", { body })),
+  tryTarget: (target: string) =>
+    taken(client.POST("/v1/notice-targets/{target}/try", { params: { path: { target } } })),
+  removeTarget: (target: string) =>
+    taken(client.DELETE("/v1/notice-targets/{target}", { params: { path: { target } } })),
   slots: (server: string, signal?: AbortSignal) =>
     taken(client.GET("/v1/servers/{server}/slots", { params: { path: { server } }, signal })),
   makeSlot: (server: string) =>

@@ -1,5 +1,5 @@
 import { type QueryClient, queryOptions } from "@tanstack/react-query";
-import { api, type Server, type ServerFacts, type Wanted, type Wish } from "./client";
+import { api, type RuleWords, type Server, type ServerFacts, type Wanted, type Wish } from "./client";
 
 // How often is asked for what the stream tells, should the stream be cut off somewhere on the way.
 const beside = 30_000;
@@ -93,6 +93,45 @@ export const queries = {
       queryFn: ({ signal }) => api.slots(server, signal),
       retry: false,
     }),
+  backups: (server: string, aside = false) =>
+    queryOptions({
+      queryKey: ["backups", server, aside],
+      queryFn: ({ signal }) => api.backups({ server, aside }, signal),
+      refetchInterval: beside,
+    }),
+  rules: (server: string) =>
+    queryOptions({
+      queryKey: ["rules", server],
+      queryFn: ({ signal }) => api.rules(server, signal),
+      refetchInterval: beside,
+    }),
+  preview: (server: string, body: { rule: RuleWords; name?: string }) =>
+    queryOptions({
+      queryKey: ["rules", server, "preview", body],
+      queryFn: ({ signal }) => api.previewRule(server, body, signal),
+      retry: false,
+    }),
+  report: () =>
+    queryOptions({
+      queryKey: ["report"],
+      queryFn: ({ signal }) => api.report(signal),
+      refetchInterval: beside,
+    }),
+  alerts: () =>
+    queryOptions({
+      queryKey: ["alerts"],
+      queryFn: ({ signal }) => api.alerts(signal),
+      refetchInterval: beside,
+    }),
+  limits: () => queryOptions({ queryKey: ["limits"], queryFn: ({ signal }) => api.limits(signal) }),
+  stores: () =>
+    queryOptions({
+      queryKey: ["stores"],
+      queryFn: ({ signal }) => api.stores(signal),
+      refetchInterval: 5_000,
+    }),
+  storeKeys: () => queryOptions({ queryKey: ["store-keys"], queryFn: ({ signal }) => api.storeKeys(signal) }),
+  targets: () => queryOptions({ queryKey: ["targets"], queryFn: ({ signal }) => api.targets(signal) }),
   aside: (server: string) =>
     queryOptions({ queryKey: ["aside", server], queryFn: ({ signal }) => api.aside(server, signal) }),
   check: (server: string) =>

@@ -8,7 +8,7 @@
 export type Happening =
   | { kind: "open"; again: boolean }
   | { kind: "lost" }
-  | { kind: "server" | "gone" | "changeover" | "arrivals"; value: unknown }
+  | { kind: "server" | "gone" | "changeover" | "arrivals" | "backup" | "alerts"; value: unknown }
   | { kind: "log"; value: { server: string; lines: unknown[] } };
 
 /** What a page asks of the hub. */
@@ -16,7 +16,7 @@ export type Asking = { logs: string[] } | { alive: true } | { bye: true };
 
 export type Listener = (what: Happening) => void;
 
-const told = ["server", "gone", "changeover", "arrivals", "log"] as const;
+const told = ["server", "gone", "changeover", "arrivals", "backup", "alerts", "log"] as const;
 
 /** How long a page may be silent before it is taken for closed: timers of a hidden tab run once a minute. */
 const silence = 200_000;
@@ -66,6 +66,7 @@ export class StreamHub {
       servers: "true",
       changeovers: "true",
       arrivals: "true",
+      backups: "true",
       last: "300",
     });
     for (const name of logs) query.append("log", name);

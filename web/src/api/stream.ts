@@ -73,7 +73,7 @@ export function takeIn(client: QueryClient, what: Happening): void {
     case "open":
       if (what.again) {
         // What has changed meanwhile has not been told.
-        for (const key of ["servers", "changeovers", "changeover", "arrivals"]) {
+        for (const key of ["servers", "changeovers", "changeover", "arrivals", "backups", "alerts"]) {
           void client.invalidateQueries({ queryKey: [key] });
         }
       }
@@ -87,6 +87,15 @@ export function takeIn(client: QueryClient, what: Happening): void {
       return takeChangeover(client, what.value as Changeover);
     case "arrivals":
       client.setQueryData(["arrivals"], what.value);
+      return;
+    case "alerts":
+      client.setQueryData(["alerts"], what.value);
+      return;
+    case "backup":
+      // What it means for others, and for the rules, the service works out.
+      for (const key of ["backups", "rules", "report", "alerts"]) {
+        void client.invalidateQueries({ queryKey: [key] });
+      }
       return;
     case "lost":
     case "log":

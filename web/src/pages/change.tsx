@@ -5,6 +5,7 @@ import { Radio, RadioGroup } from "react-aria-components";
 import styled from "styled-components";
 import { api, type Choices, type Kind, type Sheet, type Wish } from "../api/client";
 import { queries } from "../api/queries";
+import { Choice } from "../parts/choice";
 import { Button, Switch } from "../parts/controls";
 import { Field } from "../parts/form";
 import { Crumb, Failure, Head, Muted, Page, Panel } from "../parts/layout";
@@ -88,11 +89,16 @@ const titles: Record<Kind, (w: Wish) => React.ReactNode> = {
       Put <b>{w.world}</b> onto <b>{w.server}</b>
     </>
   ),
-  restore: (w) => (
-    <>
-      Restore copy <b>{w.world?.slice(0, 12)}</b> onto <b>{w.server}</b>
-    </>
-  ),
+  restore: (w) =>
+    w.backup ? (
+      <>
+        Go back to backup <b>{w.backup}</b> on <b>{w.server}</b>
+      </>
+    ) : (
+      <>
+        Restore copy <b>{w.world?.slice(0, 12)}</b> onto <b>{w.server}</b>
+      </>
+    ),
   clone: (w) => (
     <>
       Clone the world of <b>{w.from}</b> onto <b>{w.server}</b>
@@ -134,6 +140,73 @@ const lead: Partial<Record<Kind, string>> = {
     "The world is copied into the library, from where you can download it to play it alone. " +
     "Nothing changes on the server.",
 };
+
+type Chosen = { choices: Choices; choose: (key: string, value: string) => void };
+
+function SafetyCopy({ choices, choose }: Chosen) {
+  return (
+    <Switch
+      isSelected={choices["safety-copy"] === "library"}
+      onChange={(on) => choose("safety-copy", on ? "library" : "")}
+    >
+      First copy the world that it replaces into the library
+    </Switch>
+  );
+}
+
+/** What of a backup comes back, and onto which server. */
+function PartOf({ wish, onChange }: { wish: Wish; onChange: (w: Wish) => void }) {
+  const servers = useQuery(queries.servers());
+  const what = wish.what ?? "world";
+  return (
+    <>
+      <Ways
+        aria-label="What comes back"
+        value={what}
+        onChange={(v) =>
+          onChange({
+            ...wish,
+            what: v as Wish["what"],
+            files: v === "files" ? (wish.files ?? []) : undefined,
+          })
+        }
+      >
+        <span className="label">What comes back</span>
+        <Way value="world">
+          <span>
+            its world <small>the settings stay as they are</small>
+          </span>
+        </Way>
+        <Way value="all">
+          <span>its world and its settings</span>
+        </Way>
+        <Way value="settings">
+          <span>
+            its settings <small>the world stays as it is</small>
+          </span>
+        </Way>
+        <Way value="files">
+          <span>some files of its world</span>
+        </Way>
+      </Ways>
+      {what === "files" && (
+        <Field
+          label="Which files"
+          hint="From the world’s folder, with blanks between: folk/*.json"
+          value={(wish.files ?? []).join(" ")}
+          onChange={(v) => onChange({ ...wish, files: v.split(" ") })}
+        />
+      )}
+      <Choice
+        label="Onto"
+        all={wish.server}
+        options={servers.data?.map((s) => s.name).filter((n) => n !== wish.server) ?? []}
+        value=""
+        onChange={(server) => server && onChange({ ...wish, server })}
+      />
+    </>
+  );
+}
 
 /** The form of what a changeover leaves to a person, beside the rows of its sheet. */
 function Wanted({ wish, onChange }: { wish: Wish; onChange: (w: Wish) => void }) {
@@ -188,6 +261,10 @@ function Wanted({ wish, onChange }: { wish: Wish; onChange: (w: Wish) => void })
             <span>my own</span>
           </Way>
         </Ways>
+        <SafetyCopy
+          choices={choices}
+          choose={choose}
+        />
         {picked === "own" && (
           <Field
             label="My seed"
@@ -205,6 +282,12 @@ function Wanted({ wish, onChange }: { wish: Wish; onChange: (w: Wish) => void })
   if (wish.kind === "put" || wish.kind === "restore" || wish.kind === "clone") {
     return (
       <Ask>
+        {wish.backup && (
+          <PartOf
+            wish={wish}
+            onChange={onChange}
+          />
+        )}
         <Switch
           isSelected={wish.beside ?? false}
           onChange={(beside) => onChange({ ...wish, beside })}
@@ -229,6 +312,12 @@ function Wanted({ wish, onChange }: { wish: Wish; onChange: (w: Wish) => void })
         >
           Read every file back, also where a sample is compared by itself (FTP)
         </Switch>
+        {!wish.beside && (
+          <SafetyCopy
+            choices={choices}
+            choose={choose}
+          />
+        )}
         {!wish.beside && (
           <Switch
             isSelected={choices.switch === "when-told"}
@@ -285,7 +374,9 @@ export function Change() {
     ...search,
     choices: search.name ? { "folder-name": search.name } : {},
   }));
-  const sheeted = wish.kind !== "take-away" && !(wish.kind === "rename" && !wish.world);
+  const unnamed =
+    (wish.kind === "rename" && !wish.world) || (wish.what === "files" && !wish.files?.some(Boolean));
+  const sheeted = wish.kind !== "take-away" && !unnamed;
   const sheet = useQuery({ ...queries.sheet(wish), placeholderData: (old) => old, enabled: sheeted });
   const draft = useMutation({ mutationFn: () => api.draft(wish) });
   const start = useMutation({

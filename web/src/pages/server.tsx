@@ -1,5 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Link, useNavigate, useParams } from "@tanstack/react-router";
+import { Link, useNavigate, useParams, useSearch } from "@tanstack/react-router";
 import { useState } from "react";
 import { TabPanel, Tabs } from "react-aria-components";
 import { api, type Server, type ServerFacts } from "../api/client";
@@ -9,6 +9,7 @@ import { Crumb, Failure, Head, Muted, Page, Panel } from "../parts/layout";
 import { Log } from "../parts/log";
 import { Mark } from "../parts/marks";
 import { ChangeoverTable } from "./changeovers";
+import { ServerBackups } from "../parts/backups";
 import { AsideTab } from "../parts/server-aside";
 import { FitTab } from "../parts/server-fit";
 import { ProviderSlots } from "../parts/slots";
@@ -50,15 +51,17 @@ type Noted = { server: Server; saying: boolean; onSay: () => void; busy: boolean
 
 /** What is to be known of a server, by concern. */
 function ServerTabs({ facts }: { facts: ServerFacts }) {
+  const { tab } = useSearch({ from: "/servers/$server" });
   const { name, trouble } = facts.server;
   const rented = facts.server.control?.by === "provider";
   return (
-    <Tabs>
+    <Tabs defaultSelectedKey={tab ?? "world"}>
       <TabList aria-label={`About ${name}`}>
         <Tab id="world">World</Tab>
         <Tab id="fit">Fit</Tab>
         <Tab id="log">Log</Tab>
         <Tab id="changeovers">Changeovers</Tab>
+        <Tab id="backups">Backups</Tab>
         <Tab id="aside">Set aside</Tab>
         {rented && <Tab id="slots">Provider’s backups</Tab>}
       </TabList>
@@ -82,6 +85,12 @@ function ServerTabs({ facts }: { facts: ServerFacts }) {
       </TabPanel>
       <TabPanel id="changeovers">
         <ServerChangeovers server={name} />
+      </TabPanel>
+      <TabPanel id="backups">
+        <ServerBackups
+          server={name}
+          held={Boolean(facts.server.changeover)}
+        />
       </TabPanel>
       <TabPanel id="aside">
         <AsideTab server={name} />

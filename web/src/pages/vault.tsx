@@ -21,7 +21,7 @@ const Works = styled.ul`
   }
 `;
 
-const names = { check: "Check", collect: "Collection", rebuild: "Rebuild" };
+const names = { check: "Check", collect: "Collection", rebuild: "Rebuild", recover: "Recovery" };
 
 export function Vault() {
   const client = useQueryClient();

@@ -1,6 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate, useParams } from "@tanstack/react-router";
 import { useState } from "react";
+import { WorldLine } from "../parts/world-line";
 import styled from "styled-components";
 import { api, type Copy, type Fact, type World } from "../api/client";
 import { queries } from "../api/queries";
@@ -819,6 +820,7 @@ export function WorldPage() {
           <LineageOf world={name} />
         </div>
       </Sides>
+      {world.data && <WorldLine copies={world.data.copies} />}
       {world.data && (
         <Copies
           world={world.data}

@@ -1,0 +1,605 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Link } from "@tanstack/react-router";
+import { useState } from "react";
+import { api, type NoticeTarget, type Report, type Store } from "../api/client";
+import { queries } from "../api/queries";
+import { Alerts } from "../parts/alerts";
+import { Choice } from "../parts/choice";
+import { Button, Switch } from "../parts/controls";
+import { Columns, Field } from "../parts/form";
+import { Failure, Head, Muted, Page, Panel, Table } from "../parts/layout";
+import { Mark } from "../parts/marks";
+import styled from "styled-components";
+import { bytes, count, when } from "../words";
+
+const Wide = styled.div`
+  overflow-x: auto;
+  /* A phone shows what needs a person; the rest stands on the server's page. */
+  @media (max-width: 46rem) {
+    th:nth-child(n + 4),
+    td:nth-child(n + 4) {
+      display: none;
+    }
+  }
+`;
+
+const Item = styled.li`
+  display: grid;
+  gap: 0.25rem;
+  padding: 0.6rem 0;
+  border-bottom: 1px solid var(--line);
+  &:last-child {
+    border-bottom: 0;
+  }
+  code {
+    overflow-wrap: anywhere;
+  }
+  .acts {
+    display: flex;
+    flex-wrap: wrap;
+    gap: 0.5rem;
+  }
+`;
+
+/** How it stands with the backups of all servers, where they are kept, and who is told when something is wrong. */
+export function Backups() {
+  const report = useQuery(queries.report());
+  return (
+    <Page>
+      <Head>
+        <h1>Backups</h1>
+      </Head>
+      <Alerts whole />
+      {report.isError && <Failure error={report.error} />}
+      <Panel>
+        <h2>Servers</h2>
+        <Wide>
+          <Table>
+            <thead>
+              <tr>
+                <th>Server</th>
+                <th>State</th>
+                <th>Last good backup</th>
+                <th>Read back</th>
+                <th>Kept</th>
+                <th>Rules</th>
+              </tr>
+            </thead>
+            <tbody>
+              {report.data?.map((r) => (
+                <ReportRow
+                  key={r.server}
+                  report={r}
+                />
+              ))}
+            </tbody>
+          </Table>
+        </Wide>
+        {report.data?.length === 0 && <Muted>There is no server yet.</Muted>}
+        <Allowance />
+      </Panel>
+      <Stores />
+      <Targets />
+    </Page>
+  );
+}
+
+function ReportRow({ report: r }: { report: Report }) {
+  const [state, word] =
+    r.troubles.length > 0
+      ? (["blocks", "needs you"] as const)
+      : r.lastGood
+        ? (["done", r.rules.length > 0 ? "well" : "by hand only"] as const)
+        : (["planned", "none yet"] as const);
+  return (
+    <tr>
+      <td>
+        <Link
+          to="/servers/$server"
+          params={{ server: r.server }}
+          search={{ tab: "backups" }}
+        >
+          {r.server}
+        </Link>
+      </td>
+      <td>
+        <Mark
+          of={state}
+          quiet
+        >
+          {word}
+        </Mark>
+      </td>
+      <td>{r.lastGood ? when(r.lastGood) : "none"}</td>
+      <td>{r.lastRead ? when(r.lastRead) : "–"}</td>
+      <td>{r.kept > 0 ? `${r.kept}, ${bytes(r.bytes)}` : "–"}</td>
+      <td>{r.rules.length > 0 ? r.rules.join(", ") : "no rule"}</td>
+    </tr>
+  );
+}
+
+function Allowance() {
+  const client = useQueryClient();
+  const limits = useQuery(queries.limits());
+  const [gigabytes, setGigabytes] = useState<string>();
+  const set = useMutation({
+    mutationFn: () =>
+      api.setLimits({ number: limits.data?.number ?? 0, bytes: Math.round((Number(gigabytes) || 0) * 1e9) }),
+    onSuccess: () => {
+      setGigabytes(undefined);
+      return client.invalidateQueries({ queryKey: ["limits"] });
+    },
+  });
+  if (!limits.data) return null;
+  const now = limits.data.bytes ? String(limits.data.bytes / 1e9) : "";
+  return (
+    <Columns
+      style={{ marginTop: "1.1rem", maxWidth: "40rem" }}
+      onSubmit={(e) => {
+        e.preventDefault();
+        set.mutate();
+      }}
+    >
+      <Field
+        label="All servers together, at most so many GB"
+        hint="Left empty: any size. The oldest go first; what is pinned, made by hand or the last good one never goes."
+        value={gigabytes ?? now}
+        onChange={setGigabytes}
+        inputMode="decimal"
+      />
+      {gigabytes !== undefined && gigabytes !== now && (
+        <div>
+          <Button
+            type="submit"
+            isDisabled={set.isPending}
+          >
+            Set it
+          </Button>
+        </div>
+      )}
+      {set.isError && <Failure error={set.error} />}
+    </Columns>
+  );
+}
+
+function Stores() {
+  const stores = useQuery(queries.stores());
+  const keys = useQuery(queries.storeKeys());
+  const client = useQueryClient();
+  const rotate = useMutation({
+    mutationFn: api.rotateKey,
+    onSuccess: (k) => client.setQueryData(queries.storeKeys().queryKey, k),
+  });
+  const [adding, setAdding] = useState(false);
+  const none = stores.data?.length === 0;
+  return (
+    <Panel>
+      <h2>Stores</h2>
+      <Muted>
+        A vault in one place is lost with that place. A store gets everything too, encrypted before it leaves,
+        is read back in its turn, and mends what is damaged in the vault.
+      </Muted>
+      {stores.isError && <Failure error={stores.error} />}
+      <ul aria-live="polite">
+        {stores.data?.map((s) => (
+          <StoreItem
+            key={s.name}
+            store={s}
+          />
+        ))}
+      </ul>
+      {keys.data && keys.data.keys.length > 0 && (
+        <p>
+          The keys are in <code style={{ overflowWrap: "anywhere" }}>{keys.data.file}</code>. Keep a copy of
+          that file elsewhere: without it nobody can read the stores once the machine is gone.{" "}
+          <Button
+            isDisabled={rotate.isPending}
+            onPress={() => rotate.mutate()}
+          >
+            Make a new key
+          </Button>
+        </p>
+      )}
+      {rotate.isError && <Failure error={rotate.error} />}
+      {adding ? (
+        <AddStore onDone={() => setAdding(false)} />
+      ) : (
+        <p style={{ marginTop: "0.7rem" }}>
+          <Button
+            look={none ? "main" : "plain"}
+            onPress={() => setAdding(true)}
+          >
+            Add a store …
+          </Button>
+        </p>
+      )}
+    </Panel>
+  );
+}
+
+function StoreItem({ store: s }: { store: Store }) {
+  const client = useQueryClient();
+  const check = useMutation({ mutationFn: () => api.checkStore(s.name) });
+  const remove = useMutation({
+    mutationFn: () => api.removeStore(s.name),
+    onSettled: () => client.invalidateQueries({ queryKey: ["stores"] }),
+  });
+  const recover = useMutation({ mutationFn: () => api.recover(s.name) });
+  const [sure, setSure] = useState("");
+  const where =
+    s.kind === "s3" ? `${s.endpoint}/${s.bucket}${s.prefix ? `/${s.prefix}` : ""}` : (s.folder ?? "");
+  const found = check.data?.findings ?? [];
+  return (
+    <Item>
+      <p>
+        <Mark
+          of={s.trouble ? "blocks" : s.lacks > 0 ? "staging" : "done"}
+          quiet
+        >
+          <strong>{s.name}</strong>
+        </Mark>{" "}
+        <code>{where}</code>, {s.plain ? "not encrypted" : "encrypted"}
+      </p>
+      <Muted>
+        It has {count(s.packs, "pack", "packs")} ({bytes(s.bytes)}) and lacks{" "}
+        {s.lacks > 0
+          ? `${count(s.lacks, "pack", "packs")} (${bytes(s.lacksBytes)}), the oldest since ${when(s.behind)}`
+          : "nothing"}
+        .{s.checked && ` Everything in it was read back since ${when(s.checked)}.`}
+        {s.oldKeys > 0 && ` ${count(s.oldKeys, "pack is", "packs are")} encrypted for an older key.`}
+      </Muted>
+      {s.trouble && <p>{s.trouble}</p>}
+      <div className="acts">
+        <Button
+          isDisabled={check.isPending}
+          onPress={() => check.mutate()}
+        >
+          {check.isPending ? "Reading all of it back …" : "Read it back now"}
+        </Button>
+        {sure === "recover" ? (
+          <Button
+            look="grave"
+            isDisabled={recover.isPending}
+            onPress={() => recover.mutate(undefined, { onSettled: () => setSure("") })}
+          >
+            Bring everything back into the vault
+          </Button>
+        ) : (
+          <Button onPress={() => setSure("recover")}>Recover from it …</Button>
+        )}
+        {sure === "forget" ? (
+          <Button
+            look="grave"
+            isDisabled={remove.isPending}
+            onPress={() => remove.mutate()}
+          >
+            Forget it: what is in it stays there
+          </Button>
+        ) : (
+          <Button onPress={() => setSure("forget")}>Forget it …</Button>
+        )}
+      </div>
+      {check.data && (
+        <output>
+          {count(check.data.packs, "pack was", "packs were")} read back
+          {found.length === 0
+            ? "; everything is as it was sent."
+            : `: ${found.map((f) => f.what).join("; ")}`}
+        </output>
+      )}
+      {recover.data && (
+        <output>
+          It comes back. <Link to="/vault">How far it is</Link>
+        </output>
+      )}
+      {check.isError && <Failure error={check.error} />}
+      {remove.isError && <Failure error={remove.error} />}
+      {recover.isError && <Failure error={recover.error} />}
+    </Item>
+  );
+}
+
+function AddStore({ onDone }: { onDone: () => void }) {
+  const client = useQueryClient();
+  const [kind, setKind] = useState("");
+  const [f, setF] = useState({
+    name: "",
+    folder: "",
+    endpoint: "",
+    bucket: "",
+    prefix: "",
+    user: "",
+    secret: "",
+  });
+  const [recover, setRecover] = useState(false);
+  const [own, setOwn] = useState(false);
+  const set = (key: keyof typeof f) => (v: string) => setF((old) => ({ ...old, [key]: v }));
+  const s3 = kind !== "";
+  const add = useMutation({
+    mutationFn: () =>
+      api.addStore(
+        s3
+          ? { ...f, folder: undefined, kind: "s3", recover, private: own }
+          : { name: f.name, folder: f.folder, kind: "files", recover },
+      ),
+    onSuccess: () => {
+      void client.invalidateQueries({ queryKey: ["stores"] });
+      void client.invalidateQueries({ queryKey: ["store-keys"] });
+      onDone();
+    },
+  });
+  return (
+    <>
+      <Columns
+        onSubmit={(e) => {
+          e.preventDefault();
+          add.mutate();
+        }}
+      >
+        <Field
+          label="Name of the store"
+          hint="a-z, 0-9 and hyphen"
+          value={f.name}
+          onChange={set("name")}
+          autoComplete="off"
+        />
+        <Choice
+          label="Where"
+          all="a folder of the service’s machine"
+          options={["an S3-compatible store"]}
+          value={kind}
+          onChange={setKind}
+        />
+        {!s3 && (
+          <Field
+            label="Folder"
+            hint="On another disk, or of another machine, such as /mnt/attic/reshard"
+            value={f.folder}
+            onChange={set("folder")}
+          />
+        )}
+        {s3 && (
+          <>
+            <Field
+              label="Address"
+              hint="Such as https://s3.example"
+              value={f.endpoint}
+              onChange={set("endpoint")}
+            />
+            <Field
+              label="Bucket"
+              value={f.bucket}
+              onChange={set("bucket")}
+            />
+            <Field
+              label="What names begin with"
+              hint="Left empty: nothing"
+              value={f.prefix}
+              onChange={set("prefix")}
+            />
+            <Field
+              label="Id of the access key"
+              value={f.user}
+              onChange={set("user")}
+              autoComplete="off"
+            />
+            <Field
+              label="Secret of the access key"
+              type="password"
+              hint="It is kept encrypted and never shown again."
+              value={f.secret}
+              onChange={set("secret")}
+              autoComplete="off"
+            />
+            <Switch
+              isSelected={own}
+              onChange={setOwn}
+            >
+              Its address may be one of a private network
+            </Switch>
+          </>
+        )}
+        <Switch
+          isSelected={recover}
+          onChange={setRecover}
+        >
+          It holds what another vault has sent there: I want it back here
+        </Switch>
+        <p className="wide">
+          ! What goes there is encrypted with a key in a file of the service’s data folder. Lose that file
+          with the machine, and nobody can read the store: copy it elsewhere at once.
+        </p>
+        <div className="wide">
+          <Button
+            look="main"
+            type="submit"
+            isDisabled={!f.name || add.isPending}
+          >
+            {add.isPending ? "Trying it …" : "Add this store"}
+          </Button>{" "}
+          <Button onPress={onDone}>Leave it</Button>
+        </div>
+      </Columns>
+      {add.isError && <Failure error={add.error} />}
+    </>
+  );
+}
+
+function Targets() {
+  const targets = useQuery(queries.targets());
+  const [adding, setAdding] = useState(false);
+  return (
+    <Panel>
+      <h2>Who is told</h2>
+      <Muted>When something needs a person: once, and again when it is well.</Muted>
+      {targets.isError && <Failure error={targets.error} />}
+      <ul aria-live="polite">
+        {targets.data?.map((t) => (
+          <TargetItem
+            key={t.name}
+            target={t}
+          />
+        ))}
+      </ul>
+      {adding ? (
+        <AddTarget onDone={() => setAdding(false)} />
+      ) : (
+        <p style={{ marginTop: "0.7rem" }}>
+          <Button onPress={() => setAdding(true)}>Tell somebody …</Button>
+        </p>
+      )}
+    </Panel>
+  );
+}
+
+function TargetItem({ target: t }: { target: NoticeTarget }) {
+  const client = useQueryClient();
+  const settled = () => client.invalidateQueries({ queryKey: ["targets"] });
+  const attempt = useMutation({ mutationFn: () => api.tryTarget(t.name), onSettled: settled });
+  const remove = useMutation({ mutationFn: () => api.removeTarget(t.name), onSettled: settled });
+  return (
+    <Item>
+      <p>
+        <Mark
+          of={t.trouble ? "blocks" : "done"}
+          quiet
+        >
+          <strong>{t.name}</strong>
+        </Mark>{" "}
+        by {t.kind}: <code>{t.kind === "mail" ? t.to.join(", ") : t.url}</code>
+      </p>
+      <Muted>{t.trouble || (t.told ? `Last told on ${when(t.told)}.` : "Not told anything yet.")}</Muted>
+      <div className="acts">
+        <Button
+          isDisabled={attempt.isPending}
+          onPress={() => attempt.mutate()}
+        >
+          Try it
+        </Button>
+        <Button
+          isDisabled={remove.isPending}
+          onPress={() => remove.mutate()}
+        >
+          Tell {t.name} nothing any more
+        </Button>
+      </div>
+      {attempt.isSuccess && <output>It was told: look whether it arrived.</output>}
+      {attempt.isError && <Failure error={attempt.error} />}
+      {remove.isError && <Failure error={remove.error} />}
+    </Item>
+  );
+}
+
+function AddTarget({ onDone }: { onDone: () => void }) {
+  const client = useQueryClient();
+  const [kind, setKind] = useState("");
+  const [f, setF] = useState({ name: "", url: "", server: "", user: "", from: "", to: "", secret: "" });
+  const [own, setOwn] = useState(false);
+  const set = (key: keyof typeof f) => (v: string) => setF((old) => ({ ...old, [key]: v }));
+  const mail = kind !== "";
+  const add = useMutation({
+    mutationFn: () =>
+      api.addTarget(
+        mail
+          ? {
+              name: f.name,
+              kind: "mail",
+              server: f.server,
+              from: f.from,
+              to: f.to.split(/[\s,]+/).filter(Boolean),
+              user: f.user || undefined,
+              secret: f.secret || undefined,
+              private: own,
+            }
+          : { name: f.name, kind: "webhook", url: f.url, secret: f.secret, private: own },
+      ),
+    onSuccess: () => {
+      void client.invalidateQueries({ queryKey: ["targets"] });
+      onDone();
+    },
+  });
+  return (
+    <>
+      <Columns
+        onSubmit={(e) => {
+          e.preventDefault();
+          add.mutate();
+        }}
+      >
+        <Field
+          label="Name of who is told"
+          hint="a-z, 0-9 and hyphen"
+          value={f.name}
+          onChange={set("name")}
+          autoComplete="off"
+        />
+        <Choice
+          label="How"
+          all="by webhook"
+          options={["by mail"]}
+          value={kind}
+          onChange={setKind}
+        />
+        {mail ? (
+          <>
+            <Field
+              label="Mail addresses"
+              value={f.to}
+              onChange={set("to")}
+            />
+            <Field
+              label="Mail server"
+              hint="Over TLS, such as mail.example:465"
+              value={f.server}
+              onChange={set("server")}
+            />
+            <Field
+              label="From"
+              value={f.from}
+              onChange={set("from")}
+            />
+            <Field
+              label="Account at the server"
+              hint="Left empty: none"
+              value={f.user}
+              onChange={set("user")}
+              autoComplete="off"
+            />
+          </>
+        ) : (
+          <Field
+            label="Address of the webhook"
+            hint="Such as https://hooks.example/reshard"
+            value={f.url}
+            onChange={set("url")}
+          />
+        )}
+        <Field
+          label={mail ? "Password of the account" : "Secret that notices are signed with"}
+          type="password"
+          hint="It is kept encrypted and never shown again."
+          value={f.secret}
+          onChange={set("secret")}
+          autoComplete="off"
+        />
+        <Switch
+          isSelected={own}
+          onChange={setOwn}
+        >
+          Its address may be one of a private network
+        </Switch>
+        <div className="wide">
+          <Button
+            look="main"
+            type="submit"
+            isDisabled={!f.name || add.isPending}
+          >
+            {add.isPending ? "Telling it so …" : "Tell from now on"}
+          </Button>{" "}
+          <Button onPress={onDone}>Leave it</Button>
+        </div>
+      </Columns>
+      {add.isError && <Failure error={add.error} />}
+    </>
+  );
+}

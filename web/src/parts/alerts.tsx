@@ -1,0 +1,95 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Link } from "@tanstack/react-router";
+import styled from "styled-components";
+import { api } from "../api/client";
+import { queries } from "../api/queries";
+import { count, when } from "../words";
+import { Button } from "./controls";
+import { Failure, Muted, Panel } from "./layout";
+import { Mark } from "./marks";
+
+const Strip = styled.aside`
+  background: var(--adjust-soft);
+  border-bottom: 1px solid var(--line);
+  & > p {
+    max-width: 1240px;
+    margin: 0 auto;
+    padding: 0.45rem 1.6rem;
+  }
+  @media (max-width: 46rem) {
+    & > p {
+      padding: 0.45rem 1.1rem;
+    }
+  }
+`;
+
+/** What needs a person: in brief at the top of each page, or whole. */
+export function Alerts({ whole }: { whole?: boolean }) {
+  const client = useQueryClient();
+  const alerts = useQuery(queries.alerts());
+  const trust = useMutation({
+    mutationFn: api.trustClock,
+    onSettled: () => client.invalidateQueries({ queryKey: ["alerts"] }),
+  });
+  const list = alerts.data ?? [];
+  const first = list[0];
+  if (!whole) {
+    if (!first) return null;
+    return (
+      <Strip aria-label="Alerts">
+        <p>
+          <Mark
+            of="adjust"
+            quiet
+          >
+            {count(list.length, "thing needs you", "things need you")}
+          </Mark>{" "}
+          {first.says} <Link to="/backups">{list.length > 1 ? "All of them" : "What to do"}</Link>
+        </p>
+      </Strip>
+    );
+  }
+  if (alerts.isError) return <Failure error={alerts.error} />;
+  if (!first) return <Muted>{alerts.isPending ? "Looking …" : "Nothing needs you."}</Muted>;
+  return (
+    <Panel>
+      <h2>{count(list.length, "thing needs you", "things need you")}</h2>
+      <ul style={{ display: "grid", gap: "0.7rem" }}>
+        {list.map((a) => (
+          <li key={`${a.kind} ${a.of}`}>
+            <p>
+              <Mark
+                of="blocks"
+                quiet
+              >
+                {a.says}
+              </Mark>
+            </p>
+            <Muted>
+              Since {when(a.since)}.{" "}
+              {a.server ? (
+                <Link
+                  to="/servers/$server"
+                  params={{ server: a.server }}
+                  search={{ tab: "backups" }}
+                >
+                  Its backups and rules
+                </Link>
+              ) : (
+                a.next
+              )}
+            </Muted>
+            {a.kind === "clock" && (
+              <Button
+                isDisabled={trust.isPending}
+                onPress={() => trust.mutate()}
+              >
+                The machine’s clock is right
+              </Button>
+            )}
+          </li>
+        ))}
+      </ul>
+    </Panel>
+  );
+}
