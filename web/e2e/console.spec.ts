@@ -626,6 +626,7 @@ test("a rule with its preview, a backup, and the way back to it", async () => {
   await accessible(page);
   await page.setViewportSize({ width: 390, height: 800 });
   expect(await page.evaluate(() => document.documentElement.scrollWidth)).toBeLessThanOrEqual(390);
-  expect(errors).toEqual([]);
+  // What was typed wrongly is refused, and a browser notes that.
+  expect(errors.filter((e) => !e.includes("422"))).toEqual([]);
   await context.close();
 });
