@@ -78,6 +78,14 @@ func (a *app) demo(ctx context.Context, data string) (err error) {
 	if err != nil {
 		return err
 	}
+	// docs/backups.md goes back to a store on a new machine, which has an empty database of its own.
+	fresh, err := pg.Database(ctx, "fresh")
+	if err == nil {
+		err = os.WriteFile(filepath.Join(data, "fresh.env"), []byte("FRESH='"+fresh+"'\n"), 0o600)
+	}
+	if err != nil {
+		return err
+	}
 	state, err := readDemoState(data)
 	if err != nil {
 		return err

@@ -101,9 +101,10 @@ func (r *Records) SetStorePack(ctx context.Context, p StorePack) error {
 	return classify("note pack of", "store", err)
 }
 
-// StorePackChecked records that a pack of a store was read back.
-func (r *Records) StorePackChecked(ctx context.Context, store int64, pack string, at time.Time) error {
-	_, err := r.db.ExecContext(ctx, `UPDATE store_packs SET checked_at = $3 WHERE store_id = $1 AND pack = $2`, store, pack, at)
+// StorePackChecked records that a pack of a store was read back, and how the store has it.
+func (r *Records) StorePackChecked(ctx context.Context, p StorePack) error {
+	_, err := r.db.ExecContext(ctx, `UPDATE store_packs SET checked_at = $3, bytes = $4, sum = $5, key = $6
+		WHERE store_id = $1 AND pack = $2`, p.StoreID, p.Pack, p.CheckedAt, p.Bytes, p.Sum, p.Key)
 	return classify("note check of", "store", err)
 }
 

@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 
@@ -126,30 +127,26 @@ func (k *keys) seal(data []byte) (sealed []byte, key string, err error) {
 	return b.Bytes(), id.Recipient().String(), fault.Wrap(fault.Internal, "encrypt", "a pack", err)
 }
 
-// open decrypts with whichever key it takes. Code Refused: none of them; Damaged: it is not what was written.
-func (k *keys) open(sealed []byte) ([]byte, error) {
+// open decrypts with whichever key it takes, and says which that is. Code Refused: none of them; Damaged: it is
+// not what was written.
+func (k *keys) open(sealed []byte) (data []byte, key string, err error) {
 	k.mu.Lock()
-	ids := make([]age.Identity, len(k.all))
-	for i, id := range k.all {
-		ids[i] = id
-	}
+	ids := slices.Clone(k.all)
 	k.mu.Unlock()
-	missing := fault.New(fault.Refused, "decrypt", "a pack", "none of the keys in %s opens it", k.file).
+	for _, id := range ids {
+		r, err := age.Decrypt(bytes.NewReader(sealed), id)
+		var none *age.NoIdentityMatchError
+		if errors.As(err, &none) {
+			continue
+		}
+		if err == nil {
+			data, err = io.ReadAll(r)
+		}
+		if err != nil {
+			return nil, "", fault.New(fault.Damaged, "decrypt", "a pack", "it is not what was written: %v", err)
+		}
+		return data, id.Recipient().String(), nil
+	}
+	return nil, "", fault.New(fault.Refused, "decrypt", "a pack", "none of the keys in %s opens it", k.file).
 		With("Bring the file back that you have kept elsewhere, and start the service again.")
-	if len(ids) == 0 {
-		return nil, missing
-	}
-	r, err := age.Decrypt(bytes.NewReader(sealed), ids...)
-	var none *age.NoIdentityMatchError
-	if errors.As(err, &none) {
-		return nil, missing
-	}
-	if err != nil {
-		return nil, fault.New(fault.Damaged, "decrypt", "a pack", "it is not what was written: %v", err)
-	}
-	data, err := io.ReadAll(r)
-	if err != nil {
-		return nil, fault.New(fault.Damaged, "decrypt", "a pack", "it is not what was written: %v", err)
-	}
-	return data, nil
 }

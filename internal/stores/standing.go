@@ -79,7 +79,7 @@ func (st *Stores) checkVault(ctx context.Context, all []records.Store, since tim
 func (st *Stores) mend(ctx context.Context, all []records.Store, id string, damage error, out *wire.StandingCheck) error {
 	what, _ := fault.Words(damage)
 	for _, s := range all {
-		data, err := st.fetch(ctx, s, records.StorePack{Pack: id})
+		data, _, err := st.fetch(ctx, s, records.StorePack{Pack: id})
 		if err == nil {
 			st.trace("mend " + id)
 			err = st.with.Vault.Mend(ctx, id, data)
@@ -149,7 +149,7 @@ func (st *Stores) checkStore(ctx context.Context, s records.Store, since time.Du
 		return err
 	}
 	for _, p := range list {
-		data, err := st.fetch(ctx, s, p)
+		data, as, err := st.fetch(ctx, s, p)
 		if err == nil {
 			_, err = st.with.Vault.VerifyPack(p.Pack, data)
 		}
@@ -159,7 +159,7 @@ func (st *Stores) checkStore(ctx context.Context, s records.Store, since time.Du
 		case ctx.Err() != nil:
 			return context.Cause(ctx)
 		case err == nil:
-			if err := st.with.Records.StorePackChecked(ctx, s.ID, p.Pack, st.now()); err != nil {
+			if err := st.with.Records.StorePackChecked(ctx, as); err != nil {
 				return err
 			}
 		case code == fault.Damaged || code == fault.NotFound:
@@ -258,10 +258,13 @@ func (st *Stores) Recover(ctx context.Context, name string, see func(done, all i
 				continue
 			}
 		}
-		data, err := st.fetch(ctx, s, p)
+		data, as, err := st.fetch(ctx, s, p)
 		if err == nil {
 			st.trace("recover " + p.Pack)
 			err = st.with.Vault.Mend(ctx, p.Pack, data)
+		}
+		if err == nil {
+			err = st.with.Records.StorePackChecked(ctx, as)
 		}
 		switch code := fault.CodeOf(err); {
 		case ctx.Err() != nil:

@@ -3,8 +3,8 @@
 package stores
 
 import (
+	"bytes"
 	"context"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -364,23 +364,28 @@ func (st *Stores) sendPack(ctx context.Context, s records.Store, b *bucket, id s
 	})
 }
 
-// fetch reads a pack from a store and opens it. It is not verified yet.
-func (st *Stores) fetch(ctx context.Context, s records.Store, p records.StorePack) ([]byte, error) {
+// fetch reads a pack from a store and opens it, and says how the store has it. It is not verified yet.
+func (st *Stores) fetch(ctx context.Context, s records.Store, p records.StorePack) ([]byte, records.StorePack, error) {
 	b, err := st.bucket(ctx, s)
 	if err != nil {
-		return nil, err
+		return nil, p, err
 	}
 	data, err := b.get(ctx, keyOf(p.Pack, s.Settings.V.Plain))
 	if err != nil {
-		return nil, err
+		return nil, p, err
 	}
-	if sum := blake3.Sum256(data); len(p.Sum) > 0 && hex.EncodeToString(sum[:]) != hex.EncodeToString(p.Sum) {
-		return nil, fault.New(fault.Damaged, "read from", "store "+s.Name, "%s is not what was sent there", p.Pack)
+	sum := blake3.Sum256(data)
+	if len(p.Sum) > 0 && !bytes.Equal(sum[:], p.Sum) {
+		return nil, p, fault.New(fault.Damaged, "read from", "store "+s.Name, "%s is not what was sent there", p.Pack)
 	}
-	if s.Settings.V.Plain {
-		return data, nil
+	p.StoreID, p.Bytes, p.Sum, p.Key = s.ID, int64(len(data)), sum[:], ""
+	if p.CheckedAt = st.now(); p.StoredAt.IsZero() {
+		p.StoredAt = p.CheckedAt
 	}
-	return st.keys.open(data)
+	if !s.Settings.V.Plain {
+		data, p.Key, err = st.keys.open(data)
+	}
+	return data, p, err
 }
 
 // Rotate makes a new key. What stores have is encrypted for it anew, by and by.
