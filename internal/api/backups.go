@@ -81,7 +81,8 @@ func (a *API) ruleRoutes() {
 		l, err := a.service.Backups.Rules(ctx, in.Server)
 		return &answer[[]wire.Rule]{append([]wire.Rule{}, l...)}, a.failed(err)
 	})
-	huma.Register(a.huma, op("add-rule", http.MethodPost, "/servers/{server}/rules", "Add a rule to a server", "backups"),
+	huma.Register(a.huma, op("add-rule", http.MethodPost, "/servers/{server}/rules", "Add a rule to a server",
+		"backups"),
 		func(ctx context.Context, in *struct {
 			Server string `path:"server"`
 			Body   wire.NewRule

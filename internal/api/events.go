@@ -121,7 +121,8 @@ func (a *API) eventRoutes() {
 	o := op("watch", http.MethodGet, "/events",
 		"Watch all that is asked for on one stream: an event a change, each the whole thing as it is now", "events")
 	o.Responses = map[string]*huma.Response{"200": {
-		Description: "Server-sent events: server, gone, changeover, arrivals, backup, alerts and log. What has been the case before " +
+		Description: "Server-sent events: server, gone, changeover, arrivals, backup, alerts and log. What has been " +
+			"the case before " +
 			"the stream begins is not told: ask for it once the event open has come.",
 		Content: map[string]*huma.MediaType{"text/event-stream": {Schema: &huma.Schema{Type: huma.TypeString}}},
 	}}

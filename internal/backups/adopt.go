@@ -93,12 +93,14 @@ func (b *Backups) adoptOne(ctx context.Context, f found, worlds map[string]int64
 			Source: fmt.Sprintf("%s on %s (a backup that was found in the vault)", w.World, f.Server),
 		})
 		if err != nil {
-			b.with.Log.Warn("a world of a backup in the vault does not read", "backup", f.id, "world", w.World, "error", err)
+			b.with.Log.Warn("a world of a backup in the vault does not read", "backup", f.id, "world", w.World, "error",
+				err)
 			continue
 		}
 		worlds[key], theirs[w.Copy] = id, true
 		out.Worlds = append(out.Worlds, records.BackupWorld{
-			World: w.World, CopyID: w.Copy, Wholeness: w.Wholeness, Moved: records.JSON[[]string]{V: append([]string{}, w.Moved...)},
+			World: w.World, CopyID: w.Copy, Wholeness: w.Wholeness,
+			Moved: records.JSON[[]string]{V: append([]string{}, w.Moved...)},
 		})
 	}
 	if len(out.Worlds) == 0 {

@@ -24,7 +24,8 @@ func (b *Backups) troubleOf(r records.Rule, made records.RuleStanding) (says, ne
 		if made.LastWhy != nil {
 			why = *made.LastWhy
 		}
-		return "The last backup failed: " + why, show + " Try again: reshard rules run " + r.Server + " " + r.Name, *made.LastAt
+		return "The last backup failed: " + why, show + " Try again: reshard rules run " + r.Server + " " +
+			r.Name, *made.LastAt
 	case r.DueAt != nil && now.Sub(*r.DueAt) > keep.Late:
 		return "A backup was due at " + r.DueAt.UTC().Format("2 January 15:04 MST") + " and has not been begun.", show,
 			r.DueAt.Add(keep.Late)
@@ -34,7 +35,8 @@ func (b *Backups) troubleOf(r records.Rule, made records.RuleStanding) (says, ne
 			": its server or its host has had something else to do.", show, r.BegunAt.Add(keep.Late)
 	case made.LastGood == nil && made.LastState != nil && *made.LastState == records.BackupDone:
 		return "None of its backups is sure to be whole.",
-			"Let it stop the server for a moment: reshard rules change " + r.Server + " " + r.Name + " --may-stop", *made.LastAt
+			"Let it stop the server for a moment: reshard rules change " + r.Server + " " + r.Name +
+				" --may-stop", *made.LastAt
 	}
 	return "", "", time.Time{}
 }
@@ -53,7 +55,8 @@ func (b *Backups) Alerts(ctx context.Context) ([]wire.Alert, error) {
 	for _, r := range rules {
 		if says, next, since := b.troubleOf(r, made[r.ID]); says != "" {
 			out = append(out, wire.Alert{
-				Kind: "rule", Of: r.Server + " " + r.Name, Server: r.Server, Says: "Rule " + r.Name + " of " + r.Server + ": " + says,
+				Kind: "rule", Of: r.Server + " " + r.Name, Server: r.Server,
+				Says: "Rule " + r.Name + " of " + r.Server + ": " + says,
 				Next: next, Since: since,
 			})
 		}
@@ -64,8 +67,10 @@ func (b *Backups) Alerts(ctx context.Context) ([]wire.Alert, error) {
 	}
 	for _, d := range damaged {
 		out = append(out, wire.Alert{
-			Kind: "backup", Of: fmt.Sprint(d.ID), Server: d.Server, Says: fmt.Sprintf("Backup %d of %s is damaged: %s", d.ID,
-				d.Server, d.Damage), Next: "reshard vault check says what else is. The next backup stores it anew.", Since: *d.ReadAt,
+			Kind: "backup", Of: fmt.Sprint(d.ID), Server: d.Server,
+			Says: fmt.Sprintf("Backup %d of %s is damaged: %s", d.ID,
+				d.Server, d.Damage), Next: "reshard vault check says what else is. The next backup stores it anew.",
+			Since: *d.ReadAt,
 		})
 	}
 	behind, err := b.with.Stores.Alerts(ctx)

@@ -68,7 +68,8 @@ func New(c Config) *Backups {
 // Make begins a backup by hand, and gives it as it stands: its changeover goes on by itself.
 func (b *Backups) Make(ctx context.Context, in wire.MakeBackup, by string) (wire.Backup, error) {
 	id, err := b.begin(ctx, beginning{
-		server: in.Server, world: in.World, note: in.Note, mayStop: in.MayStop, readAll: in.ReadAll, pinned: in.Pinned, by: by,
+		server: in.Server, world: in.World, note: in.Note, mayStop: in.MayStop, readAll: in.ReadAll, pinned: in.Pinned,
+		by: by,
 	})
 	if err != nil {
 		return wire.Backup{}, err
@@ -192,7 +193,8 @@ func (b *Backups) settle(ctx context.Context) error {
 			continue // it is about to begin
 		default:
 			b.fail(ctx, r.ID, records.BackupFailed, fault.New(fault.Interrupted, "back up", r.Server,
-				"the service went down while it was being made").With("What was stored by then is known: the next one has less to do."))
+				"the service went down while it was being made").
+				With("What was stored by then is known: the next one has less to do."))
 		}
 		if err != nil {
 			return err
@@ -237,7 +239,8 @@ func (b *Backups) List(ctx context.Context, q wire.BackupQuery) ([]wire.Backup, 
 		}
 	}
 	list, next, err := b.with.Records.BackupPage(ctx, records.BackupQuery{
-		Page: records.Page{After: q.After, Limit: q.Limit}, Server: q.Server, Rule: q.Rule, State: q.State, Aside: q.Aside,
+		Page: records.Page{After: q.After, Limit: q.Limit}, Server: q.Server, Rule: q.Rule, State: q.State,
+		Aside: q.Aside,
 	})
 	if err != nil {
 		return nil, "", err
@@ -489,7 +492,8 @@ func (b *Backups) Thin(ctx context.Context) error {
 			}
 		}
 		for why, lets := range byWhy {
-			n, err := b.with.Records.SetBackupsAside(ctx, lets, "the rule "+names[ids[i]]+": "+why, b.with.Counted.Now())
+			n, err := b.with.Records.SetBackupsAside(ctx, lets, "the rule "+names[ids[i]]+": "+why,
+				b.with.Counted.Now())
 			if err != nil {
 				return err
 			}

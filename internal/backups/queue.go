@@ -211,7 +211,8 @@ func (b *Backups) follow(ctx context.Context, rule records.Rule, job Job, last b
 	case err != nil && id == 0 && ctx.Err() == nil && (last || !fault.Passing(err)):
 		// nothing was begun; it is told all the same
 		if id, rerr := b.with.Records.BeginBackup(ctx, records.Backup{
-			ServerID: &rule.ServerID, Server: rule.Server, RuleID: &rule.ID, State: records.BackupRunning, DueAt: &job.Due,
+			ServerID: &rule.ServerID, Server: rule.Server, RuleID: &rule.ID, State: records.BackupRunning,
+			DueAt:     &job.Due,
 			CountedAt: b.with.Counted.Now(), CreatedBy: by,
 		}); rerr == nil {
 			b.fail(ctx, id, records.BackupFailed, err)
@@ -239,7 +240,8 @@ func (b *Backups) follow(ctx context.Context, rule records.Rule, job Job, last b
 		return jobs.Later(afterWay)
 	case records.BackupFailed:
 		why := fmt.Errorf("backup %d failed", id)
-		if fl := backup.Failure.V; fl != nil && (fault.Code(fl.Code) == fault.Internal || fault.Code(fl.Code) == fault.Held) {
+		if fl := backup.Failure.V; fl != nil &&
+			(fault.Code(fl.Code) == fault.Internal || fault.Code(fl.Code) == fault.Held) {
 			return jobs.Never(why)
 		}
 		return why

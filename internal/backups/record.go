@@ -35,7 +35,8 @@ func (b *Backups) record(ctx context.Context, id int64, l *fleet.Server) error {
 		return err
 	}
 	out := keep.Record{
-		Reshard: keep.RecordFormat, Made: backup.BegunAt.UTC().Truncate(time.Millisecond), By: backup.CreatedBy, Note: backup.Note,
+		Reshard: keep.RecordFormat, Made: backup.BegunAt.UTC().Truncate(time.Millisecond), By: backup.CreatedBy,
+		Note:   backup.Note,
 		Server: rec.Name, Host: rec.Host, Game: rec.Game, Kind: rec.Kind, System: rec.System, Root: rec.Root,
 		Command: rec.Command.V, Env: rec.Env.V, Active: h.State.Active, Keys: map[string]string{}, Settings: []string{},
 	}
@@ -54,7 +55,12 @@ func (b *Backups) record(ctx context.Context, id int64, l *fleet.Server) error {
 		}
 	}
 	for _, w := range backup.Worlds {
-		out.Worlds = append(out.Worlds, keep.RecordWorld{World: w.World, Copy: w.CopyID, Wholeness: w.Wholeness, Moved: w.Moved.V})
+		out.Worlds = append(out.Worlds, keep.RecordWorld{
+			World:     w.World,
+			Copy:      w.CopyID,
+			Wholeness: w.Wholeness,
+			Moved:     w.Moved.V,
+		})
 	}
 	files := []vault.Source{}
 	for _, doc := range h.State.Settings {
@@ -86,7 +92,9 @@ func (b *Backups) record(ctx context.Context, id int64, l *fleet.Server) error {
 
 func inMemory(name string, data []byte, at time.Time) vault.Source {
 	return vault.Source{
-		Path: name, Modified: at, Open: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(data)), nil },
+		Path: name, Modified: at, Open: func() (io.ReadCloser, error) {
+			return io.NopCloser(bytes.NewReader(data)), nil
+		},
 	}
 }
 

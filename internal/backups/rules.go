@@ -58,7 +58,8 @@ func (b *Backups) AddRule(ctx context.Context, server string, in wire.NewRule, b
 		in.Name = usualName
 	}
 	if !ruleName.MatchString(in.Name) {
-		return wire.Rule{}, fault.New(fault.Invalid, "add rule", in.Name, "a rule's name has small letters, digits and hyphens")
+		return wire.Rule{}, fault.New(fault.Invalid, "add rule", in.Name,
+			"a rule's name has small letters, digits and hyphens")
 	}
 	rule, err := b.with.Records.AddRule(ctx, records.Rule{
 		ServerID: rec.ID, Name: in.Name, Rule: records.JSON[keep.Rule]{V: in.Rule}, CreatedBy: by,
@@ -85,7 +86,8 @@ func due(r keep.Rule, id int64, now time.Time) *time.Time {
 }
 
 // ChangeRule changes a rule, pauses it or lets it go on. A rule that was paused makes up for nothing.
-func (b *Backups) ChangeRule(ctx context.Context, server, name string, change wire.ChangeRule, by string) (wire.Rule, error) {
+func (b *Backups) ChangeRule(ctx context.Context, server, name string, change wire.ChangeRule,
+	by string) (wire.Rule, error) {
 	rule, err := b.with.Records.RuleNamed(ctx, server, name)
 	if err != nil {
 		return wire.Rule{}, err
@@ -194,11 +196,17 @@ func (b *Backups) Preview(ctx context.Context, server string, in wire.PreviewRul
 	if err != nil {
 		return wire.RulePreview{}, err
 	}
-	out := wire.RulePreview{Says: in.Rule.String(), Next: []time.Time{}, Shown: []keep.Shown{}, Backups: []wire.BackupFate{}}
+	out := wire.RulePreview{
+		Says:    in.Rule.String(),
+		Next:    []time.Time{},
+		Shown:   []keep.Shown{},
+		Backups: []wire.BackupFate{},
+	}
 	for at := in.Rule.Next(b.now()); !at.IsZero() && len(out.Next) < nextShown; at = in.Rule.Next(at) {
 		out.Next = append(out.Next, at)
 	}
-	for _, s := range keep.Preview(in.Rule.When, keep.Series{Long: in.Rule.Long, Allowance: in.Rule.Allowance, Zone: zone}, b.now()) {
+	for _, s := range keep.Preview(in.Rule.When,
+		keep.Series{Long: in.Rule.Long, Allowance: in.Rule.Allowance, Zone: zone}, b.now()) {
 		out.Made++
 		if s.Keeps {
 			out.Shown = append(out.Shown, s)

@@ -234,7 +234,8 @@ func (co *Changeovers) makeWay(ctx context.Context, server string) error {
 	case <-ctx.Done():
 		return fault.Wrap(fault.Interrupted, "start changeover on", server, context.Cause(ctx))
 	case <-time.After(wayPatience):
-		return fault.New(fault.Busy, "start changeover on", server, "a backup of it has been told to end, and has not yet").
+		return fault.New(fault.Busy, "start changeover on", server,
+			"a backup of it has been told to end, and has not yet").
 			With("Try again in a moment.")
 	}
 }
@@ -483,7 +484,8 @@ func (co *Changeovers) carry(l *fleet.Server, others []*fleet.Server, c records.
 	ctx, cancel := context.WithCancelCause(co.life)
 	co.begin(c.ID, c.Server, func(why error) {
 		if why == nil {
-			why = fault.New(fault.Interrupted, "stage", c.Server, "cancelled by a person; nothing live had been touched")
+			why = fault.New(fault.Interrupted, "stage", c.Server,
+				"cancelled by a person; nothing live had been touched")
 		}
 		cancel(why)
 	})

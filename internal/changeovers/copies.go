@@ -18,7 +18,8 @@ import (
 )
 
 // keepCopy records a copy that a changeover has made of a server's world.
-func (co *Changeovers) keepCopy(ctx context.Context, l *fleet.Server, c records.Changeover, made executor.Copied) error {
+func (co *Changeovers) keepCopy(ctx context.Context, l *fleet.Server, c records.Changeover,
+	made executor.Copied) error {
 	from, w := made.Server, made.Facts
 	if from == "" {
 		from = c.Server

@@ -77,7 +77,8 @@ func worldOf(b records.Backup, name string) (records.BackupWorld, error) {
 		}
 		have = append(have, w.World)
 	}
-	return records.BackupWorld{}, fault.New(fault.NotFound, "restore", fmt.Sprint("backup ", b.ID), "it has no world %q", name).
+	return records.BackupWorld{}, fault.New(fault.NotFound, "restore", fmt.Sprint("backup ", b.ID),
+		"it has no world %q", name).
 		With("Say which with --world: " + strings.Join(have, ", "))
 }
 
@@ -88,7 +89,8 @@ func (co *Changeovers) recorded(ctx context.Context, p *prepared, b records.Back
 		return fault.New(fault.NotFound, "restore settings of", fmt.Sprint("backup ", b.ID), "it holds none")
 	}
 	if b.About.V.Game != p.live.Profile.ID || b.About.V.Kind != p.live.Machine.Kind {
-		return fault.New(fault.Blocked, "restore settings on", p.wish.Server, "they are of %s (%s), and the server is %s (%s)",
+		return fault.New(fault.Blocked, "restore settings on", p.wish.Server,
+			"they are of %s (%s), and the server is %s (%s)",
 			b.About.V.Game, b.About.V.Kind, p.live.Profile.ID, p.live.Machine.Kind).
 			With("Bring the world alone: --what world.")
 	}
@@ -194,7 +196,8 @@ func compareLive(ctx context.Context, p *prepared, stored vault.Copy, name strin
 	}
 	missing := slices.Sorted(maps.Keys(had))
 	if len(changed)+len(fresh)+len(missing) == 0 {
-		return fmt.Sprintf("What stands on the server is what the copy has: all %d files have the same sizes and times.", all)
+		return fmt.Sprintf("What stands on the server is what the copy has: all %d files have the same sizes and "+
+			"times.", all)
 	}
 	parts := []string{}
 	add := func(names []string, say string) {
@@ -246,7 +249,8 @@ func (p *prepared) onlyFiles(ctx context.Context, stored vault.Copy, name string
 	}
 	for _, f := range stored.Files {
 		if f.Part == "" && !f.Dir() && slices.ContainsFunc(p.wish.Files, func(pattern string) bool {
-			return world.Match(path.Clean(pattern), f.Path) || strings.HasPrefix(f.Path, strings.TrimSuffix(pattern, "/")+"/")
+			return world.Match(path.Clean(pattern), f.Path) ||
+				strings.HasPrefix(f.Path, strings.TrimSuffix(pattern, "/")+"/")
 		}) {
 			p.Only = append(p.Only, f.Path)
 			p.Fit.World.Bytes += f.Size
@@ -257,8 +261,9 @@ func (p *prepared) onlyFiles(ctx context.Context, stored vault.Copy, name string
 			strings.Join(p.wish.Files, ", ")).With("reshard worlds files COPY lists what it has.")
 	}
 	if len(p.Only) > mostFiles {
-		return fault.New(fault.TooLarge, "restore files on", p.wish.Server, "%d files would be moved one by one while players "+
-			"wait; at most %d are", len(p.Only), mostFiles).With("Bring the whole world back: leave --file out.")
+		return fault.New(fault.TooLarge, "restore files on", p.wish.Server,
+			"%d files would be moved one by one while players "+
+				"wait; at most %d are", len(p.Only), mostFiles).With("Bring the whole world back: leave --file out.")
 	}
 	p.Fit.Purpose = fit.ForBack
 	if name != p.Fit.Server.Active { // it does not run: nobody is locked out

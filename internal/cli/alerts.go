@@ -42,7 +42,8 @@ func (a *app) alertsCommand() *cli.Command {
 				},
 			},
 			{
-				Name: "tell", Usage: "tell somebody by webhook or mail: once, and again when it is well", ArgsUsage: "NAME",
+				Name: "tell", Usage: "tell somebody by webhook or mail: once, and again when it is well",
+				ArgsUsage: "NAME",
 				Description: `It is told at once that it was added; what cannot be told is not added. A webhook's secret
 signs what is posted (RFC 9421, hmac-sha256); a mail account's is its password. It is asked for.
 
@@ -53,15 +54,23 @@ Examples:
 					&cli.StringFlag{Name: "webhook", Usage: "the `ADDRESS` that notices are posted to"},
 					&cli.StringSliceFlag{Name: "mail", Usage: "the mail `ADDRESS` of somebody; may be repeated"},
 					&cli.StringFlag{Name: "server", Usage: "the mail `SERVER` that takes them, as host:port"},
-					&cli.StringFlag{Name: "secure", Usage: "how the way there is encrypted: `tls`, starttls or none", Value: "tls"},
+					&cli.StringFlag{
+						Name:  "secure",
+						Usage: "how the way there is encrypted: `tls`, starttls or none",
+						Value: "tls",
+					},
 					&cli.StringFlag{Name: "from", Usage: "the mail `ADDRESS` that they are from"},
 					&cli.StringFlag{Name: "user", Usage: "the `ACCOUNT` at the mail server; left out: none"},
-					&cli.BoolFlag{Name: "private", Usage: "its address may be one of a private network or of the service's machine"},
+					&cli.BoolFlag{
+						Name:  "private",
+						Usage: "its address may be one of a private network or of the service's machine",
+					},
 					passwordFlag(),
 				},
 				Action: a.addTarget,
 			},
-			a.onTarget("try", "tell somebody something now, to see whether it arrives", "%s has been told: look whether it arrived.\n",
+			a.onTarget("try", "tell somebody something now, to see whether it arrives",
+				"%s has been told: look whether it arrived.\n",
 				func(ctx context.Context, api *client.Client, name string) error {
 					_, err := api.TryNoticeTarget(ctx, name)
 					return err
@@ -121,7 +130,8 @@ func (a *app) addTarget(ctx context.Context, c *cli.Command) error {
 
 func (a *app) listTargets(list []wire.NoticeTarget) {
 	if len(list) == 0 {
-		a.print("Nobody is told: what needs you is shown here and in the console only. Next: reshard alerts tell NAME --webhook ADDRESS\n")
+		a.print("Nobody is told: what needs you is shown here and in the console only. Next: reshard alerts tell " +
+			"NAME --webhook ADDRESS\n")
 		return
 	}
 	var rows [][]string

@@ -33,7 +33,10 @@ Examples:
 			&cli.StringFlag{Name: "note", Usage: "a `NOTE` for people"},
 			&cli.BoolFlag{Name: "pin", Usage: "no rule removes it"},
 			&cli.BoolFlag{Name: "may-stop", Usage: "a server that cannot hold its writes may be stopped for a moment"},
-			&cli.BoolFlag{Name: "read-all", Usage: "read every file, also those that have not changed by size and time"},
+			&cli.BoolFlag{
+				Name:  "read-all",
+				Usage: "read every file, also those that have not changed by size and time",
+			},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			names, api, err := a.ready(c, "SERVER")
@@ -129,7 +132,11 @@ func (a *app) backupsCommand() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.IntFlag{Name: "limit", Local: true, Usage: "at most `N`; 0: all", Value: 20},
 			&cli.StringFlag{Name: "rule", Local: true, Usage: "only those of the rule of this `NAME`"},
-			&cli.StringFlag{Name: "state", Local: true, Usage: "only in this `STATE`: running, done, failed or gave-way"},
+			&cli.StringFlag{
+				Name:  "state",
+				Local: true,
+				Usage: "only in this `STATE`: running, done, failed or gave-way",
+			},
 			&cli.BoolFlag{Name: "aside", Local: true, Usage: "those that are set aside"},
 			&cli.BoolFlag{Name: "report", Local: true, Usage: "how it stands with each server"},
 		},
@@ -271,7 +278,12 @@ func (a *app) listBackups(list []wire.Backup, server string) {
 	}
 	var rows [][]string
 	for _, b := range list {
-		state := map[string]string{"done": "✓ good", "failed": "✕ failed", "running": "◔ running", "gave-way": "↩ gave way"}[b.State]
+		state := map[string]string{
+			"done":     "✓ good",
+			"failed":   "✕ failed",
+			"running":  "◔ running",
+			"gave-way": "↩ gave way",
+		}[b.State]
 		if b.State == "done" && !b.Good {
 			state = "? see below"
 			if b.Damage != "" {
@@ -296,7 +308,8 @@ func (a *app) listBackups(list []wire.Backup, server string) {
 			fmt.Sprint(b.ID), state, b.Server, strings.Join(worlds, ", "), when(b.Begun), bytesText(b.Bytes), by, kept,
 		})
 	}
-	a.table([]string{"id", "state", "server", "worlds", "when", "size", "by", "kept because"}, rows, 0, 0, 0, 24, 0, 0, 0, 40)
+	a.table([]string{"id", "state", "server", "worlds", "when", "size", "by", "kept because"}, rows, 0, 0, 0, 24, 0, 0,
+		0, 40)
 	a.print("\nNext: reshard backups show %d", list[0].ID)
 	if i := slices.IndexFunc(list, func(b wire.Backup) bool { return b.Good && b.AsideAt == nil }); i >= 0 {
 		a.print("   reshard restore %d", list[i].ID)
@@ -320,9 +333,18 @@ func (a *app) printReport(list []wire.Report) {
 		} else if len(r.Rules) == 0 {
 			state = "· no rule"
 		}
-		rows = append(rows, []string{r.Server, last, read, fmt.Sprint(r.Kept), bytesText(r.Bytes), strings.Join(r.Rules, ", "), state})
+		rows = append(rows, []string{
+			r.Server,
+			last,
+			read,
+			fmt.Sprint(r.Kept),
+			bytesText(r.Bytes),
+			strings.Join(r.Rules, ", "),
+			state,
+		})
 	}
-	a.table([]string{"server", "last good backup", "read back", "kept", "size", "rules", "state"}, rows, 0, 0, 0, 0, 0, 0, 50)
+	a.table([]string{"server", "last good backup", "read back", "kept", "size", "rules", "state"}, rows, 0, 0, 0, 0, 0,
+		0, 50)
 }
 
 // printAlerts says at the top of a list what needs a person.

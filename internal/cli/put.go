@@ -40,7 +40,8 @@ func bringFlags(more ...cli.Flag) []cli.Flag {
 			Name:  "whole",
 			Usage: "read every staged file back, also where a sample is compared by itself (FTP)",
 		},
-		&cli.BoolFlag{Name: "when-told", Usage: "stage the world and wait for your word before the switch"}, safetyFlag()),
+		&cli.BoolFlag{Name: "when-told", Usage: "stage the world and wait for your word before the switch"},
+		safetyFlag()),
 		append(more, planFlags()...)...)
 }
 
@@ -124,8 +125,14 @@ Examples:
 		Flags: bringFlags(
 			&cli.StringFlag{Name: "what", Usage: "`PART` of a backup: world, settings or all; left out: world"},
 			&cli.StringFlag{Name: "world", Usage: "of a backup of several worlds the one of this `NAME` on disk"},
-			&cli.StringSliceFlag{Name: "file", Usage: "only this `FILE` or folder of the world, or a pattern; may be repeated"},
-			&cli.StringFlag{Name: "to", Usage: "write its world to this computer: a `FILE` that is not there yet, or a folder"},
+			&cli.StringSliceFlag{
+				Name:  "file",
+				Usage: "only this `FILE` or folder of the world, or a pattern; may be repeated",
+			},
+			&cli.StringFlag{
+				Name:  "to",
+				Usage: "write its world to this computer: a `FILE` that is not there yet, or a folder",
+			},
 		),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			given := c.Args().Slice()
@@ -158,7 +165,8 @@ Examples:
 					wish.What = plan.SomeFiles
 				}
 			case c.IsSet("what") || c.IsSet("world") || c.IsSet("file"):
-				return usage("--what, --world and --file are for a backup, and %s is none; reshard backups lists them", given[0])
+				return usage("--what, --world and --file are for a backup, and %s is none; reshard backups lists them",
+					given[0])
 			}
 			if to := c.String("to"); to != "" {
 				return a.fetch(ctx, api, copyID, "game", to, false)

@@ -19,15 +19,30 @@ const usualLong = "all for 2 days, then one a day for 3 weeks, then one a week f
 
 func ruleFlags() []cli.Flag {
 	return []cli.Flag{
-		&cli.StringFlag{Name: "at", Usage: "when, as a cron `EXPRESSION`: minute, hour, day of the month, month, day of the week"},
-		&cli.StringFlag{Name: "zone", Usage: "the time `ZONE` of --at, and of days and months, such as Europe/Oslo; left out: UTC"},
-		&cli.DurationFlag{Name: "while-played", Usage: "how `OFTEN` while somebody plays, such as 30m, in place of --at"},
-		&cli.StringFlag{Name: "world", Usage: "only this world, by its `NAME` on disk; left out: all, with the settings"},
+		&cli.StringFlag{
+			Name:  "at",
+			Usage: "when, as a cron `EXPRESSION`: minute, hour, day of the month, month, day of the week",
+		},
+		&cli.StringFlag{
+			Name:  "zone",
+			Usage: "the time `ZONE` of --at, and of days and months, such as Europe/Oslo; left out: UTC",
+		},
+		&cli.DurationFlag{
+			Name:  "while-played",
+			Usage: "how `OFTEN` while somebody plays, such as 30m, in place of --at",
+		},
+		&cli.StringFlag{
+			Name:  "world",
+			Usage: "only this world, by its `NAME` on disk; left out: all, with the settings",
+		},
 		&cli.StringFlag{Name: "keep", Usage: "how long, as a `SENTENCE`; left out: " + usualLong},
 		&cli.IntFlag{Name: "most", Usage: "at most `N` backups"},
 		&cli.StringFlag{Name: "most-bytes", Usage: "at most so much in the vault, such as `20GB`"},
 		&cli.BoolFlag{Name: "may-stop", Usage: "a server that cannot hold its writes may be stopped for a moment"},
-		&cli.StringFlag{Name: "provider", Usage: "one of the provider's own backups each time: `make`, or replace its oldest"},
+		&cli.StringFlag{
+			Name:  "provider",
+			Usage: "one of the provider's own backups each time: `make`, or replace its oldest",
+		},
 	}
 }
 
@@ -149,7 +164,8 @@ Examples:
 				}),
 			{
 				Name: "remove", Usage: "forget a rule; its backups stay", ArgsUsage: "SERVER RULE",
-				Description: "No rule lets its backups go any more: set aside yourself what you can do without.\n\nExamples:\n" +
+				Description: "No rule lets its backups go any more: set aside yourself what you can do " +
+					"without.\n\nExamples:\n" +
 					"  reshard rules remove north-plot weekly",
 				Action: func(ctx context.Context, c *cli.Command) error {
 					names, api, err := a.ready(c, "SERVER", "RULE")
@@ -160,7 +176,8 @@ Examples:
 						return err
 					}
 					return a.show(struct{}{}, func() {
-						a.print("%s no longer has the rule %s. Its backups stay: reshard backups %s\n", names[0], names[1], names[0])
+						a.print("%s no longer has the rule %s. Its backups stay: reshard backups %s\n", names[0],
+							names[1], names[0])
 					})
 				},
 			},
@@ -192,7 +209,8 @@ Examples:
 					case err != nil:
 						return err
 					case !c.Bool("right"):
-						return usage("look at the clock of the service's machine, and say that it is right with --right")
+						return usage(
+							"look at the clock of the service's machine, and say that it is right with --right")
 					}
 					if err := api.TrustClock(ctx); err != nil {
 						return err
@@ -221,9 +239,11 @@ func (a *app) onRule(verb, use string,
 			return a.show(r, func() {
 				switch verb {
 				case "pause":
-					a.print("Rule %s of %s is paused. To go on: reshard rules resume %s %s\n", r.Name, r.Server, r.Server, r.Name)
+					a.print("Rule %s of %s is paused. To go on: reshard rules resume %s %s\n", r.Name, r.Server,
+						r.Server, r.Name)
 				case "run":
-					a.print("Rule %s of %s is followed now. How it goes: reshard backups %s\n", r.Name, r.Server, r.Server)
+					a.print("Rule %s of %s is followed now. How it goes: reshard backups %s\n", r.Name, r.Server,
+						r.Server)
 				default:
 					a.printRule(r)
 				}
@@ -273,7 +293,8 @@ func (a *app) addRule(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if !c.IsSet("at") && !c.IsSet("while-played") {
-		return usage("say when: --at \"0 4 * * *\" for each day at four, or --while-played 30m; see reshard rules add --help")
+		return usage("say when: --at \"0 4 * * *\" for each day at four, or --while-played 30m; see reshard rules " +
+			"add --help")
 	}
 	rule, err := takeRule(c, keep.Rule{})
 	if err != nil {
@@ -442,6 +463,7 @@ func (a *app) allow(ctx context.Context, c *cli.Command) error {
 		if limits.Bytes > 0 {
 			most = append(most, bytesText(limits.Bytes))
 		}
-		a.print("All servers together may have: %s\n", orText(strings.Join(most, " and "), "any number and size of backups"))
+		a.print("All servers together may have: %s\n",
+			orText(strings.Join(most, " and "), "any number and size of backups"))
 	})
 }

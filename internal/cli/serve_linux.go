@@ -436,7 +436,8 @@ func (d *Daemon) comeUp(listening *error) (*service.Service, error) {
 func (d *Daemon) open() (*service.Service, error) {
 	c := d.config
 	return service.Open(d.base, service.Config{
-		Data: c.Data, Database: c.Database, Games: d.games, StartServers: c.StartServers, KeepAside: c.KeepAside, RulePace: c.RulePace, Clock: c.Clock,
+		Data: c.Data, Database: c.Database, Games: d.games, StartServers: c.StartServers, KeepAside: c.KeepAside,
+		RulePace: c.RulePace, Clock: c.Clock,
 		Limits: c.Limits,
 		Log:    d.log, Trace: c.Trace, Address: d.Address, Lease: c.Lease, MoveHere: c.MoveHere, Kinds: c.Kinds,
 		StandsBy: func(who string) {

@@ -45,9 +45,15 @@ Examples:
 					&cli.StringFlag{Name: "region", Usage: "its `REGION`, where it has some"},
 					&cli.StringFlag{Name: "key-id", Usage: "the access key's `ID`"},
 					passwordFlag(),
-					&cli.BoolFlag{Name: "private", Usage: "its address may be one of a private network or of the service's machine"},
+					&cli.BoolFlag{
+						Name:  "private",
+						Usage: "its address may be one of a private network or of the service's machine",
+					},
 					&cli.BoolFlag{Name: "plain", Usage: "do not encrypt what goes there"},
-					&cli.BoolFlag{Name: "recover", Usage: "it holds what another vault has sent there: to bring that back here"},
+					&cli.BoolFlag{
+						Name:  "recover",
+						Usage: "it holds what another vault has sent there: to bring that back here",
+					},
 					&cli.BoolFlag{Name: "yes", Aliases: []string{"y"}, Usage: "do not ask"},
 				},
 				Action: a.addStore,
@@ -68,8 +74,10 @@ Examples:
 				},
 			},
 			{
-				Name: "check", Usage: "read a whole store back now, and send again what is damaged there", ArgsUsage: "STORE",
-				Description: "A share of every store, and of the vault, is read back each day by itself, all within a month.\n\n" +
+				Name: "check", Usage: "read a whole store back now, and send again what is damaged there",
+				ArgsUsage: "STORE",
+				Description: "A share of every store, and of the vault, is read back each day by itself, all within " +
+					"a month.\n\n" +
 					"Examples:\n  reshard stores check attic",
 				Action: func(ctx context.Context, c *cli.Command) error {
 					names, api, err := a.ready(c, "STORE")
@@ -108,13 +116,16 @@ Examples:
 					if err != nil {
 						return err
 					}
-					return a.show(struct{}{}, func() { a.print("Nothing goes to %s any more. What is in it stays there.\n", names[0]) })
+					return a.show(
+						struct{}{}, func() {
+							a.print("Nothing goes to %s any more. What is in it stays there.\n", names[0])
+						})
 				},
 			},
 			{
 				Name: "key", Usage: "tell where the keys are that stores are encrypted with, or make a new one",
-				Description: `The keys are age identities (age-encryption.org/v1) in a file of the service's data folder;
-they are never shown. Keep a copy of the file elsewhere. A new key counts from then on, and
+				Description: `The keys are age identities (age-encryption.org/v1) in a file of the service's data
+folder; they are never shown. Keep a copy of the file elsewhere. A new key counts from then on, and
 what stores have is encrypted for it anew, by and by; an old one is needed as long as packs
 are counted beside it.
 
@@ -154,7 +165,8 @@ func (a *app) printStoreKeys(k wire.StoreKeys, fresh bool) {
 		}
 		a.print("  %-7s %s   %s\n", counts, one.Public, count(one.Packs, "pack needs it", "packs need it"))
 	}
-	a.wrapped("", "They are in "+k.File+". Keep a copy of that file where the machine's loss does not reach it: without it "+
+	a.wrapped("", "They are in "+k.File+
+		". Keep a copy of that file where the machine's loss does not reach it: without it "+
 		"nobody, you and Reshard included, can read the stores.")
 	if fresh {
 		a.print("Copy it again now: there is a new key in it.\n")
@@ -183,8 +195,10 @@ func (a *app) addStore(ctx context.Context, c *cli.Command) error {
 	if !c.Bool("yes") && !in.Recover {
 		a.wrapped("", "Everything in the vault, and whatever comes, is copied to "+in.Name+".")
 		if !in.Plain {
-			a.wrapped("", "It is encrypted before it leaves, with a key in a file of the service's data folder. Lose that file with the "+
-				"machine, and nobody can read the store: copy it elsewhere at once (reshard stores key says where it is).")
+			a.wrapped("", "It is encrypted before it leaves, with a key in a file of the service's data folder. Lose "+
+				"that file with the "+
+				"machine, and nobody can read the store: copy it elsewhere at once (reshard stores key says where it "+
+				"is).")
 		}
 		sure, err := a.confirm("Add it?")
 		if err != nil || !sure {

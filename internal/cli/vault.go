@@ -130,7 +130,12 @@ func (a *app) describeVault(v wire.Vault) {
 }
 
 func (a *app) describeWork(w wire.VaultWork) {
-	what := map[string]string{"check": "Check", "collect": "Collection", "rebuild": "Rebuild", "recover": "Recovery"}[w.Kind]
+	what := map[string]string{
+		"check":   "Check",
+		"collect": "Collection",
+		"rebuild": "Rebuild",
+		"recover": "Recovery",
+	}[w.Kind]
 	switch {
 	case w.Ended == nil:
 		a.print("%s by %s, under way since %s.\n", what, w.By, when(w.Begun))

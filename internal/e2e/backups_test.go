@@ -174,7 +174,12 @@ func TestABackupWhileSomethingWrites(t *testing.T) {
 			}
 			wish := wire.Wish{
 				Kind: plan.Restore, Backup: got.ID, Server: "two", World: of.World,
-				Choices: map[string]string{"folder-name": of.World, "players": "keep", "overrides": "leave", "version": "go-on"},
+				Choices: map[string]string{
+					"folder-name": of.World,
+					"players":     "keep",
+					"overrides":   "leave",
+					"version":     "go-on",
+				},
 			}
 			draft, err := b.api.Draft(ctx, wish)
 			if err != nil { // not every game asks all of it
@@ -400,7 +405,9 @@ func TestALeapOfTheClockRemovesNothing(t *testing.T) {
 func TestGoingBack(t *testing.T) {
 	t.Parallel()
 	b := setup(t)
-	root := b.quarry("north", plot{world: quarrymoss.Options{Title: "Winter Beds", Seed: 111, Folk: []string{"Ada", "Bryn"}}})
+	root := b.quarry("north", plot{
+		world: quarrymoss.Options{Title: "Winter Beds", Seed: 111, Folk: []string{"Ada", "Bryn"}},
+	})
 	other := b.quarry("south", plot{folder: "shed", world: quarrymoss.Options{Title: "Shed", Seed: 5}})
 	id := fmt.Sprint(b.backup("north", "--note", "before the flood", "--pin").ID)
 	settings := filepath.Join(root, "quarry.properties")
@@ -514,7 +521,8 @@ func TestTheMachineIsGone(t *testing.T) {
 	b.backup("north")
 	attic := filepath.Join(b.dir, "attic")
 	b.must("stores", "add", "attic", "--folder", attic, "--yes")
-	require.Eventually(t, func() bool { return strings.Contains(b.must("stores"), "lacks nothing") }, 30*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(b.must("stores"), "lacks nothing") }, 30*time.Second,
+		50*time.Millisecond)
 	key, err := os.ReadFile(filepath.Join(b.dir, "data", "stores.keys"))
 	require.NoError(t, err)
 
@@ -525,7 +533,8 @@ func TestTheMachineIsGone(t *testing.T) {
 		require.NoError(t, os.MkdirAll(n.data, 0o700))
 		require.NoError(t, os.WriteFile(filepath.Join(n.data, "stores.keys"), key, 0o600))
 	})
-	assert.Contains(t, n.must("stores", "add", "attic", "--folder", attic, "--recover"), "Next: reshard vault recover attic")
+	assert.Contains(t, n.must("stores", "add", "attic", "--folder", attic, "--recover"),
+		"Next: reshard vault recover attic")
 	assert.Contains(t, n.must("vault", "recover", "attic"), "brought back")
 	list, err := n.api.Worlds(context.Background(), wire.WorldQuery{})
 	require.NoError(t, err)
@@ -557,7 +566,8 @@ func TestASafetyCopy(t *testing.T) {
 	b.quarry("north", plot{})
 	b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 222})
 	for _, args := range []string{
-		"put fen north --safety-copy --yes", "reset north --seed -77 --safety-copy --yes", "rename north summer --safety-copy --yes",
+		"put fen north --safety-copy --yes", "reset north --seed -77 --safety-copy --yes",
+		"rename north summer --safety-copy --yes",
 	} {
 		out := b.must(strings.Fields(args)...)
 		assert.Contains(t, out, "is copied into the library first", args)

@@ -106,7 +106,8 @@ var killKinds = map[string]func(b *bundle) wire.Wish{
 	"take away": func(*bundle) wire.Wish { return wire.Wish{Kind: plan.TakeAway} },
 	"restore of some files": func(b *bundle) wire.Wish {
 		return wire.Wish{
-			Kind: plan.Restore, Backup: b.backup("north").ID, What: plan.SomeFiles, Files: []string{"ground/*.qt", "folk/*.json"},
+			Kind: plan.Restore, Backup: b.backup("north").ID, What: plan.SomeFiles,
+			Files: []string{"ground/*.qt", "folk/*.json"},
 		}
 	},
 	"restore of all": func(b *bundle) wire.Wish {

@@ -161,7 +161,8 @@ func (c *copier) within(ctx context.Context, limit time.Duration) (*Detail, erro
 		at = c.begun
 	}
 	hctx, done := context.WithDeadlineCause(ctx, time.Now().Add(limit-c.r.Now().Sub(at)),
-		fault.New(fault.NotReady, "copy", c.step.World, "its writes had been held for %s, and are let go", keep.Words(limit)).
+		fault.New(fault.NotReady, "copy", c.step.World, "its writes had been held for %s, and are let go",
+			keep.Words(limit)).
 			With("What was stored by then is known: the next try has less to do."))
 	defer done()
 	d, err := c.strictly(hctx, plan.WholeHeld)
@@ -298,7 +299,8 @@ func (c *copier) sources(l look, snapshots map[string]io.ReadCloser, bases map[s
 			total += e.Size
 			src.Open = func() (io.ReadCloser, error) { return &counted{ReadCloser: snapshot, r: r, read: &c.read}, nil }
 		default:
-			if k, ok := known[FileKey(e.Part, e.Path)]; ok && k.Size == e.Size && k.Modified.Equal(e.ModTime) && e.Size > 0 {
+			if k, ok := known[FileKey(e.Part, e.Path)]; ok && k.Size == e.Size && k.Modified.Equal(e.ModTime) &&
+				e.Size > 0 {
 				src.Known, src.Sum = k.Chunks, k.Sum
 				c.known++
 			} else {
@@ -396,7 +398,8 @@ func (c *copier) detail(stored vault.Copy) *Detail {
 const mostMoved = 20
 
 // done reads what the world says of itself, and has the copy recorded.
-func (c *copier) done(ctx context.Context, l look, stored vault.Copy, wholeness plan.Wholeness, moved []string) (*Detail,
+func (c *copier) done(ctx context.Context, l look, stored vault.Copy, wholeness plan.Wholeness,
+	moved []string) (*Detail,
 	error,
 ) {
 	w, err := world.Read(l.tree, l.found)
@@ -466,7 +469,8 @@ func (r *Runner) copyOf(step plan.Step) (string, error) {
 	}
 	for n, s := range r.job.Plan.Steps {
 		var d Detail
-		if s.Kind == plan.Copy && !s.Pass && !s.Safety && json.Unmarshal(r.job.Steps[n].Left, &d) == nil && d.Copy != "" {
+		if s.Kind == plan.Copy && !s.Pass && !s.Safety && json.Unmarshal(r.job.Steps[n].Left, &d) == nil &&
+			d.Copy != "" {
 			return d.Copy, nil
 		}
 	}

@@ -87,7 +87,8 @@ func (q *Queue) Open(ctx, life context.Context) error {
 		return fault.Wrap(fault.Internal, "prepare", "job queue", err)
 	}
 	q.client, err = river.NewClient(driver, &river.Config{
-		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: atOnce}}, Workers: q.workers, Logger: quiet(q.log),
+		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: atOnce}}, Workers: q.workers,
+		Logger:     quiet(q.log),
 		JobTimeout: -1, RescueStuckJobsAfter: 30 * 24 * time.Hour,
 	})
 	if err != nil {
@@ -123,10 +124,14 @@ func (q *Queue) Close() {
 // Add adds a job, in a transaction when one is given. fresh is false when one is there already that has the same
 // values in the fields marked river:"unique".
 func (q *Queue) Add(ctx context.Context, tx pgx.Tx, args river.JobArgs, tries int) (fresh bool, err error) {
-	opts := &river.InsertOpts{MaxAttempts: tries, UniqueOpts: river.UniqueOpts{ByArgs: true, ByState: []rivertype.JobState{
-		rivertype.JobStateAvailable, rivertype.JobStatePending, rivertype.JobStateRetryable, rivertype.JobStateRunning,
-		rivertype.JobStateScheduled,
-	}}}
+	opts := &river.InsertOpts{
+		MaxAttempts: tries,
+		UniqueOpts: river.UniqueOpts{ByArgs: true, ByState: []rivertype.JobState{
+			rivertype.JobStateAvailable, rivertype.JobStatePending, rivertype.JobStateRetryable,
+			rivertype.JobStateRunning,
+			rivertype.JobStateScheduled,
+		}},
+	}
 	var got *rivertype.JobInsertResult
 	if tx != nil {
 		got, err = q.client.InsertTx(ctx, tx, args, opts)

@@ -108,7 +108,8 @@ func (n *Notices) look(ctx context.Context) error {
 	}
 	tell := func(tx pgx.Tx, id int64, ended bool, says string) error {
 		for _, t := range targets {
-			if _, err := n.with.Queue.Add(ctx, tx, Job{Target: t.ID, Alert: id, Ended: ended, Says: says}, tries); err != nil {
+			if _, err := n.with.Queue.Add(ctx, tx, Job{Target: t.ID, Alert: id, Ended: ended, Says: says},
+				tries); err != nil {
 				return err
 			}
 		}
@@ -201,7 +202,8 @@ func (n *Notices) Add(ctx context.Context, in wire.NewNoticeTarget, by string) (
 			"a target's name has small letters, digits and hyphens")
 	}
 	s := records.NoticeSettings{
-		Kind: in.Kind, URL: in.URL, Server: in.Server, Secure: in.Secure, User: in.User, From: in.From, To: in.To, Private: in.Private,
+		Kind: in.Kind, URL: in.URL, Server: in.Server, Secure: in.Secure, User: in.User, From: in.From, To: in.To,
+		Private: in.Private,
 	}
 	if err := check(in.Name, &s, in.Secret); err != nil {
 		return wire.NoticeTarget{}, err
@@ -224,8 +226,9 @@ func (n *Notices) Add(ctx context.Context, in wire.NewNoticeTarget, by string) (
 
 func (n *Notices) test(name string) Notice {
 	return Notice{Reshard: format, Event: "test", Alert: wire.Alert{
-		Kind: "test", Of: name, Says: "This is what Reshard's notices look like. Nothing is wrong.", Since: n.now().UTC(),
-		Next: "Nothing is to be done.",
+		Kind: "test", Of: name, Says: "This is what Reshard's notices look like. Nothing is wrong.",
+		Since: n.now().UTC(),
+		Next:  "Nothing is to be done.",
 	}}
 }
 
@@ -264,7 +267,8 @@ func (n *Notices) Targets(ctx context.Context) ([]wire.NoticeTarget, error) {
 func wireTarget(t records.NoticeTarget) wire.NoticeTarget {
 	s := t.Settings.V
 	return wire.NoticeTarget{
-		Name: t.Name, Kind: s.Kind, URL: s.URL, Server: s.Server, Secure: s.Secure, User: s.User, From: s.From, To: append([]string{}, s.To...),
+		Name: t.Name, Kind: s.Kind, URL: s.URL, Server: s.Server, Secure: s.Secure, User: s.User, From: s.From,
+		To:      append([]string{}, s.To...),
 		Private: s.Private, CreatedBy: t.CreatedBy, CreatedAt: t.CreatedAt, Told: t.ToldAt, Trouble: t.Trouble,
 	}
 }

@@ -91,7 +91,8 @@ func newHook(t *testing.T) *hook {
 	return h
 }
 
-var signed = regexp.MustCompile(`^reshard=(\("@method" "@target-uri" "content-digest"\);created=\d+;keyid="reshard";alg="hmac-sha256")$`)
+var signed = regexp.MustCompile(
+	`^reshard=(\("@method" "@target-uri" "content-digest"\);created=\d+;keyid="reshard";alg="hmac-sha256")$`)
 
 // ServeHTTP verifies a notice as RFC 9421 says.
 func (h *hook) ServeHTTP(w http.ResponseWriter, r *http.Request) {
@@ -108,7 +109,8 @@ func (h *hook) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if !assert.NotNil(h.t, m, r.Header.Get("Signature-Input")) {
 		return
 	}
-	base := fmt.Sprintf("\"@method\": POST\n\"@target-uri\": %s\n\"content-digest\": %s\n\"@signature-params\": %s", h.URL+r.URL.Path,
+	base := fmt.Sprintf("\"@method\": POST\n\"@target-uri\": %s\n\"content-digest\": %s\n\"@signature-params\": %s",
+		h.URL+r.URL.Path,
 		digest, m[1])
 	mac := hmac.New(sha256.New, []byte(secret))
 	_, _ = mac.Write([]byte(base))
@@ -132,7 +134,13 @@ func (h *hook) events() (out []string) {
 func TestAWebhookIsToldOnceAndAgainWhenItIsWell(t *testing.T) {
 	b, h := newBell(t), newHook(t)
 	ctx := context.Background()
-	_, err := b.Add(ctx, wire.NewNoticeTarget{Name: "club", Kind: KindWebhook, URL: h.URL + "/in", Secret: secret, Private: true}, "ada")
+	_, err := b.Add(ctx, wire.NewNoticeTarget{
+		Name:    "club",
+		Kind:    KindWebhook,
+		URL:     h.URL + "/in",
+		Secret:  secret,
+		Private: true,
+	}, "ada")
 	require.NoError(t, err)
 	assert.Equal(t, []string{"test club"}, h.events(), "it is told that it was added")
 	late := wire.Alert{Kind: "rule", Of: "north usual", Says: "it is late", Next: "look", Since: time.Now()}
@@ -162,13 +170,25 @@ func TestATargetThatCannotBeTold(t *testing.T) {
 		in    wire.NewNoticeTarget
 		words string
 	}{
-		"private":       {wire.NewNoticeTarget{Kind: KindWebhook, URL: "https://127.0.0.1:1/in", Secret: secret}, "the connection failed"},
+		"private": {
+			wire.NewNoticeTarget{Kind: KindWebhook, URL: "https://127.0.0.1:1/in", Secret: secret},
+			"the connection failed",
+		},
 		"not encrypted": {wire.NewNoticeTarget{Kind: KindWebhook, URL: h.URL, Secret: secret}, "not encrypted"},
-		"short":         {wire.NewNoticeTarget{Kind: KindWebhook, URL: h.URL, Secret: "peas", Private: true}, "at least 16 characters"},
-		"nowhere":       {wire.NewNoticeTarget{Kind: KindWebhook, URL: "peas", Secret: secret}, "no address"},
-		"nobody":        {wire.NewNoticeTarget{Kind: KindMail, Server: "127.0.0.1:1", From: "a@mill.example"}, "not said to whom"},
-		"no mail":       {wire.NewNoticeTarget{Kind: KindMail, Server: "127.0.0.1:1", From: "ada", To: []string{"a@mill.example"}}, "no mail address"},
-		"odd":           {wire.NewNoticeTarget{Kind: "pigeon"}, "no kind of target"},
+		"short": {
+			wire.NewNoticeTarget{Kind: KindWebhook, URL: h.URL, Secret: "peas", Private: true},
+			"at least 16 characters",
+		},
+		"nowhere": {wire.NewNoticeTarget{Kind: KindWebhook, URL: "peas", Secret: secret}, "no address"},
+		"nobody": {
+			wire.NewNoticeTarget{Kind: KindMail, Server: "127.0.0.1:1", From: "a@mill.example"},
+			"not said to whom",
+		},
+		"no mail": {
+			wire.NewNoticeTarget{Kind: KindMail, Server: "127.0.0.1:1", From: "ada", To: []string{"a@mill.example"}},
+			"no mail address",
+		},
+		"odd": {wire.NewNoticeTarget{Kind: "pigeon"}, "no kind of target"},
 	} {
 		c.in.Name = "club"
 		_, err := b.Add(context.Background(), c.in, "ada")
@@ -232,10 +252,18 @@ func TestMail(t *testing.T) {
 		To: []string{"ada@mill.example"}, Private: true,
 	}, "ada")
 	require.NoError(t, err)
-	b.set(wire.Alert{Kind: "store", Of: "attic", Says: "Store attic is behind.", Next: "reshard stores show attic", Since: time.Now()})
-	require.Eventually(t, func() bool { return strings.Contains(mails(), "needs you: attic") }, 20*time.Second, 20*time.Millisecond)
+	b.set(wire.Alert{
+		Kind:  "store",
+		Of:    "attic",
+		Says:  "Store attic is behind.",
+		Next:  "reshard stores show attic",
+		Since: time.Now(),
+	})
+	require.Eventually(t, func() bool { return strings.Contains(mails(), "needs you: attic") }, 20*time.Second,
+		20*time.Millisecond)
 	b.set()
-	require.Eventually(t, func() bool { return strings.Contains(mails(), "well again: attic") }, 20*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(mails(), "well again: attic") }, 20*time.Second,
+		20*time.Millisecond)
 	assert.Contains(t, mails(), "RCPT TO:<ada@mill.example>")
 	assert.Contains(t, mails(), "Next: reshard stores show attic")
 }

@@ -65,7 +65,8 @@ func check(name string, s *records.NoticeSettings, secret string) error {
 		if s.Secure == "" {
 			s.Secure = overTLS
 		}
-		if s.Secure != overTLS && s.Secure != overStartTLS && s.Secure != overNothing || s.Secure == overNothing && !s.Private {
+		if s.Secure != overTLS && s.Secure != overStartTLS && s.Secure != overNothing ||
+			s.Secure == overNothing && !s.Private {
 			return bad("the way there is encrypted by tls or starttls; none is for private networks only")
 		}
 		for _, a := range append([]string{s.From}, s.To...) {
@@ -100,7 +101,8 @@ const (
 func sign(r *http.Request, body []byte, secret string, at time.Time) {
 	sum := sha256.Sum256(body)
 	digest := "sha-256=:" + base64.StdEncoding.EncodeToString(sum[:]) + ":"
-	params := fmt.Sprintf(`("@method" "@target-uri" "content-digest");created=%d;keyid="%s";alg="hmac-sha256"`, at.Unix(), keyID)
+	params := fmt.Sprintf(`("@method" "@target-uri" "content-digest");created=%d;keyid="%s";alg="hmac-sha256"`,
+		at.Unix(), keyID)
 	base := fmt.Sprintf("\"@method\": %s\n\"@target-uri\": %s\n\"content-digest\": %s\n\"@signature-params\": %s",
 		r.Method, r.URL, digest, params)
 	mac := hmac.New(sha256.New, []byte(secret))
@@ -165,23 +167,32 @@ func (n *Notices) mail(ctx context.Context, t records.NoticeTarget, secret strin
 	if err := errors.Join(m.From(s.From), m.To(s.To...)); err != nil {
 		return fault.Wrap(fault.Invalid, "tell", t.Name, err)
 	}
-	m.Subject("Reshard: " + map[string]string{"began": "needs you: ", "ended": "well again: ", "test": ""}[notice.Event] + notice.Of)
+	m.Subject("Reshard: " + map[string]string{
+		"began": "needs you: ",
+		"ended": "well again: ",
+		"test":  "",
+	}[notice.Event] + notice.Of)
 	m.SetDateWithValue(n.now())
 	m.SetMessageID()
 	m.SetBodyString(gomail.TypeTextPlain, text(notice))
 	dial := dialer(s.Private)
 	options := []gomail.Option{
-		gomail.WithPort(port), gomail.WithTimeout(patience), gomail.WithTLSConfig(&tls.Config{ServerName: host, MinVersion: tls.VersionTLS12}),
+		gomail.WithPort(port), gomail.WithTimeout(patience),
+		gomail.WithTLSConfig(&tls.Config{ServerName: host, MinVersion: tls.VersionTLS12}),
 	}
 	switch s.Secure {
 	case overTLS:
 		options = append(options, gomail.WithSSL(), gomail.WithDialContextFunc(
 			func(ctx context.Context, network, address string) (net.Conn, error) {
-				return (&tls.Dialer{NetDialer: dial, Config: &tls.Config{ServerName: host, MinVersion: tls.VersionTLS12}}).
+				return (&tls.Dialer{
+					NetDialer: dial,
+					Config:    &tls.Config{ServerName: host, MinVersion: tls.VersionTLS12},
+				}).
 					DialContext(ctx, network, address)
 			}))
 	case overStartTLS:
-		options = append(options, gomail.WithTLSPolicy(gomail.TLSMandatory), gomail.WithDialContextFunc(dial.DialContext))
+		options = append(options, gomail.WithTLSPolicy(gomail.TLSMandatory),
+			gomail.WithDialContextFunc(dial.DialContext))
 	default:
 		options = append(options, gomail.WithTLSPolicy(gomail.NoTLS), gomail.WithDialContextFunc(dial.DialContext))
 	}

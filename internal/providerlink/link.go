@@ -435,7 +435,8 @@ func (l *Link) notAnswered(ctx context.Context, err error) error {
 		what = errElsewhere.Error()
 	case errors.Is(err, line.ErrPrivate):
 		return &fault.Error{
-			Code: fault.Refused, Op: "reach the provider of", Path: l.account.Name, Err: err, What: line.ErrPrivate.Error(),
+			Code: fault.Refused, Op: "reach the provider of", Path: l.account.Name, Err: err,
+			What: line.ErrPrivate.Error(),
 			Next: "When that is meant, an administrator may allow it: --private.",
 		}
 	}

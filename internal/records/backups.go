@@ -179,14 +179,16 @@ const selectBackups = `SELECT b.*, r.name AS rule FROM backups b LEFT JOIN rules
 // BeginBackup records a backup that is being made.
 func (r *Records) BeginBackup(ctx context.Context, b Backup) (id int64, err error) {
 	err = r.db.GetContext(ctx, &id, `INSERT INTO backups (server_id, server, rule_id, changeover_id, state, due_at,
-		counted_at, created_by, note, pinned) VALUES ($1,$2,$3,$4,$5,$6,$7,$8,$9,$10) RETURNING id`, b.ServerID, b.Server,
+		counted_at, created_by, note, pinned) VALUES ($1,$2,$3,$4,$5,$6,$7,$8,$9,$10) RETURNING id`, b.ServerID,
+		b.Server,
 		b.RuleID, b.ChangeoverID, b.State, b.DueAt, b.CountedAt, b.CreatedBy, b.Note, b.Pinned)
 	return id, classify("begin", "backup", err)
 }
 
 // AddBackupWorld records a world that a backup has stored. Told twice, it says the last.
 func (r *Records) AddBackupWorld(ctx context.Context, w BackupWorld) error {
-	_, err := r.db.ExecContext(ctx, `INSERT INTO backup_worlds (backup_id, world, copy_id, as_before, wholeness, moved, read)
+	_, err := r.db.ExecContext(
+		ctx, `INSERT INTO backup_worlds (backup_id, world, copy_id, as_before, wholeness, moved, read)
 		VALUES ($1,$2,$3,$4,$5,$6,$7) ON CONFLICT (backup_id, world) DO UPDATE SET copy_id = $3, as_before = $4,
 		wholeness = $5, moved = $6, read = $7`, w.BackupID, w.World, w.CopyID, w.AsBefore, w.Wholeness, w.Moved, w.Read)
 	return classify("add to", "backup", err)
@@ -216,7 +218,8 @@ func (r *Records) SetBackupRecord(ctx context.Context, id int64, record string, 
 func (r *Records) EndBackup(ctx context.Context, id int64, state string, failure *Failure, at time.Time) (bool, error) {
 	got, err := r.db.ExecContext(ctx, `UPDATE backups b SET state = $2, ended_at = $4, failure = $3,
 		read_at = CASE WHEN $2::text = 'done' THEN $4::timestamptz END,
-		bytes = COALESCE((SELECT sum(c.bytes) FROM backup_worlds w JOIN copies c ON c.id = w.copy_id WHERE w.backup_id = b.id), 0),
+		bytes = COALESCE((SELECT sum(c.bytes) FROM backup_worlds w JOIN copies c ON c.id = w.copy_id
+		WHERE w.backup_id = b.id), 0),
 		written = COALESCE((SELECT max(o.written) FROM backups o WHERE o.server_id = b.server_id AND o.id < b.id), 0)
 			+ COALESCE((SELECT sum(w.read) FROM backup_worlds w WHERE w.backup_id = b.id AND NOT w.as_before), 0)
 		WHERE id = $1 AND state = 'running'`, id, state, JSON[*Failure]{failure}, at)
@@ -290,7 +293,8 @@ func (r *Records) BackupPage(ctx context.Context, bq BackupQuery) (out []Backup,
 // KeptBackups gives all backups that are done and not set aside, of all servers, oldest first, with their
 // worlds.
 func (r *Records) KeptBackups(ctx context.Context) (out []Backup, err error) {
-	err = r.db.SelectContext(ctx, &out, selectBackups+` AND b.state = 'done' AND b.aside_at IS NULL AND b.gone_at IS NULL
+	err = r.db.SelectContext(ctx, &out, selectBackups+
+		` AND b.state = 'done' AND b.aside_at IS NULL AND b.gone_at IS NULL
 		ORDER BY b.id`)
 	if err != nil {
 		return nil, classify("list", "backups", err)
@@ -347,11 +351,14 @@ func (r *Records) RuleStandings(ctx context.Context) (map[int64]RuleStanding, er
 		FROM rules r
 		LEFT JOIN LATERAL (SELECT count(*) AS kept FROM backups b WHERE b.rule_id = r.id AND b.state = 'done'
 			AND b.aside_at IS NULL AND b.gone_at IS NULL) n ON true
-		LEFT JOIN LATERAL (SELECT b.begun_at, b.read_at FROM backups b WHERE b.rule_id = r.id AND b.state = 'done' AND b.damage = ''
-			AND b.aside_at IS NULL AND b.gone_at IS NULL AND EXISTS (SELECT FROM backup_worlds w WHERE w.backup_id = b.id)
+		LEFT JOIN LATERAL (SELECT b.begun_at, b.read_at FROM backups b WHERE b.rule_id = r.id AND b.state = 'done'
+		AND b.damage = ''
+			AND b.aside_at IS NULL AND b.gone_at IS NULL AND EXISTS (SELECT FROM backup_worlds w
+			WHERE w.backup_id = b.id)
 			AND NOT EXISTS (SELECT FROM backup_worlds w WHERE w.backup_id = b.id AND w.wholeness IN ('', 'moving'))
 			ORDER BY b.id DESC LIMIT 1) good ON true
-		LEFT JOIN LATERAL (SELECT b.state, b.failure, b.ended_at FROM backups b WHERE b.rule_id = r.id AND b.state <> 'running'
+		LEFT JOIN LATERAL (SELECT b.state, b.failure, b.ended_at FROM backups b WHERE b.rule_id = r.id
+		AND b.state <> 'running'
 			ORDER BY b.id DESC LIMIT 1) last ON true
 		LEFT JOIN LATERAL (SELECT b.begun_at FROM backups b WHERE b.rule_id = r.id AND b.state = 'running'
 			ORDER BY b.id DESC LIMIT 1) running ON true
@@ -406,14 +413,16 @@ func (r *Records) SetBackupsAside(ctx context.Context, ids []int64, by string, a
 	defer tx.Rollback() //nolint:errcheck // no effect after Commit
 	got, err := tx.ExecContext(ctx, mineCTE+`UPDATE backups SET aside_at = $4, aside_by = $5
 		WHERE id IN (SELECT jsonb_array_elements($3::jsonb)::bigint) AND aside_at IS NULL AND NOT pinned
-		AND state <> 'running' AND EXISTS (SELECT FROM mine)`, r.lease.holder, r.lease.epoch, JSON[[]int64]{ids}, at, by)
+		AND state <> 'running' AND EXISTS (SELECT FROM mine)`, r.lease.holder, r.lease.epoch, JSON[[]int64]{ids}, at,
+		by)
 	if err != nil {
 		return 0, classify("set aside", "backups", err)
 	}
 	if n, _ = got.RowsAffected(); n == 0 {
 		return 0, r.orLost(ctx, nil)
 	}
-	_, err = tx.ExecContext(ctx, `UPDATE copies SET aside_at = $2, aside_by = $3 WHERE aside_at IS NULL AND gone_at IS NULL
+	_, err = tx.ExecContext(ctx, `UPDATE copies SET aside_at = $2, aside_by = $3 WHERE aside_at IS NULL
+		AND gone_at IS NULL
 		AND kind = 'backup' AND NOT pinned AND id IN (SELECT w.copy_id FROM backup_worlds w
 			WHERE w.backup_id IN (SELECT jsonb_array_elements($1::jsonb)::bigint))
 		AND NOT EXISTS (SELECT FROM backup_worlds w JOIN backups b ON b.id = w.backup_id
@@ -431,7 +440,8 @@ func (r *Records) BringBackupBack(ctx context.Context, id int64) error {
 		return classify("bring back", "backup", err)
 	}
 	defer tx.Rollback() //nolint:errcheck // no effect after Commit
-	got, err := tx.ExecContext(ctx, `UPDATE backups SET aside_at = NULL, aside_by = '' WHERE id = $1 AND gone_at IS NULL`, id)
+	got, err := tx.ExecContext(
+		ctx, `UPDATE backups SET aside_at = NULL, aside_by = '' WHERE id = $1 AND gone_at IS NULL`, id)
 	if err != nil {
 		return classify("bring back", "backup", err)
 	}
@@ -449,7 +459,8 @@ func (r *Records) BringBackupBack(ctx context.Context, id int64) error {
 // BackupsGone records that backups which were set aside before then are gone, as far as their copies are
 // or others have them, and gives how many.
 func (r *Records) BackupsGone(ctx context.Context, before time.Time) (int64, error) {
-	got, err := r.db.ExecContext(ctx, mineCTE+`UPDATE backups SET gone_at = now() WHERE aside_at < $3 AND gone_at IS NULL
+	got, err := r.db.ExecContext(
+		ctx, mineCTE+`UPDATE backups SET gone_at = now() WHERE aside_at < $3 AND gone_at IS NULL
 		AND NOT pinned AND EXISTS (SELECT FROM mine)`, r.lease.holder, r.lease.epoch, before)
 	if err != nil {
 		return 0, classify("tidy", "backups", err)
@@ -491,7 +502,8 @@ func (r *Records) KnownFilesOf(ctx context.Context, serverID int64, world string
 		WholeAt time.Time `db:"whole_at"`
 		Files   []byte    `db:"files"`
 	}
-	err = r.db.GetContext(ctx, &row, `SELECT copy_id, whole_at, files FROM known_files WHERE server_id = $1 AND world = $2`,
+	err = r.db.GetContext(ctx, &row, `SELECT copy_id, whole_at, files FROM known_files WHERE server_id = $1 AND
+		world = $2`,
 		serverID, world)
 	if err != nil {
 		return k, classify("find files of", world, err)
@@ -520,8 +532,10 @@ func (r *Records) SetKnownFiles(ctx context.Context, serverID int64, world strin
 		return fault.Wrap(fault.Internal, "keep files of", world, err)
 	}
 	defer enc.Close() //nolint:errcheck // nothing is pending
-	_, err = r.db.ExecContext(ctx, `INSERT INTO known_files (server_id, world, copy_id, whole_at, files) VALUES ($1,$2,$3,$4,$5)
-		ON CONFLICT (server_id, world) DO UPDATE SET copy_id = $3, whole_at = $4, files = $5`, serverID, world, k.CopyID,
+	_, err = r.db.ExecContext(ctx, `INSERT INTO known_files (server_id, world, copy_id, whole_at, files) VALUES
+		($1,$2,$3,$4,$5)
+		ON CONFLICT (server_id, world) DO UPDATE SET copy_id = $3, whole_at = $4, files = $5`, serverID, world,
+		k.CopyID,
 		k.WholeAt, enc.EncodeAll(data, nil))
 	return classify("keep files of", world, err)
 }
@@ -534,15 +548,19 @@ func (r *Records) AdoptBackup(ctx context.Context, b Backup) (bool, error) {
 	}
 	defer tx.Rollback() //nolint:errcheck // no effect after Commit
 	var known bool
-	if err := tx.GetContext(ctx, &known, `SELECT EXISTS (SELECT FROM backups WHERE record = $1)`, b.Record); err != nil || known {
+	if err := tx.GetContext(ctx, &known, `SELECT EXISTS (SELECT FROM backups WHERE record = $1)`,
+		b.Record); err != nil || known {
 		return false, classify("adopt", "backup", err)
 	}
-	err = tx.GetContext(ctx, &b.ID, `INSERT INTO backups (server_id, server, state, begun_at, ended_at, counted_at, created_by, note,
-		record, about, read_at) VALUES ((SELECT id FROM servers WHERE name = $1 AND removed_at IS NULL), $1, 'done', $2, $2, $2, $3, $4, $5, $6, $7)
+	err = tx.GetContext(ctx, &b.ID, `INSERT INTO backups (server_id, server, state, begun_at, ended_at,
+		counted_at, created_by, note,
+		record, about, read_at) VALUES ((SELECT id FROM servers WHERE name = $1 AND removed_at IS NULL),
+		$1, 'done', $2, $2, $2, $3, $4, $5, $6, $7)
 		RETURNING id`, b.Server, b.BegunAt, b.CreatedBy, b.Note, b.Record, b.About, b.ReadAt)
 	for _, w := range b.Worlds {
 		if err == nil {
-			_, err = tx.ExecContext(ctx, `INSERT INTO backup_worlds (backup_id, world, copy_id, as_before, wholeness, moved, read)
+			_, err = tx.ExecContext(
+				ctx, `INSERT INTO backup_worlds (backup_id, world, copy_id, as_before, wholeness, moved, read)
 				VALUES ($1, $2, $3, false, $4, $5, 0)`, b.ID, w.World, w.CopyID, w.Wholeness, w.Moved)
 		}
 	}

@@ -52,7 +52,8 @@ func (c *Counted) Trouble() string {
 	counted, wall := c.Now(), c.wall()
 	clock := keep.Clock{Counted: counted}
 	if d := clock.Behind(wall).Round(time.Minute); d > 0 {
-		return "The machine's clock has gone on by " + keep.Words(d) + " that nobody has watched. Until that is made up for, at " +
+		return "The machine's clock has gone on by " + keep.Words(
+			d) + " that nobody has watched. Until that is made up for, at " +
 			"twice the speed, nothing goes for its age that would not have gone before."
 	}
 	if d := clock.Ahead(wall).Round(time.Minute); d > 0 {
@@ -84,7 +85,8 @@ func (c *Counted) Run(ctx context.Context) {
 }
 
 func (c *Counted) write(ctx context.Context) error {
-	_, err := c.r.db.ExecContext(ctx, mineCTE+`INSERT INTO counted (at) SELECT $3::timestamptz WHERE EXISTS (SELECT FROM mine)
+	_, err := c.r.db.ExecContext(
+		ctx, mineCTE+`INSERT INTO counted (at) SELECT $3::timestamptz WHERE EXISTS (SELECT FROM mine)
 		ON CONFLICT (one) DO UPDATE SET at = $3`, c.r.lease.holder, c.r.lease.epoch, c.Now())
 	return classify("keep", "clock", err)
 }

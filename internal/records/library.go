@@ -388,7 +388,8 @@ func (r *Records) BroughtThere(ctx context.Context, serverID, worldID, before in
 func (r *Records) BackedUpAs(ctx context.Context, serverID int64, w world.Facts) (id int64, err error) {
 	err = r.db.GetContext(ctx, &id, `SELECT world_id FROM copies WHERE server_id = $1 AND facts->>'folder' = $2
 		AND facts->>'game' = $5
-		AND CASE WHEN COALESCE(facts #>> '{facts,world-id,text}', '') <> '' AND $3 <> '' THEN facts #>> '{facts,world-id,text}' = $3
+		AND CASE WHEN COALESCE(facts #>> '{facts,world-id,text}', '') <> '' AND $3 <> ''
+		THEN facts #>> '{facts,world-id,text}' = $3
 			WHEN COALESCE(facts #>> '{facts,seed,text}', '') <> '' AND $4 <> '' THEN facts #>> '{facts,seed,text}' = $4
 			ELSE true END
 		ORDER BY created_at DESC, id LIMIT 1`, serverID, w.Folder, w.Fact("world-id").Text, w.Fact("seed").Text, w.Game)

@@ -39,7 +39,8 @@ type NoticeTarget struct {
 
 // AddNoticeTarget records a target; its name must be new.
 func (r *Records) AddNoticeTarget(ctx context.Context, t NoticeTarget) (NoticeTarget, error) {
-	err := r.db.GetContext(ctx, &t.ID, `INSERT INTO notice_targets (name, settings, sealed, created_by) VALUES ($1, $2, $3, $4)
+	err := r.db.GetContext(ctx, &t.ID, `INSERT INTO notice_targets (name, settings, sealed, created_by) VALUES
+		($1, $2, $3, $4)
 		RETURNING id`, t.Name, t.Settings, t.Sealed, t.CreatedBy)
 	if e := classify("add target", t.Name, err); fault.CodeOf(e) == fault.Exists {
 		return t, fault.New(fault.Exists, "add target", t.Name, "there is a target of that name").
@@ -70,7 +71,8 @@ func (r *Records) RemoveNoticeTarget(ctx context.Context, id int64) error {
 
 // NoticeTold records that a target was told something, or why it could not be.
 func (r *Records) NoticeTold(ctx context.Context, id int64, trouble string, at time.Time) error {
-	_, err := r.db.ExecContext(ctx, `UPDATE notice_targets SET trouble = $2, told_at = CASE WHEN $2 = '' THEN $3 ELSE told_at END
+	_, err := r.db.ExecContext(
+		ctx, `UPDATE notice_targets SET trouble = $2, told_at = CASE WHEN $2 = '' THEN $3 ELSE told_at END
 		WHERE id = $1`, id, trouble, at)
 	return classify("change", "target", err)
 }
@@ -86,17 +88,20 @@ type OpenAlert struct {
 
 // OpenAlerts gives what needs a person and is on record.
 func (r *Records) OpenAlerts(ctx context.Context) (out []OpenAlert, err error) {
-	err = r.db.SelectContext(ctx, &out, `SELECT id, kind, of, alert, begun_at FROM alerts WHERE ended_at IS NULL ORDER BY id`)
+	err = r.db.SelectContext(ctx, &out, `SELECT id, kind, of, alert, begun_at FROM alerts WHERE ended_at IS NULL
+		ORDER BY id`)
 	return out, classify("list", "alerts", err)
 }
 
 // BeginAlert records something that needs a person, and does something in the same transaction; false when it is
 // on record already.
-func (r *Records) BeginAlert(ctx context.Context, a OpenAlert, with func(tx pgx.Tx, id int64) error) (begun bool, err error) {
+func (r *Records) BeginAlert(ctx context.Context, a OpenAlert,
+	with func(tx pgx.Tx, id int64) error) (begun bool, err error) {
 	err = pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
 		var id int64
 		err := tx.QueryRow(ctx, mineCTE+`INSERT INTO alerts (kind, of, alert) SELECT $3, $4, to_jsonb($5::text)
-			WHERE EXISTS (SELECT FROM mine) ON CONFLICT DO NOTHING RETURNING id`, r.lease.holder, r.lease.epoch, a.Kind, a.Of,
+			WHERE EXISTS (SELECT FROM mine) ON CONFLICT DO NOTHING RETURNING id`, r.lease.holder, r.lease.epoch, a.Kind,
+			a.Of,
 			a.Alert.V).Scan(&id)
 		if err == pgx.ErrNoRows { //nolint:errorlint // given as it is
 			return nil

@@ -44,7 +44,8 @@ func (r *Records) AddStore(ctx context.Context, s Store) (Store, error) {
 	err := r.db.GetContext(ctx, &s.ID, `INSERT INTO stores (name, settings, sealed, created_by) VALUES ($1, $2, $3, $4)
 		RETURNING id`, s.Name, s.Settings, s.Sealed, s.CreatedBy)
 	if e := classify("add store", s.Name, err); fault.CodeOf(e) == fault.Exists {
-		return s, fault.New(fault.Exists, "add store", s.Name, "there is a store of that name").With("reshard stores lists them.")
+		return s, fault.New(fault.Exists, "add store", s.Name, "there is a store of that name").
+			With("reshard stores lists them.")
 	} else if e != nil {
 		return s, e
 	}
@@ -147,12 +148,14 @@ type StoreLag struct {
 // LagOf tells how far a store is behind.
 func (r *Records) LagOf(ctx context.Context, store int64, key string) (l StoreLag, err error) {
 	err = r.db.GetContext(ctx, &l, `SELECT
-		(SELECT count(*) FROM vault_packs p WHERE NOT EXISTS (SELECT FROM store_packs s WHERE s.store_id = $1 AND s.pack = p.id)) AS packs,
+		(SELECT count(*) FROM vault_packs p WHERE NOT EXISTS (SELECT FROM store_packs s WHERE s.store_id = $1
+		AND s.pack = p.id)) AS packs,
 		(SELECT coalesce(sum(p.bytes), 0)::bigint FROM vault_packs p
 			WHERE NOT EXISTS (SELECT FROM store_packs s WHERE s.store_id = $1 AND s.pack = p.id)) AS bytes,
 		(SELECT min(p.made_at) FROM vault_packs p
 			WHERE NOT EXISTS (SELECT FROM store_packs s WHERE s.store_id = $1 AND s.pack = p.id)) AS since,
-		count(*) AS has, coalesce(sum(s.bytes), 0)::bigint AS has_bytes, count(*) FILTER (WHERE s.key <> $2) AS old_keys,
+		count(*) AS has, coalesce(sum(s.bytes), 0)::bigint AS has_bytes, count(*) FILTER (WHERE s.key <> $2)
+		AS old_keys,
 		min(s.checked_at) AS checked FROM store_packs s WHERE s.store_id = $1`, store, key)
 	return l, classify("tell how far behind is", "store", err)
 }
@@ -175,7 +178,8 @@ func (r *Records) MarkUnneeded(ctx context.Context, at time.Time) error {
 
 // Unneeded gives the packs of a store that the vault has not had since before then.
 func (r *Records) Unneeded(ctx context.Context, store int64, before time.Time) (out []StorePack, err error) {
-	err = r.db.SelectContext(ctx, &out, `SELECT * FROM store_packs WHERE store_id = $1 AND unneeded_at < $2 ORDER BY pack`,
+	err = r.db.SelectContext(ctx, &out, `SELECT * FROM store_packs WHERE store_id = $1 AND unneeded_at < $2
+		ORDER BY pack`,
 		store, before)
 	return out, classify("list packs of", "store", err)
 }
@@ -184,7 +188,8 @@ func (r *Records) Unneeded(ctx context.Context, store int64, before time.Time) (
 // are in all.
 func (r *Records) UncheckedPacks(ctx context.Context, most int) (out []string, all int, err error) {
 	if err = r.db.GetContext(ctx, &all, `SELECT count(*) FROM vault_packs`); err == nil {
-		err = r.db.SelectContext(ctx, &out, `SELECT id FROM vault_packs ORDER BY COALESCE(checked_at, made_at), id LIMIT $1`, most)
+		err = r.db.SelectContext(
+			ctx, &out, `SELECT id FROM vault_packs ORDER BY COALESCE(checked_at, made_at), id LIMIT $1`, most)
 	}
 	return out, all, classify("list packs of", "the vault", err)
 }
@@ -213,7 +218,8 @@ type Finding struct {
 
 // AddFinding records what the standing check has found.
 func (r *Records) AddFinding(ctx context.Context, f Finding) error {
-	_, err := r.db.ExecContext(ctx, `INSERT INTO findings (store, pack, what, mended) VALUES ($1, $2, $3, $4)`, f.Store, f.Pack,
+	_, err := r.db.ExecContext(ctx, `INSERT INTO findings (store, pack, what, mended) VALUES ($1, $2, $3, $4)`, f.Store,
+		f.Pack,
 		f.What, f.Mended)
 	return classify("note", "finding", err)
 }
@@ -226,7 +232,8 @@ func (r *Records) Findings(ctx context.Context, most int) (out []Finding, err er
 
 // BackupsWith gives the backups that have one of some copies, or one of them as their record.
 func (r *Records) BackupsWith(ctx context.Context, copies []string) (ids []int64, err error) {
-	err = r.db.SelectContext(ctx, &ids, `SELECT DISTINCT b.id FROM backups b LEFT JOIN backup_worlds w ON w.backup_id = b.id
+	err = r.db.SelectContext(ctx, &ids, `SELECT DISTINCT b.id FROM backups b LEFT JOIN backup_worlds w
+		ON w.backup_id = b.id
 		WHERE b.gone_at IS NULL AND (w.copy_id IN (SELECT jsonb_array_elements_text($1::jsonb))
 			OR b.record IN (SELECT jsonb_array_elements_text($1::jsonb))) ORDER BY b.id`, JSON[[]string]{copies})
 	return ids, classify("find backups of", "copies", err)

@@ -38,7 +38,8 @@ func (r *Records) RemoveDrafts(ctx context.Context, before time.Time) (int64, er
 // Setting reads what is set for the service as a whole into a value, which stays as it is when nothing is.
 func (r *Records) Setting(ctx context.Context, name string, into any) error {
 	var raw JSON[json.RawMessage]
-	err := classify("read setting", name, r.db.GetContext(ctx, &raw, `SELECT value FROM settings WHERE name = $1`, name))
+	err := classify("read setting", name, r.db.GetContext(ctx, &raw, `SELECT value FROM settings WHERE name = $1`,
+		name))
 	switch {
 	case fault.CodeOf(err) == fault.NotFound:
 		return nil

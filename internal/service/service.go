@@ -205,7 +205,8 @@ func (s *Service) wire(v *vault.Vault, counted *records.Counted) {
 	})
 	s.Backups = backups.New(backups.Config{
 		Records: s.records, Vault: v, Fleet: s.Fleet, Changeovers: s.Changeovers, Library: s.Library, Stores: s.Stores,
-		Counted: counted, Queue: s.queue, Feed: &s.Feed, Log: c.Log, KeepAside: c.KeepAside, Life: s.life, Pace: c.RulePace,
+		Counted: counted, Queue: s.queue, Feed: &s.Feed, Log: c.Log, KeepAside: c.KeepAside, Life: s.life,
+		Pace: c.RulePace,
 	})
 	s.Notices = notices.New(notices.Config{
 		Records: s.records, Secrets: s.secrets, Queue: s.queue, Feed: &s.Feed, Log: c.Log, Alerts: s.Backups.Alerts,

@@ -70,7 +70,8 @@ func backUp(ctx context.Context, begin func(string) (*sqlite.Backup, error), to 
 		case err != nil && !busy:
 			return errors.Join(fault.Wrap(fault.Invalid, "take", "the database", err), b.Finish())
 		case time.Now().After(until):
-			return errors.Join(fault.New(fault.TooSlow, "take", "the database", "somebody has been writing to it for %s", busyFor),
+			return errors.Join(
+				fault.New(fault.TooSlow, "take", "the database", "somebody has been writing to it for %s", busyFor),
 				b.Finish())
 		}
 		select {

@@ -58,7 +58,8 @@ func check(name string, s records.StoreSettings, secret string) error {
 	case KindS3:
 		u, err := url.Parse(s.Endpoint)
 		switch {
-		case err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http" || u.User != nil || strings.Trim(u.Path, "/") != "":
+		case err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http" || u.User != nil ||
+			strings.Trim(u.Path, "/") != "":
 			return bad("%q is no address of a store; it looks like https://s3.example", s.Endpoint)
 		case u.Scheme == "http" && !s.Private:
 			return bad("%s is not encrypted: everybody on the way could read what it is signed in with", s.Endpoint)
@@ -137,7 +138,8 @@ func (b *bucket) wrap(op string, err error) error {
 			return says(fault.Refused, "there is no such bucket")
 		default:
 			if said.ErrorFault() != smithy.FaultServer && !slices.Contains(mayPass, said.ErrorCode()) {
-				return says(fault.Refused, "it does not accept what was asked ("+said.ErrorCode()+": "+said.ErrorMessage()+")")
+				return says(fault.Refused, "it does not accept what was asked ("+said.ErrorCode()+": "+
+					said.ErrorMessage()+")")
 			}
 		}
 	case errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EDQUOT):
@@ -149,7 +151,13 @@ func (b *bucket) wrap(op string, err error) error {
 	case gcerrors.PermissionDenied:
 		return says(fault.Refused, "it does not allow that")
 	}
-	return &fault.Error{Code: fault.Unreachable, Op: op, Path: "store " + b.name, What: "it does not answer as it should", Err: err}
+	return &fault.Error{
+		Code: fault.Unreachable,
+		Op:   op,
+		Path: "store " + b.name,
+		What: "it does not answer as it should",
+		Err:  err,
+	}
 }
 
 // mark is what every store has, beside its packs: whose it is.
@@ -195,7 +203,10 @@ func (b *bucket) setMark(ctx context.Context, m mark) error {
 func (b *bucket) put(ctx context.Context, key string, data []byte) error {
 	ctx, done := context.WithTimeout(ctx, patience)
 	defer done()
-	err := b.WriteAll(ctx, key, data, &blob.WriterOptions{ContentType: "application/octet-stream", BufferSize: len(data) + 1})
+	err := b.WriteAll(ctx, key, data, &blob.WriterOptions{
+		ContentType: "application/octet-stream",
+		BufferSize:  len(data) + 1,
+	})
 	if err == nil && b.Sync != nil {
 		err = b.Sync()
 	}

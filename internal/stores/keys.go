@@ -83,7 +83,8 @@ func (k *keys) add() error {
 	}
 	all := append([]*age.X25519Identity{id}, k.all...)
 	var b strings.Builder
-	b.WriteString("# Keys that Reshard's stores are encrypted with, the newest first. Keep a copy of this file elsewhere:\n" +
+	b.WriteString("# Keys that Reshard's stores are encrypted with, the newest first. Keep a copy of this file " +
+		"elsewhere:\n" +
 		"# without it nobody can read them.\n")
 	for _, one := range all {
 		fmt.Fprintf(&b, "# public key: %s\n%s\n", one.Recipient(), one)

@@ -48,7 +48,8 @@ func share(all int, since time.Duration) int {
 }
 
 // checkVault reads packs of the vault back, those first that were read longest ago.
-func (st *Stores) checkVault(ctx context.Context, all []records.Store, since time.Duration, out *wire.StandingCheck) error {
+func (st *Stores) checkVault(ctx context.Context, all []records.Store, since time.Duration,
+	out *wire.StandingCheck) error {
 	_, total, err := st.with.Records.UncheckedPacks(ctx, 0)
 	if err != nil || total == 0 {
 		return err
@@ -76,7 +77,8 @@ func (st *Stores) checkVault(ctx context.Context, all []records.Store, since tim
 
 // mend puts a pack as a store has it in the place of one that is damaged in the vault. Where no store has it
 // whole, the backups that it touches are damaged.
-func (st *Stores) mend(ctx context.Context, all []records.Store, id string, damage error, out *wire.StandingCheck) error {
+func (st *Stores) mend(ctx context.Context, all []records.Store, id string, damage error,
+	out *wire.StandingCheck) error {
 	what, _ := fault.Words(damage)
 	for _, s := range all {
 		data, _, err := st.fetch(ctx, s, records.StorePack{Pack: id})
@@ -89,7 +91,8 @@ func (st *Stores) mend(ctx context.Context, all []records.Store, id string, dama
 		}
 		if err == nil {
 			st.with.Log.Warn("a damaged pack of the vault was mended", "pack", id, "from", s.Name, "damage", what)
-			return st.found(ctx, records.Finding{Pack: id, What: what + "; mended from store " + s.Name, Mended: true}, out)
+			return st.found(ctx, records.Finding{Pack: id, What: what + "; mended from store " + s.Name, Mended: true},
+				out)
 		}
 		st.with.Log.Warn("a store cannot mend the vault", "pack", id, "store", s.Name, "error", err)
 	}
@@ -130,7 +133,13 @@ func (st *Stores) tellBackups(ctx context.Context) error {
 }
 
 func (st *Stores) found(ctx context.Context, f records.Finding, out *wire.StandingCheck) error {
-	out.Findings = append(out.Findings, wire.Finding{At: st.now(), Store: f.Store, Pack: f.Pack, What: f.What, Mended: f.Mended})
+	out.Findings = append(out.Findings, wire.Finding{
+		At:     st.now(),
+		Store:  f.Store,
+		Pack:   f.Pack,
+		What:   f.What,
+		Mended: f.Mended,
+	})
 	return st.with.Records.AddFinding(ctx, f)
 }
 
@@ -174,7 +183,8 @@ func (st *Stores) checkStore(ctx context.Context, s records.Store, since time.Du
 }
 
 // sendAgain sends a pack anew that a store has lost or damaged, where the vault has it whole.
-func (st *Stores) sendAgain(ctx context.Context, s records.Store, p records.StorePack, damage error, out *wire.StandingCheck) error {
+func (st *Stores) sendAgain(ctx context.Context, s records.Store, p records.StorePack, damage error,
+	out *wire.StandingCheck) error {
 	what, _ := fault.Words(damage)
 	if err := st.with.Records.ForgetStorePack(ctx, s.ID, p.Pack); err != nil {
 		return err

@@ -41,11 +41,10 @@ type Config struct {
 
 // Stores is all stores. It is safe for concurrent use.
 type Stores struct {
-	with    Config
-	now     func() time.Time
-	keys    *keys
-	wake    chan struct{}
-	running sync.WaitGroup
+	with Config
+	now  func() time.Time
+	keys *keys
+	wake chan struct{}
 	// working is held by whoever sends, checks or removes.
 	working sync.Mutex
 
@@ -103,11 +102,13 @@ var storeName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,59}$`)
 // With recover it is one that has a vault's packs already, which is then read from.
 func (st *Stores) Add(ctx context.Context, in wire.NewStore, by string) (wire.Store, error) {
 	settings := records.StoreSettings{
-		Kind: in.Kind, Folder: in.Folder, Endpoint: in.Endpoint, Bucket: in.Bucket, Prefix: in.Prefix, Region: in.Region,
-		User: in.User, Private: in.Private, Plain: in.Plain,
+		Kind: in.Kind, Folder: in.Folder, Endpoint: in.Endpoint, Bucket: in.Bucket, Prefix: in.Prefix,
+		Region: in.Region,
+		User:   in.User, Private: in.Private, Plain: in.Plain,
 	}
 	if !storeName.MatchString(in.Name) {
-		return wire.Store{}, fault.New(fault.Invalid, "add store", in.Name, "a store's name has small letters, digits and hyphens")
+		return wire.Store{}, fault.New(fault.Invalid, "add store", in.Name,
+			"a store's name has small letters, digits and hyphens")
 	}
 	if err := check(in.Name, settings, in.Secret); err != nil {
 		return wire.Store{}, err
@@ -122,7 +123,8 @@ func (st *Stores) Add(ctx context.Context, in wire.NewStore, by string) (wire.St
 	case err != nil:
 		return wire.Store{}, err
 	case m != nil && m.Vault != st.with.Identity && !in.Recover:
-		return wire.Store{}, fault.New(fault.Exists, "add store", in.Name, "it holds what another vault has sent there on %s",
+		return wire.Store{}, fault.New(fault.Exists, "add store", in.Name,
+			"it holds what another vault has sent there on %s",
 			m.Made.Format(time.DateOnly)).
 			With("To bring that back here: --recover. To use the place for this vault, give another folder or prefix.")
 	case m == nil && in.Recover:
@@ -135,10 +137,16 @@ func (st *Stores) Add(ctx context.Context, in wire.NewStore, by string) (wire.St
 		if _, made, err := st.keys.current(); err != nil {
 			return wire.Store{}, err
 		} else if made {
-			st.with.Log.Info("made the key that stores are encrypted with; keep a copy of it elsewhere", "file", st.keys.file)
+			st.with.Log.Info("made the key that stores are encrypted with; keep a copy of it elsewhere", "file",
+				st.keys.file)
 		}
 	}
-	if err := b.setMark(ctx, mark{Reshard: markFormat, Vault: st.with.Identity, Plain: settings.Plain, Made: st.now().UTC()}); err != nil {
+	if err := b.setMark(ctx, mark{
+		Reshard: markFormat,
+		Vault:   st.with.Identity,
+		Plain:   settings.Plain,
+		Made:    st.now().UTC(),
+	}); err != nil {
 		return wire.Store{}, err
 	}
 	rec := records.Store{Name: in.Name, Settings: records.JSON[records.StoreSettings]{V: settings}, CreatedBy: by}
@@ -171,13 +179,15 @@ func (st *Stores) survey(ctx context.Context, rec records.Store) error {
 			key = "?" // which it is shows when it is read
 		}
 		return st.with.Records.SetStorePack(ctx, records.StorePack{
-			StoreID: rec.ID, Pack: id, Bytes: size, Key: key, Sum: []byte{}, StoredAt: st.now(), CheckedAt: time.Unix(0, 0),
+			StoreID: rec.ID, Pack: id, Bytes: size, Key: key, Sum: []byte{}, StoredAt: st.now(),
+			CheckedAt: time.Unix(0, 0),
 		})
 	})
 }
 
 // list hands out the packs that a store has.
-func (st *Stores) list(ctx context.Context, rec records.Store, see func(id string, size int64, sealed bool) error) error {
+func (st *Stores) list(ctx context.Context, rec records.Store,
+	see func(id string, size int64, sealed bool) error) error {
 	b, err := st.bucket(ctx, rec)
 	if err != nil {
 		return err
@@ -329,7 +339,8 @@ func (st *Stores) sendTo(ctx context.Context, s records.Store) error {
 			return err
 		}
 		if sent == 0 {
-			return fault.New(fault.Damaged, "send to", "store "+s.Name, "%d packs of the vault do not read, and are not sent", len(lacks)).
+			return fault.New(fault.Damaged, "send to", "store "+s.Name,
+				"%d packs of the vault do not read, and are not sent", len(lacks)).
 				With("reshard vault check says what that touches.")
 		}
 	}
@@ -458,9 +469,12 @@ func (st *Stores) wireStore(ctx context.Context, s records.Store) (wire.Store, e
 	}
 	v := s.Settings.V
 	out := wire.Store{
-		Name: s.Name, Kind: v.Kind, Folder: v.Folder, Endpoint: v.Endpoint, Bucket: v.Bucket, Prefix: v.Prefix, Region: v.Region,
-		User: v.User, Private: v.Private, Plain: v.Plain, CreatedBy: s.CreatedBy, CreatedAt: s.CreatedAt, Reached: s.ReachedAt,
-		Trouble: s.Trouble, Packs: lag.Has, Bytes: lag.HasBytes, Lacks: lag.Packs, LacksBytes: lag.Bytes, Behind: lag.Since,
+		Name: s.Name, Kind: v.Kind, Folder: v.Folder, Endpoint: v.Endpoint, Bucket: v.Bucket, Prefix: v.Prefix,
+		Region: v.Region,
+		User:   v.User, Private: v.Private, Plain: v.Plain, CreatedBy: s.CreatedBy, CreatedAt: s.CreatedAt,
+		Reached: s.ReachedAt,
+		Trouble: s.Trouble, Packs: lag.Has, Bytes: lag.HasBytes, Lacks: lag.Packs, LacksBytes: lag.Bytes,
+		Behind:  lag.Since,
 		OldKeys: lag.OldKeys,
 	}
 	if lag.Checked != nil && lag.Checked.Unix() > 0 {
@@ -487,11 +501,13 @@ func (st *Stores) Alerts(ctx context.Context) (out []wire.Alert, err error) {
 		switch {
 		case s.Trouble != "" && s.TroubleSince != nil:
 			out = append(out, wire.Alert{
-				Kind: "store", Of: s.Name, Says: "Store " + s.Name + ": " + s.Trouble, Next: next, Since: *s.TroubleSince,
+				Kind: "store", Of: s.Name, Says: "Store " + s.Name + ": " + s.Trouble, Next: next,
+				Since: *s.TroubleSince,
 			})
 		case now.Behind != nil && st.now().Sub(*now.Behind) > behindFor:
 			out = append(out, wire.Alert{
-				Kind: "store", Of: s.Name, Says: fmt.Sprintf("Store %s is behind: it lacks %d packs, the oldest since %s.", s.Name, now.Lacks,
+				Kind: "store", Of: s.Name, Says: fmt.Sprintf(
+					"Store %s is behind: it lacks %d packs, the oldest since %s.", s.Name, now.Lacks,
 					now.Behind.UTC().Format("2 January 15:04 MST")), Next: next, Since: now.Behind.Add(behindFor),
 			})
 		}
@@ -507,7 +523,8 @@ func (st *Stores) Alerts(ctx context.Context) (out []wire.Alert, err error) {
 				where = "store " + f.Store
 			}
 			out = append(out, wire.Alert{
-				Kind: "store", Of: f.Store + " " + f.Pack, Says: "Damage in " + where + " that nothing could mend: " + f.What,
+				Kind: "store", Of: f.Store + " " + f.Pack,
+				Says: "Damage in " + where + " that nothing could mend: " + f.What,
 				Next: "reshard vault check says what that touches.", Since: f.At,
 			})
 			break

@@ -63,7 +63,8 @@ func newHouse(t *testing.T) *house {
 	counted, err := h.records.Counted(ctx, func() time.Time { return time.Now().Add(time.Duration(h.leap.Load())) })
 	require.NoError(t, err)
 	h.stores, err = Open(Config{
-		Records: h.records, Vault: h.vault, Secrets: keeper, Counted: counted, Log: slog.New(slog.DiscardHandler), Data: h.data,
+		Records: h.records, Vault: h.vault, Secrets: keeper, Counted: counted, Log: slog.New(slog.DiscardHandler),
+		Data:     h.data,
 		Identity: h.data, Life: ctx, Trace: func(p string) {
 			if h.trace != nil {
 				h.trace(p)
@@ -85,13 +86,16 @@ func (h *house) keep(seed uint64, files int) string {
 			data[j] = byte(r.Uint32())
 		}
 		sources = append(sources, vault.Source{
-			Path: fmt.Sprintf("f%d", i), Open: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(data)), nil },
+			Path: fmt.Sprintf("f%d", i), Open: func() (io.ReadCloser, error) {
+				return io.NopCloser(bytes.NewReader(data)), nil
+			},
 		})
 	}
 	c, err := h.vault.Store(context.Background(), sources, nil)
 	require.NoError(h.t, err)
 	_, _, err = h.records.AddCopy(context.Background(), records.Copy{
-		ID: c.ID, Kind: "backup", CreatedBy: "ada", Facts: records.JSON[world.Facts]{V: world.Facts{Title: c.ID[:6], Game: "g"}},
+		ID: c.ID, Kind: "backup", CreatedBy: "ada",
+		Facts: records.JSON[world.Facts]{V: world.Facts{Title: c.ID[:6], Game: "g"}},
 	})
 	require.NoError(h.t, err)
 	return c.ID
@@ -158,7 +162,8 @@ func newGateway(t *testing.T) *gateway {
 	require.NoError(t, l.Close())
 	dir := t.TempDir()
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "backups"), 0o755))
-	cmd := exec.Command(program, "--port", address, "--access", accessKey, "--secret", secretKey, "posix", "--nometa", dir)
+	cmd := exec.Command(program, "--port", address, "--access", accessKey, "--secret", secretKey, "posix", "--nometa",
+		dir)
 	out := &bytes.Buffer{}
 	cmd.Stdout, cmd.Stderr = out, out
 	require.NoError(t, cmd.Start())
@@ -172,7 +177,9 @@ func newGateway(t *testing.T) *gateway {
 	}, 10*time.Second, 20*time.Millisecond, "%s", out)
 	to, err := url.Parse("http://" + address)
 	require.NoError(t, err)
-	g := &gateway{ReverseProxy: &httputil.ReverseProxy{ErrorLog: slog.NewLogLogger(slog.DiscardHandler, slog.LevelError)}}
+	g := &gateway{
+		ReverseProxy: &httputil.ReverseProxy{ErrorLog: slog.NewLogLogger(slog.DiscardHandler, slog.LevelError)},
+	}
 	g.Rewrite = func(r *httputil.ProxyRequest) { r.SetURL(to); r.Out.Host = r.In.Host }
 	g.ModifyResponse = func(res *http.Response) error {
 		if g.spoil.Load() && res.Request.Method == http.MethodGet && strings.Contains(res.Request.URL.Path, "packs/") {
@@ -210,7 +217,8 @@ func (g *gateway) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 
 func (g *gateway) at() wire.NewStore {
 	return wire.NewStore{
-		Name: "far", Kind: KindS3, Endpoint: g.address, Bucket: "backups", Prefix: "reshard", User: accessKey, Secret: secretKey, Private: true,
+		Name: "far", Kind: KindS3, Endpoint: g.address, Bucket: "backups", Prefix: "reshard", User: accessKey,
+		Secret: secretKey, Private: true,
 	}
 }
 
@@ -248,7 +256,8 @@ func TestEverythingGoesToEveryStore(t *testing.T) {
 	other := newHouse(t)
 	_, err = other.stores.Add(ctx, wire.NewStore{Name: "attic", Kind: KindFiles, Folder: dir}, "bryn")
 	require.ErrorContains(t, err, "another vault")
-	_, err = other.stores.Add(ctx, wire.NewStore{Name: "new", Kind: KindFiles, Folder: t.TempDir(), Recover: true}, "bryn")
+	_, err = other.stores.Add(ctx, wire.NewStore{Name: "new", Kind: KindFiles, Folder: t.TempDir(), Recover: true},
+		"bryn")
 	require.ErrorContains(t, err, "holds nothing of Reshard's")
 	far := other.stores
 	in := g.at()
@@ -274,13 +283,16 @@ func TestAStoreThatIsNotWhatItShouldBe(t *testing.T) {
 		change func(*wire.NewStore)
 		words  string
 	}{
-		"a wrong secret":  {func(s *wire.NewStore) { s.Secret = "peas" }, "does not accept the access key"},
-		"a wrong key":     {func(s *wire.NewStore) { s.User = "bryn" }, "does not accept"},
-		"no such bucket":  {func(s *wire.NewStore) { s.Bucket = "sheds" }, "there is no such bucket"},
-		"nobody there":    {func(s *wire.NewStore) { s.Endpoint = "http://127.0.0.1:1" }, "does not answer"},
-		"not meant":       {func(s *wire.NewStore) { s.Private = false }, "not encrypted"},
-		"a folder of who": {func(s *wire.NewStore) { *s = wire.NewStore{Name: "f", Kind: KindFiles, Folder: "here"} }, "no absolute path"},
-		"odd":             {func(s *wire.NewStore) { s.Kind = "tape" }, "no kind of store"},
+		"a wrong secret": {func(s *wire.NewStore) { s.Secret = "peas" }, "does not accept the access key"},
+		"a wrong key":    {func(s *wire.NewStore) { s.User = "bryn" }, "does not accept"},
+		"no such bucket": {func(s *wire.NewStore) { s.Bucket = "sheds" }, "there is no such bucket"},
+		"nobody there":   {func(s *wire.NewStore) { s.Endpoint = "http://127.0.0.1:1" }, "does not answer"},
+		"not meant":      {func(s *wire.NewStore) { s.Private = false }, "not encrypted"},
+		"a folder of who": {
+			func(s *wire.NewStore) { *s = wire.NewStore{Name: "f", Kind: KindFiles, Folder: "here"} },
+			"no absolute path",
+		},
+		"odd": {func(s *wire.NewStore) { s.Kind = "tape" }, "no kind of store"},
 	} {
 		in := g.at()
 		c.change(&in)
@@ -485,4 +497,3 @@ func (h *house) gone(id string) {
 	_, err := h.records.Pool().Exec(context.Background(), `UPDATE copies SET gone_at = now() WHERE id = $1`, id)
 	require.NoError(h.t, err)
 }
-

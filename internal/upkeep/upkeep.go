@@ -145,7 +145,8 @@ func (up *Upkeep) Vault(ctx context.Context) (wire.Vault, error) {
 // WorkOn begins a check, a collection, a rebuild or the recovery from a store, which goes on by itself.
 func (up *Upkeep) WorkOn(ctx context.Context, kind, store, by string) (wire.Vault, error) {
 	if (kind == "recover") != (store != "") {
-		return wire.Vault{}, fault.New(fault.Invalid, kind, "the vault", "a store is named for a recovery, and only then")
+		return wire.Vault{}, fault.New(fault.Invalid, kind, "the vault",
+			"a store is named for a recovery, and only then")
 	}
 	if !up.work.begin(kind, by, up.now()) {
 		return wire.Vault{}, fault.New(fault.Busy, kind, "the vault", "it is at work already").

@@ -103,8 +103,9 @@ var noon = time.Date(2026, 11, 14, 12, 0, 0, 0, time.UTC)
 
 func at(h *house, now time.Time) *Upkeep {
 	up := New(Config{
-		Records: h, Vault: cellar{h}, Library: shed{h}, Arrivals: uploads{h}, Changeovers: h, Backups: lists{h}, Stores: h,
-		Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Life: context.Background(),
+		Records: h, Vault: cellar{h}, Library: shed{h}, Arrivals: uploads{h}, Changeovers: h, Backups: lists{h},
+		Stores: h,
+		Log:    slog.New(slog.NewTextHandler(io.Discard, nil)), Life: context.Background(),
 	})
 	up.now = func() time.Time { return now }
 	return up

@@ -124,7 +124,8 @@ func (v *Vault) Mend(ctx context.Context, id string, data []byte) error {
 	}
 	v.collecting.Lock()
 	defer v.collecting.Unlock()
-	if err := v.blobs.WriteAll(ctx, packKey(id), data, &blob.WriterOptions{ContentType: "application/octet-stream"}); err != nil {
+	if err := v.blobs.WriteAll(ctx, packKey(id), data,
+		&blob.WriterOptions{ContentType: "application/octet-stream"}); err != nil {
 		return v.fail("mend", err)
 	}
 	if v.blobs.Sync != nil {

@@ -122,7 +122,8 @@ func (s *serverRun) dig(ctx context.Context) {
 		s.writing.Lock()
 		for _, name := range Works {
 			if !s.held {
-				_ = os.WriteFile(filepath.Join(dir, name), []byte(strconv.Itoa(n)), 0o644) // a player would not be told either
+				// a player would not be told either
+				_ = os.WriteFile(filepath.Join(dir, name), []byte(strconv.Itoa(n)), 0o644)
 				time.Sleep(time.Millisecond)
 			}
 		}

@@ -61,8 +61,11 @@ func kept(fates []keep.Fate) (ids []int64) {
 }
 
 func TestBackupsThinOutWithAge(t *testing.T) {
-	s := keep.Series{Backups: every(6*time.Hour, 60*24*time.Hour), Long: long(t, "all for 2 days, then one a day for 8 days, "+
-		"then one a week for 5 weeks")}
+	s := keep.Series{
+		Backups: every(6*time.Hour, 60*24*time.Hour),
+		Long: long(t, "all for 2 days, then one a day for 8 days, "+
+			"then one a week for 5 weeks"),
+	}
 	fates := keep.Thin(now, []keep.Series{s}, keep.Allowance{})[0]
 	count := map[string]int{}
 	for i, f := range fates {
@@ -102,11 +105,19 @@ func TestWhatStandsAboveRules(t *testing.T) {
 
 func TestAllowances(t *testing.T) {
 	t.Run("number", func(t *testing.T) {
-		s := keep.Series{Backups: every(time.Hour, 20*time.Hour), Long: long(t, "all for ever"), Allowance: keep.Allowance{Number: 5}}
+		s := keep.Series{
+			Backups:   every(time.Hour, 20*time.Hour),
+			Long:      long(t, "all for ever"),
+			Allowance: keep.Allowance{Number: 5},
+		}
 		assert.Equal(t, []int64{17, 18, 19, 20, 21}, kept(keep.Thin(now, []keep.Series{s}, keep.Allowance{})[0]))
 	})
 	t.Run("bytes: the newest whole, of older ones what changed since", func(t *testing.T) {
-		s := keep.Series{Backups: every(time.Hour, 20*time.Hour), Long: long(t, "all for ever"), Allowance: keep.Allowance{Bytes: 1050}}
+		s := keep.Series{
+			Backups:   every(time.Hour, 20*time.Hour),
+			Long:      long(t, "all for ever"),
+			Allowance: keep.Allowance{Bytes: 1050},
+		}
 		assert.Len(t, kept(keep.Thin(now, []keep.Series{s}, keep.Allowance{})[0]), 6)
 	})
 	t.Run("for all servers the oldest of all go", func(t *testing.T) {
@@ -232,7 +243,8 @@ func TestAClockThatLeapsMakesNothingOlder(t *testing.T) {
 // A rule over 10,000 copies: docs/operations.md has the figure.
 func BenchmarkThin(b *testing.B) {
 	s := keep.Series{
-		Backups: every(30*time.Minute, 10000*30*time.Minute), Long: long(b, sentence), Allowance: keep.Allowance{Number: 500},
+		Backups: every(30*time.Minute, 10000*30*time.Minute), Long: long(b, sentence),
+		Allowance: keep.Allowance{Number: 500},
 	}
 	for b.Loop() {
 		keep.Thin(now, []keep.Series{s}, keep.Allowance{Bytes: 1 << 30})

@@ -48,7 +48,8 @@ const (
 
 // lasts is how long a unit is when ages are counted.
 var lasts = map[Unit]time.Duration{
-	Hour: time.Hour, Day: 24 * time.Hour, Week: 7 * 24 * time.Hour, Month: 30 * 24 * time.Hour, Year: 365 * 24 * time.Hour,
+	Hour: time.Hour, Day: 24 * time.Hour, Week: 7 * 24 * time.Hour, Month: 30 * 24 * time.Hour,
+	Year: 365 * 24 * time.Hour,
 }
 
 // Forever is an age that nothing reaches.
@@ -70,7 +71,8 @@ const mostClauses = 12
 
 // The grammar of a clause, in lower case and with single blanks.
 var clausePattern = regexp.MustCompile(
-	`^(?:(all)|one (?:an? (hour|day|week|month|year)|every (\d{1,6}) (hour|day|week|month|year)s?)) for (?:(ever)|(\d{1,6}) (hour|day|week|month|year)s?)$`)
+	`^(?:(all)|one (?:an? (hour|day|week|month|year)|every (\d{1,6}) (hour|day|week|month|year)s?)) for ` +
+		`(?:(ever)|(\d{1,6}) (hour|day|week|month|year)s?)$`)
 
 // ParseLong reads a sentence. The error says what of it does not read and gives an example.
 func ParseLong(sentence string) (Long, error) {

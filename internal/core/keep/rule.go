@@ -43,10 +43,12 @@ func (r Rule) Check() error {
 	case r.Number < 0, r.Bytes < 0:
 		return fault.New(fault.Invalid, "read", "rule", "an allowance is less than nothing")
 	case r.Number == 1:
-		return fault.New(fault.Invalid, "read", "rule", "an allowance of one backup leaves none while the next is made").
+		return fault.New(fault.Invalid, "read", "rule",
+			"an allowance of one backup leaves none while the next is made").
 			With("Allow two at least.")
 	case r.Slots != "" && r.Slots != SlotsMake && r.Slots != SlotsReplace:
-		return fault.New(fault.Invalid, "read", "rule", "%q is not what can be done with a provider's backups", r.Slots).
+		return fault.New(fault.Invalid, "read", "rule", "%q is not what can be done with a provider's backups",
+			r.Slots).
 			With("Give make or replace.")
 	}
 	return nil

@@ -40,7 +40,8 @@ func (w When) Check() error {
 		return bad("every %d seconds is not between a minute and a year", w.Every)
 	}
 	if _, err := w.Location(); err != nil {
-		return bad("there is no time zone %q", w.Zone).With("Names are those of the tz database, such as Europe/Oslo or UTC.")
+		return bad("there is no time zone %q", w.Zone).
+			With("Names are those of the tz database, such as Europe/Oslo or UTC.")
 	}
 	if w.Cron == "" {
 		return nil
@@ -48,7 +49,8 @@ func (w When) Check() error {
 	s, err := w.schedule()
 	if err != nil {
 		return bad("“%s” is no cron expression: %s", w.Cron, strings.TrimSpace(err.Error())).
-			With("It has five fields: minute, hour, day of the month, month, day of the week. 0 4 * * * is each day at four.")
+			With("It has five fields: minute, hour, day of the month, month, day of the week. 0 4 * * * is each day " +
+				"at four.")
 	}
 	if s.Next(time.Date(2000, 1, 1, 0, 0, 0, 0, time.UTC)).IsZero() {
 		return bad("“%s” names no day that there is", w.Cron)

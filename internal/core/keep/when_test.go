@@ -22,7 +22,8 @@ func TestARuleIsDueByTheClockOnTheWall(t *testing.T) {
 		},
 		{"no zone is UTC", "0 4 * * *", "", "2026-06-01T12:00:00Z", []string{"2026-06-02T04:00:00Z"}},
 		{
-			"a skipped time is due once, when the clock goes on", "30 2 * * *", "Europe/Oslo", "2026-03-28T12:00:00+01:00",
+			"a skipped time is due once, when the clock goes on", "30 2 * * *", "Europe/Oslo",
+			"2026-03-28T12:00:00+01:00",
 			[]string{"2026-03-29T03:00:00+02:00", "2026-03-30T02:30:00+02:00"},
 		},
 		{

@@ -62,7 +62,13 @@ func DraftBackup(in Input, only string) (Plan, error) {
 	if !p.LocksOut() {
 		p.Window = Window{}
 	}
-	p.Expect = Expect{Folder: p.Folder, Folders: slices.Clone(state.Folders), Players: -1, Stored: true, State: in.Fit.Live.State}
+	p.Expect = Expect{
+		Folder:  p.Folder,
+		Folders: slices.Clone(state.Folders),
+		Players: -1,
+		Stored:  true,
+		State:   in.Fit.Live.State,
+	}
 	p.NeedBytes = in.Fit.World.Bytes
 	return p, nil
 }
@@ -78,11 +84,13 @@ func (in Input) WithSafety(p Plan) Plan {
 		p.Notes = append(p.Notes, "There is no world to take a safety copy of.")
 		return p
 	}
-	steps, _ := in.copySteps(Source{Server: in.Server, Worlds: state.WorldsFolder, Running: in.running(), Live: true}, state.Active)
+	steps, _ := in.copySteps(Source{Server: in.Server, Worlds: state.WorldsFolder, Running: in.running(), Live: true},
+		state.Active)
 	for i := range steps {
 		steps[i].Safety = steps[i].Kind == Copy
 	}
 	p.Steps = append(steps, p.Steps...)
-	p.Notes = append(p.Notes, "“"+state.Active+"” is copied into the library first, as a safety copy that no rule removes.")
+	p.Notes = append(p.Notes, "“"+state.Active+
+		"” is copied into the library first, as a safety copy that no rule removes.")
 	return p
 }

@@ -59,7 +59,8 @@ func DraftFilesBack(in Input) (Plan, error) {
 	}
 	state, profile := in.Fit.Server, in.Fit.Profile
 	if profile.World.Shape != game.ShapeFolder {
-		return Plan{}, fault.New(fault.Unsupported, "restore files on", in.Server, "a world of this game is no folder of files").
+		return Plan{}, fault.New(fault.Unsupported, "restore files on", in.Server,
+			"a world of this game is no folder of files").
 			With("Bring the whole world back: leave --files out.")
 	}
 	folder := in.Sheet.Folder
@@ -107,8 +108,9 @@ func DraftFilesBack(in Input) (Plan, error) {
 		p.Expect.There = append(p.Expect.There, path.Join(live, file))
 	}
 	in.notes(&p)
-	p.Notes = append(p.Notes, fmt.Sprintf("Only %s: %s. Parts of a world that belong together may no longer agree: look at "+
-		"the world when it runs.", files(len(in.Only)), listed(in.Only)))
+	p.Notes = append(p.Notes, fmt.Sprintf(
+		"Only %s: %s. Parts of a world that belong together may no longer agree: look at "+
+			"the world when it runs.", files(len(in.Only)), listed(in.Only)))
 	return p, nil
 }
 

@@ -166,7 +166,8 @@ func (w Wish) Lacks() string {
 		return "there is no such changeover"
 	}
 	given := map[string]bool{
-		"server": w.Server != "", "world": w.World != "" || w.Backup != 0, "from": w.From != "", "undoes": w.Undoes != 0,
+		"server": w.Server != "", "world": w.World != "" || w.Backup != 0, "from": w.From != "",
+		"undoes": w.Undoes != 0,
 	}
 	var lacks []string
 	for _, need := range k.Needs {

@@ -176,7 +176,8 @@ func (s Wholeness) Say() string {
 	case WholeStill:
 		return "Whole: it was looked at before and after, and nothing had changed in between."
 	case WholeDatabases:
-		return "Whole as far as can be seen: each database is as it was at one moment, and the files beside them stood still; " +
+		return "Whole as far as can be seen: each database is as it was at one moment, and the files beside them " +
+			"stood still; " +
 			"two databases may be of moments a little apart."
 	case NotWhole:
 		return "Not sure to be whole: files changed while they were copied."

@@ -221,7 +221,8 @@ func (in UndoInput) filesBack(p *Plan, inner []Step) ([]Step, error) {
 			continue
 		}
 		if !stillThere(in, s) {
-			return nil, fault.New(fault.Held, "draft undo of", fmt.Sprint(in.ID), "what was set aside is no longer in %s", s.To).
+			return nil, fault.New(fault.Held, "draft undo of", fmt.Sprint(in.ID),
+				"what was set aside is no longer in %s", s.To).
 				With("Bring the file back from the library: reshard restore COPY SERVER.")
 		}
 		s = s.reversed()
