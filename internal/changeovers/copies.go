@@ -120,7 +120,7 @@ func (co *Changeovers) knownFiles(ctx context.Context, serverID int64, name stri
 // remember keeps what is known of a server's world for its next backup.
 func (co *Changeovers) remember(ctx context.Context, serverID int64, made executor.Copied) error {
 	k := records.KnownFiles{CopyID: made.Copy.ID, WholeAt: co.now()}
-	if made.Detail.Known > 0 {
+	if !made.ReadWhole {
 		before, err := co.records.KnownFilesOf(ctx, serverID, made.World)
 		if err != nil && fault.CodeOf(err) != fault.NotFound {
 			return err

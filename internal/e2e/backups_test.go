@@ -247,6 +247,33 @@ func TestAnUnchangedWorldMakesNoCopy(t *testing.T) {
 	assert.Len(t, list[0].Copies, 2)
 }
 
+// A server that runs is not read whole again either, though its world is copied in two passes.
+func TestAnUnchangedWorldIsNotReadAgainWhilePeoplePlay(t *testing.T) {
+	t.Parallel()
+	b := setup(t)
+	root := b.quarry("north", plot{})
+	long := time.Now().Add(-time.Hour)
+	require.NoError(t, filepath.WalkDir(filepath.Join(root, "worlds"), func(p string, _ os.DirEntry, err error) error {
+		if strings.HasSuffix(p, ".qt") {
+			return os.Chtimes(p, long, long)
+		}
+		return err
+	}))
+	read := func(made wire.Backup) (n int64) {
+		c, err := b.api.Changeover(context.Background(), made.Changeover)
+		require.NoError(t, err)
+		for _, s := range c.Steps {
+			n += s.Bytes
+		}
+		return n
+	}
+	first := b.backup("north")
+	second := b.backup("north")
+	assert.Less(t, read(second), read(first)/2)
+	whole := b.backup("north", "--read-all")
+	assert.GreaterOrEqual(t, read(whole), read(first)*9/10)
+}
+
 // A backup gives way to a changeover, lets its server write again, and is made again by its rule.
 func TestABackupGivesWay(t *testing.T) {
 	t.Parallel()

@@ -40,6 +40,8 @@ type Copied struct {
 	Detail Detail
 	// Known are those of its files, by FileKey, that size and time will tell again.
 	Known map[string]Known
+	// ReadWhole says that this changeover has read all of it, and taken none as known from an earlier one.
+	ReadWhole bool
 }
 
 // settled is how old a file's last change must be for its size and time to tell that
@@ -126,6 +128,12 @@ func (c *copier) recall(ctx context.Context) error {
 	defer done()
 	known, err := c.r.Known(rctx, c.step.Server, c.step.World)
 	c.keep(known)
+	if len(known) > 0 {
+		if c.r.recalled == nil {
+			c.r.recalled = map[string]bool{}
+		}
+		c.r.recalled[key] = true
+	}
 	return err
 }
 
@@ -418,7 +426,7 @@ func (c *copier) done(ctx context.Context, l look, stored vault.Copy, wholeness 
 	defer done()
 	return d, c.r.Keep(kctx, Copied{
 		Copy: stored, Facts: w, Server: c.step.Server, World: c.step.World, Safety: c.step.Safety, Detail: *d,
-		Known: c.r.seen[c.step.Server+"\x00"+c.step.World],
+		Known: c.r.seen[c.step.Server+"\x00"+c.step.World], ReadWhole: !c.r.recalled[c.step.Server+"\x00"+c.step.World],
 	})
 }
 

@@ -119,6 +119,8 @@ type Runner struct {
 	seen   map[string]map[string]Known
 	stored []vault.File
 	heldAt time.Time
+	// recalled are the worlds of which an earlier changeover had stored something that was taken as known.
+	recalled map[string]bool
 }
 
 // Hands are what a step works on a server with.
