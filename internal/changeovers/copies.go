@@ -94,10 +94,7 @@ func (co *Changeovers) knownFiles(ctx context.Context, serverID int64, name stri
 	if err != nil {
 		return nil, err
 	}
-	stored, err := co.vault.Load(ctx, k.CopyID)
-	if err == nil {
-		err = co.vault.Holds(ctx, stored)
-	}
+	stored, err := co.vault.Load(ctx, k.CopyID) // whether its chunks are there, storing sees
 	if fault.Passing(err) {
 		return nil, err
 	}

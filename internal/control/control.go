@@ -638,13 +638,22 @@ func (c *Control) Tell(ctx context.Context, e game.Exchange, wait time.Duration)
 	return err
 }
 
+// onThisMachine is the pace of drivers that are asked at no cost: what a server answers at once is seen at
+// once there.
+const onThisMachine = 20 * time.Millisecond
+
 // until looks at the driver's pace until done says so, an error comes, or the wait is
 // over. A wait that ends while nothing can be seen is code StateUnknown, whatever was
 // waited for.
-func (c *Control) until(ctx context.Context, wait time.Duration, done func(Status) (bool, error)) error {
-	deadline := time.NewTimer(wait)
+func (c *Control) until(ctx context.Context, patience time.Duration, done func(Status) (bool, error)) error {
+	deadline := time.NewTimer(patience)
 	defer deadline.Stop()
-	tick := time.NewTicker(c.driver.Pace())
+	pace := c.driver.Pace()
+	wait := pace
+	if pace <= onThisMachine {
+		wait = pace / 10
+	}
+	tick := time.NewTimer(wait)
 	defer tick.Stop()
 	for {
 		st := c.Status(ctx)
@@ -661,6 +670,8 @@ func (c *Control) until(ctx context.Context, wait time.Duration, done func(Statu
 			}
 			return errWaited
 		case <-tick.C:
+			wait = min(2*wait, pace)
+			tick.Reset(wait)
 		}
 	}
 }

@@ -62,6 +62,9 @@ const (
 // longestHold is how long a server's writes are held for a copy.
 const longestHold = 2 * time.Minute
 
+// worthIt is how many bytes there must be to read for a head start to make the last pass shorter.
+const worthIt = 1 << 20
+
 // copyWorld stores a world of a server in the vault. A first pass, made while people
 // play, may find half written files: what it stores is only a head start.
 func (r *Runner) copyWorld(ctx context.Context, n int, step plan.Step) (*Detail, error) {
@@ -92,8 +95,9 @@ type copier struct {
 	step  plan.Step
 	begun time.Time
 	// read counts bytes that were read, known files that were not.
-	read  atomic.Int64
-	known int
+	read   atomic.Int64
+	known  int
+	unread int64 // bytes of those of its files that are not known
 }
 
 // look is a world's files as they stand, and what it was found as.
@@ -114,9 +118,12 @@ func (c *copier) look(ctx context.Context) (l look, err error) {
 	return l, l.settled(err)
 }
 
+// key names the step's world among those of the changeover.
+func (c *copier) key() string { return c.step.Server + "\x00" + c.step.World }
+
 // recall asks what an earlier backup has stored, once in a step.
 func (c *copier) recall(ctx context.Context) error {
-	key := c.step.Server + "\x00" + c.step.World
+	key := c.key()
 	if c.r.seen[key] != nil || c.r.Known == nil || c.step.ReadAll {
 		return nil
 	}
@@ -145,7 +152,7 @@ func (c *copier) keep(known map[string]Known) {
 	if known == nil {
 		known = map[string]Known{}
 	}
-	c.r.seen[c.step.Server+"\x00"+c.step.World] = known
+	c.r.seen[c.key()] = known
 }
 
 // headStart copies what it can, while people play.
@@ -153,6 +160,9 @@ func (c *copier) headStart(ctx context.Context) (*Detail, error) {
 	l, err := c.look(ctx)
 	if err != nil {
 		return nil, err
+	}
+	if c.sources(l, nil, nil); c.known > 0 && c.unread < worthIt {
+		return c.detail(vault.Copy{}), l.settled(nil) // the last pass has little to do
 	}
 	stored, _, err := c.store(ctx, l)
 	if err != nil && ctx.Err() == nil && l.settled(nil) == nil {
@@ -270,6 +280,12 @@ func (c *copier) store(ctx context.Context, l look) (stored vault.Copy, bases ma
 	}
 	files := c.sources(l, snapshots, bases)
 	stored, err = r.Vault.Store(ctx, files, func() { r.trace(c.n, c.step, "halfway") })
+	if fault.CodeOf(err) == fault.Changed && c.known > 0 { // the vault has lost what was known: all is read
+		delete(r.recalled, c.key())
+		c.keep(nil)
+		files = c.sources(l, snapshots, bases)
+		stored, err = r.Vault.Store(ctx, files, func() { r.trace(c.n, c.step, "halfway") })
+	}
 	if err == nil {
 		c.keep(c.learned(l, stored, bases))
 		r.stored = append(r.stored, fresh(files, stored)...)
@@ -294,7 +310,7 @@ func fresh(sources []vault.Source, stored vault.Copy) (out []vault.File) {
 // sources makes the vault's sources of a world's files; those that are known and have not changed since
 // are not read again.
 func (c *copier) sources(l look, snapshots map[string]io.ReadCloser, bases map[string]bool) (out []vault.Source) {
-	r, known, total := c.r, c.r.seen[c.step.Server+"\x00"+c.step.World], int64(0)
+	r, known, total := c.r, c.r.seen[c.key()], int64(0)
 	c.known = 0
 	for _, e := range l.entries {
 		src := vault.Source{Part: e.Part, Path: e.Path, Modified: e.ModTime}
@@ -324,6 +340,7 @@ func (c *copier) sources(l look, snapshots map[string]io.ReadCloser, bases map[s
 		}
 		out = append(out, src)
 	}
+	c.unread = total
 	begun := c.read.Load()
 	r.report(func(p *plan.Progress) { p.TotalBytes, p.TotalFiles, p.Bytes, p.Files = begun+total, len(out), begun, 0 })
 	return out
@@ -426,7 +443,7 @@ func (c *copier) done(ctx context.Context, l look, stored vault.Copy, wholeness 
 	defer done()
 	return d, c.r.Keep(kctx, Copied{
 		Copy: stored, Facts: w, Server: c.step.Server, World: c.step.World, Safety: c.step.Safety, Detail: *d,
-		Known: c.r.seen[c.step.Server+"\x00"+c.step.World], ReadWhole: !c.r.recalled[c.step.Server+"\x00"+c.step.World],
+		Known: c.r.seen[c.key()], ReadWhole: !c.r.recalled[c.key()],
 	})
 }
 

@@ -21,6 +21,7 @@ import (
 	"syscall"
 	"time"
 
+	lru "github.com/hashicorp/golang-lru/v2"
 	"github.com/klauspost/compress/zstd"
 	"github.com/zeebo/blake3"
 	"golang.org/x/crypto/blake2b"
@@ -113,7 +114,16 @@ type Vault struct {
 	fresh      sync.Map // ids of copies to when they were stored, in this life
 	known      filter
 	places     places
+	// lists are the copies' lists that were read last, by their bytes: reading them again is quick, but a
+	// backup of a large world that has hardly changed does little else.
+	lists *lru.Cache[[32]byte, Copy]
 }
+
+// keptLists is how many lists are kept, and longestKept the size in bytes that one may have.
+const (
+	keptLists   = 4
+	longestKept = 4 << 20
+)
 
 // Open opens a vault.
 func Open(ctx context.Context, blobs Blobs, index Index) (*Vault, error) {
@@ -136,6 +146,9 @@ func Open(ctx context.Context, blobs Blobs, index Index) (*Vault, error) {
 		enc:   enc,
 		dec:   dec,
 		buf:   sync.Pool{New: func() any { b := make([]byte, splitBuffer); return &b }},
+	}
+	if v.lists, err = lru.New[[32]byte, Copy](keptLists); err != nil {
+		return nil, fault.Wrap(fault.Internal, "open", "the vault", err)
 	}
 	return v, v.learn(ctx)
 }
@@ -234,6 +247,11 @@ func (v *Vault) packManifest(ctx context.Context, p *packer, c Copy) error {
 	}
 	if len(data) > largestManifest {
 		return fault.New(fault.TooLarge, "store", "copy", "%d files are more than a copy can list", len(c.Files))
+	}
+	if len(data) <= longestKept {
+		kept := c
+		kept.Files = slices.Clone(c.Files)
+		v.lists.Add(blake3.Sum256(data), kept)
 	}
 	return p.add(CopyKind, name, zstdCoding, int64(len(data)), v.enc.EncodeAll(data, nil))
 }
@@ -374,7 +392,25 @@ func (v *Vault) Load(ctx context.Context, id string) (Copy, error) {
 	if err != nil {
 		return Copy{}, err
 	}
-	return parseManifest(id, data)
+	return v.parseList(id, data)
+}
+
+// parseList is parseManifest for bytes that may have been parsed before.
+func (v *Vault) parseList(id string, data []byte) (Copy, error) {
+	if len(data) > longestKept {
+		return parseManifest(id, data)
+	}
+	sum := blake3.Sum256(data)
+	c, ok := v.lists.Get(sum)
+	if !ok || c.ID != id {
+		var err error
+		if c, err = parseManifest(id, data); err != nil {
+			return c, err
+		}
+		v.lists.Add(sum, c)
+	}
+	c.Files = slices.Clone(c.Files)
+	return c, nil
 }
 
 func parseManifest(id string, data []byte) (c Copy, err error) {
