@@ -49,6 +49,15 @@ var uploadID = regexp.MustCompile(`^[0-9a-f]{32}$`)
 // Folder is where uploads are kept until they have arrived.
 func (arr *Arrivals) Folder() string { return arr.dir }
 
+// Disk tells how much is free on the disk of the service's data folder, and how much it has, in bytes.
+func (arr *Arrivals) Disk() (free, total int64, err error) {
+	var st unix.Statfs_t
+	if err := unix.Statfs(arr.dir, &st); err != nil {
+		return 0, 0, fault.Wrap(fault.Internal, "look at", "the disk of the data folder", err)
+	}
+	return int64(st.Bavail) * st.Bsize, int64(st.Blocks) * st.Bsize, nil
+}
+
 // Room refuses what does not fit on the service's disk before it is sent. bytes is what
 // will be stored; times says how often it is there at once.
 func (arr *Arrivals) Room(name string, bytes, times int64) error {

@@ -6,6 +6,8 @@ import (
 	"slices"
 	"time"
 
+	"github.com/dustin/go-humanize"
+
 	"reshard/internal/core/keep"
 	"reshard/internal/records"
 	"reshard/internal/wire"
@@ -39,6 +41,37 @@ func (b *Backups) troubleOf(r records.Rule, made records.RuleStanding) (says, ne
 				" --may-stop", *made.LastAt
 	}
 	return "", "", time.Time{}
+}
+
+// Room is short when a twentieth of the disk is free, or ten gigabytes where that is less; and until there is a
+// quarter more.
+const (
+	shortShare = 20
+	shortRoom  = 10_000_000_000
+)
+
+// roomShort tells whether the vault's disk is nearly full.
+func (b *Backups) roomShort() (wire.Alert, bool) {
+	free, total, err := b.with.Disk()
+	if err != nil {
+		b.with.Log.Warn("cannot tell how much room there is", "error", err)
+		return wire.Alert{}, false
+	}
+	least := min(total/shortShare, shortRoom)
+	if b.short.Load() {
+		least += least / 4
+	}
+	b.short.Store(free < least)
+	return wire.Alert{
+		Kind: "room", Of: "vault",
+		Says: fmt.Sprintf("The disk of the service's data folder has %s free of %s.",
+			humanize.IBytes(uint64(max(0, free))),
+			humanize.IBytes(uint64(max(0, total)))),
+		Next: "reshard backups --report says what takes the room. A rule that keeps less, or reshard rules allow, " +
+			"lets go of the oldest; " +
+			"reshard vault collect gives the room back when it has been kept aside for long enough.",
+		Since: b.now(),
+	}, free < least
 }
 
 // Alerts gives what needs a person, the oldest first.
@@ -78,6 +111,9 @@ func (b *Backups) Alerts(ctx context.Context) ([]wire.Alert, error) {
 		return out, err
 	}
 	out = append(out, behind...)
+	if short, ok := b.roomShort(); ok {
+		out = append(out, short)
+	}
 	if trouble := b.with.Counted.Trouble(); trouble != "" {
 		out = append(out, wire.Alert{
 			Kind: "clock", Of: "clock", Says: trouble, Since: b.now(),

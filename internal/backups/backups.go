@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"log/slog"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"reshard/internal/changeovers"
@@ -38,6 +39,8 @@ type Config struct {
 	Queue       *jobs.Queue
 	Feed        *feed.Feed
 	Log         *slog.Logger
+	// Disk tells how much is free where the vault is, and how much there is in all, in bytes.
+	Disk func() (free, total int64, err error)
 	// KeepAside is how long a backup that is set aside is kept; 0: until a person removes it.
 	KeepAside time.Duration
 	// Life ends when the service goes away.
@@ -52,6 +55,8 @@ type Backups struct {
 	now     func() time.Time
 	places  places
 	running sync.WaitGroup
+	// short is whether there was too little room when it was looked last.
+	short atomic.Bool
 	// thinning is held while it is decided what goes.
 	thinning sync.Mutex
 }

@@ -237,6 +237,8 @@ type ServeConfig struct {
 	RulePace time.Duration
 	// Clock is the machine's, by which ages count; nil is that itself. Tests let it leap.
 	Clock func() time.Time `json:"-"`
+	// Disk tells how much is free on the data folder's disk, and how much it has; nil looks there.
+	Disk func() (free, total int64, err error) `json:"-"`
 	// Trace is told each point of every changeover; tests cut it there.
 	Trace func(point string)
 }
@@ -437,7 +439,7 @@ func (d *Daemon) open() (*service.Service, error) {
 	c := d.config
 	return service.Open(d.base, service.Config{
 		Data: c.Data, Database: c.Database, Games: d.games, StartServers: c.StartServers, KeepAside: c.KeepAside,
-		RulePace: c.RulePace, Clock: c.Clock,
+		RulePace: c.RulePace, Clock: c.Clock, Disk: c.Disk,
 		Limits: c.Limits,
 		Log:    d.log, Trace: c.Trace, Address: d.Address, Lease: c.Lease, MoveHere: c.MoveHere, Kinds: c.Kinds,
 		StandsBy: func(who string) {

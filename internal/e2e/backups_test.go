@@ -385,6 +385,30 @@ func TestARuleWhileSomebodyPlays(t *testing.T) {
 	}, 30*time.Second, 100*time.Millisecond)
 }
 
+// Room that gets short is told at the top of the servers, once, until there is clearly more again.
+func TestRoomIsShort(t *testing.T) {
+	t.Parallel()
+	var free atomic.Int64
+	free.Store(90 << 30)
+	b := setup(t, func(b *bundle) { b.disk = func() (int64, int64, error) { return free.Load(), 100 << 30, nil } })
+	b.quarry("north", plot{stopped: true})
+	alerts := func() []wire.Alert {
+		list, err := b.api.Alerts(context.Background())
+		require.NoError(t, err)
+		return list
+	}
+	require.Empty(t, alerts())
+	free.Store(4 << 30)
+	require.Len(t, alerts(), 1)
+	out := b.must("servers")
+	assert.Contains(t, out, "has 4.0 GiB free of 100 GiB")
+	assert.Contains(t, out, "reshard backups --report")
+	free.Store(6 << 30)
+	assert.Len(t, alerts(), 1, "a little more is not enough")
+	free.Store(7 << 30)
+	assert.Empty(t, alerts())
+}
+
 // The machine's clock leaps by years: nothing goes for it. Backups grow old by time that has passed.
 func TestALeapOfTheClockRemovesNothing(t *testing.T) {
 	t.Parallel()

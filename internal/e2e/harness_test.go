@@ -137,6 +137,8 @@ type bundle struct {
 	lease time.Duration
 	// clock is the machine's, by which ages count.
 	clock func() time.Time
+	// disk tells free and all bytes of the data folder's disk; nil: plenty.
+	disk func() (free, total int64, err error)
 }
 
 func newDatabase(t *testing.T) string {
@@ -189,6 +191,12 @@ func (b *bundle) config() cli.ServeConfig {
 		GamesOverride: b.gamesOverride,
 		RulePace:      100 * time.Millisecond,
 		Clock:         b.clock,
+		Disk: func() (int64, int64, error) {
+			if b.disk != nil {
+				return b.disk()
+			}
+			return 1 << 40, 1 << 41, nil
+		},
 		Trace: func(p string) {
 			if b.trace != nil {
 				b.trace(p)

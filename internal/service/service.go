@@ -67,6 +67,8 @@ type Config struct {
 	RulePace time.Duration
 	// Clock is the machine's; nil is that itself. Tests let it leap.
 	Clock func() time.Time
+	// Disk tells how much is free on the data folder's disk, and how much it has; nil looks there.
+	Disk func() (free, total int64, err error)
 	// Trace is told each point of every changeover; tests cut it there.
 	Trace func(point string)
 }
@@ -203,7 +205,12 @@ func (s *Service) wire(v *vault.Vault, counted *records.Counted) {
 		Records: s.records, Vault: v, Fleet: s.Fleet, Library: s.Library, Log: c.Log, KeepAside: c.KeepAside,
 		Life: s.life, Feed: &s.Feed, Trace: c.Trace,
 	})
+	disk := c.Disk
+	if disk == nil {
+		disk = s.Arrivals.Disk
+	}
 	s.Backups = backups.New(backups.Config{
+		Disk:    disk,
 		Records: s.records, Vault: v, Fleet: s.Fleet, Changeovers: s.Changeovers, Library: s.Library, Stores: s.Stores,
 		Counted: counted, Queue: s.queue, Feed: &s.Feed, Log: c.Log, KeepAside: c.KeepAside, Life: s.life,
 		Pace: c.RulePace,
