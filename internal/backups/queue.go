@@ -146,7 +146,8 @@ func (b *Backups) played(ctx context.Context, server string, since time.Time) (b
 		return false, err
 	}
 	h, err := l.Heads(ctx)
-	if err != nil || h.Status.State != life.Running {
+	playable := h.Status.State == life.Running
+	if err != nil || !playable {
 		return false, err
 	}
 	if joined, known, err := l.Joined(ctx); err != nil || known {

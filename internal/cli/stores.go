@@ -125,9 +125,9 @@ Examples:
 			{
 				Name: "key", Usage: "tell where the keys are that stores are encrypted with, or make a new one",
 				Description: `The keys are age identities (age-encryption.org/v1) in a file of the service's data
-folder; they are never shown. Keep a copy of the file elsewhere. A new key counts from then on, and
-what stores have is encrypted for it anew, by and by; an old one is needed as long as packs
-are counted beside it.
+folder; they are never shown. Keep a copy of the file elsewhere. A new key counts from then
+on, and what stores have is encrypted for it anew, by and by; an old one is needed as long
+as packs are counted beside it.
 
 Examples:
   reshard stores key
