@@ -35,6 +35,9 @@ func (b *Backups) troubleOf(r records.Rule, made records.RuleStanding) (says, ne
 		(made.LastAt == nil || made.LastAt.Before(*r.BegunAt)):
 		return "A backup that was due has been put off since " + r.BegunAt.UTC().Format("2 January 15:04 MST") +
 			": its server or its host has had something else to do.", show, r.BegunAt.Add(keep.Late)
+	case r.SlotsTrouble != "" && r.SlotsAt != nil:
+		return "The provider made no backup of its own: " + r.SlotsTrouble, "reshard servers slots " + r.Server +
+			" shows what is there, and removes one that you name.", *r.SlotsAt
 	case made.LastGood == nil && made.LastState != nil && *made.LastState == records.BackupDone:
 		return "None of its backups is sure to be whole.",
 			"Let it stop the server for a moment: reshard rules change " + r.Server + " " + r.Name +

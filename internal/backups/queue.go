@@ -247,26 +247,39 @@ func (b *Backups) follow(ctx context.Context, rule records.Rule, job Job, last b
 		}
 		return why
 	}
-	return b.slots(ctx, rule)
-}
-
-// slots makes one of the provider's own backups, where the rule asks for it.
-func (b *Backups) slots(ctx context.Context, rule records.Rule) error {
 	if rule.Rule.V.Slots == "" {
 		return nil
 	}
+	trouble := ""
+	if err := b.slots(ctx, rule); err != nil { // ours is made: the next time tries again, and the alerts tell of it
+		b.with.Log.Warn("no backup of the provider's own", "server", rule.Server, "rule", rule.Name, "error", err)
+		trouble, _ = fault.Words(err)
+	}
+	if err := b.with.Records.SetRuleSlots(context.WithoutCancel(ctx), rule.ID, b.now(), trouble); err != nil {
+		return jobs.Never(err)
+	}
+	b.tell(ctx, id)
+	return nil
+}
+
+// slots makes one of the provider's own backups.
+func (b *Backups) slots(ctx context.Context, rule records.Rule) error {
 	now, err := b.with.Fleet.Slots(ctx, rule.Server)
 	if err != nil {
 		return err
 	}
 	if now.Full() {
 		if rule.Rule.V.Slots != keep.SlotsReplace {
-			return jobs.Never(fault.New(fault.NoSpace, "make backup at provider of", rule.Server,
-				"its %d places are taken, and the rule does not say that the oldest may go", now.Allowance))
+			return fault.New(fault.NoSpace, "make backup at provider of", rule.Server,
+				"its %d places are taken, and the rule does not say that the oldest may go", now.Allowance)
 		}
 		oldest := now.Backups[0]
 		for _, s := range now.Backups {
-			if s.MadeAt != nil && (oldest.MadeAt == nil || s.MadeAt.Before(*oldest.MadeAt)) {
+			if s.MadeAt == nil {
+				return fault.New(fault.Unsupported, "make room at provider of", rule.Server,
+					"it does not say when %s was made, so nobody can tell which is the oldest", s.Name)
+			}
+			if s.MadeAt.Before(*oldest.MadeAt) {
 				oldest = s
 			}
 		}

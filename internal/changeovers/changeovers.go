@@ -665,6 +665,9 @@ func (co *Changeovers) wireChangeover(c records.Changeover) wire.Changeover {
 		if len(st.Left) > 0 || st.Kind == plan.Stage { // else it has left nothing yet
 			one.Note, one.Bytes = executor.Says(planned, executor.DetailOf(st))
 		}
+		if whole := executor.DetailOf(st).Wholeness; one.Note != "" {
+			one.Warns = whole == "" || whole == plan.NotWhole
+		}
 		if st.Kind == plan.Start && planned.Server != "" && st.DoneAt != nil {
 			one.Note = stoppedFor(c, n, planned.Server)
 		}

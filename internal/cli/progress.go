@@ -75,7 +75,7 @@ func (f *follower) see(c wire.Changeover) {
 			a.endProgress()
 			a.print("  %s %s\n", map[string]string{"done": "✓", "undone": "↩"}[s.State], stepDone(s, c))
 			if s.Note != "" {
-				a.wrapped("    ! ", s.Note)
+				a.wrapped(map[bool]string{true: "    ! ", false: "    "}[s.Warns], s.Note)
 			}
 		}
 	}

@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"reshard/cmd/standin/farhost"
 	"reshard/cmd/standin/quarrymoss"
 	"reshard/cmd/standin/saltmarch"
 	"reshard/internal/core/keep"
@@ -191,6 +192,50 @@ func TestABackupWhileSomethingWrites(t *testing.T) {
 			require.Equal(t, plan.Done, last.State, "%+v %+v", last.Failure, last.Proof)
 			b.must("servers", "stop", "two")
 			w.moment(t, filepath.Join(root, of.World))
+		})
+	}
+}
+
+// Wherever a server lives it is backed up while it runs, as whole as its host lets it, and comes back.
+func TestABackupOnEveryKindOfHost(t *testing.T) {
+	t.Parallel()
+	for name, place := range map[string]struct {
+		far   func(*bundle)
+		whole plan.Wholeness
+	}{
+		"commands":    {func(b *bundle) { b.machine(farhost.Shape{}, 5*time.Millisecond) }, plan.WholeHeld},
+		"files alone": {func(b *bundle) { b.machine(farhost.Shape{FilesOnly: true}, 5*time.Millisecond) }, plan.WholeStill},
+		"FTP and a provider": {func(b *bundle) {
+			b.quay(farhost.FTPShape{}, 5*time.Millisecond)
+			b.rent("quarrymoss")
+		}, plan.WholeHeld},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			b := setup(t)
+			place.far(b)
+			root := b.quarry("north", plot{})
+			got := b.backup("north")
+			require.True(t, got.Good, got.Says)
+			assert.Equal(t, place.whole, got.Worlds[0].Wholeness, got.Says)
+			again := b.backup("north")
+			assert.Equal(t, got.Worlds[0].Copy, again.Worlds[0].Copy, "nobody has played")
+
+			tiles, err := filepath.Glob(filepath.Join(root, "worlds", "winter", "ground", "*.qt"))
+			require.NoError(t, err)
+			was, err := os.ReadFile(tiles[0])
+			require.NoError(t, err)
+			require.NoError(t, os.WriteFile(tiles[0], was[:len(was)-5], 0o644))
+			draft, err := b.api.Draft(context.Background(), wire.Wish{
+				Kind: plan.Restore, Backup: got.ID, Server: "north", World: "winter",
+				What: "files", Files: []string{"ground/" + filepath.Base(tiles[0])},
+			})
+			require.NoError(t, err)
+			last := b.carry(draft)
+			require.Equal(t, plan.Done, last.State, "%+v", last.Failure)
+			now, err := os.ReadFile(tiles[0])
+			require.NoError(t, err)
+			assert.Equal(t, was, now)
 		})
 	}
 }
@@ -551,7 +596,7 @@ func TestKilledInABackup(t *testing.T) {
 	}
 	points := run(t, 0)
 	require.Greater(t, len(points), 12)
-	stride := 9
+	stride := 20
 	if os.Getenv("RESHARD_EVERY_POINT") != "" {
 		stride = 1
 	}

@@ -24,6 +24,7 @@ var changing = []struct {
 	with string
 }{
 	{regexp.MustCompile(`made/\d+/`), "made/N/"},
+	{regexp.MustCompile(`\d+ of \d+ files are stored already`), "N of M files are stored already"}, // how old they are
 	{regexp.MustCompile(`127\.0\.0\.1:\d+`), "ADDRESS"},
 	{regexp.MustCompile(`listen\.port=\d+`), "listen.port=PORT"},
 	{regexp.MustCompile(`\d{4}-\d{2}-\d{2} \d{2}:\d{2}(:\d{2})?`), "WHEN"},

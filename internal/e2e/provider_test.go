@@ -4,6 +4,7 @@ import (
 	"context"
 	"os"
 	"path/filepath"
+	"reflect"
 	"slices"
 	"strings"
 	"sync"
@@ -224,4 +225,59 @@ func TestAProviderThatDoesThingsByItself(t *testing.T) {
 	i := slices.IndexFunc(c.Proof.Checks, func(check plan.Check) bool { return check.What == "the server's version" })
 	require.GreaterOrEqual(t, i, 0)
 	assert.Contains(t, c.Proof.Checks[i].Seen, "2.6.0")
+}
+
+// A rule has the provider make a backup of its own too. Where there is no room it is told of, and the oldest
+// goes only when the rule says so.
+func TestARuleAndTheProvidersOwnBackups(t *testing.T) {
+	t.Parallel()
+	b := setup(t)
+	b.rented(nil)
+	ctx := context.Background()
+	run := func() {
+		t.Helper()
+		require.Eventually(t, func() bool { // it may still be on its way to the provider
+			code, _, _ := b.cli("rules", "run", "north", "usual")
+			return code == 0
+		}, 20*time.Second, 200*time.Millisecond)
+	}
+	follow := func() {
+		t.Helper()
+		before, err := b.api.Backups(ctx, wire.BackupQuery{State: "done"})
+		require.NoError(t, err)
+		was, err := b.api.Slots(ctx, "north")
+		require.NoError(t, err)
+		run()
+		require.Eventually(t, func() bool {
+			list, err := b.api.Backups(ctx, wire.BackupQuery{State: "done"})
+			if err != nil || len(list) != len(before)+1 {
+				return false
+			}
+			now, err := b.api.Slots(ctx, "north")
+			alerts, aerr := b.api.Alerts(ctx)
+			return err == nil && aerr == nil && (!reflect.DeepEqual(was.Backups, now.Backups) || len(alerts) > 0)
+		}, 60*time.Second, 200*time.Millisecond)
+	}
+	b.must("rules", "add", "north", "--at", "0 4 * * *", "--provider", "make", "--yes")
+	follow()
+	follow()
+	assert.JSONEq(t, "[]", b.must("alerts", "--json"), "two fit")
+	follow()
+	out := strings.Join(strings.Fields(b.must("servers")), " ")
+	assert.Contains(t, out, "The provider made no backup of its own")
+	assert.Contains(t, out, "the rule does not say that the oldest may go")
+	slots := b.must("servers", "slots", "north")
+	assert.Contains(t, slots, "jar-1", "nothing of the provider's went")
+
+	b.must("rules", "change", "north", "usual", "--provider", "replace", "--yes")
+	run()
+	require.Eventually(t, func() bool {
+		slots = b.must("servers", "slots", "north")
+		return strings.Contains(slots, "jar-3")
+	}, 60*time.Second, 200*time.Millisecond)
+	assert.NotContains(t, slots, "jar-1 ", "the oldest")
+	require.Eventually(t, func() bool {
+		list, err := b.api.Alerts(ctx)
+		return err == nil && len(list) == 0
+	}, 20*time.Second, 200*time.Millisecond)
 }

@@ -29,6 +29,9 @@ type Rule struct {
 	CreatedBy string          `db:"created_by"`
 	CreatedAt time.Time       `db:"created_at"`
 	RemovedAt *time.Time      `db:"removed_at"`
+	// SlotsTrouble is why its last try to have the provider make a backup of its own failed; "": it did not.
+	SlotsTrouble string     `db:"slots_trouble"`
+	SlotsAt      *time.Time `db:"slots_at"` // of that try
 }
 
 const selectRules = `SELECT r.*, s.name AS server, h.name AS host FROM rules r JOIN servers s ON s.id = r.server_id
@@ -77,6 +80,12 @@ func (r *Records) ChangeRule(ctx context.Context, rule Rule) error {
 	_, err := r.db.ExecContext(ctx, `UPDATE rules SET rule = $2, due_at = $3, paused_at = $4, paused_by = $5
 		WHERE id = $1`, rule.ID, rule.Rule, rule.DueAt, rule.PausedAt, rule.PausedBy)
 	return classify("change", "rule", err)
+}
+
+// SetRuleSlots records how it went with the provider's own backup of a rule; "" is well.
+func (r *Records) SetRuleSlots(ctx context.Context, id int64, at time.Time, trouble string) error {
+	_, err := r.db.ExecContext(ctx, `UPDATE rules SET slots_trouble = $2, slots_at = $3 WHERE id = $1`, id, trouble, at)
+	return classify("record provider's backup of rule", "", err)
 }
 
 // RemoveRule forgets a rule; its backups stay.

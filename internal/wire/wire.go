@@ -550,6 +550,8 @@ type Step struct {
 	Bytes int64 `json:"bytes,omitempty"`
 	// Note is what a person should know of how it went.
 	Note string `json:"note,omitempty"`
+	// Warns: the note is of something that went otherwise than one would wish
+	Warns bool `json:"warns,omitempty"`
 }
 
 // LogLine is one line of a server's log.

@@ -3230,6 +3230,8 @@ export interface components {
              * @description -1: not known
              */
             tookMs: number;
+            /** @description Warns: the note is of something that went otherwise than one would wish */
+            warns?: boolean;
         };
         Store: {
             /** Format: date-time */

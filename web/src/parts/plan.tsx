@@ -113,7 +113,8 @@ export function PlanSteps({ plan, steps }: { plan: Plan; steps?: Changeover["ste
         </span>
         <span>
           {s.say}
-          {steps?.[n]?.note && <b> {steps[n]?.note}</b>}
+          {steps?.[n]?.note &&
+            (steps[n]?.warns ? <b> {steps[n]?.note}</b> : <small> {steps[n]?.note}</small>)}
           {steps?.[n] && <Took step={steps[n]} />}
         </span>
       </li>,
