@@ -203,8 +203,11 @@ func TestABackupOnEveryKindOfHost(t *testing.T) {
 		far   func(*bundle)
 		whole plan.Wholeness
 	}{
-		"commands":    {func(b *bundle) { b.machine(farhost.Shape{}, 5*time.Millisecond) }, plan.WholeHeld},
-		"files alone": {func(b *bundle) { b.machine(farhost.Shape{FilesOnly: true}, 5*time.Millisecond) }, plan.WholeStill},
+		"commands": {func(b *bundle) { b.machine(farhost.Shape{}, 5*time.Millisecond) }, plan.WholeHeld},
+		"files alone": {
+			func(b *bundle) { b.machine(farhost.Shape{FilesOnly: true}, 5*time.Millisecond) },
+			plan.WholeStill,
+		},
 		"FTP and a provider": {func(b *bundle) {
 			b.quay(farhost.FTPShape{}, 5*time.Millisecond)
 			b.rent("quarrymoss")
