@@ -398,35 +398,40 @@ func heldBy(rec records.Backup) string {
 	return ""
 }
 
-// series gives the backups that are kept, as rules count them: by rule, those made by hand under 0.
+// series gives the backups that are kept, as rules count them: by rule, those made by hand under 0, by server.
 func (b *Backups) series(ctx context.Context, rules []records.Rule) (ids []int64, all []keep.Series, err error) {
 	kept, err := b.with.Records.KeptBackups(ctx)
 	if err != nil {
 		return nil, nil, err
 	}
-	at := map[int64]int{}
+	at, byHand := map[int64]int{}, map[string]int{}
 	add := func(id int64, s keep.Series) {
 		at[id] = len(all)
 		ids, all = append(ids, id), append(all, s)
 	}
 	ever := keep.Long{{Span: keep.Span{Ever: true}}}
-	add(0, keep.Series{Long: ever})
 	for _, r := range rules {
 		zone, err := r.Rule.V.Location()
 		if err != nil {
 			return nil, nil, fault.Wrap(fault.Internal, "read zone of rule", r.Name, err)
 		}
-		add(r.ID, keep.Series{Long: r.Rule.V.Long, Allowance: r.Rule.V.Allowance, Zone: zone})
+		add(r.ID, keep.Series{Server: r.Server, Long: r.Rule.V.Long, Allowance: r.Rule.V.Allowance, Zone: zone})
 	}
 	for _, k := range kept {
 		one := keep.Backup{
 			ID: k.ID, Counted: k.CountedAt, Good: k.Good(), Held: heldBy(k), Bytes: k.Bytes, Written: k.Written,
 		}
-		i := 0
+		i, known := 0, false
 		if k.RuleID != nil {
-			var known bool
 			if i, known = at[*k.RuleID]; !known { // its rule is gone, and what it said with it
-				i, one.Held = 0, "its rule is gone: nothing lets it go"
+				one.Held = "its rule is gone: nothing lets it go"
+			}
+		}
+		if !known {
+			if i, known = byHand[k.Server]; !known {
+				i = len(all)
+				byHand[k.Server] = i
+				add(0, keep.Series{Server: k.Server, Long: ever})
 			}
 		}
 		all[i].Backups = append(all[i].Backups, one)
@@ -449,7 +454,7 @@ func (b *Backups) fates(ctx context.Context) (map[int64]keep.Fate, error) {
 		return nil, err
 	}
 	out := map[int64]keep.Fate{}
-	for _, list := range keep.Thin(b.with.Counted.Now(), all, limits.Allowance) {
+	for _, list := range keep.Thin(b.with.Counted.Now(), all, limits.Totals) {
 		for _, f := range list {
 			out[f.ID] = f
 		}
@@ -489,7 +494,7 @@ func (b *Backups) Thin(ctx context.Context) error {
 	for _, r := range rules {
 		names[r.ID] = r.Name
 	}
-	for i, fates := range keep.Thin(b.with.Counted.Now(), all, limits.Allowance) {
+	for i, fates := range keep.Thin(b.with.Counted.Now(), all, limits.Totals) {
 		byWhy := map[string][]int64{}
 		for _, f := range fates {
 			if !f.Keeps {

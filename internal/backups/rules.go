@@ -26,8 +26,19 @@ func (b *Backups) Limits(ctx context.Context) (out wire.BackupLimits, err error)
 
 // SetLimits sets it.
 func (b *Backups) SetLimits(ctx context.Context, to wire.BackupLimits) (wire.BackupLimits, error) {
-	if to.Number < 0 || to.Bytes < 0 {
-		return to, fault.New(fault.Invalid, "set", "allowance", "it is less than nothing")
+	all := []keep.Allowance{to.Allowance}
+	for server, a := range to.Servers {
+		if _, err := b.with.Records.Server(ctx, server); err != nil {
+			return to, err
+		}
+		if all = append(all, a); a == (keep.Allowance{}) {
+			delete(to.Servers, server)
+		}
+	}
+	for _, a := range all {
+		if a.Number < 0 || a.Bytes < 0 {
+			return to, fault.New(fault.Invalid, "set", "allowance", "it is less than nothing")
+		}
 	}
 	if err := b.with.Records.Set(ctx, limitsSetting, to); err != nil {
 		return to, err
@@ -232,7 +243,7 @@ func (b *Backups) Preview(ctx context.Context, server string, in wire.PreviewRul
 	for _, k := range kept {
 		begun[k.ID] = k.BegunAt
 	}
-	for i, fates := range keep.Thin(b.with.Counted.Now(), all, keep.Allowance{}) {
+	for i, fates := range keep.Thin(b.with.Counted.Now(), all, keep.Totals{}) {
 		if ids[i] != rule.ID {
 			continue
 		}

@@ -3,6 +3,8 @@ package cli
 import (
 	"context"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -182,13 +184,15 @@ Examples:
 				},
 			},
 			{
-				Name: "allow", Usage: "say how much all servers' backups together may take",
+				Name: "allow", Usage: "say how much all servers' backups together may take, or one server's",
+				ArgsUsage: "[SERVER]",
 				Description: `The oldest go first; what is pinned, made by hand or the last good one never goes.
 0 allows any.
 
 Examples:
   reshard rules allow
-  reshard rules allow --most-bytes 200GB`,
+  reshard rules allow --most-bytes 200GB
+  reshard rules allow north-plot --most 60`,
 				Flags: []cli.Flag{
 					&cli.IntFlag{Name: "most", Usage: "at most `N` backups"},
 					&cli.StringFlag{Name: "most-bytes", Usage: "at most so much in the vault, such as `200GB`"},
@@ -442,28 +446,46 @@ func (a *app) allow(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	server := c.Args().First()
 	if c.IsSet("most") || c.IsSet("most-bytes") {
+		to := limits.Allowance
+		if server != "" {
+			to = limits.Servers[server]
+		}
 		if c.IsSet("most") {
-			limits.Number = c.Int("most")
+			to.Number = c.Int("most")
 		}
 		if c.IsSet("most-bytes") {
-			if limits.Bytes, err = bytesOf(c.String("most-bytes")); err != nil {
+			if to.Bytes, err = bytesOf(c.String("most-bytes")); err != nil {
 				return err
 			}
+		}
+		if limits.Servers == nil {
+			limits.Servers = map[string]keep.Allowance{}
+		}
+		if server == "" {
+			limits.Allowance = to
+		} else {
+			limits.Servers[server] = to
 		}
 		if limits, err = api.SetBackupLimits(ctx, limits); err != nil {
 			return err
 		}
 	}
 	return a.show(limits, func() {
-		var most []string
-		if limits.Number > 0 {
-			most = append(most, count(limits.Number, "backup", "backups"))
+		say := func(who string, to keep.Allowance) {
+			var most []string
+			if to.Number > 0 {
+				most = append(most, count(to.Number, "backup", "backups"))
+			}
+			if to.Bytes > 0 {
+				most = append(most, bytesText(to.Bytes))
+			}
+			a.print("%s may have: %s\n", who, orText(strings.Join(most, " and "), "any number and size of backups"))
 		}
-		if limits.Bytes > 0 {
-			most = append(most, bytesText(limits.Bytes))
+		say("All servers together", limits.Allowance)
+		for _, name := range slices.Sorted(maps.Keys(limits.Servers)) {
+			say(name, limits.Servers[name])
 		}
-		a.print("All servers together may have: %s\n",
-			orText(strings.Join(most, " and "), "any number and size of backups"))
 	})
 }

@@ -433,6 +433,44 @@ func TestARuleWhileSomebodyPlays(t *testing.T) {
 	}, 30*time.Second, 100*time.Millisecond)
 }
 
+// What a server may have in all stands above how long its rules keep, and leaves what was made by hand.
+func TestAServersAllowance(t *testing.T) {
+	t.Parallel()
+	b := setup(t)
+	root := b.quarry("north", plot{stopped: true})
+	ctx := context.Background()
+	tile, err := filepath.Glob(filepath.Join(root, "worlds", "winter", "ground", "*.qt"))
+	require.NoError(t, err)
+	b.backup("north")
+	b.must("rules", "add", "north", "--at", "0 4 1 1 *", "--keep", "all for ever", "--yes")
+	for n := range 4 {
+		require.NoError(t, os.WriteFile(tile[0], fmt.Appendf(nil, "QMT1 %d", n), 0o644))
+		require.Eventually(t, func() bool {
+			code, _, _ := b.cli("rules", "run", "north", "usual")
+			return code == 0
+		}, 20*time.Second, 50*time.Millisecond)
+		require.Eventually(t, func() bool {
+			list, err := b.api.Backups(ctx, wire.BackupQuery{State: "done"})
+			return err == nil && len(list) == n+2
+		}, 30*time.Second, 50*time.Millisecond)
+	}
+	code, _, errs := b.cli("rules", "allow", "south", "--most", "3")
+	assert.Equal(t, 1, code, errs)
+	out := b.must("rules", "allow", "north", "--most", "3")
+	assert.Contains(t, out, "All servers together may have: any number and size of backups")
+	assert.Contains(t, out, "north may have: 3 backups")
+	require.Eventually(t, func() bool {
+		list, err := b.api.Backups(ctx, wire.BackupQuery{State: "done"})
+		return err == nil && len(list) == 3 && list[2].Rule == "" // the one by hand, and the two that are youngest
+	}, 20*time.Second, 50*time.Millisecond)
+	aside, err := b.api.Backups(ctx, wire.BackupQuery{Aside: true})
+	require.NoError(t, err)
+	require.Len(t, aside, 2)
+	assert.Contains(t, aside[0].AsideBy, "the allowance for north is used up")
+	assert.Contains(t, b.must("rules", "allow", "north", "--most", "0"), "All servers together")
+	assert.NotContains(t, b.must("rules", "allow"), "north may have")
+}
+
 // Room that gets short is told at the top of the servers, once, until there is clearly more again.
 func TestRoomIsShort(t *testing.T) {
 	t.Parallel()

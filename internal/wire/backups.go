@@ -187,9 +187,9 @@ type Alert struct {
 	Since  time.Time `json:"since"`
 }
 
-// BackupLimits are bounds of all servers' backups together.
+// BackupLimits are bounds of all servers' backups together, and of those of each.
 type BackupLimits struct {
-	keep.Allowance
+	keep.Totals
 }
 
 // NewStore is a store to add: another place that gets everything that the vault has.

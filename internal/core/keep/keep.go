@@ -34,8 +34,16 @@ func (a Allowance) Exceeds(number int, bytes int64) bool {
 	return a.Number > 0 && number > a.Number || a.Bytes > 0 && bytes > a.Bytes
 }
 
+// Totals bounds how much all series together may have, and those of each server.
+type Totals struct {
+	Allowance
+	// by a server's name
+	Servers map[string]Allowance `json:"servers,omitempty"`
+}
+
 // Series is the backups that one rule has made of one server.
 type Series struct {
+	Server    string
 	Backups   []Backup
 	Long      Long
 	Allowance Allowance
@@ -62,15 +70,25 @@ type state struct {
 // Thin tells what becomes of the backups of all series when it is now, by the clock that rules count
 // by. Whatever stands above rules is kept, and of each series the last good one. Then each clause of
 // how long things are kept takes its share, oldest first; what is left may be too much for the series,
-// and then for all together: the oldest go first. The fates are in order of time within each series.
-func Thin(now time.Time, all []Series, total Allowance) [][]Fate {
+// then for its server, and then for all together: the oldest go first. The fates are in order of time within
+// each series.
+func Thin(now time.Time, all []Series, most Totals) [][]Fate {
 	states := make([][]state, len(all))
 	for i, s := range all {
 		states[i] = s.thin(now, i)
 		bound(s.Allowance, "the rule's allowance", states[i])
 	}
-	if total != (Allowance{}) {
-		bound(total, "the allowance for all servers", states...)
+	for server, a := range most.Servers {
+		var its [][]state
+		for i, s := range all {
+			if s.Server == server {
+				its = append(its, states[i])
+			}
+		}
+		bound(a, "the allowance for "+server, its...)
+	}
+	if most.Allowance != (Allowance{}) {
+		bound(most.Allowance, "the allowance for all servers", states...)
 	}
 	out := make([][]Fate, len(all))
 	for i, list := range states {

@@ -66,7 +66,7 @@ func TestBackupsThinOutWithAge(t *testing.T) {
 		Long: long(t, "all for 2 days, then one a day for 8 days, "+
 			"then one a week for 5 weeks"),
 	}
-	fates := keep.Thin(now, []keep.Series{s}, keep.Allowance{})[0]
+	fates := keep.Thin(now, []keep.Series{s}, keep.Totals{})[0]
 	count := map[string]int{}
 	for i, f := range fates {
 		age := now.Sub(s.Backups[i].Counted)
@@ -97,7 +97,7 @@ func TestWhatStandsAboveRules(t *testing.T) {
 		list[i].Good = false // whatever came later was never read back
 	}
 	s := keep.Series{Backups: list, Long: long(t, "all for 1 hour"), Allowance: keep.Allowance{Number: 1}}
-	fates := keep.Thin(now, []keep.Series{s}, keep.Allowance{Number: 1})[0]
+	fates := keep.Thin(now, []keep.Series{s}, keep.Totals{Allowance: keep.Allowance{Number: 1}})[0]
 	assert.Equal(t, []int64{list[3].ID, list[49].ID}, kept(fates))
 	assert.Equal(t, "pinned", fates[3].Why)
 	assert.Equal(t, "the last good one", fates[49].Why)
@@ -110,7 +110,7 @@ func TestAllowances(t *testing.T) {
 			Long:      long(t, "all for ever"),
 			Allowance: keep.Allowance{Number: 5},
 		}
-		assert.Equal(t, []int64{17, 18, 19, 20, 21}, kept(keep.Thin(now, []keep.Series{s}, keep.Allowance{})[0]))
+		assert.Equal(t, []int64{17, 18, 19, 20, 21}, kept(keep.Thin(now, []keep.Series{s}, keep.Totals{})[0]))
 	})
 	t.Run("bytes: the newest whole, of older ones what changed since", func(t *testing.T) {
 		s := keep.Series{
@@ -118,14 +118,26 @@ func TestAllowances(t *testing.T) {
 			Long:      long(t, "all for ever"),
 			Allowance: keep.Allowance{Bytes: 1050},
 		}
-		assert.Len(t, kept(keep.Thin(now, []keep.Series{s}, keep.Allowance{})[0]), 6)
+		assert.Len(t, kept(keep.Thin(now, []keep.Series{s}, keep.Totals{})[0]), 6)
 	})
 	t.Run("for all servers the oldest of all go", func(t *testing.T) {
 		old := keep.Series{Backups: every(time.Hour, 20*time.Hour)[:10], Long: long(t, "all for ever")}
 		young := keep.Series{Backups: every(time.Hour, 20*time.Hour)[15:], Long: long(t, "all for ever")}
-		fates := keep.Thin(now, []keep.Series{old, young}, keep.Allowance{Number: 4})
+		fates := keep.Thin(now, []keep.Series{old, young},
+			keep.Totals{Allowance: keep.Allowance{Number: 4}})
 		assert.Equal(t, []int64{10}, kept(fates[0]), "its last good one")
 		assert.Equal(t, []int64{19, 20, 21}, kept(fates[1]))
+	})
+	t.Run("for a server over its rules, and no other", func(t *testing.T) {
+		one := keep.Series{Server: "north", Backups: every(time.Hour, 20*time.Hour)[:10], Long: long(t, "all for ever")}
+		two := keep.Series{Server: "north", Backups: every(time.Hour, 20*time.Hour)[15:], Long: long(t, "all for ever")}
+		other := keep.Series{Server: "south", Backups: every(time.Hour, 20*time.Hour), Long: long(t, "all for ever")}
+		fates := keep.Thin(now, []keep.Series{one, two, other},
+			keep.Totals{Servers: map[string]keep.Allowance{"north": {Number: 4}}})
+		assert.Equal(t, []int64{10}, kept(fates[0]), "its last good one")
+		assert.Equal(t, []int64{19, 20, 21}, kept(fates[1]))
+		assert.Len(t, kept(fates[2]), 21)
+		assert.Contains(t, fates[0][0].Why, "the allowance for north")
 	})
 }
 
@@ -170,7 +182,7 @@ func liveThrough(t *testing.T, r *rand.Rand) {
 		if r.IntN(3) > 0 {
 			continue
 		}
-		fates := keep.Thin(clock.Counted, []keep.Series{{Backups: there, Long: l, Zone: zone}}, keep.Allowance{})[0]
+		fates := keep.Thin(clock.Counted, []keep.Series{{Backups: there, Long: l, Zone: zone}}, keep.Totals{})[0]
 		lastGood, stays := int64(0), []keep.Backup{}
 		for i, f := range fates {
 			if there[i].Good {
@@ -185,7 +197,7 @@ func liveThrough(t *testing.T, r *rand.Rand) {
 					"it went before half of the time in which all are kept, in real time")
 			}
 		}
-		again := keep.Thin(clock.Counted, []keep.Series{{Backups: stays, Long: l, Zone: zone}}, keep.Allowance{})[0]
+		again := keep.Thin(clock.Counted, []keep.Series{{Backups: stays, Long: l, Zone: zone}}, keep.Totals{})[0]
 		require.Len(t, kept(again), len(stays), "what is kept is kept when it is looked at again")
 		require.True(t, lastGood == 0 || slices.Contains(kept(fates), lastGood), "the last good one never goes")
 		there = stays
@@ -208,7 +220,7 @@ func TestAPreviewIsWhatComesOfARule(t *testing.T) {
 	for at := w.Next(now.Add(-120 * 24 * time.Hour)); !at.After(now); at = w.Next(at) {
 		there = append(there, keep.Backup{ID: int64(len(there)), Counted: at, Good: true})
 		var stays []keep.Backup
-		for i, f := range keep.Thin(at, []keep.Series{{Backups: there, Long: l, Zone: zone}}, keep.Allowance{})[0] {
+		for i, f := range keep.Thin(at, []keep.Series{{Backups: there, Long: l, Zone: zone}}, keep.Totals{})[0] {
 			if f.Keeps {
 				stays = append(stays, there[i])
 			}
@@ -216,7 +228,7 @@ func TestAPreviewIsWhatComesOfARule(t *testing.T) {
 		there = stays
 	}
 	var lived, shown []string
-	for i, f := range keep.Thin(now, []keep.Series{{Backups: there, Long: l, Zone: zone}}, keep.Allowance{})[0] {
+	for i, f := range keep.Thin(now, []keep.Series{{Backups: there, Long: l, Zone: zone}}, keep.Totals{})[0] {
 		if f.Keeps {
 			lived = append(lived, there[i].Counted.Format(time.RFC3339))
 		}
@@ -247,6 +259,6 @@ func BenchmarkThin(b *testing.B) {
 		Allowance: keep.Allowance{Number: 500},
 	}
 	for b.Loop() {
-		keep.Thin(now, []keep.Series{s}, keep.Allowance{Bytes: 1 << 30})
+		keep.Thin(now, []keep.Series{s}, keep.Totals{Allowance: keep.Allowance{Bytes: 1 << 30}})
 	}
 }

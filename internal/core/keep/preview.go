@@ -43,7 +43,7 @@ func Preview(w When, s Series, now time.Time) []Shown {
 	}
 	s.Backups = list
 	s.Allowance.Bytes = 0 // how large they would be is not known
-	fates := Thin(now, []Series{s}, Allowance{})[0]
+	fates := Thin(now, []Series{s}, Totals{})[0]
 	out := make([]Shown, len(list))
 	for i, f := range fates {
 		out[i] = Shown{At: list[f.ID].Counted, Keeps: f.Keeps, Why: f.Why}

@@ -1740,6 +1740,10 @@ export interface components {
              * @description backups at most
              */
             number?: number;
+            /** @description by a server's name */
+            servers?: {
+                [key: string]: components["schemas"]["KeepAllowance"];
+            };
         };
         BackupWorld: {
             /** @description it stood as in the backup before: nothing was stored */
@@ -2177,6 +2181,18 @@ export interface components {
         };
         "Join-worldsRequest": {
             into: string;
+        };
+        KeepAllowance: {
+            /**
+             * Format: int64
+             * @description at most, in the vault
+             */
+            bytes?: number;
+            /**
+             * Format: int64
+             * @description backups at most
+             */
+            number?: number;
         };
         KeepRecord: {
             active?: string;

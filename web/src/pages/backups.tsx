@@ -4,6 +4,7 @@ import { useState } from "react";
 import { api, type NoticeTarget, type Report, type Store } from "../api/client";
 import { queries } from "../api/queries";
 import { Alerts } from "../parts/alerts";
+import { Allowance } from "../parts/allowance";
 import { Choice } from "../parts/choice";
 import { Button, Switch } from "../parts/controls";
 import { Columns, Field } from "../parts/form";
@@ -115,50 +116,6 @@ function ReportRow({ report: r }: { report: Report }) {
       <td>{r.kept > 0 ? `${r.kept}, ${bytes(r.bytes)}` : "–"}</td>
       <td>{r.rules.length > 0 ? r.rules.join(", ") : "no rule"}</td>
     </tr>
-  );
-}
-
-function Allowance() {
-  const client = useQueryClient();
-  const limits = useQuery(queries.limits());
-  const [gigabytes, setGigabytes] = useState<string>();
-  const set = useMutation({
-    mutationFn: () =>
-      api.setLimits({ number: limits.data?.number ?? 0, bytes: Math.round((Number(gigabytes) || 0) * 1e9) }),
-    onSuccess: () => {
-      setGigabytes(undefined);
-      return client.invalidateQueries({ queryKey: ["limits"] });
-    },
-  });
-  if (!limits.data) return null;
-  const now = limits.data.bytes ? String(limits.data.bytes / 1e9) : "";
-  return (
-    <Columns
-      style={{ marginTop: "1.1rem", maxWidth: "40rem" }}
-      onSubmit={(e) => {
-        e.preventDefault();
-        set.mutate();
-      }}
-    >
-      <Field
-        label="All servers together, at most so many GB"
-        hint="Left empty: any size. The oldest go first; what is pinned, made by hand or the last good one never goes."
-        value={gigabytes ?? now}
-        onChange={setGigabytes}
-        inputMode="decimal"
-      />
-      {gigabytes !== undefined && gigabytes !== now && (
-        <div>
-          <Button
-            type="submit"
-            isDisabled={set.isPending}
-          >
-            Set it
-          </Button>
-        </div>
-      )}
-      {set.isError && <Failure error={set.error} />}
-    </Columns>
   );
 }
 

@@ -5,6 +5,7 @@ import styled from "styled-components";
 import { api, type Backup } from "../api/client";
 import { queries } from "../api/queries";
 import { bytes, when } from "../words";
+import { Allowance } from "./allowance";
 import { Button } from "./controls";
 import { copyPicture, Failure, Muted, Panel, Picture } from "./layout";
 import { Mark } from "./marks";
@@ -63,6 +64,9 @@ export function ServerBackups({ server, held }: { server: string; held: boolean 
         {make.isError && <Failure error={make.error} />}
       </Panel>
       <Rules server={server} />
+      <Panel>
+        <Allowance server={server} />
+      </Panel>
       <Panel>
         <h2>What there is</h2>
         {kept.length > 0 && (
