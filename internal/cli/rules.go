@@ -438,7 +438,8 @@ func timeLine(list []keep.Shown, now time.Time) (out []string) {
 }
 
 func (a *app) allow(ctx context.Context, c *cli.Command) error {
-	_, api, err := a.ready(c)
+	of := []string{"SERVER"}[:min(1, c.Args().Len())]
+	given, api, err := a.ready(c, of...)
 	if err != nil {
 		return err
 	}
@@ -446,7 +447,7 @@ func (a *app) allow(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	server := c.Args().First()
+	server := strings.Join(given, "")
 	if c.IsSet("most") || c.IsSet("most-bytes") {
 		to := limits.Allowance
 		if server != "" {

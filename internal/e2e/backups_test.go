@@ -637,7 +637,7 @@ func TestKilledInABackup(t *testing.T) {
 	}
 	points := run(t, 0)
 	require.Greater(t, len(points), 12)
-	stride := 20
+	stride := 30
 	if os.Getenv("RESHARD_EVERY_POINT") != "" {
 		stride = 1
 	}

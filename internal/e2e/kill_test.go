@@ -320,7 +320,7 @@ func (b *bundle) assertOneWholeWorld(before, now map[string]map[string]string, c
 // tried, which takes long; without it every twenty-fourth, and in memory all of them are
 // (package changeover).
 func TestKilledInEveryKind(t *testing.T) {
-	stride := 40
+	stride := 60
 	if os.Getenv("RESHARD_EVERY_POINT") != "" {
 		stride = 1
 	}
