@@ -18,9 +18,9 @@ it leaves, is read back in its turn, and mends what is damaged in the vault.
 
 Examples:
   reshard stores
-  reshard stores add attic --folder /mnt/attic/reshard
+  reshard stores add granary --folder /mnt/granary/reshard
   reshard stores add far --s3 https://s3.example --bucket backups --key-id ID
-  reshard stores check attic
+  reshard stores check granary
   reshard stores key`,
 		Action: listing(a, func(ctx context.Context, api *client.Client, _ *cli.Command) ([]wire.Store, error) {
 			return api.Stores(ctx)
@@ -34,9 +34,9 @@ with a key in the service's data folder: without a copy of that file elsewhere
 nobody can read the store once the machine is gone.
 
 Examples:
-  reshard stores add attic --folder /mnt/attic/reshard
+  reshard stores add granary --folder /mnt/granary/reshard
   reshard stores add far --s3 https://s3.example --bucket backups --prefix reshard --key-id ID
-  reshard stores add attic --folder /mnt/attic/reshard --recover    on a new machine`,
+  reshard stores add granary --folder /mnt/granary/reshard --recover    on a new machine`,
 				Flags: []cli.Flag{
 					&cli.StringFlag{Name: "folder", Usage: "a `FOLDER` of the service's machine"},
 					&cli.StringFlag{Name: "s3", Usage: "the `ADDRESS` of an S3-compatible store"},
@@ -60,7 +60,7 @@ Examples:
 			},
 			{
 				Name: "show", Usage: "show a store, what it has and what it lacks", ArgsUsage: "STORE",
-				Description: "Examples:\n  reshard stores show attic",
+				Description: "Examples:\n  reshard stores show granary",
 				Action: func(ctx context.Context, c *cli.Command) error {
 					names, api, err := a.ready(c, "STORE")
 					if err != nil {
@@ -78,7 +78,7 @@ Examples:
 				ArgsUsage: "STORE",
 				Description: "A share of every store, and of the vault, is read back each day by itself, all within " +
 					"a month.\n\n" +
-					"Examples:\n  reshard stores check attic",
+					"Examples:\n  reshard stores check granary",
 				Action: func(ctx context.Context, c *cli.Command) error {
 					names, api, err := a.ready(c, "STORE")
 					if err != nil {
@@ -107,7 +107,7 @@ Examples:
 			},
 			{
 				Name: "remove", Usage: "forget a store; what is in it stays there", ArgsUsage: "STORE",
-				Description: "Examples:\n  reshard stores remove attic",
+				Description: "Examples:\n  reshard stores remove granary",
 				Action: func(ctx context.Context, c *cli.Command) error {
 					names, api, err := a.ready(c, "STORE")
 					if err == nil {

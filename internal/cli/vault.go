@@ -34,8 +34,8 @@ func (a *app) vaultCommand() *cli.Command {
 server was, come back into the library.
 
 Examples:
-  reshard stores add attic --folder /mnt/attic/reshard --recover
-  reshard vault recover attic`,
+  reshard stores add granary --folder /mnt/granary/reshard --recover
+  reshard vault recover granary`,
 				Action: func(ctx context.Context, c *cli.Command) error {
 					names, api, err := a.ready(c, "STORE")
 					if err != nil {

@@ -656,8 +656,8 @@ func TestTheMachineIsGone(t *testing.T) {
 	first := b.backup("north", "--note", "the old days")
 	require.NoError(t, os.WriteFile(filepath.Join(root, "worlds", "winter", "later.txt"), []byte("later"), 0o644))
 	b.backup("north")
-	attic := filepath.Join(b.dir, "attic")
-	b.must("stores", "add", "attic", "--folder", attic, "--yes")
+	granary := filepath.Join(b.dir, "granary")
+	b.must("stores", "add", "granary", "--folder", granary, "--yes")
 	require.Eventually(t, func() bool { return strings.Contains(b.must("stores"), "lacks nothing") }, 30*time.Second,
 		50*time.Millisecond)
 	key, err := os.ReadFile(filepath.Join(b.dir, "data", "stores.keys"))
@@ -670,9 +670,9 @@ func TestTheMachineIsGone(t *testing.T) {
 		require.NoError(t, os.MkdirAll(n.data, 0o700))
 		require.NoError(t, os.WriteFile(filepath.Join(n.data, "stores.keys"), key, 0o600))
 	})
-	assert.Contains(t, n.must("stores", "add", "attic", "--folder", attic, "--recover"),
-		"Next: reshard vault recover attic")
-	assert.Contains(t, n.must("vault", "recover", "attic"), "brought back")
+	assert.Contains(t, n.must("stores", "add", "granary", "--folder", granary, "--recover"),
+		"Next: reshard vault recover granary")
+	assert.Contains(t, n.must("vault", "recover", "granary"), "brought back")
 	list, err := n.api.Worlds(context.Background(), wire.WorldQuery{})
 	require.NoError(t, err)
 	require.Len(t, list, 2)
@@ -683,7 +683,7 @@ func TestTheMachineIsGone(t *testing.T) {
 	assert.Equal(t, "the old days", backups[1].Note)
 	assert.WithinDuration(t, first.Begun, backups[1].Begun, time.Second)
 	assert.Equal(t, first.Worlds[0].Copy, backups[1].Worlds[0].Copy)
-	n.must("vault", "recover", "attic") // twice does no harm
+	n.must("vault", "recover", "granary") // twice does no harm
 	again, err := n.api.Backups(context.Background(), wire.BackupQuery{})
 	require.NoError(t, err)
 	assert.Len(t, again, 2)

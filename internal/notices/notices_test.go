@@ -254,16 +254,16 @@ func TestMail(t *testing.T) {
 	require.NoError(t, err)
 	b.set(wire.Alert{
 		Kind:  "store",
-		Of:    "attic",
-		Says:  "Store attic is behind.",
-		Next:  "reshard stores show attic",
+		Of:    "granary",
+		Says:  "Store granary is behind.",
+		Next:  "reshard stores show granary",
 		Since: time.Now(),
 	})
-	require.Eventually(t, func() bool { return strings.Contains(mails(), "needs you: attic") }, 20*time.Second,
+	require.Eventually(t, func() bool { return strings.Contains(mails(), "needs you: granary") }, 20*time.Second,
 		20*time.Millisecond)
 	b.set()
-	require.Eventually(t, func() bool { return strings.Contains(mails(), "well again: attic") }, 20*time.Second,
+	require.Eventually(t, func() bool { return strings.Contains(mails(), "well again: granary") }, 20*time.Second,
 		20*time.Millisecond)
 	assert.Contains(t, mails(), "RCPT TO:<ada@mill.example>")
-	assert.Contains(t, mails(), "Next: reshard stores show attic")
+	assert.Contains(t, mails(), "Next: reshard stores show granary")
 }

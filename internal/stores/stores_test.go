@@ -101,8 +101,8 @@ func (h *house) keep(seed uint64, files int) string {
 	return c.ID
 }
 
-// attic adds a store that is a folder, and gives it.
-func (h *house) attic(name string) string {
+// granary adds a store that is a folder, and gives it.
+func (h *house) granary(name string) string {
 	h.t.Helper()
 	dir := filepath.Join(h.t.TempDir(), name)
 	_, err := h.stores.Add(context.Background(), wire.NewStore{Name: name, Kind: KindFiles, Folder: dir}, "ada")
@@ -226,7 +226,7 @@ func TestEverythingGoesToEveryStore(t *testing.T) {
 	h, g := newHouse(t), newGateway(t)
 	ctx := context.Background()
 	ids := []string{h.keep(1, 3), h.keep(2, 40)}
-	dir := h.attic("attic")
+	dir := h.granary("granary")
 	_, err := h.stores.Add(ctx, g.at(), "ada")
 	require.NoError(t, err)
 	require.NoError(t, h.stores.Send(ctx))
@@ -254,7 +254,7 @@ func TestEverythingGoesToEveryStore(t *testing.T) {
 
 	// The other one tells of its own: it is not taken for an empty place by another vault.
 	other := newHouse(t)
-	_, err = other.stores.Add(ctx, wire.NewStore{Name: "attic", Kind: KindFiles, Folder: dir}, "bryn")
+	_, err = other.stores.Add(ctx, wire.NewStore{Name: "granary", Kind: KindFiles, Folder: dir}, "bryn")
 	require.ErrorContains(t, err, "another vault")
 	_, err = other.stores.Add(ctx, wire.NewStore{Name: "new", Kind: KindFiles, Folder: t.TempDir(), Recover: true},
 		"bryn")
@@ -357,7 +357,7 @@ func TestDamageIsMendedFromTheOther(t *testing.T) {
 	h := newHouse(t)
 	ctx := context.Background()
 	id := h.keep(1, 30)
-	dir := h.attic("attic")
+	dir := h.granary("granary")
 	require.NoError(t, h.stores.Send(ctx))
 	spoil := func(file string) {
 		data, err := os.ReadFile(file)
@@ -369,7 +369,7 @@ func TestDamageIsMendedFromTheOther(t *testing.T) {
 	got, err := h.stores.Standing(ctx, round)
 	require.NoError(t, err)
 	require.Len(t, got.Findings, 1)
-	assert.Contains(t, got.Findings[0].What, "mended from store attic")
+	assert.Contains(t, got.Findings[0].What, "mended from store granary")
 	h.verify(id)
 	require.NoError(t, os.Remove(firstPack(t, filepath.Join(h.data, "vault"))))
 	got, err = h.stores.Standing(ctx, round)
@@ -401,7 +401,7 @@ func TestAKeyIsRotated(t *testing.T) {
 	h := newHouse(t)
 	ctx := context.Background()
 	id := h.keep(1, 30)
-	dir := h.attic("attic")
+	dir := h.granary("granary")
 	require.NoError(t, h.stores.Send(ctx))
 	before, err := h.stores.Keys(ctx)
 	require.NoError(t, err)
@@ -435,7 +435,7 @@ func TestNothingConfirmedIsLost(t *testing.T) {
 			r := rand.New(rand.NewPCG(seed, 3))
 			h := newHouse(t)
 			ctx := context.Background()
-			dir := h.attic("attic")
+			dir := h.granary("granary")
 			kept, confirmed := map[string]bool{}, map[string]bool{}
 			cut := errors.New("cut off")
 			for range 60 {

@@ -616,8 +616,8 @@ test("a rule with its preview, a backup, and the way back to it", async () => {
     .getByText("well")
     .waitFor();
   await page.getByRole("button", { name: "Add a store …" }).click();
-  await page.getByLabel("Name of the store").fill("attic");
-  await page.getByRole("textbox", { name: "Folder" }).fill(join(demo.data, "attic"));
+  await page.getByLabel("Name of the store").fill("granary");
+  await page.getByRole("textbox", { name: "Folder" }).fill(join(demo.data, "granary"));
   await accessible(page);
   await page.getByRole("button", { name: "Add this store" }).click();
   await page.getByText(/and lacks nothing/).waitFor();

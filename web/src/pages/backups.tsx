@@ -310,7 +310,7 @@ function AddStore({ onDone }: { onDone: () => void }) {
         {!s3 && (
           <Field
             label="Folder"
-            hint="On another disk, or of another machine, such as /mnt/attic/reshard"
+            hint="On another disk, or of another machine, such as /mnt/granary/reshard"
             value={f.folder}
             onChange={set("folder")}
           />
