@@ -44,7 +44,9 @@ test("many pages have one stream, and each hears what changes", () => {
   const pages = [page(hub), page(hub), page(hub)];
   vi.runAllTimers();
   expect(open()).toHaveLength(1);
-  expect(now().address).toBe("/api/v1/events?servers=true&changeovers=true&arrivals=true&backups=true&last=300");
+  expect(now().address).toBe(
+    "/api/v1/events?servers=true&changeovers=true&arrivals=true&backups=true&last=300",
+  );
   now().begin();
   now().say("server", { name: "north" });
   for (const p of pages) {
