@@ -146,9 +146,13 @@ func (b *Backups) played(ctx context.Context, server string, since time.Time) (b
 		return false, err
 	}
 	h, err := l.Heads(ctx)
-	playable := h.Status.State == life.Running
-	if err != nil || !playable {
+	if err != nil {
 		return false, err
+	}
+	switch h.Status.State {
+	case life.Running:
+	case life.Starting, life.Stopping, life.Stopped, life.Unknown: // nobody is seen to play
+		return false, nil
 	}
 	if joined, known, err := l.Joined(ctx); err != nil || known {
 		return joined > 0, err
