@@ -26,6 +26,8 @@ if [ "$purpose" != demo ]; then
   needs[openssh-server]=/usr/sbin/sshd
   needs[vsftpd]=/usr/sbin/vsftpd
   needs[tmux]=/usr/bin/tmux
+  needs[sqlite3]=/usr/bin/sqlite3
+  needs[python3]=/usr/bin/python3
   wants=()
 fi
 if [ "$purpose" = screenshots ]; then

@@ -190,6 +190,7 @@ func (a *app) describeFindings(f account.Findings) {
 		line("programs", strings.Join(f.Programs, ", "))
 		yes("hashes made there", f.Set.Hash)
 		yes("streams unpacked there", f.Set.Unpack)
+		yes("databases taken there", f.Set.Databases)
 	}
 }
 

@@ -141,11 +141,17 @@ func TestABackupWhileSomethingWrites(t *testing.T) {
 		"emberlode":  {noWriter, func(*testing.T, string) {}, plan.WholeSaved},
 		"openttd":    {noWriter, func(*testing.T, string) {}, plan.WholeSaved},
 		"minetest":   {rows, sameRows, plan.WholeDatabases},
+		// on another machine, by the programs that are there
+		"minetest far": {rows, sameRows, plan.WholeDatabases},
 	} {
 		t.Run(id, func(t *testing.T) {
 			t.Parallel()
 			b := setup(t)
-			entrants[id](b)
+			game, far := strings.CutSuffix(id, " far")
+			if far {
+				b.machine(farhost.Shape{}, 5*time.Millisecond)
+			}
+			entrants[game](b)
 			ctx := context.Background()
 			if id == "quarrymoss" {
 				b.must("servers", "stop", "one")

@@ -18,6 +18,25 @@ import (
 // busyFor is how long a database that somebody writes to is waited for.
 const busyFor = 30 * time.Second
 
+// Empty is the smallest database: one page that holds no table (sqlite.org/fileformat2.html).
+func Empty() []byte {
+	page := make([]byte, 512)
+	copy(page, "SQLite format 3\x00\x02\x00\x01\x01\x00\x40\x20\x20") // 512 bytes a page, no journal ahead
+	page[27], page[31] = 1, 1                                         // changed once; one page
+	page[47], page[59], page[95] = 4, 1, 1                            // the latest form, UTF-8, as of that change
+	copy(page[100:], "\x0d\x00\x00\x00\x00\x02\x00\x00")              // a leaf without cells
+	return page
+}
+
+// Unnamed opens a file for a database that is read once: it goes when it is closed.
+func Unnamed() (*os.File, error) {
+	f, err := os.CreateTemp("", "reshard-database-")
+	if err != nil {
+		return nil, err
+	}
+	return f, os.Remove(f.Name())
+}
+
 // Snapshot copies a database of this machine as it stands at one moment, while others may write to it, and
 // opens the copy, which goes when it is closed. It uses SQLite's backup interface
 // (sqlite.org/backup.html): whoever wants to write meanwhile waits, as for any reader.

@@ -46,7 +46,7 @@ func (f Findings) Has(program string) bool { return slices.Contains(f.Programs, 
 // Wanted are the programs whose presence a check looks for, and what each is good for.
 func Wanted() []string {
 	return []string{"tar", "gzip", "zstd", "b2sum", "sha256sum", "find", "cp", "sync", "tmux", "systemctl",
-		"journalctl"}
+		"journalctl", "sqlite3", "python3"}
 }
 
 // Provided is what a hosting provider's own interface adds to a host; the zero value is nothing.
@@ -79,6 +79,10 @@ func (f Findings) Says(by Provided) []string {
 		"sample, unless all is wanted: reading it back takes about as long as sending it.")
 	add(!f.Set.Hash && !f.Set.Costly,
 		"What has arrived is compared by reading it back, which takes about as long as sending it.")
+	add(f.Set.Databases, "Databases are backed up as they stand at one moment, by SQLite's own means, while "+
+		"people play.")
+	add(f.Set.Commands && !f.Set.Databases, "Databases that are written to are copied until two looks agree: there "+
+		"is no sqlite3 or python3 to take them with.")
 	add(f.Has("tmux"), "Servers can be run there in named sessions.")
 	add(!f.Set.Commands && by.Known,
 		"No commands can be given: its provider's own interface starts and stops the servers, or a person.")

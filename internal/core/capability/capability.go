@@ -31,6 +31,8 @@ type Set struct {
 	Hash   bool `json:"hash"`
 	Copy   bool `json:"copy"`
 	Unpack bool `json:"unpack"`
+	// Databases: an SQLite database that somebody writes to is taken as it stood at one moment.
+	Databases bool `json:"databases,omitempty"`
 	// UnpackFiles: an archive is unpacked that stands there as a file.
 	UnpackFiles bool `json:"unpackFiles,omitempty"`
 	// Costly: each file that is read takes a connection of its own meanwhile.

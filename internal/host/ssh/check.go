@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"io"
 	"path"
 	"strconv"
 	"strings"
@@ -18,6 +19,7 @@ import (
 	"reshard/internal/hostfs"
 	"reshard/internal/hostfs/sftp"
 	"reshard/internal/hostfs/trial"
+	"reshard/internal/sqlite"
 	"reshard/internal/sshlink"
 )
 
@@ -89,7 +91,7 @@ func (c *check) tryAll(ctx context.Context, t *trial.Trial) error {
 	set.Commands = c.found.Set.Commands
 	c.found.Set = set
 	return trial.All(ctx, t.Throughput, t.Owner, t.Replace, t.Folders, t.Cases, t.Names, t.Times, t.Syncs, t.Space,
-		t.Handles, func(ctx context.Context) error { return c.unpacks(ctx, t.Files.(*sftp.Files)) })
+		t.Handles, func(ctx context.Context) error { return c.byCommands(ctx, t.Files.(*sftp.Files)) })
 }
 
 // answered begins what a command that was really run prints: some hosts answer anything.
@@ -118,9 +120,9 @@ func (c *check) commands(ctx context.Context) error {
 	return nil
 }
 
-// unpacks tries whether commands see the same files: they may be outside of the root that SFTP
-// shows.
-func (c *check) unpacks(ctx context.Context, files *sftp.Files) error {
+// byCommands tries whether commands see the same files, and what they do with them: they may be outside of
+// the root that SFTP shows.
+func (c *check) byCommands(ctx context.Context, files *sftp.Files) error {
 	if !c.found.Set.Commands {
 		return nil
 	}
@@ -133,7 +135,9 @@ func (c *check) unpacks(ctx context.Context, files *sftp.Files) error {
 	if sees.Code != 0 || string(sees.Out) != "2" {
 		return nil
 	}
-	able := sftp.Open(c.m.link, path.Join(c.found.Tried, files.Base()), &sftp.Found{Hash: true, Unpack: true})
+	able := sftp.Open(c.m.link, path.Join(c.found.Tried, files.Base()), &sftp.Found{
+		Hash: true, Unpack: true, Databases: true,
+	})
 	got, err := able.Hash(ctx, []string{"two"})
 	want := blake2b.Sum256([]byte("2"))
 	c.found.Set.Hash = err == nil && bytes.Equal(got["two"], want[:])
@@ -153,7 +157,35 @@ func (c *check) unpacks(ctx context.Context, files *sftp.Files) error {
 		_, err = files.Stat(ctx, "unpacked")
 	}
 	c.found.Set.Unpack = err == nil
-	return err
+	if err != nil {
+		return err
+	}
+	return c.takesDatabases(ctx, files, able)
+}
+
+// takesDatabases tries whether a database is taken over there, with a small one.
+func (c *check) takesDatabases(ctx context.Context, files, able *sftp.Files) error {
+	const name = "database"
+	w, err := files.Create(ctx, name)
+	if err != nil {
+		return err
+	}
+	want := sqlite.Empty()
+	_, err = w.Write(want)
+	if err = errors.Join(err, w.Close()); err != nil {
+		return err
+	}
+	f, err := able.Snapshot(ctx, name)
+	if err != nil {
+		if fault.Passing(err) {
+			return err
+		}
+		return nil // that it does not work is what was found
+	}
+	defer f.Close() //nolint:errcheck // only read
+	got, err := io.ReadAll(io.LimitReader(f, int64(len(want))+1))
+	c.found.Set.Databases = err == nil && len(got) == len(want)
+	return nil
 }
 
 // connections counts how many there may be at once.

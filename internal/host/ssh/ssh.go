@@ -95,7 +95,7 @@ func (m *machine) found() *sftp.Found {
 	return &sftp.Found{
 		Account: f.Set.Account, Blind: !f.Set.ExactCase && !f.ReadOnly, Commands: f.Set.Commands, Hash: f.Set.Hash,
 		Strict: f.Strict,
-		Unpack: f.Set.Unpack, ReadOnly: f.ReadOnly, NoSync: f.NoSync, NoSpace: f.NoSpace,
+		Unpack: f.Set.Unpack, Databases: f.Set.Databases, ReadOnly: f.ReadOnly, NoSync: f.NoSync, NoSpace: f.NoSpace,
 		TimePrecision: f.Set.TimePrecision, AtOnce: f.Set.AtOnce, Doubt: func() { m.doubted.Store(true) },
 	}
 }

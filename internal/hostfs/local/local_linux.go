@@ -89,7 +89,7 @@ func bare(err error) error {
 func (f *Files) Capabilities(ctx context.Context) (capability.Set, error) {
 	return capability.Set{
 		AtomicReplace: true, Exclusive: true, RenameFolders: true, Sync: true, FreeSpace: true, Commands: true,
-		Events: true,
+		Events: true, Databases: true,
 		Owners: os.Geteuid() == 0, Account: fmt.Sprintf("%d:%d", os.Geteuid(), os.Getegid()), Modes: true,
 		ExactCase: true, AnyName: true, TimePrecision: time.Millisecond, Pace: 20 * time.Millisecond, AtOnce: 2,
 	}, ctx.Err()

@@ -36,8 +36,8 @@ type Found struct {
 	Blind bool
 	// Strict: some names cannot be there; see capability.Set.AnyName.
 	Strict bool
-	// Commands, Hash and Unpack as in capability.Set.
-	Commands, Hash, Unpack bool
+	// Commands, Hash, Unpack and Databases as in capability.Set.
+	Commands, Hash, Unpack, Databases bool
 	// ReadOnly: nothing can be written.
 	ReadOnly bool
 	// NoSync, NoSpace: announced, and does not work.
@@ -202,7 +202,8 @@ func (f *Files) Capabilities(ctx context.Context) (capability.Set, error) {
 		AnyName:  !f.found.Strict,
 		Account:  f.found.Account,
 		Commands: f.found.Commands, Hash: f.found.Hash, Unpack: f.found.Unpack,
-		Owners: strings.HasPrefix(f.found.Account, "0:"), TimePrecision: f.found.TimePrecision,
+		Databases: f.found.Databases,
+		Owners:    strings.HasPrefix(f.found.Account, "0:"), TimePrecision: f.found.TimePrecision,
 		Pace: 250 * time.Millisecond, AtOnce: f.found.AtOnce,
 	}
 	c, err := f.link.Files(ctx)

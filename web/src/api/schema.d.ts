@@ -1775,6 +1775,7 @@ export interface components {
             commands: boolean;
             copy: boolean;
             costly?: boolean;
+            databases?: boolean;
             events: boolean;
             exactCase: boolean;
             exclusive: boolean;
