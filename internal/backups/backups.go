@@ -45,6 +45,8 @@ type Config struct {
 	KeepAside time.Duration
 	// Life ends when the service goes away.
 	Life context.Context
+	// Trace is told where thinning out stands; tests cut it there.
+	Trace func(point string)
 	// Pace is how often it is looked whether a rule is due; 0: every few seconds.
 	Pace time.Duration
 }
@@ -471,6 +473,12 @@ func (b *Backups) thinSoon() {
 	})
 }
 
+func (b *Backups) trace(point string) {
+	if b.with.Trace != nil {
+		b.with.Trace(point)
+	}
+}
+
 // Thin sets aside what rules do not keep, and lets go what has been set aside for long enough.
 func (b *Backups) Thin(ctx context.Context) error {
 	b.thinning.Lock()
@@ -502,6 +510,7 @@ func (b *Backups) Thin(ctx context.Context) error {
 			}
 		}
 		for why, lets := range byWhy {
+			b.trace("set aside")
 			n, err := b.with.Records.SetBackupsAside(ctx, lets, "the rule "+names[ids[i]]+": "+why,
 				b.with.Counted.Now())
 			if err != nil {
@@ -511,6 +520,7 @@ func (b *Backups) Thin(ctx context.Context) error {
 		}
 	}
 	if b.with.KeepAside > 0 {
+		b.trace("let go")
 		_, err = b.with.Records.BackupsGone(ctx, b.with.Counted.Now().Add(-b.with.KeepAside))
 	}
 	return err

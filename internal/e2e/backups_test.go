@@ -2,12 +2,14 @@ package e2e
 
 import (
 	"context"
+	"crypto/rand"
 	"database/sql"
 	"encoding/json"
 	"fmt"
 	"net"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -21,6 +23,7 @@ import (
 	"reshard/cmd/standin/farhost"
 	"reshard/cmd/standin/quarrymoss"
 	"reshard/cmd/standin/saltmarch"
+	"reshard/internal/client"
 	"reshard/internal/core/keep"
 	"reshard/internal/core/plan"
 	"reshard/internal/wire"
@@ -643,12 +646,156 @@ func TestKilledInABackup(t *testing.T) {
 	}
 	points := run(t, 0)
 	require.Greater(t, len(points), 12)
-	stride := 30
+	stride := 6
 	if os.Getenv("RESHARD_EVERY_POINT") != "" {
 		stride = 1
 	}
 	for n := 2; n <= len(points); n += stride {
-		t.Run("point "+points[n-1], func(t *testing.T) { run(t, int64(n)) })
+		t.Run("point "+points[n-1], func(t *testing.T) { t.Parallel(); run(t, int64(n)) })
+	}
+}
+
+// sentAll waits until a store lacks nothing.
+func (b *bundle) sentAll() {
+	b.t.Helper()
+	require.Eventually(b.t, func() bool { return strings.Contains(b.must("stores"), "lacks nothing") }, 30*time.Second,
+		50*time.Millisecond)
+}
+
+// SIGKILL while a rule thins out, what was set aside is let go, the vault is collected, packs are written anew and
+// a store loses what is not needed any more: what is kept is there and whole in both, and the work ends when it is
+// done again.
+func TestKilledWhileWhatIsNotKeptGoes(t *testing.T) {
+	t.Parallel()
+	run := func(t *testing.T, dieAt int64) (points []string) {
+		b := setup(t, func(b *bundle) { b.keepAside = time.Hour })
+		root := b.quarry("north", plot{stopped: true})
+		ctx, cancel := context.WithTimeout(context.Background(), 2*time.Minute)
+		defer cancel()
+		tile, err := filepath.Glob(filepath.Join(root, "worlds", "winter", "ground", "*.qt"))
+		require.NoError(t, err)
+		b.must("rules", "add", "north", "--at", "0 4 1 1 *", "--keep", "all for ever", "--yes")
+		for n := range 5 {
+			noise := make([]byte, 200_000)
+			_, _ = rand.Read(noise)
+			require.NoError(t, os.WriteFile(tile[0], append([]byte("QMT1"), noise...), 0o644))
+			b.send(fmt.Sprintf("fen%d", n), quarrymoss.Options{Title: "Fen", Seed: int64(n)}) // packs small enough to join
+			b.runRule("north")
+			require.Eventually(t, func() bool {
+				list, err := b.api.Backups(ctx, wire.BackupQuery{State: "done"})
+				return err == nil && len(list) == n+1
+			}, 30*time.Second, 50*time.Millisecond)
+		}
+		all, err := b.api.Backups(ctx, wire.BackupQuery{State: "done"})
+		require.NoError(t, err)
+		b.must("backups", "change", fmt.Sprint(all[4].ID), "--pin") // the oldest
+		b.must("stores", "add", "granary", "--folder", filepath.Join(b.dir, "granary"), "--yes")
+		b.sentAll()
+		db, err := sql.Open("pgx", b.database)
+		require.NoError(t, err)
+		defer db.Close() //nolint:errcheck // the test has ended
+		tidy := func(api *client.Client) error {
+			rule, err := api.Rules(ctx, "north")
+			if err != nil {
+				return err
+			}
+			rule[0].Rule.Allowance.Number = 3 // the pinned one counts
+			for step, older := range []string{
+				"UPDATE backups SET aside_at = aside_at - interval '2 hours'",
+				"UPDATE vault_packs SET made_at = made_at - interval '60 days'",
+			} {
+				if _, err := api.ChangeRule(ctx, "north", "usual", wire.ChangeRule{Rule: &rule[0].Rule}); err != nil {
+					return err
+				}
+				for gone := false; !gone; time.Sleep(20 * time.Millisecond) {
+					aside, err := api.Backups(ctx, wire.BackupQuery{Aside: true})
+					if err != nil {
+						return err
+					}
+					left, err := api.Backups(ctx, wire.BackupQuery{State: "done"})
+					if err != nil {
+						return err
+					}
+					gone = len(left) == 3 && (step == 0 || len(aside) == 0)
+				}
+				if _, err := db.Exec(older); err != nil {
+					return err
+				}
+			}
+			if _, err = api.WorkOnVault(ctx, "collect"); err != nil {
+				return err
+			}
+			for v := (wire.Vault{}); v.Work == nil || v.Work.Ended == nil; time.Sleep(20 * time.Millisecond) {
+				if v, err = api.Vault(ctx); err != nil {
+					return err
+				}
+			}
+			for range 2 {
+				if _, err = api.CheckStore(ctx, "granary"); err != nil {
+					return err
+				}
+				if _, err := db.Exec("UPDATE store_packs SET unneeded_at = unneeded_at - interval '90 days'"); err != nil {
+					return err
+				}
+			}
+			return nil
+		}
+		kept := func() {
+			list, err := b.api.Backups(ctx, wire.BackupQuery{})
+			require.NoError(t, err)
+			ids := map[int64]bool{}
+			for _, k := range list {
+				ids[k.ID] = true
+			}
+			for _, must := range []wire.Backup{all[0], all[1], all[4]} {
+				assert.True(t, ids[must.ID], "%d is kept by the rule, or pinned", must.ID)
+				b.must("worlds", "verify", must.Worlds[0].Copy[:12])
+			}
+			b.must("vault", "check")
+		}
+
+		token, err := b.api.SignIn(ctx, userName, password, "test")
+		require.NoError(t, err)
+		require.NoError(t, b.daemon.Close())
+		b.daemon = nil
+		address, passed, cmd := b.mortal(dieAt)
+		api, err := client.New(address, token.Secret)
+		require.NoError(t, err)
+		err = tidy(api)
+		if dieAt == 0 {
+			require.NoError(t, err)
+			require.NoError(t, cmd.Process.Signal(os.Interrupt))
+		}
+		assert.Equal(t, dieAt != 0, cmd.Wait() != nil, "it was to die at this point")
+		points = passed()
+		b.start()
+		kept()
+		require.NoError(t, tidy(b.api))
+		kept()
+		list, err := b.api.Backups(ctx, wire.BackupQuery{})
+		require.NoError(t, err)
+		assert.Len(t, list, 3)
+		b.sentAll()
+		found, err := b.api.CheckStore(ctx, "granary")
+		require.NoError(t, err)
+		assert.Empty(t, found.Findings)
+		return points
+	}
+	points := run(t, 0)
+	for _, passed := range []string{"set aside", "let go", "forgotten", "written anew", "moved", "deleted", "remove"} {
+		assert.True(t, slices.ContainsFunc(points, func(p string) bool { return strings.Contains(p, passed) }),
+			"%s in %v", passed, points)
+	}
+	stride := 13
+	if os.Getenv("RESHARD_EVERY_POINT") != "" {
+		stride = 1
+	}
+	began := slices.IndexFunc(points, func(p string) bool { return strings.HasSuffix(p, "set aside") })
+	for n := began; n < len(points); n += stride {
+		var at int64
+		_, err := fmt.Sscan(points[n], &at)
+		require.NoError(t, err)
+		t.Run("point "+points[n], func(t *testing.T) { t.Parallel(); run(t, at) })
 	}
 }
 

@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -443,4 +444,72 @@ func TestRecordsOfAnotherDataFolder(t *testing.T) {
 	list, err := b.api.Servers(context.Background(), wire.ServerQuery{})
 	require.NoError(t, err)
 	assert.Equal(t, "stopped", list[0].State)
+}
+
+// A service that loses its lease in the midst of a backup by a rule, while the game holds its writes: the one that
+// takes over lets the game go, ends that backup, and makes it up once; the first writes nothing any more.
+func TestALeaseLostInABackup(t *testing.T) {
+	t.Parallel()
+	for _, cutAt := range []string{"tell acted", "copy intended"} {
+		t.Run(cutAt, func(t *testing.T) {
+			t.Parallel()
+			direct := newDatabase(t)
+			u, err := url.Parse(direct)
+			require.NoError(t, err)
+			p := newProxy(t, u.Host)
+			u.Host = p.listener.Addr().String()
+			b := &bundle{t: t, dir: t.TempDir(), database: u.String(), lease: 3 * time.Second}
+			b.start()
+			b.quarry("north", plot{})
+			ctx := context.Background()
+			b.must("rules", "add", "north", "--at", "0 4 1 1 *", "--keep", "all for ever", "--yes")
+
+			second := b.config()
+			second.Database, second.Trace = direct, nil
+			heir, err := cli.Serve(ctx, second)
+			require.NoError(t, err)
+			defer func() { assert.NoError(t, heir.Close()) }()
+			var cut atomic.Bool
+			b.trace = func(point string) {
+				if strings.HasSuffix(point, cutAt) && cut.CompareAndSwap(false, true) {
+					p.set(true)
+				}
+			}
+			b.runRule("north")
+			require.Eventually(t, func() bool {
+				res, err := http.Get(heir.Address + "/api/v1/health")
+				return err == nil && res.Body.Close() == nil && res.StatusCode == http.StatusOK
+			}, 60*time.Second, 20*time.Millisecond, "it takes over")
+			assert.True(t, cut.Load())
+			api := signIn(t, heir.Address)
+			var list []wire.Backup
+			require.Eventually(t, func() bool {
+				list, err = api.Backups(ctx, wire.BackupQuery{State: "done"})
+				return err == nil && len(list) > 0
+			}, 60*time.Second, 50*time.Millisecond, "it is made up")
+			time.Sleep(2 * time.Second) // whatever else there would be
+			list, err = api.Backups(ctx, wire.BackupQuery{State: "done"})
+			require.NoError(t, err)
+			require.Len(t, list, 1, "once")
+			assert.True(t, list[0].Good, list[0].Says)
+			running, err := api.Backups(ctx, wire.BackupQuery{State: "running"})
+			require.NoError(t, err)
+			assert.Empty(t, running)
+			s, err := api.Server(ctx, "north")
+			require.NoError(t, err)
+			assert.Equal(t, "running", s.Server.State)
+			assert.Zero(t, s.Server.Changeover)
+
+			p.set(false) // the line is back: the first learns that another acts, and stands by
+			require.Eventually(t, func() bool {
+				return fault.CodeOf(b.api.Health(ctx)) == fault.StandsBy
+			}, 10*time.Second, 20*time.Millisecond)
+			list, err = api.Backups(ctx, wire.BackupQuery{State: "done"})
+			require.NoError(t, err)
+			assert.Len(t, list, 1)
+			_, err = api.StopServer(ctx, "north")
+			require.NoError(t, err)
+			require.NoError(t, b.daemon.Close())
+		})
+	}
 }

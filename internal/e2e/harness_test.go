@@ -87,9 +87,13 @@ func serveAndDie() {
 	if err := json.Unmarshal([]byte(os.Getenv("RESHARD_E2E_SERVE")), &c); err != nil {
 		log.Fatal(err)
 	}
+	var up atomic.Bool // what it does while it comes up is no point of what it is asked to do
 	var n atomic.Int64
 	c.Config.Log = os.Stderr
 	c.Config.Trace = func(point string) {
+		if !up.Load() {
+			return
+		}
 		i := n.Add(1)
 		fmt.Printf("point %d %s\n", i, point)
 		if i == c.DieAt {
@@ -103,6 +107,7 @@ func serveAndDie() {
 	if err != nil {
 		log.Fatal(err)
 	}
+	up.Store(true)
 	fmt.Printf("listening %s\n", d.Address)
 	<-ctx.Done()
 	if err := d.Close(); err != nil {

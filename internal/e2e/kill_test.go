@@ -42,8 +42,10 @@ func (b *bundle) mortalWith(listen string, dieAt int64,
 	c := b.config()
 	c.Listen = listen
 	raw, err := json.Marshal(map[string]any{
-		"DieAt":  dieAt,
-		"Config": map[string]any{"Data": c.Data, "Database": c.Database, "Listen": c.Listen},
+		"DieAt": dieAt,
+		"Config": map[string]any{
+			"Data": c.Data, "Database": c.Database, "Listen": c.Listen, "KeepAside": c.KeepAside,
+		},
 	})
 	require.NoError(b.t, err)
 	cmd = exec.Command(os.Args[0])

@@ -157,6 +157,7 @@ func (s *Service) open(ctx context.Context) (err error) {
 	if err != nil {
 		return errors.Join(err, blobs.Close())
 	}
+	v.Trace = s.config.Trace
 	counted, err := s.records.Counted(ctx, s.config.Clock)
 	if err != nil {
 		return err
@@ -213,7 +214,7 @@ func (s *Service) wire(v *vault.Vault, counted *records.Counted) {
 		Disk:    disk,
 		Records: s.records, Vault: v, Fleet: s.Fleet, Changeovers: s.Changeovers, Library: s.Library, Stores: s.Stores,
 		Counted: counted, Queue: s.queue, Feed: &s.Feed, Log: c.Log, KeepAside: c.KeepAside, Life: s.life,
-		Pace: c.RulePace,
+		Pace: c.RulePace, Trace: c.Trace,
 	})
 	s.Notices = notices.New(notices.Config{
 		Records: s.records, Secrets: s.secrets, Queue: s.queue, Feed: &s.Feed, Log: c.Log, Alerts: s.Backups.Alerts,

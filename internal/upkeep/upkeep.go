@@ -92,6 +92,8 @@ type Backups interface {
 
 // Stores reads a share of everything back, and brings back what a store has.
 type Stores interface {
+	// Soon has what stores lack sent at once.
+	Soon()
 	Standing(ctx context.Context, since time.Duration) (wire.StandingCheck, error)
 	Recover(ctx context.Context, name string, see func(done, all int64)) (wire.Recovered, error)
 }
@@ -191,6 +193,7 @@ func (up *Upkeep) vaultWorkOf(ctx context.Context, kind, store string, see func(
 	case "collect":
 		got, err := up.with.Vault.Collect(ctx, keep, up.now().Add(-arrivals.Kept), see)
 		up.work.change(func(w *wire.VaultWork) { w.Collected = (*wire.VaultCollected)(&got) })
+		up.with.Stores.Soon() // packs that were written anew are new to them
 		return err
 	case "recover":
 		got, err := up.with.Stores.Recover(ctx, store, see)

@@ -35,6 +35,8 @@ type house struct {
 	adopted, copies []string
 }
 
+func (h *house) Soon() {}
+
 func (h *house) Acting() error                          { return h.acting }
 func (h *house) Kept(context.Context) ([]string, error) { return h.copies, nil }
 func (h *house) Thin(context.Context) error             { h.thinned++; return nil }

@@ -27,6 +27,12 @@ type Collected struct {
 // wasted is the share of a pack that must be unneeded for it to be rewritten.
 const wasted = 0.25
 
+func (v *Vault) trace(point string) {
+	if v.Trace != nil {
+		v.Trace(point)
+	}
+}
+
 // Collect removes what no copy of keep needs and what is of packs made before then:
 // a younger one may belong to a copy that is still arriving. A copy that was stored
 // since then is kept whatever keep says, with all that it needs: who made keep may not
@@ -41,6 +47,7 @@ func (v *Vault) Collect(ctx context.Context, keep []string, before time.Time,
 	if c.Entries, err = v.forget(ctx, keep, before); err != nil {
 		return c, v.fail("collect in", err)
 	}
+	v.trace("forgotten")
 	packs, err := v.index.Packs(ctx)
 	if err != nil {
 		return c, v.fail("collect in", err)
@@ -175,6 +182,7 @@ func (v *Vault) removePack(ctx context.Context, id string) error {
 	if err := v.blobs.Delete(ctx, packKey(id)); err != nil && gcerrors.Code(err) != gcerrors.NotFound {
 		return err
 	}
+	v.trace("deleted " + id)
 	return v.index.Remove(ctx, id)
 }
 
@@ -219,9 +227,11 @@ func (v *Vault) rewrite(ctx context.Context, old []PackUse) (freed int64, err er
 			return 0, err
 		}
 	}
+	v.trace("written anew")
 	if err := v.index.Move(ctx, ids, packs); err != nil {
 		return 0, err
 	}
+	v.trace("moved")
 	for _, made := range packs {
 		freed -= made.Bytes
 	}
@@ -273,6 +283,7 @@ func (v *Vault) removeStrays(ctx context.Context, keep []string, c *Collected) e
 		return nil
 	}
 	for key, size := range strays {
+		v.trace("stray " + key)
 		if err := v.blobs.Delete(ctx, key); err != nil && gcerrors.Code(err) != gcerrors.NotFound {
 			return err
 		}

@@ -99,6 +99,9 @@ type Source struct {
 // Vault is a store of copies. It is safe for concurrent use; one process at a time
 // uses its blobs and index.
 type Vault struct {
+	// Trace, when set, is told where a collection stands; tests cut it there. It is set before the vault is used.
+	Trace func(point string)
+
 	blobs Blobs
 	index Index
 	now   func() time.Time

@@ -117,7 +117,8 @@ func TestADatabaseIsTakenAsItStood(t *testing.T) {
 				[]byte("#!/bin/sh\ncase $* in (*reshard-database*) exec /usr/bin/mktemp -d "+temporary+
 					"/XXXXXXXX ;; esac\nexec /usr/bin/mktemp \"$@\"\n"), 0o755))
 			if c.program != "" {
-				require.NoError(t, os.WriteFile(filepath.Join(programs, "sqlite3"), []byte("#!/bin/sh\n"+c.program+"\n"), 0o755))
+				require.NoError(t, os.WriteFile(filepath.Join(programs, "sqlite3"),
+					[]byte("#!/bin/sh\n"+c.program+"\n"), 0o755))
 			}
 			h, err := farhost.Start(t.TempDir(), farhost.Shape{Programs: programs})
 			require.NoError(t, err)

@@ -7,7 +7,7 @@ import { Alerts } from "../parts/alerts";
 import { Allowance } from "../parts/allowance";
 import { Choice } from "../parts/choice";
 import { Button, Switch } from "../parts/controls";
-import { Columns, Field } from "../parts/form";
+import { AddForm, Field } from "../parts/form";
 import { Failure, Head, Muted, Page, Panel, Table } from "../parts/layout";
 import { Mark } from "../parts/marks";
 import styled from "styled-components";
@@ -272,113 +272,97 @@ function AddStore({ onDone }: { onDone: () => void }) {
   const [own, setOwn] = useState(false);
   const set = (key: keyof typeof f) => (v: string) => setF((old) => ({ ...old, [key]: v }));
   const s3 = kind !== "";
-  const add = useMutation({
-    mutationFn: () =>
-      api.addStore(
-        s3
-          ? { ...f, folder: undefined, kind: "s3", recover, private: own }
-          : { name: f.name, folder: f.folder, kind: "files", recover },
-      ),
-    onSuccess: () => {
-      void client.invalidateQueries({ queryKey: ["stores"] });
-      void client.invalidateQueries({ queryKey: ["store-keys"] });
-      onDone();
-    },
-  });
+  const add = async () => {
+    await api.addStore(
+      s3
+        ? { ...f, folder: undefined, kind: "s3", recover, private: own }
+        : { name: f.name, folder: f.folder, kind: "files", recover },
+    );
+    void client.invalidateQueries({ queryKey: ["stores"] });
+    void client.invalidateQueries({ queryKey: ["store-keys"] });
+  };
   return (
-    <>
-      <Columns
-        onSubmit={(e) => {
-          e.preventDefault();
-          add.mutate();
-        }}
-      >
+    <AddForm
+      add={add}
+      act="Add this store"
+      acting="Trying it …"
+      ready={f.name !== ""}
+      onDone={onDone}
+    >
+      <Field
+        label="Name of the store"
+        hint="a-z, 0-9 and hyphen"
+        value={f.name}
+        onChange={set("name")}
+        autoComplete="off"
+      />
+      <Choice
+        label="Where"
+        all="a folder of the service’s machine"
+        options={["an S3-compatible store"]}
+        value={kind}
+        onChange={setKind}
+      />
+      {!s3 && (
         <Field
-          label="Name of the store"
-          hint="a-z, 0-9 and hyphen"
-          value={f.name}
-          onChange={set("name")}
-          autoComplete="off"
+          label="Folder"
+          hint="On another disk, or of another machine, such as /mnt/granary/reshard"
+          value={f.folder}
+          onChange={set("folder")}
         />
-        <Choice
-          label="Where"
-          all="a folder of the service’s machine"
-          options={["an S3-compatible store"]}
-          value={kind}
-          onChange={setKind}
-        />
-        {!s3 && (
+      )}
+      {s3 && (
+        <>
           <Field
-            label="Folder"
-            hint="On another disk, or of another machine, such as /mnt/granary/reshard"
-            value={f.folder}
-            onChange={set("folder")}
+            label="Address"
+            hint="Such as https://s3.example"
+            value={f.endpoint}
+            onChange={set("endpoint")}
           />
-        )}
-        {s3 && (
-          <>
-            <Field
-              label="Address"
-              hint="Such as https://s3.example"
-              value={f.endpoint}
-              onChange={set("endpoint")}
-            />
-            <Field
-              label="Bucket"
-              value={f.bucket}
-              onChange={set("bucket")}
-            />
-            <Field
-              label="What names begin with"
-              hint="Left empty: nothing"
-              value={f.prefix}
-              onChange={set("prefix")}
-            />
-            <Field
-              label="Id of the access key"
-              value={f.user}
-              onChange={set("user")}
-              autoComplete="off"
-            />
-            <Field
-              label="Secret of the access key"
-              type="password"
-              hint="It is kept encrypted and never shown again."
-              value={f.secret}
-              onChange={set("secret")}
-              autoComplete="off"
-            />
-            <Switch
-              isSelected={own}
-              onChange={setOwn}
-            >
-              Its address may be one of a private network
-            </Switch>
-          </>
-        )}
-        <Switch
-          isSelected={recover}
-          onChange={setRecover}
-        >
-          It holds what another vault has sent there: I want it back here
-        </Switch>
-        <p className="wide">
-          ! What goes there is encrypted with a key in a file of the service’s data folder. Lose that file
-          with the machine, and nobody can read the store: copy it elsewhere at once.
-        </p>
-        <div className="wide">
-          <Button
-            look="main"
-            type="submit"
-            isDisabled={!f.name || add.isPending}
+          <Field
+            label="Bucket"
+            value={f.bucket}
+            onChange={set("bucket")}
+          />
+          <Field
+            label="What names begin with"
+            hint="Left empty: nothing"
+            value={f.prefix}
+            onChange={set("prefix")}
+          />
+          <Field
+            label="Id of the access key"
+            value={f.user}
+            onChange={set("user")}
+            autoComplete="off"
+          />
+          <Field
+            label="Secret of the access key"
+            type="password"
+            hint="It is kept encrypted and never shown again."
+            value={f.secret}
+            onChange={set("secret")}
+            autoComplete="off"
+          />
+          <Switch
+            isSelected={own}
+            onChange={setOwn}
           >
-            {add.isPending ? "Trying it …" : "Add this store"}
-          </Button>{" "}
-          <Button onPress={onDone}>Leave it</Button>
-        </div>
-      </Columns>
-      {add.isError && <Failure error={add.error} />}
-    </>
+            Its address may be one of a private network
+          </Switch>
+        </>
+      )}
+      <Switch
+        isSelected={recover}
+        onChange={setRecover}
+      >
+        It holds what another vault has sent there: I want it back here
+      </Switch>
+      <p className="wide">
+        ! What goes there is encrypted with a key in a file of the service’s data folder. Lose that file with
+        the machine, and nobody can read the store: copy it elsewhere at once.
+      </p>
+    </AddForm>
   );
 }
 
@@ -454,109 +438,93 @@ function AddTarget({ onDone }: { onDone: () => void }) {
   const [own, setOwn] = useState(false);
   const set = (key: keyof typeof f) => (v: string) => setF((old) => ({ ...old, [key]: v }));
   const mail = kind !== "";
-  const add = useMutation({
-    mutationFn: () =>
-      api.addTarget(
-        mail
-          ? {
-              name: f.name,
-              kind: "mail",
-              server: f.server,
-              from: f.from,
-              to: f.to.split(/[\s,]+/).filter(Boolean),
-              user: f.user || undefined,
-              secret: f.secret || undefined,
-              private: own,
-            }
-          : { name: f.name, kind: "webhook", url: f.url, secret: f.secret, private: own },
-      ),
-    onSuccess: () => {
-      void client.invalidateQueries({ queryKey: ["targets"] });
-      onDone();
-    },
-  });
+  const add = async () => {
+    await api.addTarget(
+      mail
+        ? {
+            name: f.name,
+            kind: "mail",
+            server: f.server,
+            from: f.from,
+            to: f.to.split(/[\s,]+/).filter(Boolean),
+            user: f.user || undefined,
+            secret: f.secret || undefined,
+            private: own,
+          }
+        : { name: f.name, kind: "webhook", url: f.url, secret: f.secret, private: own },
+    );
+    void client.invalidateQueries({ queryKey: ["targets"] });
+  };
   return (
-    <>
-      <Columns
-        onSubmit={(e) => {
-          e.preventDefault();
-          add.mutate();
-        }}
-      >
-        <Field
-          label="Name of who is told"
-          hint="a-z, 0-9 and hyphen"
-          value={f.name}
-          onChange={set("name")}
-          autoComplete="off"
-        />
-        <Choice
-          label="How"
-          all="by webhook"
-          options={["by mail"]}
-          value={kind}
-          onChange={setKind}
-        />
-        {mail ? (
-          <>
-            <Field
-              label="Mail addresses"
-              value={f.to}
-              onChange={set("to")}
-            />
-            <Field
-              label="Mail server"
-              hint="Over TLS, such as mail.example:465"
-              value={f.server}
-              onChange={set("server")}
-            />
-            <Field
-              label="From"
-              value={f.from}
-              onChange={set("from")}
-            />
-            <Field
-              label="Account at the server"
-              hint="Left empty: none"
-              value={f.user}
-              onChange={set("user")}
-              autoComplete="off"
-            />
-          </>
-        ) : (
+    <AddForm
+      add={add}
+      act="Tell from now on"
+      acting="Telling it so …"
+      ready={f.name !== ""}
+      onDone={onDone}
+    >
+      <Field
+        label="Name of who is told"
+        hint="a-z, 0-9 and hyphen"
+        value={f.name}
+        onChange={set("name")}
+        autoComplete="off"
+      />
+      <Choice
+        label="How"
+        all="by webhook"
+        options={["by mail"]}
+        value={kind}
+        onChange={setKind}
+      />
+      {mail ? (
+        <>
           <Field
-            label="Address of the webhook"
-            hint="Such as https://hooks.example/reshard"
-            value={f.url}
-            onChange={set("url")}
+            label="Mail addresses"
+            value={f.to}
+            onChange={set("to")}
           />
-        )}
+          <Field
+            label="Mail server"
+            hint="Over TLS, such as mail.example:465"
+            value={f.server}
+            onChange={set("server")}
+          />
+          <Field
+            label="From"
+            value={f.from}
+            onChange={set("from")}
+          />
+          <Field
+            label="Account at the server"
+            hint="Left empty: none"
+            value={f.user}
+            onChange={set("user")}
+            autoComplete="off"
+          />
+        </>
+      ) : (
         <Field
-          label={mail ? "Password of the account" : "Secret that notices are signed with"}
-          type="password"
-          hint="It is kept encrypted and never shown again."
-          value={f.secret}
-          onChange={set("secret")}
-          autoComplete="off"
+          label="Address of the webhook"
+          hint="Such as https://hooks.example/reshard"
+          value={f.url}
+          onChange={set("url")}
         />
-        <Switch
-          isSelected={own}
-          onChange={setOwn}
-        >
-          Its address may be one of a private network
-        </Switch>
-        <div className="wide">
-          <Button
-            look="main"
-            type="submit"
-            isDisabled={!f.name || add.isPending}
-          >
-            {add.isPending ? "Telling it so …" : "Tell from now on"}
-          </Button>{" "}
-          <Button onPress={onDone}>Leave it</Button>
-        </div>
-      </Columns>
-      {add.isError && <Failure error={add.error} />}
-    </>
+      )}
+      <Field
+        label={mail ? "Password of the account" : "Secret that notices are signed with"}
+        type="password"
+        hint="It is kept encrypted and never shown again."
+        value={f.secret}
+        onChange={set("secret")}
+        autoComplete="off"
+      />
+      <Switch
+        isSelected={own}
+        onChange={setOwn}
+      >
+        Its address may be one of a private network
+      </Switch>
+    </AddForm>
   );
 }

@@ -1,5 +1,9 @@
+import { useMutation } from "@tanstack/react-query";
+import type { ReactNode } from "react";
 import { Input, Label, Text, TextArea, TextField, type TextFieldProps } from "react-aria-components";
 import styled from "styled-components";
+import { Button } from "./controls";
+import { Failure } from "./layout";
 
 const Styled = styled(TextField)`
   display: grid;
@@ -61,3 +65,45 @@ export const Columns = styled.form`
     grid-column: 1 / -1;
   }
 `;
+
+/** A form that adds one thing: it goes once that is done, and says what is wrong until then. */
+export function AddForm({
+  add,
+  act,
+  acting,
+  ready,
+  onDone,
+  children,
+}: {
+  add: () => Promise<unknown>;
+  act: string;
+  acting: string;
+  ready: boolean;
+  onDone: () => void;
+  children: ReactNode;
+}) {
+  const adding = useMutation({ mutationFn: add, onSuccess: onDone });
+  return (
+    <>
+      <Columns
+        onSubmit={(e) => {
+          e.preventDefault();
+          adding.mutate();
+        }}
+      >
+        {children}
+        <div className="wide">
+          <Button
+            look="main"
+            type="submit"
+            isDisabled={!ready || adding.isPending}
+          >
+            {adding.isPending ? acting : act}
+          </Button>{" "}
+          <Button onPress={onDone}>Leave it</Button>
+        </div>
+      </Columns>
+      {adding.isError && <Failure error={adding.error} />}
+    </>
+  );
+}
