@@ -12,6 +12,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"reshard/internal/client"
+	"reshard/internal/core/fault"
 	"reshard/internal/core/keep"
 	"reshard/internal/wire"
 )
@@ -138,7 +139,7 @@ Examples:
 				Action: a.addRule,
 			},
 			{
-				Name: "change", Usage: "change a rule; what is left out stays as it is", ArgsUsage: "SERVER RULE",
+				Name: "change", Usage: "change a rule; what is left out stays as it is", ArgsUsage: "SERVER [RULE]",
 				Description: `Shows first what would become of the backups that it has made, and asks.
 
 Examples:
@@ -165,12 +166,12 @@ Examples:
 					return api.RunRule(ctx, server, rule)
 				}),
 			{
-				Name: "remove", Usage: "forget a rule; its backups stay", ArgsUsage: "SERVER RULE",
+				Name: "remove", Usage: "forget a rule; its backups stay", ArgsUsage: "SERVER [RULE]",
 				Description: "No rule lets its backups go any more: set aside yourself what you can do " +
 					"without.\n\nExamples:\n" +
 					"  reshard rules remove north-plot weekly",
 				Action: func(ctx context.Context, c *cli.Command) error {
-					names, api, err := a.ready(c, "SERVER", "RULE")
+					names, api, err := a.readyForRule(ctx, c)
 					if err == nil {
 						err = api.RemoveRule(ctx, names[0], names[1])
 					}
@@ -226,13 +227,40 @@ Examples:
 	}
 }
 
+// readyForRule is ready for a server and one of its rules; its only one needs no name.
+func (a *app) readyForRule(ctx context.Context, c *cli.Command) ([]string, *client.Client, error) {
+	if c.Args().Len() != 1 {
+		return a.ready(c, "SERVER", "RULE")
+	}
+	names, api, err := a.ready(c, "SERVER")
+	if err != nil {
+		return nil, nil, err
+	}
+	list, err := api.Rules(ctx, names[0])
+	switch {
+	case err != nil:
+		return nil, nil, err
+	case len(list) == 1:
+		return append(names, list[0].Name), api, nil
+	case len(list) == 0:
+		return nil, nil, fault.New(fault.NotFound, below(c), names[0], "it has no rule yet").
+			With("reshard rules add " + names[0] + " --at \"0 4 * * *\"")
+	}
+	var rules []string
+	for _, r := range list {
+		rules = append(rules, r.Name)
+	}
+	return nil, nil, usage("%s has the rules %s: say which, as in reshard %s %s %s", names[0],
+		strings.Join(rules, ", "), below(c), names[0], rules[0])
+}
+
 func (a *app) onRule(verb, use string,
 	do func(ctx context.Context, api *client.Client, server, rule string) (wire.Rule, error)) *cli.Command {
 	return &cli.Command{
-		Name: verb, Usage: use, ArgsUsage: "SERVER RULE",
+		Name: verb, Usage: use, ArgsUsage: "SERVER [RULE]",
 		Description: "Examples:\n  reshard rules " + verb + " north-plot usual",
 		Action: func(ctx context.Context, c *cli.Command) error {
-			names, api, err := a.ready(c, "SERVER", "RULE")
+			names, api, err := a.readyForRule(ctx, c)
 			if err != nil {
 				return err
 			}
@@ -283,8 +311,11 @@ func (a *app) listRules(list []wire.Rule, server string) {
 			last = ago(*r.LastGood)
 		}
 		state := "✓"
-		if r.Trouble != "" {
+		switch {
+		case r.Trouble != "":
 			state = "! " + r.Trouble
+		case r.LastGood == nil:
+			state = "– has made none yet"
 		}
 		rows = append(rows, []string{r.Server, r.Name, next, last, fmt.Sprint(r.Kept), r.Says, state})
 	}
@@ -323,7 +354,7 @@ func (a *app) addRule(ctx context.Context, c *cli.Command) error {
 }
 
 func (a *app) changeRule(ctx context.Context, c *cli.Command) error {
-	names, api, err := a.ready(c, "SERVER", "RULE")
+	names, api, err := a.readyForRule(ctx, c)
 	if err != nil {
 		return err
 	}
@@ -483,6 +514,9 @@ func (a *app) allow(ctx context.Context, c *cli.Command) error {
 				most = append(most, bytesText(to.Bytes))
 			}
 			a.print("%s may have: %s\n", who, orText(strings.Join(most, " and "), "any number and size of backups"))
+		}
+		if _, its := limits.Servers[server]; server != "" && !its {
+			say(server, keep.Allowance{})
 		}
 		say("All servers together", limits.Allowance)
 		for _, name := range slices.Sorted(maps.Keys(limits.Servers)) {

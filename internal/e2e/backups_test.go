@@ -679,7 +679,7 @@ func TestKilledWhileWhatIsNotKeptGoes(t *testing.T) {
 			noise := make([]byte, 200_000)
 			_, _ = rand.Read(noise)
 			require.NoError(t, os.WriteFile(tile[0], append([]byte("QMT1"), noise...), 0o644))
-			b.send(fmt.Sprintf("fen%d", n), quarrymoss.Options{Title: "Fen", Seed: int64(n)}) // packs small enough to join
+			b.send(fmt.Sprintf("fen%d", n), quarrymoss.Options{Title: "Fen", Seed: int64(n)}) // small packs to join
 			b.runRule("north")
 			require.Eventually(t, func() bool {
 				list, err := b.api.Backups(ctx, wire.BackupQuery{State: "done"})
@@ -734,7 +734,8 @@ func TestKilledWhileWhatIsNotKeptGoes(t *testing.T) {
 				if _, err = api.CheckStore(ctx, "granary"); err != nil {
 					return err
 				}
-				if _, err := db.Exec("UPDATE store_packs SET unneeded_at = unneeded_at - interval '90 days'"); err != nil {
+				_, err := db.Exec("UPDATE store_packs SET unneeded_at = unneeded_at - interval '90 days'")
+				if err != nil {
 					return err
 				}
 			}

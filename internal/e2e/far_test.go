@@ -424,7 +424,7 @@ func TestSecretsAreWrittenNowhere(t *testing.T) {
 // put and its undo end done, with the world that was asked for, and nothing is mixed.
 func TestALineThatBreaks(t *testing.T) {
 	t.Parallel()
-	every := 7
+	every := 13
 	if os.Getenv("RESHARD_EVERY_POINT") != "" {
 		every = 1
 	}
@@ -442,7 +442,7 @@ func TestALineThatBreaks(t *testing.T) {
 	}{
 		"cut in a session": {over(farhost.Shape{}), cutAndRefused, 300 * time.Millisecond, every, false},
 		"cut, files alone": {over(farhost.Shape{FilesOnly: true}), cutAndRefused, 300 * time.Millisecond, every, false},
-		"cut, FTP":         {overFTP, cutAndRefused, 300 * time.Millisecond, 3 * every, false},
+		"cut, FTP":         {overFTP, cutAndRefused, 300 * time.Millisecond, 2 * every, false},
 		"cut, FTP with a provider": {func(b *bundle) *moor {
 			far := overFTP(b)
 			b.rent("quarrymoss")
@@ -453,8 +453,8 @@ func TestALineThatBreaks(t *testing.T) {
 			far.provider.Break()
 			return func() { far.provider.Away(false); mend() }
 		}, 300 * time.Millisecond, every, true},
-		"silent":      {over(farhost.Shape{}), stalled, 16 * time.Second, 5 * every, false},
-		"silent, FTP": {overFTP, stalled, 16 * time.Second, 5 * every, true},
+		"silent":      {over(farhost.Shape{}), stalled, 16 * time.Second, 3 * every, false},
+		"silent, FTP": {overFTP, stalled, 16 * time.Second, 3 * every, true},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()

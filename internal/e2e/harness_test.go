@@ -194,7 +194,7 @@ func (b *bundle) config() cli.ServeConfig {
 		Limits:        b.limits,
 		Games:         b.games,
 		GamesOverride: b.gamesOverride,
-		RulePace:      100 * time.Millisecond,
+		RulePace:      300 * time.Millisecond,
 		Clock:         b.clock,
 		Disk: func() (int64, int64, error) {
 			if b.disk != nil {

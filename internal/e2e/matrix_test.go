@@ -228,7 +228,7 @@ func TestEveryKindOnAnotherMachine(t *testing.T) {
 		games []string
 	}{
 		"in a session": {
-			func(b *bundle, _ string) { b.machine(farhost.Shape{}, 0) }, []string{"quarrymoss", "openttd"},
+			func(b *bundle, _ string) { b.machine(farhost.Shape{}, 0) }, []string{"openttd"},
 		},
 		"files alone": {
 			func(b *bundle, _ string) { b.machine(farhost.Shape{FilesOnly: true}, 0) }, []string{"saltmarch"},

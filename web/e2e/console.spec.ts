@@ -630,3 +630,54 @@ test("a rule with its preview, a backup, and the way back to it", async () => {
   expect(errors.filter((e) => !e.includes("422"))).toEqual([]);
   await context.close();
 });
+
+/** Goes on with Tab until a control has the focus; nothing is clicked, and the focus is never put anywhere. */
+async function tabTo(page: Page, role: "button" | "link" | "textbox" | "tab", name: string | RegExp) {
+  const wanted = page.getByRole(role, { name }).first();
+  await wanted.waitFor();
+  for (let i = 0; i < 120; i++) {
+    if (await wanted.evaluate((e) => e.contains(document.activeElement))) return;
+    await page.keyboard.press("Tab");
+  }
+  throw new Error(`Tab does not come to ${role} ${name}`);
+}
+
+async function press(page: Page, role: "button" | "link", name: string | RegExp) {
+  await tabTo(page, role, name);
+  await page.keyboard.press("Enter");
+}
+
+test("a rule, a backup, a note to somebody and the way back, by keyboard alone", async () => {
+  const { page, context, errors } = await demo.page({ reducedMotion: "reduce" });
+  await page.goto("/servers/terraces?tab=backups");
+  await press(page, "button", "Add a rule …");
+  await tabTo(page, "textbox", "How long");
+  await page.keyboard.press("Control+a");
+  await page.keyboard.type("all for 2 days, then one a week for 1 year");
+  await page.getByText("then one a week for 1 year.", { exact: false }).first().waitFor();
+  await press(page, "button", "Add this rule");
+  await page.getByText(/Due next on/).waitFor();
+  await press(page, "button", "Back it up now");
+  await page.getByText("good", { exact: true }).waitFor();
+  await press(page, "button", "Pin it");
+  await page.getByText("· pinned").waitFor();
+  await press(page, "link", "Go back to it …");
+  await page.getByRole("heading", { name: "Go back to backup" }).waitFor();
+  await page.goBack();
+  await press(page, "button", /^Pause/);
+  await page.getByText(/Paused by/).waitFor();
+
+  await page.goto("/backups");
+  await press(page, "button", "Tell somebody …");
+  await tabTo(page, "textbox", "Name of who is told");
+  await page.keyboard.type("club");
+  await tabTo(page, "textbox", "Address of the webhook");
+  await page.keyboard.type("http://127.0.0.1:1/nobody");
+  await press(page, "button", "Tell from now on");
+  await page.getByRole("alert").first().waitFor(); // an address of this machine is none to tell
+  await press(page, "button", "Leave it");
+  await tabTo(page, "button", "Tell somebody …");
+  await accessible(page);
+  expect(errors.filter((e) => !/4\d\d/.test(e))).toEqual([]);
+  await context.close();
+});

@@ -94,7 +94,7 @@ function RuleLine({ rule: r }: { rule: Rule }) {
   const run = useMutation({ mutationFn: () => api.runRule(r.server, r.name), onSettled: settled });
   const remove = useMutation({ mutationFn: () => api.removeRule(r.server, r.name), onSettled: settled });
   const [sure, setSure] = useState(false);
-  const state = r.trouble ? "blocks" : r.pausedAt ? "held" : "done";
+  const state = r.trouble ? "blocks" : r.pausedAt ? "held" : r.lastGood ? "done" : "planned";
   return (
     <Line>
       <p>
