@@ -17,6 +17,14 @@ type serverInput struct {
 	Server string `path:"server"`
 }
 
+// orNone is what was sent, or the zero value where nothing was.
+func orNone[T any](sent *T) (out T) {
+	if sent != nil {
+		out = *sent
+	}
+	return out
+}
+
 func (a *API) serverRoutes() {
 	huma.Register(a.huma, op("list-servers", http.MethodGet, "/servers",
 		"List servers as they are known: each is looked at in the background", "servers"),
@@ -31,38 +39,32 @@ func (a *API) serverRoutes() {
 			s, err := a.service.Fleet.Add(ctx, in.Body)
 			return &answer[wire.ServerFacts]{s}, a.failed(err)
 		})
-	for _, c := range []struct {
-		id, method, path, summary string
-		do                        func(context.Context, string) (wire.ServerFacts, error)
-	}{
-		{
-			"get-server",
-			http.MethodGet,
-			"",
-			"Get a server with what its files say",
-			func(ctx context.Context, n string) (wire.ServerFacts, error) { return a.service.Fleet.Server(ctx, n) },
-		},
-		{
-			"start-server",
-			http.MethodPost,
-			"/start",
-			"Start a server and wait until it is ready",
-			func(ctx context.Context, n string) (wire.ServerFacts, error) { return a.service.Fleet.Start(ctx, n) },
-		},
-		{
-			"stop-server",
-			http.MethodPost,
-			"/stop",
-			"Stop a server cleanly and wait for its end; it is never killed",
-			func(ctx context.Context, n string) (wire.ServerFacts, error) { return a.service.Fleet.Stop(ctx, n) },
-		},
-	} {
-		huma.Register(a.huma, op(c.id, c.method, "/servers/{server}"+c.path, c.summary, "servers"),
-			func(ctx context.Context, in *serverInput) (*answer[wire.ServerFacts], error) {
-				s, err := c.do(ctx, in.Server)
-				return &answer[wire.ServerFacts]{s}, a.failed(err)
-			})
-	}
+	huma.Register(a.huma, op("get-server", http.MethodGet, "/servers/{server}", "Get a server with what its files say",
+		"servers"),
+		func(ctx context.Context, in *serverInput) (*answer[wire.ServerFacts], error) {
+			s, err := a.service.Fleet.Server(ctx, in.Server)
+			return &answer[wire.ServerFacts]{s}, a.failed(err)
+		})
+	huma.Register(a.huma, op("start-server", http.MethodPost, "/servers/{server}/start",
+		"Start a server and wait until it is ready. Code needs-choice: the world is not there that its settings name, "+
+			"and it would make a new one", "servers"),
+		func(ctx context.Context, in *struct {
+			Server string `path:"server"`
+			Body   *wire.StartServer
+		}) (*answer[wire.ServerFacts], error) {
+			s, err := a.service.Fleet.Start(ctx, in.Server, orNone(in.Body))
+			return &answer[wire.ServerFacts]{s}, a.failed(err)
+		})
+	huma.Register(a.huma, op("stop-server", http.MethodPost, "/servers/{server}/stop",
+		"Stop a server cleanly and wait for its end. Players are told where the game can, and what a stop would lose is "+
+			"saved before; it is never killed", "servers"),
+		func(ctx context.Context, in *struct {
+			Server string `path:"server"`
+			Body   *wire.StopServer
+		}) (*answer[wire.ServerFacts], error) {
+			s, err := a.service.Fleet.Stop(ctx, in.Server, orNone(in.Body))
+			return &answer[wire.ServerFacts]{s}, a.failed(err)
+		})
 	huma.Register(a.huma, op("say-server-stopped", http.MethodPost, "/servers/{server}/stopped",
 		"Say that a server is stopped of which that cannot be told. Your word stands in for it, is named in proofs, "+
 			"and counts until the server can be seen again", "servers"), func(

@@ -105,7 +105,7 @@ func (s *bundle) bigServer(name string) (world string) {
 func BenchmarkBackup1GB(b *testing.B) {
 	s := setup(b)
 	world := s.bigServer("north")
-	_, err := s.api.StartServer(context.Background(), "north")
+	_, err := s.api.StartServer(context.Background(), "north", wire.StartServer{})
 	require.NoError(b, err)
 	figures := map[string][]float64{}
 	add := func(name string, v float64) { figures[name] = append(figures[name], v) }
@@ -214,10 +214,10 @@ func BenchmarkFarBackup1GB(b *testing.B) {
 		b.Run(fmt.Sprintf("held-over-ssh-at-%s", trip), func(b *testing.B) {
 			s := startFar(b, farhost.Shape{}, trip)
 			ctx := context.Background()
-			_, err := s.api.StopServer(ctx, "fen")
+			_, err := s.api.StopServer(ctx, "fen", wire.StopServer{})
 			require.NoError(b, err)
 			world := played(s, 2000, 512<<10)
-			_, err = s.api.StartServer(ctx, "fen")
+			_, err = s.api.StartServer(ctx, "fen", wire.StartServer{})
 			require.NoError(b, err)
 			for b.Loop() {
 				_, first, _ := s.backup("fen")

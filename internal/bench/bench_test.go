@@ -92,7 +92,7 @@ func (s *bundle) end() {
 	list, err := s.api.Servers(context.Background(), wire.ServerQuery{})
 	if err == nil {
 		for _, v := range list {
-			_, _ = s.api.StopServer(context.Background(), v.Name)
+			_, _ = s.api.StopServer(context.Background(), v.Name, wire.StopServer{})
 		}
 	}
 	_ = s.cmd.Process.Signal(syscall.SIGTERM)
@@ -126,7 +126,7 @@ func (s *bundle) server(name, folder string) string {
 		Command: []string{s.tool, "quarrymoss", "serve", "."},
 	})
 	require.NoError(s.b, err)
-	_, err = s.api.StartServer(ctx, name)
+	_, err = s.api.StartServer(ctx, name, wire.StartServer{})
 	require.NoError(s.b, err)
 	return root
 }

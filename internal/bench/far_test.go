@@ -67,8 +67,8 @@ func startFar(b *testing.B, shape farhost.Shape, roundTrip time.Duration) *far {
 	if shape.FilesOnly {
 		_, err = s.api.SayStopped(ctx, "fen")
 	} else {
-		_, err = s.api.StartServer(ctx, "fen")
-		b.Cleanup(func() { _, _ = s.api.StopServer(ctx, "fen") })
+		_, err = s.api.StartServer(ctx, "fen", wire.StartServer{})
+		b.Cleanup(func() { _, _ = s.api.StopServer(ctx, "fen", wire.StopServer{}) })
 	}
 	require.NoError(b, err)
 	return s

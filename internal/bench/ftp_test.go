@@ -124,7 +124,7 @@ func startFTP(b *testing.B, shape farhost.FTPShape, roundTrip time.Duration, ren
 	})
 	require.NoError(b, err)
 	if rented {
-		_, err = s.api.StartServer(ctx, "fen")
+		_, err = s.api.StartServer(ctx, "fen", wire.StartServer{})
 		require.NoError(b, err)
 		return s, a
 	}

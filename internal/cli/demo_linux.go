@@ -215,7 +215,7 @@ func (a *app) demoLoad(ctx context.Context, api *client.Client, data, standin st
 ) error {
 	if s.Loaded {
 		for _, name := range s.Running {
-			if _, err := api.StartServer(ctx, name); err != nil {
+			if _, err := api.StartServer(ctx, name, wire.StartServer{}); err != nil {
 				what, _ := fault.Words(err)
 				a.print("%s does not start: %s\n", name, what)
 			}
@@ -254,7 +254,7 @@ func (a *app) demoLoad(ctx context.Context, api *client.Client, data, standin st
 			}
 			continue
 		}
-		if _, err := api.StartServer(ctx, m.Name); err != nil {
+		if _, err := api.StartServer(ctx, m.Name, wire.StartServer{NewWorld: true}); err != nil {
 			return err
 		}
 	}
@@ -332,7 +332,7 @@ func stopAll(ctx context.Context, api *client.Client) (stopped []string, err err
 // held, so that Reshard leaves it alone, is told to end by a signal.
 func stopOne(ctx context.Context, api *client.Client, name string) error {
 	for patience := time.Now().Add(30 * time.Second); ; time.Sleep(100 * time.Millisecond) {
-		_, err := api.StopServer(ctx, name)
+		_, err := api.StopServer(ctx, name, wire.StopServer{})
 		if fault.CodeOf(err) != fault.Busy {
 			return err
 		}

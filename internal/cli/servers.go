@@ -9,6 +9,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"reshard/internal/client"
+	"reshard/internal/core/fault"
 	"reshard/internal/core/life"
 	"reshard/internal/core/server"
 	"reshard/internal/wire"
@@ -47,12 +48,30 @@ func (a *app) serversCommand() *cli.Command {
 		}, a.listServers),
 		Commands: []*cli.Command{
 			a.onServer("show", "show a server's worlds, settings and version",
-				"Examples:\n  reshard servers show north-plot", (*client.Client).Server),
+				"Examples:\n  reshard servers show north-plot", nil,
+				func(ctx context.Context, _ *cli.Command, api *client.Client, name string) (wire.ServerFacts, error) {
+					return api.Server(ctx, name)
+				}),
 			a.onServer("start", "start a server and wait until it is ready",
-				"Examples:\n  reshard servers start north-plot", (*client.Client).StartServer),
+				`Asks first when the world is not there that its settings name: it would make a new,
+empty one in silence.
+
+Examples:
+  reshard servers start north-plot
+  reshard servers start north-plot --new-world`,
+				[]cli.Flag{&cli.BoolFlag{Name: "new-world", Usage: "also when its world is not there: it makes a new one"}},
+				a.startServer),
 			a.onServer("stop", "stop a server cleanly and wait for its end",
-				"A server that does not stop when asked goes on running: it is never killed.\n\nExamples:\n  reshard "+
-					"servers stop north-plot", (*client.Client).StopServer),
+				`Players are told where the game can, and what a stop would lose is saved before. A
+server that does not save or stop when asked goes on running: it is never killed.
+
+Examples:
+  reshard servers stop north-plot
+  reshard servers stop north-plot --unsaved`,
+				[]cli.Flag{&cli.BoolFlag{Name: "unsaved", Usage: "do not have it save before; what was played may be lost"}},
+				func(ctx context.Context, c *cli.Command, api *client.Client, name string) (wire.ServerFacts, error) {
+					return api.StopServer(ctx, name, wire.StopServer{Unsaved: c.Bool("unsaved")})
+				}),
 			a.serversStoppedCommand(), a.serversStartedCommand(), a.serversChangeCommand(),
 			a.serversAddCommand(), a.serversLogCommand(), a.serversSlotsCommand(),
 			a.remover("remove", "SERVER", "forget a stopped server",
@@ -105,7 +124,10 @@ func (a *app) serversStartedCommand() *cli.Command {
 Your word that it runs is named in proofs.
 
 Examples:
-  reshard servers started north-plot`, (*client.Client).SayStarted)
+  reshard servers started north-plot`, nil,
+		func(ctx context.Context, _ *cli.Command, api *client.Client, name string) (wire.ServerFacts, error) {
+			return api.SayStarted(ctx, name)
+		})
 }
 
 // controlFlags are how a server elsewhere is controlled.
@@ -211,10 +233,27 @@ func (a *app) listServers(list []wire.Server) {
 	a.table([]string{"server", "state", "game, kind", "active world", "players join at", ""}, rows, 0, 0, 0, 44, 0, 40)
 }
 
-func (a *app) onServer(name, use, description string,
-	do func(*client.Client, context.Context, string) (wire.ServerFacts, error)) *cli.Command {
+// startServer starts a server; one that would make a new world is asked about.
+func (a *app) startServer(ctx context.Context, c *cli.Command, api *client.Client, name string) (wire.ServerFacts,
+	error) {
+	s, err := api.StartServer(ctx, name, wire.StartServer{NewWorld: c.Bool("new-world")})
+	if fault.CodeOf(err) != fault.NeedsChoice || a.json {
+		return s, err
+	}
+	a.endProgress()
+	what, _ := fault.Words(err)
+	yes, aerr := a.confirm(what + ". Start it with a new, empty world?")
+	if aerr != nil || !yes {
+		return s, err
+	}
+	a.status("start: waiting for %s", name)
+	return api.StartServer(ctx, name, wire.StartServer{NewWorld: true})
+}
+
+func (a *app) onServer(name, use, description string, flags []cli.Flag,
+	do func(context.Context, *cli.Command, *client.Client, string) (wire.ServerFacts, error)) *cli.Command {
 	return &cli.Command{
-		Name: name, Usage: use, ArgsUsage: "SERVER", Description: description,
+		Name: name, Usage: use, ArgsUsage: "SERVER", Description: description, Flags: flags,
 		Action: func(ctx context.Context, c *cli.Command) error {
 			names, api, err := a.ready(c, "SERVER")
 			if err != nil {
@@ -223,7 +262,7 @@ func (a *app) onServer(name, use, description string,
 			if name != "show" {
 				a.status("%s: waiting for %s", name, names[0])
 			}
-			s, err := do(api, ctx, names[0])
+			s, err := do(ctx, c, api, names[0])
 			a.endProgress()
 			if err != nil {
 				return err

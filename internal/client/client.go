@@ -347,14 +347,14 @@ func (c *Client) SayStarted(ctx context.Context, name string) (wire.ServerFacts,
 	return call[wire.ServerFacts](ctx, c, http.MethodPost, "/servers/"+url.PathEscape(name)+"/started", nil)
 }
 
-// StartServer starts a server and waits until it is ready.
-func (c *Client) StartServer(ctx context.Context, name string) (wire.ServerFacts, error) {
-	return call[wire.ServerFacts](ctx, c, http.MethodPost, "/servers/"+url.PathEscape(name)+"/start", nil)
+// StartServer starts a server and waits until it is ready. Code needs-choice: see wire.StartServer.
+func (c *Client) StartServer(ctx context.Context, name string, how wire.StartServer) (wire.ServerFacts, error) {
+	return call[wire.ServerFacts](ctx, c, http.MethodPost, "/servers/"+url.PathEscape(name)+"/start", how)
 }
 
 // StopServer stops a server and waits for its end.
-func (c *Client) StopServer(ctx context.Context, name string) (wire.ServerFacts, error) {
-	return call[wire.ServerFacts](ctx, c, http.MethodPost, "/servers/"+url.PathEscape(name)+"/stop", nil)
+func (c *Client) StopServer(ctx context.Context, name string, how wire.StopServer) (wire.ServerFacts, error) {
+	return call[wire.ServerFacts](ctx, c, http.MethodPost, "/servers/"+url.PathEscape(name)+"/stop", how)
 }
 
 // SayStopped says that a server is stopped of which that cannot be told.

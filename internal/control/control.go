@@ -72,6 +72,9 @@ type Control struct {
 	driver  Driver
 	profile *game.Profile
 	name    string
+	// Active, when set, names the world that the settings name: what is saved before a stop, where the log does
+	// not say which one is open.
+	Active func(ctx context.Context) (string, error)
 	// Trace, when set, is told where an act stands: tests cut it there.
 	Trace func(point string)
 
@@ -368,8 +371,12 @@ func (c *Control) notReady(ctx context.Context, what string) error {
 type StopMode int
 
 const (
-	// Clean asks as the profile says and waits; a server that does not go stays.
+	// Clean tells players where the profile can, has a game save that loses what was played when it stops, asks
+	// as the profile says, and waits; a server that does not save, or does not go, stays.
 	Clean StopMode = iota
+	// Unsaved is Clean for a game that cannot be told to save any more: what was played since it saved last is
+	// lost.
+	Unsaved
 	// Force asks, then signals, then kills. It is only for a server that never
 	// became ready, or whose new world is being taken back: nobody plays there.
 	Force
@@ -409,6 +416,13 @@ func (c *Control) Stop(ctx context.Context, mode StopMode) (e Ending, err error)
 		clean, err := c.endedWell(ctx, st)
 		return Ending{Clean: clean, Already: true, Evidence: st.Evidence, By: st.By}, err
 	}
+	if mode == Clean && st.State == life.Running {
+		if err := c.beforeStop(ctx, st); err != nil {
+			if now := c.Status(ctx); now.State != life.Stopped { // else it went by itself at this moment
+				return e, err
+			}
+		}
+	}
 	c.setStopping(true)
 	defer c.setStopping(false)
 	from, run, err := c.logEnd(ctx)
@@ -417,7 +431,7 @@ func (c *Control) Stop(ctx context.Context, mode StopMode) (e Ending, err error)
 			err = nil
 		}
 	}
-	if err != nil && mode == Clean {
+	if err != nil && mode != Force {
 		if now := c.Status(ctx); now.State == life.Stopped { // it went by itself at this moment
 			clean, err := c.endedWell(ctx, now)
 			return Ending{Clean: clean, Already: true, Evidence: now.Evidence, By: now.By}, err
@@ -460,6 +474,35 @@ func (c *Control) Stop(ctx context.Context, mode StopMode) (e Ending, err error)
 	}
 	e.Clean = c.profile.Server.Console.Stop.Expect.IsZero() || c.saysStopped(ctx, run, from)
 	return e, nil
+}
+
+// leaving is what players are told before a stop.
+const leaving = "The server stops now. What was built is saved."
+
+// beforeStop tells players, and has the game save where a stop alone would lose what was played. Whether players
+// were told does not matter to the stop; that it was saved does.
+func (c *Control) beforeStop(ctx context.Context, st Status) error {
+	console := c.profile.Server.Console
+	if console.Say != "" {
+		_ = c.say(ctx, strings.ReplaceAll(console.Say, "{text}", leaving))
+	}
+	if !console.Stop.Loses {
+		return nil
+	}
+	name := st.Opened
+	if name == "" && c.Active != nil {
+		var err error
+		if name, err = c.Active(ctx); err != nil {
+			return fault.Wrap(fault.NotStopped, "stop", c.name, err)
+		}
+	}
+	err := c.Tell(ctx, console.Flush.Filled(c.profile.World, name), c.profile.Server.Waits.Stop)
+	if err == nil {
+		return nil
+	}
+	what, _ := fault.Words(err)
+	return fault.New(fault.NotStopped, "stop", c.name, "it was not asked to stop, since what was played is not saved: %s",
+		what).With("Save from inside the game, or let it be lost: reshard servers stop " + c.name + " --unsaved.")
 }
 
 // endedWell tells whether a server that was down before it was asked had ended as it

@@ -3,6 +3,7 @@ package control_test
 import (
 	"context"
 	"errors"
+	"strings"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -271,3 +272,78 @@ func TestALogsLinesSayWhereTheyEnd(t *testing.T) {
 	})
 	require.ErrorIs(t, err, enough)
 }
+
+// saver loses what was played when it stops, and saves when it is told to.
+type saver struct {
+	mute   bool
+	heard  []string
+	saved  int
+	played int
+}
+
+func (*saver) Begin(say func(string)) int { say("ready on port 1"); return memory.On }
+
+func (s *saver) Hear(line string, say func(string)) int {
+	s.heard = append(s.heard, line)
+	switch {
+	case line == "halt":
+		say("all tiles written")
+		return 0
+	case strings.HasPrefix(line, "save ") && !s.mute:
+		s.saved = s.played
+		say("saved " + strings.TrimPrefix(line, "save "))
+	}
+	return memory.On
+}
+
+func (*saver) Feel(control.Signal, func(string)) int { return 130 }
+
+// Every clean stop tells players and saves before, where a stop loses what was played; what does not save is not
+// stopped, unless that is wanted.
+func TestStopMeansSaved(t *testing.T) {
+	t.Parallel()
+	for name, c := range map[string]struct {
+		mute  bool
+		mode  control.StopMode
+		heard []string
+		stops bool
+	}{
+		"it saves":                  {false, control.Clean, []string{"tell " + told, "save frost", "halt"}, true},
+		"it does not save":          {true, control.Clean, []string{"tell " + told, "save frost"}, false},
+		"it does not save, and may": {true, control.Unsaved, []string{"halt"}, true},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			shipped, err := games.Find("quarrymoss")
+			require.NoError(t, err)
+			p := *shipped
+			p.Server.Waits = game.Waits{Start: time.Second, Stop: 100 * time.Millisecond, Settle: time.Millisecond}
+			p.Server.Console.Say, p.Server.Console.Stop.Loses = "tell {text}", true
+			p.Server.Console.Flush = game.Exchange{Say: "save {name}"}
+			p.Server.Console.Flush.Expect = game.Pattern{Text: "^saved {name}$"}
+			require.NoError(t, err)
+			g := &saver{mute: c.mute, played: 100}
+			s := memory.New(g)
+			ctl := control.New("north", s, &p)
+			ctl.Active = func(context.Context) (string, error) { return "frost", nil }
+			ctx := context.Background()
+			_, err = ctl.Start(ctx)
+			require.NoError(t, err)
+			_, err = ctl.Stop(ctx, c.mode)
+			assert.Equal(t, c.stops, err == nil, "%v", err)
+			assert.Equal(t, c.heard, g.heard)
+			assert.Equal(t, !c.stops, s.Running())
+			if !c.mute {
+				assert.Equal(t, 100, g.saved)
+			}
+			if !c.stops {
+				assert.ErrorIs(t, err, fault.NotStopped.As())
+				what, next := fault.Words(err)
+				assert.Contains(t, what, "what was played is not saved")
+				assert.Contains(t, next, "--unsaved")
+			}
+		})
+	}
+}
+
+const told = "The server stops now. What was built is saved."

@@ -208,7 +208,7 @@ func TestAGameOfAnotherAccount(t *testing.T) {
 		assert.Equal(t, mode, info.Mode().Perm(), name)
 		assert.EqualValues(t, nobody, info.Sys().(*syscall.Stat_t).Uid, name)
 	}
-	_, err := b.api.StopServer(context.Background(), "north")
+	_, err := b.api.StopServer(context.Background(), "north", wire.StopServer{})
 	require.NoError(t, err, "its save can be written")
 	assert.FileExists(t, filepath.Join(root, "worlds", "fen", "diary.txt"))
 }
@@ -377,7 +377,7 @@ func TestALeaseLostInTheMidstOfASwitch(t *testing.T) {
 			require.Eventually(t, func() bool {
 				return fault.CodeOf(b.api.Health(context.Background())) == fault.StandsBy
 			}, 10*time.Second, 20*time.Millisecond)
-			_, err = api.StopServer(context.Background(), "north")
+			_, err = api.StopServer(context.Background(), "north", wire.StopServer{})
 			require.NoError(t, err)
 			require.NoError(t, b.daemon.Close())
 		})
@@ -507,7 +507,7 @@ func TestALeaseLostInABackup(t *testing.T) {
 			list, err = api.Backups(ctx, wire.BackupQuery{State: "done"})
 			require.NoError(t, err)
 			assert.Len(t, list, 1)
-			_, err = api.StopServer(ctx, "north")
+			_, err = api.StopServer(ctx, "north", wire.StopServer{})
 			require.NoError(t, err)
 			require.NoError(t, b.daemon.Close())
 		})

@@ -122,7 +122,7 @@ func TestADeadHostsServersAreUnknown(t *testing.T) {
 	last := b.put("fen", "north", nil)
 	assert.Equal(t, "done", string(last.State))
 	require.NoError(t, <-waiting)
-	_, err = b.api.StartServer(ctx, "far")
+	_, err = b.api.StartServer(ctx, "far", wire.StartServer{})
 	assert.True(t, fault.Passing(err), "%v", err)
 
 	// Its changeover is not lost: it waits for the host, and goes on when that is back.

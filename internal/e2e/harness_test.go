@@ -277,7 +277,7 @@ func (b *bundle) end() {
 		if s.Process == "" {
 			continue
 		}
-		if _, err := b.api.StopServer(ctx, s.Name); err != nil {
+		if _, err := b.api.StopServer(ctx, s.Name, wire.StopServer{}); err != nil {
 			if pid := pidOf(s); pid > 0 { // 0 would be this test itself
 				_ = syscall.Kill(pid, syscall.SIGKILL) // one that was made to ignore its stop
 			}
@@ -346,7 +346,7 @@ func (b *bundle) quarry(name string, p plot) string {
 	require.NoError(b.t, err)
 	b.sayDown(name)
 	if !p.stopped {
-		_, err = b.api.StartServer(ctx, name)
+		_, err = b.api.StartServer(ctx, name, wire.StartServer{})
 		require.NoError(b.t, err)
 	}
 	if p.mischief != "" {

@@ -51,7 +51,7 @@ func (b *bundle) rented(change func(*tollen.Plot)) (*tollen.Provider, string) {
 		Control: server.Means{Machine: "14"},
 	})
 	require.NoError(b.t, err)
-	_, err = b.api.StartServer(ctx, "north")
+	_, err = b.api.StartServer(ctx, "north", wire.StartServer{})
 	require.NoError(b.t, err)
 	return p, root
 }

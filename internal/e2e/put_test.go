@@ -320,7 +320,7 @@ func TestOneChangeoverAtATime(t *testing.T) {
 	require.NoError(t, err)
 	_, err = b.api.Act(ctx, two.ID, "start")
 	assert.ErrorIs(t, err, fault.Busy.As())
-	_, err = b.api.StopServer(ctx, "north")
+	_, err = b.api.StopServer(ctx, "north", wire.StopServer{})
 	assert.ErrorIs(t, err, fault.Busy.As())
 	last, err := b.api.Watch(ctx, one.ID, func(wire.Changeover) {})
 	require.NoError(t, err)
@@ -332,9 +332,9 @@ func TestOneChangeoverAtATime(t *testing.T) {
 
 func (b *bundle) restartServer(name string) {
 	b.t.Helper()
-	_, err := b.api.StopServer(context.Background(), name)
+	_, err := b.api.StopServer(context.Background(), name, wire.StopServer{})
 	require.NoError(b.t, err)
-	_, err = b.api.StartServer(context.Background(), name)
+	_, err = b.api.StartServer(context.Background(), name, wire.StartServer{})
 	require.NoError(b.t, err)
 }
 

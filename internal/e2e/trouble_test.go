@@ -89,7 +89,7 @@ func TestServersOutliveTheService(t *testing.T) {
 	assert.Equal(t, "running", s.Server.State)
 	assert.Equal(t, "winter", s.Server.Opened)
 	// Its console still works through the new life of the service.
-	_, err = b.api.StopServer(context.Background(), "north")
+	_, err = b.api.StopServer(context.Background(), "north", wire.StopServer{})
 	require.NoError(t, err)
 	require.Error(t, syscall.Kill(pid, 0))
 }
@@ -242,7 +242,7 @@ func TestHeld(t *testing.T) {
 			assert.Contains(t, held.Failure.What, "exited with code 3", "the first cause is told")
 			assert.Contains(t, held.Failure.What, "is there as well")
 			ctx := context.Background()
-			_, err := b.api.StartServer(ctx, "north")
+			_, err := b.api.StartServer(ctx, "north", wire.StartServer{})
 			assert.ErrorIs(t, err, fault.Busy.As())
 			code, out, _ := b.cli("changeovers", "show", itoa(held.ID))
 			assert.Equal(t, 0, code)
@@ -310,7 +310,7 @@ func TestRemoveServer(t *testing.T) {
 	code, _, errs := b.cli("servers", "remove", "north")
 	assert.Equal(t, 1, code)
 	assert.Contains(t, errs, "Stop it first")
-	_, err := b.api.StopServer(context.Background(), "north")
+	_, err := b.api.StopServer(context.Background(), "north", wire.StopServer{})
 	require.NoError(t, err)
 	before := snapshot(t, root)
 	code, _, errs = b.cli("servers", "remove", "north")

@@ -216,6 +216,10 @@ func (fl *Fleet) openServer(ctx context.Context, rec records.Server, sl *slot) (
 		Memory: fl.memory, Now: fl.now,
 	}
 	c.See(fl.newEyes(rec, seen, h))
+	c.Active = func(ctx context.Context) (string, error) {
+		state, err := seen.State(ctx)
+		return state.Active, err
+	}
 	return &Server{Observer: seen, host: h, closer: closer, full: full}, nil
 }
 

@@ -2,17 +2,25 @@ package fleet
 
 import (
 	"context"
+	"strings"
 
 	"reshard/internal/control"
 	"reshard/internal/core/fault"
+	"reshard/internal/core/fit"
 	"reshard/internal/core/life"
 	"reshard/internal/records"
 	"reshard/internal/wire"
 )
 
-// Start starts a server and waits until it is ready.
-func (fl *Fleet) Start(ctx context.Context, name string) (wire.ServerFacts, error) {
+// Start starts a server and waits until it is ready. One whose settings name a world that is not there would make
+// an empty one in silence: that has to be wanted, else code NeedsChoice with the sheet's words.
+func (fl *Fleet) Start(ctx context.Context, name string, how wire.StartServer) (wire.ServerFacts, error) {
 	err := fl.operate(ctx, name, "start", func(ctx context.Context, l *Server) error {
+		if !how.NewWorld {
+			if err := fl.worldThere(ctx, l); err != nil {
+				return err
+			}
+		}
 		if err := fl.records.SetWanted(ctx, l.ID, string(life.Running)); err != nil {
 			return err
 		}
@@ -30,11 +38,29 @@ func (fl *Fleet) Start(ctx context.Context, name string) (wire.ServerFacts, erro
 	return fl.Server(ctx, name)
 }
 
-// Stop stops a server cleanly and waits for its end. A server that does
-// not stop goes on running; it is never killed.
-func (fl *Fleet) Stop(ctx context.Context, name string) (wire.ServerFacts, error) {
+// worldThere is nil when the world is there that the server's next start is to open.
+func (fl *Fleet) worldThere(ctx context.Context, l *Server) error {
+	h, err := l.Heads(ctx)
+	if err != nil || h.Status.State.Up() {
+		return nil //nolint:nilerr // what does not read is the server's own business, and its log's
+	}
+	row, missing := fit.BeforeStart(fit.Input{Server: h.State, Profile: l.Profile, Live: fit.Live{Roots: l.Machine.Roots}})
+	if !missing {
+		return nil
+	}
+	return fault.New(fault.NeedsChoice, "start", l.Name, "%s", strings.TrimSuffix(row.Say, ".")).
+		With(row.Mend + " Or start it with a new world all the same: reshard servers start " + l.Name + " --new-world.")
+}
+
+// Stop stops a server cleanly and waits for its end. A server that does not save what a stop would lose, or does
+// not stop, goes on running; it is never killed.
+func (fl *Fleet) Stop(ctx context.Context, name string, how wire.StopServer) (wire.ServerFacts, error) {
+	mode := control.Clean
+	if how.Unsaved {
+		mode = control.Unsaved
+	}
 	err := fl.operate(ctx, name, "stop", func(ctx context.Context, l *Server) error {
-		end, err := l.Control.Stop(ctx, control.Clean)
+		end, err := l.Control.Stop(ctx, mode)
 		if err != nil {
 			return err
 		}
@@ -163,7 +189,7 @@ func (fl *Fleet) Find(ctx context.Context, rec records.Server, start bool) {
 	if !start || !down {
 		return
 	}
-	if _, err := fl.Start(ctx, rec.Name); err != nil {
+	if _, err := fl.Start(ctx, rec.Name, wire.StartServer{}); err != nil {
 		fl.log.Error("server does not start", "server", rec.Name, "error", err)
 	}
 }

@@ -355,6 +355,18 @@ type NewServer struct {
 	System string `json:"system,omitempty" enum:"linux,macos,windows"`
 }
 
+// StartServer says how a server is started.
+type StartServer struct {
+	// also when the world that its settings name is not there, so that it makes a new one
+	NewWorld bool `json:"newWorld,omitempty"`
+}
+
+// StopServer says how a server is stopped.
+type StopServer struct {
+	// also when a game that loses what is not saved cannot be told to save
+	Unsaved bool `json:"unsaved,omitempty"`
+}
+
 // ServerChange is how a server is controlled from now on, whole.
 type ServerChange struct {
 	Control  server.Means `json:"control"`

@@ -6,7 +6,9 @@ package doclang
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"reflect"
+	"regexp"
 	"slices"
 	"sort"
 	"strings"
@@ -54,7 +56,11 @@ func Decode(data []byte, longest int, what string, into any) (*Linter, []Complai
 		return nil, []Complaint{complaintOf(err, reflect.TypeOf(into).Elem())}
 	}
 	if err := yaml.UnmarshalWithOptions(data, into, yaml.DisallowUnknownField()); err != nil {
-		return nil, []Complaint{complaintOf(err, reflect.TypeOf(into).Elem())}
+		c := complaintOf(err, reflect.TypeOf(into).Elem())
+		if m := wrongTime.FindStringSubmatch(err.Error()); m != nil { // this error names no place
+			c.Line, c.Column = placeOf(file, m[1])
+		}
+		return nil, []Complaint{c}
 	}
 	return &Linter{file: file}, nil
 }
@@ -62,16 +68,84 @@ func Decode(data []byte, longest int, what string, into any) (*Linter, []Complai
 func complaintOf(err error, language reflect.Type) Complaint {
 	var ye yaml.Error
 	if errors.As(err, &ye) {
-		c := Complaint{What: ye.GetMessage()}
+		c := Complaint{What: inWords(ye.GetMessage())}
 		if _, word, ok := strings.Cut(c.What, "unknown field "); ok {
-			c.What += Meant(strings.Trim(word, `"`), knownKeys(language))
+			c.What += belongs(strings.Trim(word, `"`), language)
 		}
 		if tok := ye.GetToken(); tok != nil && tok.Position != nil {
 			c.Line, c.Column = tok.Position.Line, tok.Position.Column
 		}
 		return c
 	}
-	return Complaint{What: err.Error()}
+	return Complaint{What: inWords(err.Error())}
+}
+
+// placeOf finds the first value in a document that reads so; 0, 0: none.
+func placeOf(file *ast.File, value string) (line, column int) {
+	for _, doc := range file.Docs {
+		for _, n := range ast.Filter(ast.StringType, doc.Body) {
+			if line == 0 && n.GetToken().Value == value {
+				line, column = n.GetToken().Position.Line, n.GetToken().Position.Column
+			}
+		}
+	}
+	return line, column
+}
+
+// What the library for YAML says of values of a wrong type.
+var (
+	wrongType  = regexp.MustCompile(`^cannot unmarshal (.+) into Go (?:struct field \S+|value) of type (.+)$`)
+	wrongShape = regexp.MustCompile(`^(\w+) was used where (\w+) is expected$`)
+	wrongTime  = regexp.MustCompile(`^time: .*duration "?([^"]*)"?$`)
+)
+
+// inWords says what is wrong with a value in words that need no knowledge of this program.
+func inWords(message string) string {
+	if m := wrongType.FindStringSubmatch(message); m != nil {
+		return typeInWords(m[1]) + " stands where " + typeInWords(m[2]) + " belongs"
+	}
+	if m := wrongShape.FindStringSubmatch(message); m != nil {
+		return typeInWords(m[1]) + " stands where " + typeInWords(m[2]) + " belongs"
+	}
+	if m := wrongTime.FindStringSubmatch(message); m != nil {
+		return fmt.Sprintf("%q is no length of time; one looks like 30s or 5m", m[1])
+	}
+	return message
+}
+
+func typeInWords(t string) string {
+	switch {
+	case strings.HasPrefix(t, "[]"), t == "sequence":
+		return "a list"
+	case strings.HasPrefix(t, "map["), t == "mapping":
+		return "a mapping of keys to values"
+	case t == "time.Duration":
+		return "a length of time such as 30s"
+	case strings.HasPrefix(t, "int"), strings.HasPrefix(t, "uint"):
+		return "a whole number"
+	case strings.HasPrefix(t, "float"):
+		return "a number"
+	case t == "bool", t == "boolean":
+		return "true or false"
+	case t == "string":
+		return "a text"
+	case t == "null":
+		return "nothing"
+	}
+	return "a mapping of keys to values" // a type of the language
+}
+
+// belongs says where a key belongs that is unknown where it stands, or which one was meant.
+func belongs(word string, language reflect.Type) string {
+	known := knownKeys(language)
+	at := known[word]
+	if len(at) == 0 {
+		return Meant(word, slices.Sorted(maps.Keys(known)))
+	}
+	if len(at) > 3 {
+		return " here; see the reference of the language"
+	}
+	return " here: it belongs " + strings.Join(at, " or ")
 }
 
 // mostComplaints bounds how many are looked up and told: a profile with more has a cause
@@ -175,15 +249,15 @@ func EditDistance(a, b string) int {
 // keysOf are the keys of languages, by the type of their documents.
 var keysOf sync.Map
 
-// knownKeys lists every key of a language, as the types declare them.
-func knownKeys(language reflect.Type) []string {
+// knownKeys lists every key of a language, as the types declare them, and in which keys each belongs.
+func knownKeys(language reflect.Type) map[string][]string {
 	if known, ok := keysOf.Load(language); ok {
-		return known.([]string)
+		return known.(map[string][]string)
 	}
 	seen := map[reflect.Type]bool{}
-	keys := map[string]bool{}
-	var walk func(t reflect.Type)
-	walk = func(t reflect.Type) {
+	keys := map[string][]string{}
+	var walk func(t reflect.Type, at string)
+	walk = func(t reflect.Type, at string) {
 		for t.Kind() == reflect.Pointer || t.Kind() == reflect.Slice || t.Kind() == reflect.Map {
 			t = t.Elem()
 		}
@@ -192,18 +266,20 @@ func knownKeys(language reflect.Type) []string {
 		}
 		seen[t] = true
 		for i := range t.NumField() {
-			if tag := t.Field(i).Tag.Get("yaml"); tag != "" && tag != "-" {
-				keys[tag] = true
-				walk(t.Field(i).Type)
+			tag := t.Field(i).Tag.Get("yaml")
+			if tag == "" || tag == "-" {
+				continue
 			}
+			if at == "" {
+				keys[tag] = append(keys[tag], "at the top")
+			} else {
+				keys[tag] = append(keys[tag], "in "+at)
+			}
+			walk(t.Field(i).Type, strings.TrimPrefix(at+"."+tag, "."))
 		}
+		delete(seen, t)
 	}
-	walk(language)
-	out := make([]string, 0, len(keys))
-	for k := range keys {
-		out = append(out, k)
-	}
-	sort.Strings(out)
-	keysOf.Store(language, out)
-	return out
+	walk(language, "")
+	keysOf.Store(language, keys)
+	return keys
 }

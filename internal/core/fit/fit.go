@@ -261,6 +261,19 @@ func Check(in Input) Sheet {
 	return sheetOf(in, ServerRules)
 }
 
+// BeforeStart gives what the sheet of a server alone says of the world that its next start would open, when that
+// is not the world that the settings name: a start would make another, in silence. ok is false when it is there.
+func BeforeStart(in Input) (row Row, ok bool) {
+	in.Alone, in.World = true, world.Facts{}
+	if _, there := in.Server.World(in.Server.Active); there {
+		return Row{}, false
+	}
+	for _, r := range sheetOf(in, []Rule{activeWorldRule}).Rows {
+		return r, r.Verdict == Blocks
+	}
+	return Row{}, false
+}
+
 // Compare makes the sheet of a world and a server. It is pure: equal input gives
 // an equal sheet.
 func Compare(in Input) Sheet {

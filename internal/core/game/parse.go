@@ -5,6 +5,7 @@ import (
 	"io/fs"
 	"maps"
 	"path"
+	"reflect"
 	"regexp"
 	"slices"
 	"strings"
@@ -110,6 +111,7 @@ func (l *linter) check() {
 	}
 	l.checkWorld("$.world")
 	l.checkServer("$.server")
+	l.checkPlaceholders(nil, "$", reflect.ValueOf(*p))
 	l.Sort()
 }
 
@@ -614,6 +616,9 @@ func (l *linter) checkConsole(key string) {
 	}
 	if c.Stop.Loses && c.Flush.Say == "" {
 		l.Complain(key+".stop.loses", "loses needs flush, which is said before the stop")
+	}
+	if c.Say != "" && !strings.Contains(c.Say, "{text}") {
+		l.Complain(key+".say", "the line must hold {text}, where what players are told is filled in")
 	}
 	if (c.Hold.Say == "") != (c.Release.Say == "") {
 		l.Complain(key+".release", "hold and release go together: what is held must be let go")

@@ -6,6 +6,7 @@ package game
 
 import (
 	"maps"
+	"regexp"
 	"strings"
 	"time"
 
@@ -517,6 +518,8 @@ type Console struct {
 	// lines that say that the server could not do what it was started for; in the proof one is
 	// a failure
 	Refused Pattern `yaml:"refused"`
+	// tells players something: a line with {text}, said before every stop
+	Say string `yaml:"say"`
 	// lines that look like refusals and are none, such as those of a first start
 	Harmless Pattern `yaml:"harmless"`
 	// the clean stop: a line to say, or a signal to send
@@ -559,6 +562,7 @@ func (p *Profile) Within(hears, speaks bool) *Profile {
 		c.Version = Ask{}
 	}
 	c.Seed, c.Joined, c.Hold, c.Flush, c.Release, c.Load = Ask{}, Ask{}, Exchange{}, Exchange{}, Exchange{}, Exchange{}
+	c.Say = ""
 	c.unspoken, c.Quiet = true, false // its files stand still only if it is told to write them before
 	c.Stop.Loses = false              // nothing can be told to be saved before
 	if !hears {
@@ -579,10 +583,25 @@ type Stop struct {
 	Expect Pattern `yaml:"expect"`
 }
 
-// Filled gives the exchange with a world's names filled in.
+// Filled gives the exchange with a world's names filled in, in what is said and in what is expected. An
+// expression that is too large with them, as none is that the lint lets by, matches nothing.
 func (e Exchange) Filled(w WorldFormat, name string) Exchange {
-	e.Say = strings.NewReplacer("{name}", name, "{file}", w.FileName(name)).Replace(e.Say)
+	file := w.FileName(name)
+	e.Say = strings.NewReplacer("{name}", name, "{file}", file).Replace(e.Say)
+	e.Expect = e.Expect.Filled(w, name)
 	return e
+}
+
+// Filled gives the expression with a world's names filled in, as they are.
+func (p Pattern) Filled(w WorldFormat, name string) Pattern {
+	text := strings.NewReplacer("{name}", regexp.QuoteMeta(name), "{file}", regexp.QuoteMeta(w.FileName(name))).
+		Replace(p.Text)
+	if text == p.Text {
+		return p
+	}
+	p = Pattern{Text: text}
+	_ = p.compile() // what does not compile finds nothing
+	return p
 }
 
 // Ask is a question at the console; the answer's group "value" is the result.

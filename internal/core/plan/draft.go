@@ -83,20 +83,11 @@ func (in Input) stop(p *Plan) {
 }
 
 func stopSteps(profile *game.Profile, active string) []Step {
-	stop := Step{Kind: Stop, Switch: true, Say: "Stop the server cleanly. Players are locked out from here."}
+	say := "Stop the server cleanly. Players are locked out from here."
 	if profile.Server.Console.Stop.Loses {
-		return []Step{
-			{
-				Kind:     Tell,
-				World:    active,
-				Switch:   true,
-				Say:      "Have the server save, which it does not do by itself when it stops.",
-				TellStep: TellStep{Tell: "flush"},
-			},
-			stop,
-		}
+		say = "Have the server save, which it does not do by itself, and stop it. Players are locked out from here."
 	}
-	return []Step{stop}
+	return []Step{{Kind: Stop, Switch: true, Say: say}}
 }
 
 // finish adds the steps with which every changeover ends that has stopped its server.

@@ -1013,7 +1013,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Start a server and wait until it is ready */
+        /** Start a server and wait until it is ready. Code needs-choice: the world is not there that its settings name, and it would make a new one */
         post: operations["start-server"];
         delete?: never;
         options?: never;
@@ -1047,7 +1047,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Stop a server cleanly and wait for its end; it is never killed */
+        /** Stop a server cleanly and wait for its end. Players are told where the game can, and what a stop would lose is saved before; it is never killed */
         post: operations["stop-server"];
         delete?: never;
         options?: never;
@@ -3226,6 +3226,10 @@ export interface components {
             /** Format: int64 */
             packs: number;
         };
+        StartServer: {
+            /** @description also when the world that its settings name is not there, so that it makes a new one */
+            newWorld?: boolean;
+        };
         Step: {
             /**
              * Format: int64
@@ -3249,6 +3253,10 @@ export interface components {
             tookMs: number;
             /** @description Warns: the note is of something that went otherwise than one would wish */
             warns?: boolean;
+        };
+        StopServer: {
+            /** @description also when a game that loses what is not saved cannot be told to save */
+            unsaved?: boolean;
         };
         Store: {
             /** Format: date-time */
@@ -5967,7 +5975,11 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["StartServer"];
+            };
+        };
         responses: {
             /** @description OK */
             200: {
@@ -6029,7 +6041,11 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["StopServer"];
+            };
+        };
         responses: {
             /** @description OK */
             200: {
