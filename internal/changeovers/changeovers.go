@@ -418,9 +418,8 @@ func asPlanned(ctx context.Context, l *fleet.Server, p plan.Plan) error {
 	if err != nil {
 		return err
 	}
-	if h.State.Fingerprint() != p.Fingerprint {
-		return fault.New(fault.Changed, "start", l.Name,
-			"its settings or its worlds have changed since the plan was made")
+	if what := p.Stands.Changed(h.State.Stands(), p.Touches(l.Profile)); what != "" {
+		return fault.New(fault.Changed, "start", l.Name, "since the plan was made %s", what)
 	}
 	if err := sameWorlds(ctx, l, p, &h); err != nil {
 		return err

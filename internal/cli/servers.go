@@ -362,6 +362,9 @@ func (a *app) describeServer(sf wire.ServerFacts) {
 		if w.Folder == f.Active {
 			active = "active"
 		}
+		if w.Autosave {
+			active = "saved by the game itself"
+		}
 		rows = append(rows, []string{
 			"  " + w.Folder,
 			quoted(w.Title),

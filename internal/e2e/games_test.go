@@ -246,6 +246,16 @@ func TestOpenTTD(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(root, "start.sh"), []byte(script), 0o755))
 	b.add(wire.NewServer{Name: "trains", Game: "openttd", Root: root, Command: []string{"sh", "start.sh"}})
 
+	// Every stop saves before: the game itself would lose what was played.
+	save := filepath.Join(root, "save", "first.sav")
+	long := time.Now().Add(-time.Hour)
+	require.NoError(t, os.Chtimes(save, long, long))
+	b.must("servers", "stop", "trains")
+	saved, err := os.Stat(save)
+	require.NoError(t, err)
+	assert.Less(t, time.Since(saved.ModTime()), time.Minute, "it is saved")
+	b.must("servers", "start", "trains")
+
 	out := b.must("inspect", filepath.Join(made, "second", "save", "second.sav"))
 	assert.Contains(t, out, "version 302")
 	b.must("send", filepath.Join(made, "second", "save", "second.sav"))

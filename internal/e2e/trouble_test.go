@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"context"
+	"fmt"
 	"io"
 	"net"
 	"net/url"
@@ -377,4 +378,105 @@ func TestAServersFolderIsMoved(t *testing.T) {
 	require.NoError(t, os.RemoveAll(root))
 	b.must("servers", "remove", "north")
 	assert.NotContains(t, b.must("servers"), "north")
+}
+
+// A server whose named world is gone is not started before somebody wants a new one: it would make an empty world in
+// silence. The words are the sheet's.
+func TestAStartWithoutItsWorldAsks(t *testing.T) {
+	t.Parallel()
+	b := setup(t)
+	root := b.quarry("north", plot{stopped: true})
+	away := filepath.Join(b.dir, "winter")
+	require.NoError(t, os.Rename(filepath.Join(root, "worlds", "winter"), away))
+	code, _, errs := b.cli("servers", "start", "north")
+	assert.NotZero(t, code)
+	words := strings.Join(strings.Fields(errs), " ")
+	assert.Contains(t, words, "There is no world “winter” on the server. At its next start it would make an empty one")
+	assert.Contains(t, words, "reshard put WORLD SERVER")
+	assert.Contains(t, words, "--new-world")
+	assert.NoDirExists(t, filepath.Join(root, "worlds", "winter"))
+	_, err := b.api.StartServer(context.Background(), "north", wire.StartServer{})
+	assert.Equal(t, fault.NeedsChoice, fault.CodeOf(err))
+
+	// One letter is enough.
+	require.NoError(t, os.Rename(away, filepath.Join(root, "worlds", "Winter")))
+	_, _, errs = b.cli("servers", "start", "north")
+	assert.Contains(t, strings.Join(strings.Fields(errs), " "), "on the disk stands “Winter”")
+
+	b.must("servers", "start", "north", "--new-world")
+	assert.DirExists(t, filepath.Join(root, "worlds", "winter"))
+}
+
+// A game that saves beside its worlds every moment: such saves are no worlds and no strays, a plan has nothing to do
+// with them, and each kind ends done. One can be taken away.
+func TestAGameThatSavesBesideItsWorlds(t *testing.T) {
+	t.Parallel()
+	b := setup(t, shippedWith(t, "quarrymoss", "  locks: [held.lock]", "  locks: [held.lock]\n  autosaves: [autosave-*]"))
+	root := b.quarry("north", plot{})
+	b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 13})
+	worlds := filepath.Join(root, "worlds")
+	ctx, end := context.WithCancel(context.Background())
+	var saving sync.WaitGroup
+	saving.Go(func() {
+		for n := 0; ctx.Err() == nil; n++ {
+			name := fmt.Sprintf("autosave-%d", n)
+			assert.NoError(t, quarrymoss.Make(filepath.Join(worlds, name), quarrymoss.Options{Title: "Autosave", Seed: 99}))
+			if n > 3 {
+				assert.NoError(t, os.RemoveAll(filepath.Join(worlds, fmt.Sprintf("autosave-%d", n-4))))
+			}
+			time.Sleep(50 * time.Millisecond)
+		}
+	})
+	defer func() { end(); saving.Wait() }()
+	for _, wish := range []wire.Wish{
+		{Kind: plan.Put, World: "fen"},
+		{Kind: plan.Reset, Choices: map[string]string{"seed": "-77"}},
+		{Kind: plan.Rename, World: "summer"},
+	} {
+		wish.Server = "north"
+		c := b.do(wish)
+		require.Equal(t, plan.Done, c.State, "%s: %+v", wish.Kind, c.Failure)
+		back := b.undo(c.ID)
+		require.Equal(t, plan.Done, back.State, "undo of %s: %+v", wish.Kind, back.Failure)
+	}
+	assert.Contains(t, b.must("servers", "show", "north"), "saved by the game itself")
+	end()
+	saving.Wait()
+	require.NoError(t, os.Rename(filepath.Join(worlds, b.anAutosave(root)), filepath.Join(worlds, "autosave-last")))
+	got := b.do(wire.Wish{Kind: plan.TakeAway, Server: "north", World: "autosave-last"})
+	require.Equal(t, plan.Done, got.State, "%+v", got.Failure)
+	backup := b.backup("north")
+	for _, w := range backup.Worlds {
+		assert.NotContains(t, w.World, "autosave", "a backup is of worlds")
+	}
+}
+
+// anAutosave is the name of one that stands there now.
+func (b *bundle) anAutosave(root string) string {
+	found, err := filepath.Glob(filepath.Join(root, "worlds", "autosave-*"))
+	require.NoError(b.t, err)
+	require.NotEmpty(b.t, found)
+	return filepath.Base(found[0])
+}
+
+// What changes on a server between a plan and its start counts only where the plan touches it, and is named.
+func TestWhatThePlanTouchesCounts(t *testing.T) {
+	t.Parallel()
+	b := setup(t)
+	root := b.quarry("north", plot{})
+	b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 13})
+	wish := wire.Wish{Kind: plan.Put, World: "fen", Server: "north"}
+	draft, err := b.api.Draft(context.Background(), wish)
+	require.NoError(t, err)
+	require.NoError(t, quarrymoss.Make(filepath.Join(root, "worlds", "other"), quarrymoss.Options{Title: "Other", Seed: 5}))
+	c := b.carry(draft)
+	require.Equal(t, plan.Done, c.State, "another world came: %+v", c.Failure)
+	require.Equal(t, plan.Done, b.undo(c.ID).State)
+
+	draft, err = b.api.Draft(context.Background(), wish)
+	require.NoError(t, err)
+	require.NoError(t, os.Mkdir(filepath.Join(root, "worlds", draft.Plan.Folder), 0o755))
+	_, err = b.api.Act(context.Background(), draft.ID, "start")
+	require.ErrorIs(t, err, fault.Changed.As())
+	assert.Contains(t, err.Error(), "since the plan was made "+draft.Plan.Folder+" has come into the worlds folder")
 }

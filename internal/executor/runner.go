@@ -103,6 +103,9 @@ type Runner struct {
 	// something is tried again; 0: 300 ms.
 	Poll time.Duration
 
+	// stood is what could be taken for a world in the worlds folder right before the switch; nil in a life that
+	// has taken it up later.
+	stood     []string
 	job       Job
 	progress  plan.Progress
 	started   bool            // the server was spawned with the new world
@@ -252,6 +255,12 @@ func (r *Runner) beginSwitch(ctx context.Context) error {
 		return err
 	}
 	if err := r.prepare(ctx); err != nil {
+		return err
+	}
+	if err := r.patiently(ctx, func(ctx context.Context) (err error) {
+		r.stood, err = r.inWorlds(ctx)
+		return err
+	}); err != nil {
 		return err
 	}
 	return r.advance(ctx, plan.Switching, Note{})

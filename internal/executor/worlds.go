@@ -66,7 +66,7 @@ func (r *Runner) inWorlds(ctx context.Context) ([]string, error) {
 	entries, err := r.Files.List(ctx, r.job.Plan.Worlds)
 	var out []string
 	for _, e := range entries {
-		if server.TakesName(r.Profile, e) {
+		if server.TakesName(r.Profile, e, r.job.Plan.Expect.Folder) {
 			out = append(out, e.Name())
 		}
 	}
@@ -79,6 +79,9 @@ func (r *Runner) strays(ctx context.Context) ([]string, error) {
 	worlds := r.job.Plan.Worlds
 	known := map[string]bool{r.folder(ctx): true}
 	for _, name := range r.job.Plan.Expect.Folders {
+		known[r.worldName(name)] = true
+	}
+	for _, name := range r.stood { // somebody has put it there since the plan was made
 		known[r.worldName(name)] = true
 	}
 	for _, s := range r.job.Plan.Steps {

@@ -176,7 +176,7 @@ func viewOf(rec records.Server, holder int64, s *sight) wire.Server {
 	case rec.DeclaredVersion != "":
 		v.Version, v.VersionFrom = rec.DeclaredVersion, "declared by a person"
 	}
-	v.Revision = state.Fingerprint()
+	v.Revision = state.Stands().Hash()
 	v.Active, v.ActiveTitle, v.Join, v.JoinNote = state.Active, s.title, s.join, s.joinNote
 	return v
 }

@@ -379,6 +379,10 @@ func (s *serverRun) command(line string) (done bool) {
 		s.mu.Unlock()
 		s.say("%d here: %s", len(names), strings.Join(names, ", "))
 	default:
+		if text, ok := strings.CutPrefix(line, "announce "); ok {
+			s.say("to all: %s", text)
+			return false
+		}
 		s.say("what is %q?", line)
 	}
 	return false

@@ -4,6 +4,7 @@ import (
 	"image/color"
 	"path"
 	"regexp"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -104,6 +105,14 @@ func (w WorldFormat) FileName(name string) string {
 		return name
 	}
 	return strings.ReplaceAll(w.Files[0], "{name}", name)
+}
+
+// Autosave reports whether a name in the worlds folder is one that the game writes by itself.
+func (w WorldFormat) Autosave(name string) bool {
+	return slices.ContainsFunc(w.Autosaves, func(pattern string) bool {
+		match, err := path.Match(pattern, name)
+		return err == nil && match
+	})
 }
 
 // NameOf gives the world's name that a file's name holds, with the pattern it

@@ -119,6 +119,16 @@ func (l *linter) checkWorld(key string) {
 	w := &l.p.World
 	l.checkShape(key, w)
 	l.checkNames(key, w)
+	for i, pattern := range w.Autosaves {
+		akey := fmt.Sprintf("%s.autosaves[%d]", key, i)
+		_, err := path.Match(pattern, "x")
+		switch {
+		case err != nil || pattern == "" || strings.Contains(pattern, "/"):
+			l.Complain(akey, "a name in the worlds folder, with * and ?, such as autosave*.sav; this one is %q", pattern)
+		case strings.Trim(pattern, "*?") == "":
+			l.Complain(akey, "%q would take every world for an autosave", pattern)
+		}
+	}
 	for name := range w.Facts {
 		fkey := doclang.At(key+".facts", name)
 		if !idPattern.MatchString(name) {

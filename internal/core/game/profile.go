@@ -76,6 +76,9 @@ type WorldFormat struct {
 	// SQLite databases, as patterns, that a running server writes to; a backup takes each as it stood at
 	// one moment, where its host lets it
 	Databases []string `yaml:"databases"`
+	// names in the worlds folder, as patterns, that the game writes by itself beside its worlds, such as
+	// saves made every few turns: they come and go and are not taken for worlds, but can be taken away
+	Autosaves []string `yaml:"autosaves"`
 	// files inside a world that beat the server's settings
 	Overrides []Override `yaml:"overrides"`
 	// how to draw the world from above

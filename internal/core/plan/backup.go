@@ -25,7 +25,7 @@ func DraftBackup(in Input, only string) (Plan, error) {
 	state := in.Fit.Server
 	var names []string
 	for _, w := range state.Worlds {
-		if w.Folder != state.Active && (only == "" || w.Folder == only) {
+		if w.Folder != state.Active && (only == "" && !w.Autosave || w.Folder == only) {
 			names = append(names, w.Folder)
 		}
 	}

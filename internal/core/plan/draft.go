@@ -60,11 +60,11 @@ func (in Input) begin(kind string) Plan {
 	p := Plan{
 		Kind: kind, Server: in.Server, World: in.Fit.World.Title, Folder: in.Sheet.Folder, Worlds: state.WorldsFolder,
 		Work:   in.Work,
-		Window: in.Window, Fingerprint: state.Fingerprint(), SetAside: []string{}, Notes: []string{}, Diffs: []Diff{},
+		Window: in.Window, Stands: state.Stands(), SetAside: []string{}, Notes: []string{}, Diffs: []Diff{},
 		Choices: in.Fit.Choices,
 	}
 	if in.Live != nil {
-		p.Fingerprint = in.Live.Fingerprint()
+		p.Stands = in.Live.Stands()
 	}
 	p.Window.Ours = oursEstimate + 2*in.Fit.Live.Renaming(in.Fit.World.Files).Milliseconds()
 	p.Version, _ = in.Fit.ServerVersion()

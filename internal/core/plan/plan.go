@@ -4,12 +4,14 @@
 package plan
 
 import (
+	"maps"
 	"path"
 	"slices"
 	"strings"
 
 	"reshard/internal/core/game"
 	"reshard/internal/core/life"
+	"reshard/internal/core/server"
 	"reshard/internal/core/settings"
 	"reshard/internal/core/world"
 )
@@ -312,8 +314,8 @@ type Plan struct {
 	Notes     []string `json:"notes"`
 	NeedBytes int64    `json:"needBytes"`
 	Window    Window   `json:"window"`
-	// Fingerprint is the server's state that the plan was made for.
-	Fingerprint string `json:"fingerprint"`
+	// Stands is how the server stood that the plan was made for.
+	Stands server.Stands `json:"stands"`
 	// Version is the server's version at that time; "" is not known.
 	Version string `json:"version,omitempty"`
 	// Undoes is the changeover that an undo takes back.
@@ -325,6 +327,40 @@ type Plan struct {
 	Choices map[string]string `json:"choices,omitempty"`
 	// Then is what a person wanted, when another changeover had to come first.
 	Then *Wish `json:"then,omitempty"`
+}
+
+// Touches is what the plan touches of the server's own settings and worlds.
+func (p Plan) Touches(profile *game.Profile) server.Touched {
+	files, names := map[string]bool{}, map[string]bool{}
+	add := func(at string) {
+		if at == "" || path.Dir(at) != p.Worlds {
+			return
+		}
+		name := path.Base(at)
+		names[name] = true
+		if of, _, ok := profile.World.NameOf(name); ok && profile.World.Shape != game.ShapeFolder {
+			names[of] = true // a session is told by its name
+		}
+	}
+	for _, s := range p.Steps {
+		if s.Server != "" && s.Server != p.Server {
+			continue
+		}
+		if s.Kind == Write {
+			files[s.File] = true
+		}
+		add(s.From)
+		add(s.To)
+		for _, name := range []string{s.World, s.As} {
+			if name != "" {
+				add(path.Join(p.Worlds, name))
+			}
+		}
+	}
+	if p.Expect.Folder != "" {
+		add(path.Join(p.Worlds, p.Expect.Folder))
+	}
+	return server.Touched{Files: slices.Sorted(maps.Keys(files)), Names: slices.Sorted(maps.Keys(names))}
 }
 
 // StartsAfter reports whether the plan starts its server after a step, which therefore

@@ -5,8 +5,8 @@ package server
 import (
 	"crypto/sha256"
 	"encoding/hex"
+	"encoding/json"
 	"errors"
-	"fmt"
 	"io/fs"
 	"maps"
 	"path"
@@ -76,6 +76,8 @@ type Present struct {
 	Locks      []string  `json:"locks,omitempty"`
 	Bytes      int64     `json:"bytes"`
 	LastPlayed time.Time `json:"lastPlayed"`
+	// Autosave: the game writes it by itself beside its worlds.
+	Autosave bool `json:"autosave,omitempty"`
 }
 
 // Read reads a server whose root is the tree's root, and looks at each of its worlds.
@@ -236,7 +238,7 @@ func (s *State) readWorlds(fsys fs.FS, p *game.Profile) []world.Found {
 		return nil
 	}
 	for _, e := range entries {
-		if TakesName(p, e) {
+		if TakesName(p, e, s.Active) {
 			s.Folders = append(s.Folders, e.Name())
 		}
 	}
@@ -254,21 +256,34 @@ func (s *State) readWorlds(fsys fs.FS, p *game.Profile) []world.Found {
 }
 
 // TakesName reports whether an entry of the worlds folder is a world, or could be
-// taken for one by its name: a folder, or a file of the game's pattern.
-func TakesName(p *game.Profile, e fs.DirEntry) bool {
+// taken for one by its name: a folder, or a file of the game's pattern. What the game
+// writes by itself is none, unless it is the one that is active.
+func TakesName(p *game.Profile, e fs.DirEntry, active string) bool {
 	if world.OwnName(e.Name()) {
 		return false
 	}
 	if p.World.Shape == game.ShapeFolder {
-		return e.IsDir()
+		return e.IsDir() && (e.Name() == active || !p.World.Autosave(e.Name()))
 	}
-	_, _, ok := p.World.NameOf(e.Name())
-	return ok && !e.IsDir()
+	name, _, ok := p.World.NameOf(e.Name())
+	return ok && !e.IsDir() && (name == active || !p.World.Autosave(e.Name()))
+}
+
+// autosave reports whether all of a world's names are such that the game writes by itself.
+func (s *State) autosave(f world.Found) bool {
+	names := f.Files
+	if len(names) == 0 {
+		names = []string{f.Folder}
+	}
+	return f.Folder != s.Active &&
+		!slices.ContainsFunc(names, func(n string) bool { return !f.Game.World.Autosave(n) })
 }
 
 // present is a world of which only the name is known.
 func (s *State) present(f world.Found) Present {
-	out := Present{Folder: f.Folder, Layout: f.Layout, Siblings: []string{}, Members: f.Files}
+	out := Present{
+		Folder: f.Folder, Layout: f.Layout, Siblings: []string{}, Members: f.Files, Autosave: s.autosave(f),
+	}
 	if len(f.Files) == 0 {
 		for _, name := range f.Game.RealmNames() {
 			if split := f.Game.World.Realms[name].SplitFor(f.Folder); slices.Contains(s.Folders, split) {
@@ -338,19 +353,29 @@ func (s State) World(folder string) (Present, bool) {
 	return Present{}, false
 }
 
-// Fingerprint changes when anything changes that a plan relies on: the bytes
-// of the settings files and the names in the worlds folder.
-func (s State) Fingerprint() string {
-	h := sha256.New()
+// Stands is what a plan may rely on of a server's files: what each settings file holds, as a hash, what each key
+// says, and which names there are in the worlds folder. Play changes none of it.
+type Stands struct {
+	Files map[string]string `json:"files"`
+	Keys  map[string]string `json:"keys"`
+	Names []string          `json:"names"`
+}
+
+// Stands gives how it stands.
+func (s State) Stands() Stands {
+	out := Stands{Files: map[string]string{}, Keys: map[string]string{}}
 	for _, d := range s.Settings {
-		fmt.Fprintf(h, "%s\x00%s\x00", d.File, d.Hash)
+		out.Files[d.File] = d.Hash
+	}
+	for name, k := range s.Keys {
+		out.Keys[name] = k.Value
 	}
 	names := map[string]bool{}
 	for _, f := range s.Folders {
 		names[f] = true
 	}
 	for _, w := range s.Worlds {
-		if len(w.Siblings) == 0 && !slices.Contains(w.Members, w.Folder) {
+		if len(w.Siblings) == 0 && !slices.Contains(w.Members, w.Folder) && !w.Autosave {
 			// A session gets files while it is played; what counts is that it is there.
 			for _, member := range w.Members {
 				delete(names, member)
@@ -358,8 +383,43 @@ func (s State) Fingerprint() string {
 			names[w.Folder] = true
 		}
 	}
-	for _, f := range slices.Sorted(maps.Keys(names)) {
-		fmt.Fprintf(h, "%s\x00", f)
+	out.Names = slices.Sorted(maps.Keys(names))
+	return out
+}
+
+// Hash changes when anything of it changes.
+func (s Stands) Hash() string {
+	data, _ := json.Marshal(s) // it holds nothing that could not be
+	sum := sha256.Sum256(data)
+	return hex.EncodeToString(sum[:16])
+}
+
+// Touched is what a plan touches of it: settings files, and names in the worlds folder.
+type Touched struct {
+	Files, Names []string
+}
+
+// Changed says what is not as it stood, of that which a plan touches or was made from: the files and names
+// that it touches, and what the settings say. "" is nothing.
+func (s Stands) Changed(now Stands, by Touched) string {
+	for _, file := range by.Files {
+		if s.Files[file] != now.Files[file] {
+			return file + " has been written"
+		}
 	}
-	return hex.EncodeToString(h.Sum(nil)[:16])
+	for _, key := range slices.Sorted(maps.Keys(s.Keys)) {
+		if s.Keys[key] != now.Keys[key] {
+			return "the settings say another " + key + ": " + now.Keys[key] + " instead of " + s.Keys[key]
+		}
+	}
+	for _, name := range by.Names {
+		was, is := slices.Contains(s.Names, name), slices.Contains(now.Names, name)
+		switch {
+		case was && !is:
+			return name + " is no longer in the worlds folder"
+		case is && !was:
+			return name + " has come into the worlds folder"
+		}
+	}
+	return ""
 }

@@ -64,18 +64,29 @@ func TestWhatCannotBeReadIsToldAndStopsNothing(t *testing.T) {
 	assert.NotEmpty(t, broken.WorldsWhy)
 }
 
-func TestFingerprintChangesWithWhatAPlanReliesOn(t *testing.T) {
+// Only what a plan touches counts, and what the settings say; the words name it.
+func TestWhatHasChangedOfWhatAPlanTouches(t *testing.T) {
 	t.Parallel()
 	files := map[string]string{"minetest.conf": "port = 1\n", "worlds/a/x": ""}
-	first := minetest(t, files).Fingerprint()
-	assert.Equal(t, first, minetest(t, files).Fingerprint())
+	first := minetest(t, files).Stands()
+	touched := server.Touched{Files: []string{"minetest.conf"}, Names: []string{"a", "c"}}
+	changed := func(by server.Touched) string { return first.Changed(minetest(t, files).Stands(), by) }
+	assert.Empty(t, changed(touched))
 	files["worlds/a/y"] = "played"
-	assert.Equal(t, first, minetest(t, files).Fingerprint(), "play does not matter")
-	files["minetest.conf"] = "port = 2\n"
-	second := minetest(t, files).Fingerprint()
-	assert.NotEqual(t, first, second)
+	assert.Empty(t, changed(touched), "play does not matter")
 	files["worlds/b/x"] = ""
-	assert.NotEqual(t, second, minetest(t, files).Fingerprint())
+	assert.Empty(t, changed(touched), "the plan has nothing to do with it")
+	assert.NotEqual(t, first.Hash(), minetest(t, files).Stands().Hash())
+	files["minetest.conf"] = "port = 2\n"
+	assert.Equal(t, "minetest.conf has been written", changed(touched))
+	assert.Empty(t, changed(server.Touched{Names: touched.Names}), "it does not write there")
+	files["minetest.conf"] = "port = 1\n"
+	files["worlds/c/x"] = ""
+	assert.Equal(t, "c has come into the worlds folder", changed(touched))
+	delete(files, "worlds/c/x")
+	delete(files, "worlds/a/x")
+	delete(files, "worlds/a/y")
+	assert.Equal(t, "a is no longer in the worlds folder", changed(touched))
 }
 
 func TestPathsAndFolders(t *testing.T) {

@@ -115,6 +115,14 @@ export const api = {
   sayStarted: (server: string) =>
     taken(client.POST("/v1/servers/{server}/started", { params: { path: { server } } })),
   stop: (server: string) => taken(client.POST("/v1/servers/{server}/stop", { params: { path: { server } } })),
+  startAnew: (server: string) =>
+    taken(
+      client.POST("/v1/servers/{server}/start", { params: { path: { server } }, body: { newWorld: true } }),
+    ),
+  stopUnsaved: (server: string) =>
+    taken(
+      client.POST("/v1/servers/{server}/stop", { params: { path: { server } }, body: { unsaved: true } }),
+    ),
   addServer: (body: Schemas["NewServer"]) => taken(client.POST("/v1/servers", { body })),
   removeServer: (server: string) =>
     taken(client.DELETE("/v1/servers/{server}", { params: { path: { server } } })),

@@ -2538,8 +2538,6 @@ export interface components {
             copy?: string;
             diffs: components["schemas"]["PlanDiff"][];
             expect: components["schemas"]["PlanExpect"];
-            /** @description the server's state that the plan was made for */
-            fingerprint: string;
             folder: string;
             /** @description the server that a clone is taken from, Copy the copy that is placed */
             from?: string;
@@ -2551,6 +2549,8 @@ export interface components {
             server: string;
             /** @description lists what leaves its place, by path; Notes what a person should know before saying yes */
             setAside: string[];
+            /** @description how the server stood that the plan was made for */
+            stands: components["schemas"]["ServerStands"];
             steps: components["schemas"]["PlanStep"][];
             /** @description what a person wanted, when another changeover had to come first */
             then?: components["schemas"]["PlanWish"];
@@ -3080,6 +3080,7 @@ export interface components {
             userUnit?: boolean;
         };
         ServerPresent: {
+            autosave?: boolean;
             /** Format: int64 */
             bytes: number;
             folder: string;
@@ -3108,6 +3109,15 @@ export interface components {
             value: string;
             with?: components["schemas"]["ServerHeld"][];
             writes: string;
+        };
+        ServerStands: {
+            files: {
+                [key: string]: string;
+            };
+            keys: {
+                [key: string]: string;
+            };
+            names: string[];
         };
         ServerState: {
             active: string;

@@ -2,7 +2,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate, useParams, useSearch } from "@tanstack/react-router";
 import { useState } from "react";
 import { TabPanel, Tabs } from "react-aria-components";
-import { api, type Server, type ServerFacts } from "../api/client";
+import { api, Problem, type Server, type ServerFacts } from "../api/client";
 import { queries } from "../api/queries";
 import { Button, Tab, TabList } from "../parts/controls";
 import { Crumb, Failure, Head, Muted, Page, Panel } from "../parts/layout";
@@ -109,7 +109,7 @@ export function ServerPage() {
   const client = useQueryClient();
   const server = useQuery(queries.server(name));
   const operate = useMutation({
-    mutationFn: (what: "start" | "stop") => api[what](name),
+    mutationFn: (what: "start" | "startAnew" | "stop" | "stopUnsaved") => api[what](name),
     onSettled: () => client.invalidateQueries({ queryKey: ["servers"] }),
   });
   // A start or stop that a person carries out waits for their word.
@@ -172,6 +172,24 @@ export function ServerPage() {
       </div>
       {server.isError && <Failure error={server.error} />}
       {operate.isError && <Failure error={operate.error} />}
+      {operate.error instanceof Problem && operate.error.code === "needs-choice" && (
+        <Button
+          look="grave"
+          onPress={() => operate.mutate("startAnew")}
+        >
+          Start it with a new, empty world
+        </Button>
+      )}
+      {operate.error instanceof Problem &&
+        operate.error.code === "not-stopped" &&
+        operate.variables === "stop" && (
+          <Button
+            look="grave"
+            onPress={() => operate.mutate("stopUnsaved")}
+          >
+            Stop it without saving before
+          </Button>
+        )}
       {say.isError && <Failure error={say.error} />}
       {remove.isError && <Failure error={remove.error} />}
       {s?.changeover ? (
