@@ -102,10 +102,14 @@ type Runner struct {
 	// Poll is how often a wait looks, and how long it is waited at first before
 	// something is tried again; 0: 300 ms.
 	Poll time.Duration
+	// Reserve is how much room is held back on the server's disk for the switch, in bytes; 0: 4 MB, and 64 KB
+	// where each byte takes its time.
+	Reserve int64
 
 	// stood is what could be taken for a world in the worlds folder right before the switch; nil in a life that
 	// has taken it up later.
 	stood     []string
+	released  map[string]bool // what was reserved on the disk and is given up
 	job       Job
 	progress  plan.Progress
 	started   bool            // the server was spawned with the new world
@@ -245,6 +249,10 @@ func (r *Runner) forward(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	err = r.patiently(ctx, func(ctx context.Context) error { return r.release(ctx, "") })
+	if errors.Is(err, ErrSuspended) {
+		return err
+	} // else it is proven, and what is left of ours takes a little room
 	return r.advance(ctx, plan.Done, Note{Proof: &proof})
 }
 
@@ -377,6 +385,9 @@ func (r *Runner) back(ctx context.Context, cause error) error {
 			r.trace(n, step, "undoing")
 		}
 		err := r.patiently(ctx, func(ctx context.Context) error {
+			if err := r.makeWay(ctx); err != nil {
+				return err
+			}
 			if !begun {
 				return r.unprepare(ctx, step)
 			}

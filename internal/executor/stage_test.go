@@ -265,6 +265,10 @@ func (g *moss) open(folder string, say func(string)) error {
 }
 
 func (g *moss) Begin(say func(string)) int {
+	if !g.disk.Fits(1000) {
+		say("cannot open the world's lock: no space left on device")
+		return 1
+	}
 	if err := g.open(g.setting("world.folder"), say); err != nil {
 		say(fmt.Sprintf("cannot open world: %v", err))
 		return 1
@@ -470,8 +474,9 @@ func (s *stage) life() {
 	s.runner = &executor.Runner{
 		Journal: s.log, Files: north.Files, Control: north.Control, Vault: s.vault, Profile: s.profile, Others: hands,
 		Check: func(context.Context) error { return nil }, Now: time.Now, Poll: 2 * time.Millisecond,
-		Keep:  func(context.Context, executor.Copied) error { return nil },
-		Ready: func(context.Context, int, plan.Step) (bool, error) { return true, nil },
+		Reserve: 4096,
+		Keep:    func(context.Context, executor.Copied) error { return nil },
+		Ready:   func(context.Context, int, plan.Step) (bool, error) { return true, nil },
 	}
 }
 

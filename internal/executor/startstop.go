@@ -146,13 +146,16 @@ func (r *Runner) start(ctx context.Context, n int, step plan.Step) (*Detail, err
 			}
 		}
 	}
-	r.begins = false // from here on it may well be that this step has started it
-	r.started = r.started || !step.Again
 	if r.job.Plan.Expect.Fresh {
 		if err := r.markTime(ctx); err != nil {
 			return nil, err
 		}
 	}
+	if err := r.release(ctx, forStart); err != nil { // the game may need it
+		return nil, err
+	}
+	r.begins = false // from here on it may well be that this step has started it
+	r.started = r.started || !step.Again
 	var took time.Duration
 	err = r.attended(ctx, h, func(ctx context.Context) (err error) {
 		if err := r.asking(ctx, h, step, control.AskedToStart); err != nil {

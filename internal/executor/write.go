@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"io/fs"
 	"path"
@@ -67,7 +68,10 @@ func (r *Runner) unwrite(ctx context.Context, _ int, step plan.Step) error {
 	}
 	now, err := r.kept(ctx, step.File)
 	if err == nil && now == nil {
-		return r.Files.Replace(ctx, step.File, kept)
+		if err := r.Files.Replace(ctx, step.File, kept); fault.CodeOf(err) != fault.NoSpace {
+			return err
+		}
+		return r.renameBack(ctx, step)
 	}
 	if err != nil || bytes.Equal(now, kept) {
 		return err
@@ -83,9 +87,34 @@ func (r *Runner) unwrite(ctx context.Context, _ int, step plan.Step) error {
 		}
 	}
 	if err := r.Files.Replace(ctx, step.Keep+".taken-back", now); err != nil {
+		if fault.CodeOf(err) == fault.NoSpace && bytes.Equal(back, kept) {
+			return r.renameBack(ctx, step)
+		}
 		return err
 	}
 	return r.Files.Replace(ctx, step.File, back)
+}
+
+// mostTakenBack is how many earlier tries a way back is looked for a free name beside.
+const mostTakenBack = 9
+
+// renameBack puts the kept bytes back where there is no room to write anything. A crash in its midst leaves no
+// file in place, and the next try writes it, or comes here again.
+func (r *Runner) renameBack(ctx context.Context, step plan.Step) error {
+	there, err := r.Files.Exists(ctx, step.File)
+	if err != nil {
+		return err
+	}
+	for n := 1; there; n++ {
+		err := r.Files.Move(ctx, step.File, fmt.Sprintf("%s.taken-back-%d", step.Keep, n))
+		if err == nil {
+			break
+		}
+		if !errors.Is(err, fs.ErrExist) || n == mostTakenBack {
+			return err
+		}
+	}
+	return r.Files.Move(ctx, step.Keep, step.File)
 }
 
 // withoutOurs sets those keys back that hold what the step wrote.

@@ -573,9 +573,12 @@ func (p *FS) Move(ctx context.Context, from, to string) error {
 	return p.sync(ctx, "move", path.Dir(from), path.Dir(to))
 }
 
-// Discard removes a tree that Reshard itself staged, or a working folder that is on
-// its way out. It refuses any name outside a working folder's "staged" or one that is
-// not called "going-…", so that no world that was ever live can be removed by it
+// Reserve is the file in a working folder that holds room for a switch.
+const Reserve = "reserve"
+
+// Discard removes a tree that Reshard itself staged, room that it holds, or a working folder
+// that is on its way out. It refuses any name outside a working folder's "staged" and Reserve
+// or one that is not called "going-…", so that no world that was ever live can be removed by it
 // before it has been renamed so.
 func (p *FS) Discard(ctx context.Context, name string) error {
 	if err := check("discard", name); err != nil {
@@ -587,7 +590,7 @@ func (p *FS) Discard(ctx context.Context, name string) error {
 		if s != plan.WorkFolder {
 			continue
 		}
-		staged = staged || (len(parts) > i+2 && parts[i+2] == "staged") ||
+		staged = staged || (len(parts) > i+2 && (parts[i+2] == "staged" || parts[i+2] == Reserve)) ||
 			(len(parts) > i+1 && strings.HasPrefix(parts[i+1], "going-"))
 	}
 	if !staged {

@@ -39,7 +39,7 @@ func TestConformance(t *testing.T) {
 	hostfstest.Run(t, hostfstest.Harness{
 		Can: capability.Set{
 			AtomicReplace: true, Exclusive: true, RenameFolders: true, Sync: true, FreeSpace: true, Commands: true,
-			Events: true,
+			Events: true, Databases: true,
 			Owners: os.Geteuid() == 0, Account: fmt.Sprintf("%d:%d", os.Geteuid(), os.Getegid()), Modes: true,
 			ExactCase: true, AnyName: true, TimePrecision: time.Millisecond, Pace: 20 * time.Millisecond, AtOnce: 2,
 		},

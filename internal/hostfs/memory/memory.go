@@ -28,8 +28,6 @@ type Files struct {
 	// Before is asked before each call has an effect, and After once it has had it: an
 	// error is what the caller gets instead. Both may block. nil: no trouble.
 	Before, After func(op, name string) error
-	// Room is how many bytes there are in all; 0: no end.
-	Room int64
 	// Account is who makes things.
 	Account string
 
@@ -41,6 +39,7 @@ type disk struct {
 	mu    sync.Mutex
 	nodes map[string]*node // by name; "." is the root
 	used  int64
+	room  int64 // how many bytes there are in all; 0: no end
 }
 
 type node struct {
@@ -64,7 +63,7 @@ func New() *Files {
 // Behind gives another view of the same tree, as a program on the host itself has it:
 // nothing is in its way.
 func (f *Files) Behind() *Files {
-	return &Files{Can: f.Can, Account: f.Account, Room: f.Room, disk: f.disk}
+	return &Files{Can: f.Can, Account: f.Account, disk: f.disk}
 }
 
 // Put writes a file as a program on the host does, with the folders above it.
@@ -128,11 +127,18 @@ func (f *Files) Chown(name, account string, mode fs.FileMode) {
 	n.info.Account, n.info.Modes = account, n.info.Modes&fs.ModeDir|mode
 }
 
-// Fill leaves so much room.
+// Fill leaves so much room, for all views of the tree.
 func (f *Files) Fill(left int64) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	f.Room = f.used + left
+	f.room = max(1, f.used+left)
+}
+
+// Fits reports whether there is room for so many bytes.
+func (f *Files) Fits(bytes int64) bool {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.room == 0 || f.used+bytes <= f.room
 }
 
 // Clone gives another tree with the same content, which shares no node with this one.
@@ -140,7 +146,7 @@ func (f *Files) Clone() *Files {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	out := New()
-	out.Can, out.Account, out.Room, out.used = f.Can, f.Account, f.Room, f.used
+	out.Can, out.Account, out.room, out.used = f.Can, f.Account, f.room, f.used
 	for name, n := range f.nodes {
 		c := *n // bytes are never changed in place
 		out.nodes[name] = &c
@@ -313,7 +319,7 @@ func (w *writing) Write(p []byte) (int, error) {
 	arrived := false
 	err := w.f.do(w.ctx, "write", w.name, func() error {
 		arrived = true
-		if room := w.f.Room; room > 0 && w.f.used+int64(taken) > room {
+		if room := w.f.room; room > 0 && w.f.used+int64(taken) > room {
 			taken = int(max(0, room-w.f.used))
 		}
 		w.add(p[:taken])
@@ -490,8 +496,8 @@ func (f *Files) Space(ctx context.Context, name string) (free int64, filesystem 
 		if !f.Can.FreeSpace {
 			return fault.New(fault.Unsupported, "", "", "it does not tell")
 		}
-		if free = 1 << 50; f.Room > 0 {
-			free = f.Room - f.used
+		if free = 1 << 50; f.room > 0 {
+			free = f.room - f.used
 		}
 		return nil
 	})

@@ -85,7 +85,7 @@ func TestPatience(t *testing.T) {
 func TestFullDisk(t *testing.T) {
 	t.Parallel()
 	f := memory.New()
-	f.Room = 10
+	f.Fill(10)
 	p := hostfs.New("host", f)
 	_, err := p.Write(context.Background(), "f", strings.NewReader(strings.Repeat("x", 16)), hostfs.Attributes{})
 	assert.ErrorIs(t, err, fault.NoSpace.As())
