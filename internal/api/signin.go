@@ -45,6 +45,8 @@ func (a *API) signInRoutes() {
 	health := op("health", http.MethodGet, "/health", "Whether the service can work", "service")
 	health.Security = []map[string][]string{}
 	huma.Register(a.huma, health, func(ctx context.Context, _ *struct{}) (*answer[map[string]string], error) {
+		ctx, done := context.WithTimeout(ctx, 3*time.Second) // whoever asks wants to know now
+		defer done()
 		if err := a.service.Healthy(ctx); err != nil {
 			return nil, a.failed(err)
 		}

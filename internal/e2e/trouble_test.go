@@ -139,6 +139,7 @@ type proxy struct {
 	mu       sync.Mutex
 	cut      bool
 	conns    []net.Conn
+	hanging  sync.RWMutex
 }
 
 func newProxy(t *testing.T, target string) *proxy {
@@ -158,13 +159,32 @@ func newProxy(t *testing.T, target string) *proxy {
 				_ = in.Close()
 			} else if out, err := net.Dial("tcp", p.target); err == nil {
 				p.conns = append(p.conns, in, out)
-				go func() { _, _ = io.Copy(in, out); _ = in.Close() }()
+				go func() { _, _ = io.Copy(in, throttled{p, out}); _ = in.Close() }()
 				go func() { _, _ = io.Copy(out, in); _ = out.Close() }()
 			}
 			p.mu.Unlock()
 		}
 	}()
 	return p
+}
+
+// throttled passes nothing on while its proxy hangs.
+type throttled struct {
+	p    *proxy
+	from io.Reader
+}
+
+func (t throttled) Read(b []byte) (int, error) {
+	n, err := t.from.Read(b)
+	t.p.hanging.RLock()
+	defer t.p.hanging.RUnlock()
+	return n, err
+}
+
+// hang has nothing come through any more, and no connection close, until it is told to go on.
+func (p *proxy) hang() (goOn func()) {
+	p.hanging.Lock()
+	return p.hanging.Unlock
 }
 
 func (p *proxy) set(cut bool) {
@@ -479,4 +499,53 @@ func TestWhatThePlanTouchesCounts(t *testing.T) {
 	_, err = b.api.Act(context.Background(), draft.ID, "start")
 	require.ErrorIs(t, err, fault.Changed.As())
 	assert.Contains(t, err.Error(), "since the plan was made "+draft.Plan.Folder+" has come into the worlds folder")
+}
+
+// The database hangs without closing a connection, in the midst of a changeover: who asks is told within seconds,
+// health says so, and once it goes on all does, by itself.
+func TestADatabaseThatHangs(t *testing.T) {
+	t.Parallel()
+	direct := newDatabase(t)
+	u, err := url.Parse(direct)
+	require.NoError(t, err)
+	p := newProxy(t, u.Host)
+	u.Host = p.listener.Addr().String()
+	b := &bundle{t: t, dir: t.TempDir(), database: u.String()}
+	b.start()
+	t.Cleanup(b.end)
+	b.quarry("north", plot{mischief: "slow-halt"})
+	b.restartServer("north")
+	b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 13})
+	ctx := context.Background()
+	draft, err := b.api.Draft(ctx, wire.Wish{Kind: plan.Put, World: "fen", Server: "north"})
+	require.NoError(t, err)
+	hung := make(chan func(), 1)
+	var once sync.Once
+	b.trace = func(point string) {
+		if strings.HasSuffix(point, "asked to stop") {
+			once.Do(func() { hung <- p.hang() })
+		}
+	}
+	_, err = b.api.Act(ctx, draft.ID, "start")
+	require.NoError(t, err)
+	goOn := <-hung
+	for name, ask := range map[string]func() error{
+		"worlds":  func() error { _, err := b.api.Worlds(ctx, wire.WorldQuery{}); return err },
+		"users":   func() error { _, err := b.api.Users(ctx); return err },
+		"sign-in": func() error { _, err := b.api.SignIn(ctx, userName, password, "test"); return err },
+		"health":  func() error { return b.api.Health(ctx) },
+	} {
+		begun := time.Now()
+		err := ask()
+		assert.Equal(t, fault.Unreachable, fault.CodeOf(err), "%s: %v", name, err)
+		assert.Less(t, time.Since(begun), 12*time.Second, name)
+	}
+	goOn()
+	var last wire.Changeover
+	require.Eventually(t, func() bool {
+		last, err = b.api.Changeover(ctx, draft.ID)
+		return err == nil && !last.State.Open()
+	}, 60*time.Second, 50*time.Millisecond)
+	assert.Equal(t, plan.Done, last.State, "%+v", last.Failure)
+	assert.NoError(t, b.api.Health(ctx))
 }

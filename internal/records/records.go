@@ -29,6 +29,7 @@ type Records struct {
 	db    *sqlx.DB
 	pool  *pgxpool.Pool
 	lease *lease
+	end   func() // ends what watches the connections
 }
 
 // Open connects, waits until this service is the one that acts on the records, and
@@ -46,13 +47,17 @@ func Open(ctx context.Context, url string, c Claim) (*Records, error) {
 		}
 	}
 	config.MaxConns = max(config.MaxConns, fewestConns)
+	unwatched := config.ConnConfig.Copy()
+	life, end := context.WithCancel(context.WithoutCancel(ctx))
+	watch(life, config.ConnConfig)
 	pool, err := pgxpool.NewWithConfig(ctx, config)
 	if err != nil {
+		end()
 		return nil, fault.Wrap(fault.Unreachable, "open", "database", err)
 	}
-	r := &Records{pool: pool, db: sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx")}
+	r := &Records{pool: pool, db: sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx"), end: end}
 	if r.lease, err = takeLease(ctx, pool, c); err == nil {
-		err = r.migrate(ctx, config.ConnConfig)
+		err = r.migrate(ctx, unwatched)
 	}
 	if err != nil {
 		r.Close()
@@ -95,6 +100,7 @@ func (r *Records) Close() {
 	}
 	_ = r.db.Close() // the pool below is what holds connections
 	r.pool.Close()
+	r.end()
 }
 
 // Pool gives the connections themselves, for the job queue on the same database.
