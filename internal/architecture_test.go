@@ -56,7 +56,7 @@ var drivers = map[string][]string{
 		"reshard/internal/control/commands", "reshard/internal/host/ssh", "reshard/internal/host/ftp"},
 	"reshard/internal/ftplink":      {"reshard/internal/host/ftp", "reshard/internal/hostfs/ftp"},
 	"reshard/internal/providerlink": {"reshard/internal/host/provider", "reshard/internal/control/provider"},
-	"reshard/internal/line": {"reshard/internal/stores", "reshard/internal/notices", "reshard/internal/providerlink",
+	"reshard/internal/line": {"reshard/internal/records", "reshard/internal/stores", "reshard/internal/notices", "reshard/internal/providerlink",
 		"reshard/internal/sshlink", "reshard/internal/ftplink",
 		"reshard/internal/hostfs/sftp",
 		"reshard/internal/control/commands", "reshard/internal/host/ssh", "reshard/internal/host/ftp"},

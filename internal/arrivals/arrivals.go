@@ -56,6 +56,8 @@ type Config struct {
 	Limits archive.Limits
 	// Feed is told what is arriving.
 	Feed *feed.Feed
+	// Age tells how old something is that is removed for its age; see records.Counted.
+	Age func(ctx context.Context, what string, since time.Time) (time.Duration, error)
 }
 
 // Arrivals is what comes in. It is safe for concurrent use.
@@ -68,6 +70,7 @@ type Arrivals struct {
 	dir     string
 	limits  archive.Limits
 	feed    *feed.Feed
+	age     func(ctx context.Context, what string, since time.Time) (time.Duration, error)
 	// underWay are the uploads that are being taken in, answers what became of others, for
 	// as long as a sender may ask again.
 	underWay sync.Map
@@ -81,7 +84,7 @@ type Arrivals struct {
 func New(c Config) *Arrivals {
 	return &Arrivals{
 		library: c.Library, vault: c.Vault, games: c.Games, log: c.Log, now: time.Now, dir: c.Folder, limits: c.Limits,
-		feed:    c.Feed,
+		feed: c.Feed, age: c.Age,
 		answers: expirable.NewLRU[string, wire.Arrival](mostAnswered, nil, askedAgain),
 	}
 }

@@ -410,12 +410,18 @@ func (arr *Arrivals) Assemble(ctx context.Context, in wire.Assembly, by string) 
 		})
 }
 
+// old reports whether nobody has gone on with an upload for long enough. One of which that cannot be told stays.
+func (arr *Arrivals) old(ctx context.Context, id string, last time.Time) bool {
+	age, err := arr.age(ctx, "upload "+id, last)
+	return err == nil && age > Kept
+}
+
 // Tidy removes uploads that nobody has gone on with.
-func (arr *Arrivals) Tidy() {
+func (arr *Arrivals) Tidy(ctx context.Context) {
 	files, _ := filepath.Glob(filepath.Join(arr.dir, "*.info")) // the pattern is one
 	for _, f := range files {
 		id := strings.TrimSuffix(filepath.Base(f), ".info")
-		if u, offset, last, err := arr.uploadOf(id); err == nil && arr.now().Sub(last) > Kept {
+		if u, offset, last, err := arr.uploadOf(id); err == nil && arr.old(ctx, id, last) {
 			arr.log.Info("an arrival that nobody went on with is removed", "name", u.MetaData["name"], "bytes", offset,
 				"of", u.Size)
 			if err := arr.drop(id); err != nil {

@@ -207,7 +207,14 @@ func (co *Changeovers) Sweep(ctx context.Context) {
 			continue
 		}
 		for _, a := range list {
-			if a.Removable && a.Goes != nil && co.now().After(*a.Goes) {
+			if !a.Removable || a.Goes == nil {
+				continue
+			}
+			age, err := co.age(ctx, rec.Name+"/"+a.Name, *a.Since)
+			if err != nil {
+				return // nothing is removed of which it cannot be told how old it is
+			}
+			if age > co.keepAside {
 				if err := co.tidy(ctx, l, a, "the rule"); err != nil {
 					co.log.Warn("cannot tidy", "what", a.Name, "error", err)
 				}

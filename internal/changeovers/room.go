@@ -31,6 +31,8 @@ type Config struct {
 	Life context.Context
 	// Feed is told how changeovers stand.
 	Feed *feed.Feed
+	// Age tells how old something is that is removed for its age; see records.Counted.
+	Age func(ctx context.Context, what string, since time.Time) (time.Duration, error)
 	// Trace is told each point of every changeover; tests cut it there.
 	Trace func(point string)
 }
@@ -46,6 +48,7 @@ type Changeovers struct {
 	keepAside time.Duration
 	life      context.Context
 	trace     func(point string)
+	age       func(ctx context.Context, what string, since time.Time) (time.Duration, error)
 	feed      *feed.Feed
 	board     board
 	running   sync.WaitGroup
@@ -60,7 +63,7 @@ type Changeovers struct {
 func New(c Config) *Changeovers {
 	co := &Changeovers{
 		records: c.Records, vault: c.Vault, fleet: c.Fleet, library: c.Library, log: c.Log, now: time.Now,
-		keepAside: c.KeepAside, life: c.Life, trace: c.Trace, feed: c.Feed, board: board{now: map[int64]*underway{}},
+		keepAside: c.KeepAside, life: c.Life, trace: c.Trace, age: c.Age, feed: c.Feed, board: board{now: map[int64]*underway{}},
 	}
 	co.read = co.Get
 	return co

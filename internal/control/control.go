@@ -418,7 +418,9 @@ func (c *Control) Stop(ctx context.Context, mode StopMode) (e Ending, err error)
 	}
 	if mode == Clean && st.State == life.Running {
 		if err := c.beforeStop(ctx, st); err != nil {
-			if now := c.Status(ctx); now.State != life.Stopped { // else it went by itself at this moment
+			switch c.Status(ctx).State {
+			case life.Stopped: // it went by itself at this moment
+			case life.Starting, life.Running, life.Stopping, life.Unknown:
 				return e, err
 			}
 		}

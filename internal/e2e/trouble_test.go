@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -548,4 +549,27 @@ func TestADatabaseThatHangs(t *testing.T) {
 	}, 60*time.Second, 50*time.Millisecond)
 	assert.Equal(t, plan.Done, last.State, "%+v", last.Failure)
 	assert.NoError(t, b.api.Health(ctx))
+}
+
+// The machine's clock leaps by a month, and the service begins anew: what was set aside stays, and that is said.
+func TestALeapOfTheClockTidiesNothing(t *testing.T) {
+	t.Parallel()
+	var leap atomic.Int64
+	b := setup(t, func(b *bundle) {
+		b.keepAside = time.Hour
+		b.clock = func() time.Time { return time.Now().Add(time.Duration(leap.Load())) }
+	})
+	b.quarry("north", plot{stopped: true})
+	b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 13})
+	c := b.do(wire.Wish{Kind: plan.Put, World: "fen", Server: "north"})
+	require.Equal(t, plan.Done, c.State)
+	require.NoError(t, b.daemon.Close())
+	leap.Store(int64(30 * 24 * time.Hour))
+	b.start()
+	time.Sleep(time.Second) // it tidies when it begins
+	aside, err := b.api.Aside(context.Background(), "north")
+	require.NoError(t, err)
+	require.Len(t, aside, 1)
+	assert.Contains(t, b.must("alerts"), "The machine's clock has gone on by")
+	require.Equal(t, plan.Done, b.undo(c.ID).State, "it is there to go back to")
 }

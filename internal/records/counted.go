@@ -47,6 +47,31 @@ func (c *Counted) Now() time.Time {
 	return c.clock.Counted
 }
 
+// Careful gives the earlier of the machine's time and the one that rules count with: what is older than something
+// by it is so by both.
+func (c *Counted) Careful() time.Time {
+	counted, wall := c.Now(), c.wall()
+	if wall.Before(counted) {
+		return wall
+	}
+	return counted
+}
+
+// Age gives how old something is that is removed for its age, by the machine's clock and by the one that does not
+// leap, whichever is less; since is its time by the machine's clock when it came to be. The other counts from when
+// it was asked for first, which is kept under what's name.
+func (c *Counted) Age(ctx context.Context, what string, since time.Time) (time.Duration, error) {
+	now := c.Now()
+	var first time.Time
+	err := c.r.db.GetContext(ctx, &first, mineCTE+`INSERT INTO first_seen (what, at) SELECT $3, $4
+		WHERE EXISTS (SELECT FROM mine) ON CONFLICT (what) DO UPDATE SET what = first_seen.what RETURNING at`,
+		c.r.lease.holder, c.r.lease.epoch, what, now)
+	if err != nil {
+		return 0, classify("keep", "ages", err)
+	}
+	return min(now.Sub(first), c.wall().Sub(since)), nil
+}
+
 // Trouble says what is odd about the machine's clock, "" when nothing is.
 func (c *Counted) Trouble() string {
 	counted, wall := c.Now(), c.wall()

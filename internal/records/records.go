@@ -19,6 +19,7 @@ import (
 	"github.com/pressly/goose/v3"
 
 	"reshard/internal/core/fault"
+	"reshard/internal/line"
 )
 
 //go:embed migrations/*.sql
@@ -49,7 +50,17 @@ func Open(ctx context.Context, url string, c Claim) (*Records, error) {
 	config.MaxConns = max(config.MaxConns, fewestConns)
 	unwatched := config.ConnConfig.Copy()
 	life, end := context.WithCancel(context.WithoutCancel(ctx))
-	watch(life, config.ConnConfig)
+	if config.ConnConfig.ConnectTimeout == 0 {
+		config.ConnConfig.ConnectTimeout = line.ProbeFor
+	}
+	config.ConnConfig.DialFunc = line.Watched(life, unwatched.DialFunc, func(ctx context.Context) error {
+		c, err := pgx.ConnectConfig(ctx, unwatched)
+		if err != nil {
+			return err
+		}
+		defer c.Close(ctx) //nolint:errcheck // it was only asked
+		return c.Ping(ctx)
+	})
 	pool, err := pgxpool.NewWithConfig(ctx, config)
 	if err != nil {
 		end()

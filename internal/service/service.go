@@ -200,11 +200,11 @@ func (s *Service) wire(v *vault.Vault, counted *records.Counted) {
 	})
 	s.Arrivals = arrivals.New(arrivals.Config{
 		Library: s.Library, Vault: v, Games: s.Games, Log: c.Log, Folder: filepath.Join(c.Data, "arrivals"),
-		Limits: c.Limits, Feed: &s.Feed,
+		Limits: c.Limits, Feed: &s.Feed, Age: counted.Age,
 	})
 	s.Changeovers = changeovers.New(changeovers.Config{
 		Records: s.records, Vault: v, Fleet: s.Fleet, Library: s.Library, Log: c.Log, KeepAside: c.KeepAside,
-		Life: s.life, Feed: &s.Feed, Trace: c.Trace,
+		Life: s.life, Feed: &s.Feed, Trace: c.Trace, Age: counted.Age,
 	})
 	disk := c.Disk
 	if disk == nil {
@@ -222,7 +222,7 @@ func (s *Service) wire(v *vault.Vault, counted *records.Counted) {
 	})
 	s.Upkeep = upkeep.New(upkeep.Config{
 		Records: s.records, Vault: v, Library: s.Library, Arrivals: s.Arrivals, Changeovers: s.Changeovers,
-		Backups: s.Backups, Stores: s.Stores, Log: c.Log, Life: s.life,
+		Backups: s.Backups, Stores: s.Stores, Log: c.Log, Life: s.life, Now: counted.Careful,
 	})
 }
 

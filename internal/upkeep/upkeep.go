@@ -78,7 +78,7 @@ type Library interface {
 }
 
 // Arrivals removes uploads that nobody went on with.
-type Arrivals interface{ Tidy() }
+type Arrivals interface{ Tidy(ctx context.Context) }
 
 // Changeovers removes what changeovers set aside, by the rule.
 type Changeovers interface{ Sweep(ctx context.Context) }
@@ -108,6 +108,8 @@ type Config struct {
 	Backups     Backups
 	Stores      Stores
 	Log         *slog.Logger
+	// Now is the time by which things are old, which no leap of a clock makes them; see records.Counted.
+	Now func() time.Time
 	// Life ends when the service goes away.
 	Life context.Context
 }
@@ -191,7 +193,7 @@ func (up *Upkeep) vaultWorkOf(ctx context.Context, kind, store string, see func(
 		}
 		return err
 	case "collect":
-		got, err := up.with.Vault.Collect(ctx, keep, up.now().Add(-arrivals.Kept), see)
+		got, err := up.with.Vault.Collect(ctx, keep, up.with.Now().Add(-arrivals.Kept), see)
 		up.work.change(func(w *wire.VaultWork) { w.Collected = (*wire.VaultCollected)(&got) })
 		up.with.Stores.Soon() // packs that were written anew are new to them
 		return err
@@ -285,7 +287,7 @@ func (up *Upkeep) tidy(ctx context.Context) {
 		return
 	}
 	up.with.Changeovers.Sweep(ctx)
-	up.with.Arrivals.Tidy()
+	up.with.Arrivals.Tidy(ctx)
 	up.tidyDrafts(ctx)
 	if err := up.with.Backups.Thin(ctx); err != nil {
 		up.with.Log.Warn("cannot thin out backups", "error", err)
@@ -299,7 +301,7 @@ const keepDrafts = 7 * 24 * time.Hour
 
 // tidyDrafts forgets what was worked out and never begun: the servers have moved on.
 func (up *Upkeep) tidyDrafts(ctx context.Context) {
-	n, err := up.with.Records.RemoveDrafts(ctx, up.now().Add(-keepDrafts))
+	n, err := up.with.Records.RemoveDrafts(ctx, up.with.Now().Add(-keepDrafts))
 	if err != nil {
 		up.with.Log.Warn("cannot tidy drafts", "error", err)
 	}

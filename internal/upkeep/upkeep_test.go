@@ -77,7 +77,7 @@ func (l lists) Adopt(_ context.Context, ids []string) ([]string, error) { return
 
 type uploads struct{ *house }
 
-func (u uploads) Tidy() { u.tidied++ }
+func (u uploads) Tidy(context.Context) { u.tidied++ }
 
 type cellar struct{ *house }
 
@@ -110,6 +110,7 @@ func at(h *house, now time.Time) *Upkeep {
 		Log:    slog.New(slog.NewTextHandler(io.Discard, nil)), Life: context.Background(),
 	})
 	up.now = func() time.Time { return now }
+	up.with.Now = up.now
 	return up
 }
 

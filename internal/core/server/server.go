@@ -402,6 +402,9 @@ type Touched struct {
 // Changed says what is not as it stood, of that which a plan touches or was made from: the files and names
 // that it touches, and what the settings say. "" is nothing.
 func (s Stands) Changed(now Stands, by Touched) string {
+	if s.Files == nil {
+		return "" // an earlier build did not note it: each step looks for itself
+	}
 	for _, file := range by.Files {
 		if s.Files[file] != now.Files[file] {
 			return file + " has been written"

@@ -1,41 +1,41 @@
-package records
+package line
 
 import (
 	"context"
 	"net"
 	"sync"
 	"time"
-
-	"github.com/jackc/pgx/v5"
 )
 
-// A database that hangs without closing its connections (a stopped process, a machine that has frozen, a line
-// that swallows all) would keep everybody waiting for as long as TCP does. A statement that takes its time looks the
-// same from its own connection; so the database is asked something small over another one, and only when that is not
+// A peer that hangs without closing its connections (a stopped process, a machine that has frozen, a line that
+// swallows all) would keep everybody waiting for as long as TCP does. A question that takes its time looks the same
+// from its own connection; so the peer is asked something small over another one, and only when that is not
 // answered either, whoever waits is told.
 const (
-	// quietFor is how long an answer may be waited for before it is asked whether the database answers at all.
+	// quietFor is how long an answer may be waited for before it is asked whether the peer answers at all.
 	quietFor = 3 * time.Second
-	// probeFor is how long that answer may take, and how long a new connection may.
-	probeFor = 3 * time.Second
+	// ProbeFor is how long that answer may take.
+	ProbeFor = 3 * time.Second
 )
 
-// lookout watches all connections to a database.
+// Dial makes a connection, as net.Dialer.DialContext does.
+type Dial = func(ctx context.Context, network, address string) (net.Conn, error)
+
+// lookout watches all connections to a peer.
 type lookout struct {
-	config *pgx.ConnConfig // of the probe, which is not watched itself
+	alive func(context.Context) error
 
 	mu    sync.Mutex // held for moments only
 	conns map[*watchedConn]struct{}
 }
 
-// watch has connections of a configuration be watched until ctx ends.
-func watch(ctx context.Context, config *pgx.ConnConfig) *lookout {
-	if config.ConnectTimeout == 0 {
-		config.ConnectTimeout = probeFor
-	}
-	l := &lookout{config: config.Copy(), conns: map[*watchedConn]struct{}{}}
-	dial := config.DialFunc
-	config.DialFunc = func(ctx context.Context, network, address string) (net.Conn, error) {
+// Watched gives connections on which nobody waits for good: once a question has waited for some seconds, alive is
+// asked, over a connection of its own that is not watched, whether the peer answers; an error ends what waits, as a
+// lost connection. Whoever only listens may wait for ever. It watches until ctx ends.
+func Watched(ctx context.Context, dial Dial, alive func(context.Context) error) Dial {
+	l := &lookout{alive: alive, conns: map[*watchedConn]struct{}{}}
+	go l.run(ctx)
+	return func(ctx context.Context, network, address string) (net.Conn, error) {
 		c, err := dial(ctx, network, address)
 		if err != nil {
 			return nil, err
@@ -46,8 +46,6 @@ func watch(ctx context.Context, config *pgx.ConnConfig) *lookout {
 		l.mu.Unlock()
 		return w, nil
 	}
-	go l.run(ctx)
-	return l
 }
 
 func (l *lookout) run(ctx context.Context) {
@@ -80,14 +78,9 @@ func (l *lookout) waiting(before time.Time) (out []*watchedConn) {
 }
 
 func (l *lookout) probe(ctx context.Context) error {
-	ctx, done := context.WithTimeout(ctx, probeFor)
+	ctx, done := context.WithTimeout(ctx, ProbeFor)
 	defer done()
-	c, err := pgx.ConnectConfig(ctx, l.config)
-	if err != nil {
-		return err
-	}
-	defer c.Close(ctx) //nolint:errcheck // it was only asked
-	return c.Ping(ctx)
+	return l.alive(ctx)
 }
 
 // watchedConn is a connection of which it is known since when an answer is waited for.
