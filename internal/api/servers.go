@@ -56,8 +56,8 @@ func (a *API) serverRoutes() {
 			return &answer[wire.ServerFacts]{s}, a.failed(err)
 		})
 	huma.Register(a.huma, op("stop-server", http.MethodPost, "/servers/{server}/stop",
-		"Stop a server cleanly and wait for its end. Players are told where the game can, and what a stop would lose is "+
-			"saved before; it is never killed", "servers"),
+		"Stop a server cleanly and wait for its end. Players are told where the game can, and what a stop would lose "+
+			"is saved before; it is never killed", "servers"),
 		func(ctx context.Context, in *struct {
 			Server string `path:"server"`
 			Body   *wire.StopServer

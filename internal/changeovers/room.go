@@ -63,7 +63,8 @@ type Changeovers struct {
 func New(c Config) *Changeovers {
 	co := &Changeovers{
 		records: c.Records, vault: c.Vault, fleet: c.Fleet, library: c.Library, log: c.Log, now: time.Now,
-		keepAside: c.KeepAside, life: c.Life, trace: c.Trace, age: c.Age, feed: c.Feed, board: board{now: map[int64]*underway{}},
+		keepAside: c.KeepAside, life: c.Life, trace: c.Trace, age: c.Age, feed: c.Feed,
+		board: board{now: map[int64]*underway{}},
 	}
 	co.read = co.Get
 	return co

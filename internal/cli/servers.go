@@ -59,7 +59,9 @@ empty one in silence.
 Examples:
   reshard servers start north-plot
   reshard servers start north-plot --new-world`,
-				[]cli.Flag{&cli.BoolFlag{Name: "new-world", Usage: "also when its world is not there: it makes a new one"}},
+				[]cli.Flag{&cli.BoolFlag{
+					Name: "new-world", Usage: "also when its world is not there: it makes a new one",
+				}},
 				a.startServer),
 			a.onServer("stop", "stop a server cleanly and wait for its end",
 				`Players are told where the game can, and what a stop would lose is saved before. A
@@ -68,7 +70,9 @@ server that does not save or stop when asked goes on running: it is never killed
 Examples:
   reshard servers stop north-plot
   reshard servers stop north-plot --unsaved`,
-				[]cli.Flag{&cli.BoolFlag{Name: "unsaved", Usage: "do not have it save before; what was played may be lost"}},
+				[]cli.Flag{&cli.BoolFlag{
+					Name: "unsaved", Usage: "do not have it save before; what was played may be lost",
+				}},
 				func(ctx context.Context, c *cli.Command, api *client.Client, name string) (wire.ServerFacts, error) {
 					return api.StopServer(ctx, name, wire.StopServer{Unsaved: c.Bool("unsaved")})
 				}),

@@ -503,8 +503,8 @@ func (c *Control) beforeStop(ctx context.Context, st Status) error {
 		return nil
 	}
 	what, _ := fault.Words(err)
-	return fault.New(fault.NotStopped, "stop", c.name, "it was not asked to stop, since what was played is not saved: %s",
-		what).With("Save from inside the game, or let it be lost: reshard servers stop " + c.name + " --unsaved.")
+	return fault.New(fault.NotStopped, "stop", c.name,
+		"it was not asked to stop, since what was played is not saved: %s", what).With("Save from inside the game, or let it be lost: reshard servers stop " + c.name + " --unsaved.")
 }
 
 // endedWell tells whether a server that was down before it was asked had ended as it

@@ -49,6 +49,7 @@ func setup(t *testing.T) (*control.Control, *memory.Server, *game.Profile) {
 	require.NoError(t, err)
 	p := *shipped
 	p.Server.Waits = game.Waits{Start: time.Second, Stop: 100 * time.Millisecond, Settle: time.Millisecond}
+	p.Server.Console.Say = "" // what is said to stop it is counted
 	s := memory.New(moss{})
 	return control.New("north", s, &p), s, &p
 }

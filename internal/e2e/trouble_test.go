@@ -432,7 +432,8 @@ func TestAStartWithoutItsWorldAsks(t *testing.T) {
 // with them, and each kind ends done. One can be taken away.
 func TestAGameThatSavesBesideItsWorlds(t *testing.T) {
 	t.Parallel()
-	b := setup(t, shippedWith(t, "quarrymoss", "  locks: [held.lock]", "  locks: [held.lock]\n  autosaves: [autosave-*]"))
+	b := setup(t, shippedWith(t, "quarrymoss", "  locks: [held.lock]",
+		"  locks: [held.lock]\n  autosaves: [autosave-*]"))
 	root := b.quarry("north", plot{})
 	b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 13})
 	worlds := filepath.Join(root, "worlds")
@@ -441,7 +442,8 @@ func TestAGameThatSavesBesideItsWorlds(t *testing.T) {
 	saving.Go(func() {
 		for n := 0; ctx.Err() == nil; n++ {
 			name := fmt.Sprintf("autosave-%d", n)
-			assert.NoError(t, quarrymoss.Make(filepath.Join(worlds, name), quarrymoss.Options{Title: "Autosave", Seed: 99}))
+			assert.NoError(t, quarrymoss.Make(filepath.Join(worlds, name),
+				quarrymoss.Options{Title: "Autosave", Seed: 99}))
 			if n > 3 {
 				assert.NoError(t, os.RemoveAll(filepath.Join(worlds, fmt.Sprintf("autosave-%d", n-4))))
 			}
@@ -489,7 +491,8 @@ func TestWhatThePlanTouchesCounts(t *testing.T) {
 	wish := wire.Wish{Kind: plan.Put, World: "fen", Server: "north"}
 	draft, err := b.api.Draft(context.Background(), wish)
 	require.NoError(t, err)
-	require.NoError(t, quarrymoss.Make(filepath.Join(root, "worlds", "other"), quarrymoss.Options{Title: "Other", Seed: 5}))
+	require.NoError(t, quarrymoss.Make(filepath.Join(root, "worlds", "other"),
+		quarrymoss.Options{Title: "Other", Seed: 5}))
 	c := b.carry(draft)
 	require.Equal(t, plan.Done, c.State, "another world came: %+v", c.Failure)
 	require.Equal(t, plan.Done, b.undo(c.ID).State)

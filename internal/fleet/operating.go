@@ -44,7 +44,9 @@ func (fl *Fleet) worldThere(ctx context.Context, l *Server) error {
 	if err != nil || h.Status.State.Up() {
 		return nil //nolint:nilerr // what does not read is the server's own business, and its log's
 	}
-	row, missing := fit.BeforeStart(fit.Input{Server: h.State, Profile: l.Profile, Live: fit.Live{Roots: l.Machine.Roots}})
+	row, missing := fit.BeforeStart(fit.Input{
+		Server: h.State, Profile: l.Profile, Live: fit.Live{Roots: l.Machine.Roots},
+	})
 	if !missing {
 		return nil
 	}

@@ -124,7 +124,8 @@ func (l *linter) checkWorld(key string) {
 		_, err := path.Match(pattern, "x")
 		switch {
 		case err != nil || pattern == "" || strings.Contains(pattern, "/"):
-			l.Complain(akey, "a name in the worlds folder, with * and ?, such as autosave*.sav; this one is %q", pattern)
+			l.Complain(akey, "a name in the worlds folder, with * and ?, such as autosave*.sav; this one is %q",
+				pattern)
 		case strings.Trim(pattern, "*?") == "":
 			l.Complain(akey, "%q would take every world for an autosave", pattern)
 		}
