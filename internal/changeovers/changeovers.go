@@ -108,7 +108,8 @@ func standing(c records.Changeover, done []records.Ended, tidied map[int64]recor
 	}
 	last := lastStanding(done)
 	if last != c.ID && (len(done) == 0 || done[len(done)-1].ID != c.ID) {
-		return false, fmt.Sprintf("changeover %d came after it: undo that first", last)
+		return false, fmt.Sprintf("changeover %d came after it: undo that first, or both at once, reshard undo %d "+
+			"--with-later", last, c.ID)
 	}
 	return true, ""
 }
@@ -424,6 +425,11 @@ func asPlanned(ctx context.Context, l *fleet.Server, p plan.Plan) error {
 	if err := sameWorlds(ctx, l, p, &h); err != nil {
 		return err
 	}
+	if p.LocksOut() {
+		if err := l.Room(); err != nil {
+			return err
+		}
+	}
 	st := h.Status
 	if err := st.Err("start", l.Name); err != nil {
 		return err
@@ -533,8 +539,46 @@ func (co *Changeovers) carryHeld(ctx context.Context, hold []*fleet.Server, l *f
 		co.log.Warn("changeover undone", "changeover", c.ID, "server", c.Server, "error", err)
 	}
 	co.conclude(context.WithoutCancel(ctx), l, c, err == nil)
+	if fault.CodeOf(err) == fault.NotStopped {
+		co.running.Go(func() { co.watchForLateStop(l, c) })
+	}
 	return err
 }
+
+// watchForLateStop starts a server again that takes a stop after all, once the changeover that had asked for it has
+// gone back: players are not to be locked out by a word that was meant for another time.
+func (co *Changeovers) watchForLateStop(l *fleet.Server, c records.Changeover) {
+	ctx, done := context.WithTimeout(co.life, lateStops*l.Profile.Server.Waits.Stop)
+	defer done()
+	tick := time.NewTicker(time.Second)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+		release, err := l.Claim("look at")
+		if err != nil {
+			return // somebody else has it in hand now
+		}
+		st := l.Control.Status(ctx)
+		if st.State == life.Stopped && co.records.Acting() == nil {
+			co.log.Warn("it took the stop of a changeover that had gone back; it is started again", "server", l.Name,
+				"changeover", c.ID)
+			_, err = l.Control.Start(ctx)
+			release()
+			if err != nil {
+				co.log.Error("it does not start again", "server", l.Name, "error", err)
+			}
+			return
+		}
+		release()
+	}
+}
+
+// lateStops is how many times a game's patience for a stop it is watched for one that it takes late.
+const lateStops = 10
 
 // conclude records what a changeover's end means for the server. It is not part
 // of the journal: a crash before it costs an estimate.

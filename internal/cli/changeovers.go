@@ -42,7 +42,8 @@ func changeoverNumber(text string) (int64, error) {
 // only shown keeps its state.
 func (a *app) carry(ctx context.Context, c *cli.Command, api *client.Client,
 	draft wire.Changeover) (wire.Changeover, error) {
-	if c.Bool("plan-only") {
+	// Nobody can be asked where a program reads what is printed: it gets the plan, as with --plan-only.
+	if c.Bool("plan-only") || a.json && !c.Bool("yes") {
 		return draft, a.show(draft, func() {
 			a.printPlan(draft)
 			a.print("\nNothing has been changed.\n")

@@ -9,7 +9,6 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"reshard/games"
 	"reshard/internal/core/fault"
 	"reshard/internal/core/game"
 	"reshard/internal/core/world"
@@ -33,11 +32,11 @@ Examples:
 			&cli.StringFlag{Name: "game", Usage: "only of this `GAME`"},
 			&cli.StringFlag{Name: "profiles", Usage: "a `FOLDER` with profiles of your own"},
 		},
-		Action: func(_ context.Context, c *cli.Command) error {
+		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.Args().Len() > 1 {
 				return usage("find takes at most one PATH; see reshard find --help")
 			}
-			profiles := slices.Clone(games.All())
+			profiles := a.knownProfiles(ctx)
 			if folder := c.String("profiles"); folder != "" {
 				docs, err := profilesWith(folder, true)
 				if err != nil {

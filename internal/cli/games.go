@@ -8,9 +8,11 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -482,6 +484,22 @@ func servedProfiles(ctx context.Context, api *client.Client) ([]*game.Profile, e
 		}
 	}
 	return out, nil
+}
+
+// servedPatience is how long the service is waited for by what needs none.
+const servedPatience = 3 * time.Second
+
+// knownProfiles are those of the service that the user is signed in to, or what ships where there is none or it
+// does not answer: looking at a world needs no service.
+func (a *app) knownProfiles(ctx context.Context) []*game.Profile {
+	ctx, done := context.WithTimeout(ctx, servedPatience)
+	defer done()
+	if api, err := a.client(); err == nil {
+		if served, err := servedProfiles(ctx, api); err == nil && len(served) > 0 {
+			return served
+		}
+	}
+	return slices.Clone(games.All())
 }
 
 // profilesWith reads a folder of users' profiles beside the shipped ones. An id

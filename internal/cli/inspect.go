@@ -2,13 +2,14 @@ package cli
 
 import (
 	"context"
+	"maps"
 	"path"
+	"slices"
 	"strings"
 
 	"github.com/dustin/go-humanize"
 	"github.com/urfave/cli/v3"
 
-	"reshard/games"
 	"reshard/internal/core/fact"
 	"reshard/internal/core/world"
 	"reshard/internal/local"
@@ -26,12 +27,12 @@ Examples:
   reshard inspect fen-garden.zip --json
   reshard inspect two-plots.zip --root "plots/East Plot"`,
 		Flags: []cli.Flag{rootFlag()},
-		Action: func(_ context.Context, c *cli.Command) error {
+		Action: func(ctx context.Context, c *cli.Command) error {
 			paths, err := args(c, "PATH")
 			if err != nil {
 				return err
 			}
-			w, err := local.Open(paths[0], c.String("root"), games.All())
+			w, err := local.Open(paths[0], c.String("root"), a.knownProfiles(ctx))
 			if err != nil {
 				return err
 			}
@@ -69,6 +70,9 @@ func (a *app) describeWorld(l local.World) {
 		} else if _, asked := w.Facts[name]; asked {
 			line(name, "not read: "+f.Why)
 		}
+	}
+	for _, name := range ownFacts(w) {
+		line(name, w.Fact(name).Text)
 	}
 	if m := w.Fact("mods"); m.Known() {
 		line("mods", modsText(m.Items))
@@ -110,9 +114,23 @@ func modsText(mods []fact.Item) string {
 	return strings.Join(names, ", ")
 }
 
+// ownFacts are the facts of a world that its profile alone gives a meaning to, in order.
+func ownFacts(w world.Facts) (out []string) {
+	shown := []string{"title", "seed", "version", "family", "mods", "last-played", "world-id", "players"}
+	for _, name := range slices.Sorted(maps.Keys(w.Facts)) {
+		if !slices.Contains(shown, name) && w.Fact(name).Known() {
+			out = append(out, name)
+		}
+	}
+	return out
+}
+
 func playersText(w world.Facts) string {
 	players := w.Players
 	if len(players) == 0 {
+		if f := w.Fact("players"); f.Known() { // a fact of the profile's own
+			return f.Text
+		}
 		return "no records"
 	}
 	names := make([]string, 0, len(players))

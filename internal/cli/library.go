@@ -282,6 +282,9 @@ func (a *app) describeLibraryWorld(w wire.World) {
 				a.print("  %-11s %s   (%s)\n", name, got.Text, got.File)
 			}
 		}
+		for _, name := range ownFacts(f) {
+			a.print("  %-11s %s   (%s)\n", name, f.Fact(name).Text, f.Fact(name).File)
+		}
 		a.print("  mods        %s\n", modsText(f.Fact("mods").Items))
 		if len(f.Realms) > 0 {
 			a.print("  realms      %s: %v\n", f.Layout, f.Realms)

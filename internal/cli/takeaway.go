@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"io"
 	"io/fs"
 	"os"
@@ -68,6 +69,9 @@ Examples:
 
 // fetch writes a copy of the library to this computer.
 func (a *app) fetch(ctx context.Context, api *client.Client, id, as, to string, folder bool) error {
+	if folder {
+		as = "zip" // also of a world that is one file
+	}
 	body, name, err := api.Archive(ctx, id, as)
 	if err != nil {
 		return err
@@ -78,6 +82,8 @@ func (a *app) fetch(ctx context.Context, api *client.Client, id, as, to string, 
 	}
 	if info, err := os.Stat(orText(to, ".")); err == nil && info.IsDir() {
 		to = filepath.Join(orText(to, "."), name)
+	} else if !folder && filepath.Ext(to) == "" {
+		to += filepath.Ext(name) // a game knows its worlds by their ending
 	}
 	if !folder {
 		n, err := saveNew(to, &counting{ReadCloser: body, see: a.progressOf("fetching", -1)})
@@ -117,6 +123,11 @@ func saveNew(name string, from io.Reader) (n int64, err error) {
 	}
 	if err != nil {
 		_ = os.Remove(name) // the first error is the one to tell
+		if errors.Is(err, io.ErrUnexpectedEOF) {
+			return n, fault.New(fault.Interrupted, "write", name, "the service ended it before its end").
+				With("Its log says why. Where the copy is damaged, reshard vault check tells of it, and what else is; " +
+					"else try again.")
+		}
 		return n, fault.Wrap(fault.Interrupted, "write", name, err)
 	}
 	return n, nil

@@ -504,7 +504,8 @@ func (c *Control) beforeStop(ctx context.Context, st Status) error {
 	}
 	what, _ := fault.Words(err)
 	return fault.New(fault.NotStopped, "stop", c.name,
-		"it was not asked to stop, since what was played is not saved: %s", what).With("Save from inside the game, or let it be lost: reshard servers stop " + c.name + " --unsaved.")
+		"it was not asked to stop, since what was played is not saved: %s", what).
+		With("Save from inside the game, or let it be lost: reshard servers stop " + c.name + " --unsaved.")
 }
 
 // endedWell tells whether a server that was down before it was asked had ended as it
@@ -625,7 +626,7 @@ func (c *Control) Ask(ctx context.Context, q game.Ask) (answer string, err error
 		err = c.say(ctx, q.Say)
 	}
 	if err != nil {
-		return "", fault.Wrap(fault.Unreachable, op, c.name, err)
+		return "", c.notTold(op, err)
 	}
 	err = c.until(ctx, 10*time.Second, func(st Status) (bool, error) {
 		for _, line := range c.linesFrom(ctx, run, from) {
@@ -640,6 +641,16 @@ func (c *Control) Ask(ctx context.Context, q game.Ask) (answer string, err error
 		return "", fault.New(fault.NotReady, op, c.name, "no answer within 10 s")
 	}
 	return answer, err
+}
+
+// notTold is the error of a line that could not be said: to a game that has ended meanwhile, or that is not to be
+// reached.
+func (c *Control) notTold(op string, err error) error {
+	if fault.CodeOf(err) == fault.WrongState {
+		return fault.New(fault.NotReady, op, c.name, "it does not run any more").
+			With("Its log says why it ended: reshard servers log " + c.name + ".")
+	}
+	return fault.Wrap(fault.Unreachable, op, c.name, err)
 }
 
 // stillThere is an error once a server that was spoken to is down: no answer will come.
@@ -659,7 +670,7 @@ func (c *Control) Tell(ctx context.Context, e game.Exchange, wait time.Duration)
 		err = c.say(ctx, e.Say)
 	}
 	if err != nil {
-		return fault.Wrap(fault.Unreachable, op, c.name, err)
+		return c.notTold(op, err)
 	}
 	c.trace("told")
 	if e.Expect.IsZero() {

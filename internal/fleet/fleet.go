@@ -37,6 +37,8 @@ type Config struct {
 	Kinds host.Kinds
 	// Feed is told what changes.
 	Feed *feed.Feed
+	// Disk tells free and all bytes of the data folder's disk.
+	Disk func() (free, total int64, err error)
 	// Trace is told where an act on a process stands; tests cut it there.
 	Trace func(point string)
 }

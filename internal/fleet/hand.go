@@ -8,6 +8,8 @@ import (
 	"sync/atomic"
 	"time"
 
+	"github.com/dustin/go-humanize"
+
 	"reshard/internal/control"
 	"reshard/internal/core/fault"
 	"reshard/internal/core/game"
@@ -27,6 +29,8 @@ type Server struct {
 	closer io.Closer
 	// full is its game's profile; the Observer's is as far as it can be heard and spoken to.
 	full *game.Profile
+	// room is an error where the service itself has too little room to see how the server does.
+	room func() error
 	// busy is held while a start, stop or changeover works on the server.
 	busy sync.Mutex
 }
@@ -220,8 +224,32 @@ func (fl *Fleet) openServer(ctx context.Context, rec records.Server, sl *slot) (
 		state, err := seen.State(ctx)
 		return state.Active, err
 	}
-	return &Server{Observer: seen, host: h, closer: closer, full: full}, nil
+	return &Server{Observer: seen, host: h, closer: closer, full: full, room: fl.roomFor(rec)}, nil
 }
+
+// roomForLogs is how much must be free in the data folder, in bytes: what servers print is kept there.
+const roomForLogs = 32 << 20
+
+// roomFor looks for room in the service's data folder, where it keeps what a server prints: whether that is ready
+// could not be seen on a full disk.
+func (fl *Fleet) roomFor(rec records.Server) func() error {
+	by := rec.Means.V.By
+	if by != "" && by != server.ByProcess || fl.Disk == nil {
+		return func() error { return nil } // it is heard where it lives
+	}
+	return func() error {
+		free, _, err := fl.Disk()
+		if err != nil || free >= roomForLogs {
+			return nil //nolint:nilerr // what cannot be told is found out
+		}
+		return fault.New(fault.NoSpace, "hear", rec.Name, "the service's data folder has only %s left; what the server "+
+			"prints is kept there, and whether it is ready could not be seen", humanize.IBytes(uint64(max(0, free)))).
+			With("Free space on the disk of the service's data folder; reshard vault says what it holds.")
+	}
+}
+
+// Room is an error, code NoSpace, where the service itself has too little room to see how the server does.
+func (l *Server) Room() error { return l.room() }
 
 // rootsOf are the names of a server's folder, the one by which it is reached first.
 func rootsOf(rec records.Server) []string {

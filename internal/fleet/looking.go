@@ -5,6 +5,7 @@ import (
 	"errors"
 	"io/fs"
 	"path"
+	"strings"
 	"time"
 
 	"reshard/internal/control"
@@ -70,6 +71,13 @@ func (l *Server) Sight(ctx context.Context, rec records.Server) (*Sighting, erro
 	if err != nil {
 		return nil, err
 	}
+	short := ""
+	if err := l.Room(); err != nil {
+		var e *fault.Error
+		if errors.As(err, &e) {
+			short = strings.ToUpper(e.What[:1]) + e.What[1:] + "."
+		}
+	}
 	in := fit.Input{
 		Profile: l.Profile, Server: state, Choices: fit.Choices{},
 		Live: fit.Live{
@@ -77,7 +85,7 @@ func (l *Server) Sight(ctx context.Context, rec records.Server) (*Sighting, erro
 			ConsoleVersion: st.Version, FreeBytes: l.Files.Free(ctx, worlds), Can: h.Can,
 			SameFilesystem: l.Files.SameFilesystem(ctx, worlds, path.Dir(work)), Players: -1, Since: st.Since,
 			Host: rec.Host, RoundTrip: l.roundTrip(), Working: others.Working, Passing: others.Passing,
-			Hidden: others.Hidden, Unseen: unseen, Provider: l.provider(rec),
+			Hidden: others.Hidden, Unseen: unseen, Provider: l.provider(rec), DataShort: short,
 		},
 	}
 	return &Sighting{Heads: h, Fit: in}, l.owner(ctx, &in.Live, state)

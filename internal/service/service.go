@@ -192,6 +192,12 @@ func (s *Service) wire(v *vault.Vault, counted *records.Counted) {
 	s.Fleet = fleet.New(fleet.Config{
 		Records: s.records, Games: s.Games, Board: board, Log: c.Log, Data: c.Data, Identity: s.identity,
 		MoveHere: c.MoveHere, Kinds: c.Kinds, Secrets: s.secrets, Feed: &s.Feed, Trace: c.Trace,
+		Disk: func() (int64, int64, error) {
+			if c.Disk != nil {
+				return c.Disk()
+			}
+			return s.Arrivals.Disk()
+		},
 	})
 	s.Games.Used, s.Games.MayLook = s.Fleet, s.Fleet.MayLookAt
 	s.Library = library.New(library.Config{
@@ -206,12 +212,8 @@ func (s *Service) wire(v *vault.Vault, counted *records.Counted) {
 		Records: s.records, Vault: v, Fleet: s.Fleet, Library: s.Library, Log: c.Log, KeepAside: c.KeepAside,
 		Life: s.life, Feed: &s.Feed, Trace: c.Trace, Age: counted.Age,
 	})
-	disk := c.Disk
-	if disk == nil {
-		disk = s.Arrivals.Disk
-	}
 	s.Backups = backups.New(backups.Config{
-		Disk:    disk,
+		Disk:    s.Fleet.Disk,
 		Records: s.records, Vault: v, Fleet: s.Fleet, Changeovers: s.Changeovers, Library: s.Library, Stores: s.Stores,
 		Counted: counted, Queue: s.queue, Feed: &s.Feed, Log: c.Log, KeepAside: c.KeepAside, Life: s.life,
 		Pace: c.RulePace, Trace: c.Trace,

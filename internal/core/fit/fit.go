@@ -81,6 +81,7 @@ type Live struct {
 	DeclaredVersion string // a person's word, used when nothing else says it
 	ConsoleVersion  string // what the server's log or console says, "" unknown
 	FreeBytes       int64  // on the file system of the worlds; -1 unknown
+	DataShort       string // what is said of the service's data folder when it has too little room
 	// Roots are the absolute paths of the server's root on its host: as given, and
 	// with links resolved.
 	Roots          []string
@@ -236,7 +237,7 @@ var Rules = []Rule{
 	gameRule, versionRule, folderNameRule, charactersRule, titleRule, sourcesRule, flagsRule, overridesRule, realmsRule,
 	leftoversRule, seedRule,
 	modsRule, playersRule, worldSettingsRule, completenessRule, settingsRule, firstStartRule, locksRule, runningRule,
-	providerRule, processesRule, ownerRule, hostRule, comparisonRule, spaceRule,
+	providerRule, processesRule, ownerRule, hostRule, comparisonRule, spaceRule, roomRule,
 }
 
 // ServerRules are the concerns of a server alone, with the world that it has now.

@@ -38,18 +38,18 @@ var besideRules = []Rule{
 var switchRules = []Rule{
 	versionRule, folderNameRule, sourcesRule, flagsRule, overridesRule, realmsRule, seedRule, modsRule, playersRule,
 	completenessRule,
-	settingsRule, locksRule, runningRule, providerRule, processesRule, hostRule,
+	settingsRule, locksRule, runningRule, providerRule, processesRule, hostRule, roomRule,
 }
 
 var renameRules = []Rule{folderNameRule, charactersRule, sourcesRule, flagsRule, leftoversRule, settingsRule, locksRule,
-	runningRule, providerRule, processesRule, hostRule}
+	runningRule, providerRule, processesRule, hostRule, roomRule}
 
 var backRules = []Rule{versionRule, sourcesRule, flagsRule, overridesRule, realmsRule, seedRule, modsRule,
-	settingsRule, runningRule, providerRule, processesRule, hostRule}
+	settingsRule, runningRule, providerRule, processesRule, hostRule, roomRule}
 
 // ResetRules are the concerns of a new world that a server is to make.
 var ResetRules = []Rule{newWorldRule, charactersRule, newSeedRule, sourcesRule, leftoversRule, settingsRule,
-	firstStartRule, locksRule, runningRule, providerRule, processesRule, hostRule}
+	firstStartRule, locksRule, runningRule, providerRule, processesRule, hostRule, roomRule}
 
 func rulesFor(in Input) []Rule {
 	switch in.Purpose {

@@ -77,8 +77,11 @@ var Kinds = map[string]Kind{
 	},
 	Rename: {
 		Needs: []string{"server", "world"}, Lasting: true,
-		Title:   func(p Plan) string { return "rename " + p.named() + " to " + quoted(p.Folder) },
-		Outcome: runs,
+		Title: func(p Plan) string { return "rename " + p.named() + " to " + quoted(p.Folder) },
+		Outcome: func(p Plan, copy string) string {
+			p.World = "" // it is called otherwise now
+			return runs(p, copy)
+		},
 	},
 	TakeAway: {
 		Needs: []string{"server"},

@@ -37,7 +37,7 @@ func (in Input) copySteps(src Source, world string) (steps []Step, note string) 
 	switch {
 	case !src.Running:
 		last.Wholeness = WholeStopped
-		return []Step{last}, src.Server + " does not run: its world is copied as it stands."
+		return []Step{last}, world + " on " + src.Server + " does not run: it is copied as it stands."
 	case console.Hold.Say != "":
 		last.Wholeness = WholeHeld
 		steps = []Step{pass, tell("hold", "Have "+src.Server+" hold its writes. People go on playing.")}
