@@ -416,11 +416,13 @@ func (c *Control) Stop(ctx context.Context, mode StopMode) (e Ending, err error)
 		clean, err := c.endedWell(ctx, st)
 		return Ending{Clean: clean, Already: true, Evidence: st.Evidence, By: st.By}, err
 	}
-	if mode == Clean && st.State == life.Running {
-		if err := c.beforeStop(ctx, st); err != nil {
-			switch c.Status(ctx).State {
-			case life.Stopped: // it went by itself at this moment
-			case life.Starting, life.Running, life.Stopping, life.Unknown:
+	if mode == Clean && st.State == life.Running && c.hasLast() {
+		err := c.beforeStop(ctx, st)
+		st = c.Status(ctx) // that took its time: another run may be at it by now
+		switch st.State {
+		case life.Stopped: // it went by itself at this moment
+		case life.Starting, life.Running, life.Stopping, life.Unknown:
+			if err != nil {
 				return e, err
 			}
 		}
@@ -480,6 +482,12 @@ func (c *Control) Stop(ctx context.Context, mode StopMode) (e Ending, err error)
 
 // leaving is what players are told before a stop.
 const leaving = "The server stops now. What was built is saved."
+
+// hasLast reports whether anything is said before a stop.
+func (c *Control) hasLast() bool {
+	console := c.profile.Server.Console
+	return console.Say != "" || console.Stop.Loses
+}
 
 // beforeStop tells players, and has the game save where a stop alone would lose what was played. Whether players
 // were told does not matter to the stop; that it was saved does.

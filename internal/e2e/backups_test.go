@@ -354,7 +354,7 @@ func TestABackupGivesWay(t *testing.T) {
 	<-reached
 	draft, err := b.api.Draft(ctx, wire.Wish{Kind: "put", World: "fen", Server: "north"})
 	require.NoError(t, err)
-	go func() { time.Sleep(200 * time.Millisecond); close(goOn) }()
+	go func() { time.Sleep(time.Second); close(goOn) }()
 	last := b.carry(draft)
 	require.Equal(t, plan.Done, last.State, "%+v", last.Failure)
 	list, err := b.api.Backups(ctx, wire.BackupQuery{Server: "north"})

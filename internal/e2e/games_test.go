@@ -30,7 +30,7 @@ func (b *bundle) add(s wire.NewServer) {
 	_, err := b.api.AddServer(context.Background(), b.placed(s))
 	require.NoError(b.t, err)
 	b.sayDown(s.Name)
-	_, err = b.api.StartServer(context.Background(), s.Name, wire.StartServer{})
+	_, err = b.api.StartServer(context.Background(), s.Name, wire.StartServer{NewWorld: true})
 	require.NoError(b.t, err)
 }
 

@@ -346,7 +346,7 @@ func (b *bundle) quarry(name string, p plot) string {
 	require.NoError(b.t, err)
 	b.sayDown(name)
 	if !p.stopped {
-		_, err = b.api.StartServer(ctx, name, wire.StartServer{})
+		_, err = b.api.StartServer(ctx, name, wire.StartServer{NewWorld: true})
 		require.NoError(b.t, err)
 	}
 	if p.mischief != "" {

@@ -119,7 +119,7 @@ func TestARealGameServer(t *testing.T) {
 		Command: minetestCommand(),
 	})
 	require.NoError(t, err)
-	before, err := b.api.StartServer(ctx, "shed", wire.StartServer{})
+	before, err := b.api.StartServer(ctx, "shed", wire.StartServer{NewWorld: true})
 	require.NoError(t, err)
 	assert.Equal(t, "worlds/shed", before.Server.Opened)
 	settings := hashFile(t, filepath.Join(root, "minetest.conf"))

@@ -300,9 +300,13 @@ func TestADraftIsRefusedWhenTheServerHasChangedSince(t *testing.T) {
 	draft, err := b.api.Draft(context.Background(),
 		wire.Wish{Kind: "put", World: "fen", Server: "north", Choices: nil})
 	require.NoError(t, err)
-	require.NoError(t, os.Mkdir(filepath.Join(root, "worlds", "new"), 0o755))
+	text := filepath.Join(root, "quarry.properties")
+	was, err := os.ReadFile(text)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(text, append(was, "welcome=changed since\n"...), 0o644))
 	_, err = b.api.Act(context.Background(), draft.ID, "start")
 	assert.ErrorIs(t, err, fault.Changed.As())
+	assert.Contains(t, err.Error(), "quarry.properties has been written")
 }
 
 func TestOneChangeoverAtATime(t *testing.T) {
@@ -334,7 +338,7 @@ func (b *bundle) restartServer(name string) {
 	b.t.Helper()
 	_, err := b.api.StopServer(context.Background(), name, wire.StopServer{})
 	require.NoError(b.t, err)
-	_, err = b.api.StartServer(context.Background(), name, wire.StartServer{})
+	_, err = b.api.StartServer(context.Background(), name, wire.StartServer{NewWorld: true})
 	require.NoError(b.t, err)
 }
 

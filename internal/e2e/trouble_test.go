@@ -2,12 +2,14 @@ package e2e
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"net"
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -20,6 +22,7 @@ import (
 
 	"reshard/cmd/standin/quarrymoss"
 	"reshard/internal/core/fault"
+	"reshard/internal/core/fit"
 	"reshard/internal/core/plan"
 	"reshard/internal/wire"
 )
@@ -575,4 +578,153 @@ func TestALeapOfTheClockTidiesNothing(t *testing.T) {
 	require.Len(t, aside, 1)
 	assert.Contains(t, b.must("alerts"), "The machine's clock has gone on by")
 	require.Equal(t, plan.Done, b.undo(c.ID).State, "it is there to go back to")
+}
+
+// The folder of a server is renamed while a world is staged: that is seen before anything is stopped, and the words
+// name the folder.
+func TestAServersFolderIsRenamedWhileStaging(t *testing.T) {
+	t.Parallel()
+	b := setup(t)
+	root := b.quarry("north", plot{})
+	b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 13})
+	pid := b.pid("north")
+	draft, err := b.api.Draft(context.Background(), wire.Wish{Kind: plan.Put, World: "fen", Server: "north"})
+	require.NoError(t, err)
+	b.trace = func(point string) {
+		if strings.HasSuffix(point, "stage acted") {
+			_ = os.Rename(root, root+".away")
+		}
+	}
+	last := b.carry(draft)
+	b.trace = nil
+	require.Equal(t, plan.Undone, last.State)
+	assert.Contains(t, last.Failure.What, "its folder "+root+" has been moved or replaced")
+	assert.NoError(t, syscall.Kill(pid, 0), "it was not stopped")
+	require.NoError(t, os.Rename(root+".away", root))
+	b.must("servers", "show", "north")
+}
+
+// The service's own disk is full: whether a server is ready could not be heard. The sheet says so, and nothing is
+// stopped.
+func TestTheDataFolderIsFull(t *testing.T) {
+	t.Parallel()
+	var free atomic.Int64
+	free.Store(1 << 40)
+	b := setup(t, func(b *bundle) {
+		b.disk = func() (int64, int64, error) { return free.Load(), 1 << 41, nil }
+	})
+	b.quarry("north", plot{})
+	b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 13})
+	pid := b.pid("north")
+	ctx := context.Background()
+	put := wire.Wish{Kind: plan.Put, World: "fen", Server: "north"}
+	draft, err := b.api.Draft(ctx, put)
+	require.NoError(t, err)
+	free.Store(1 << 20)
+	_, err = b.api.Act(ctx, draft.ID, "start")
+	require.ErrorIs(t, err, fault.NoSpace.As())
+	assert.Contains(t, err.Error(), "the service's data folder has only 1.0 MiB left")
+	for _, wish := range []wire.Wish{put, {Kind: plan.Reset, Server: "north", Choices: map[string]string{"seed": "7"}}} {
+		_, err = b.api.Draft(ctx, wish)
+		require.ErrorIs(t, err, fault.Blocked.As(), wish.Kind)
+	}
+	sheet, err := b.api.Sheet(ctx, put)
+	require.NoError(t, err)
+	row := sheet.Sheet.Rows[slices.IndexFunc(sheet.Sheet.Rows, func(r fit.Row) bool { return r.Concern == "room" })]
+	assert.Equal(t, fit.Blocks, row.Verdict)
+	assert.NoError(t, syscall.Kill(pid, 0), "it was not stopped")
+}
+
+// The disk of a server is so full that neither a switch nor a way back could write: a put, a reset and an undo are
+// refused before anything is stopped. One that fills up right after the stop ends undone with the old world running.
+func TestAServersDiskIsFull(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	if err := syscall.Mount("tmpfs", dir, "tmpfs", 0, "size=160m"); err != nil {
+		t.Skipf("a small file system needs root: %v", err)
+	}
+	t.Cleanup(func() { assert.NoError(t, syscall.Unmount(dir, syscall.MNT_DETACH)) })
+	b := setup(t)
+	require.NoError(t, os.Mkdir(filepath.Join(b.dir, "servers"), 0o755))
+	require.NoError(t, os.Symlink(dir, filepath.Join(b.dir, "servers", "north")))
+	root := b.quarry("north", plot{})
+	b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 13, Tiles: 8})
+	done := b.do(wire.Wish{Kind: plan.Put, World: "fen", Server: "north"})
+	require.Equal(t, plan.Done, done.State, "%+v", done.Failure)
+	pid := b.pid("north")
+	fill := func(left int64) {
+		var st syscall.Statfs_t
+		require.NoError(t, syscall.Statfs(dir, &st))
+		size := int64(st.Bavail)*st.Bsize - left
+		f, err := os.Create(filepath.Join(dir, "somebody-elses"))
+		require.NoError(t, err)
+		_, err = io.CopyN(f, zeros{}, max(0, size))
+		require.NoError(t, errors.Join(err, f.Close()))
+	}
+	fill(4 << 20)
+	ctx := context.Background()
+	undo, err := b.api.Draft(ctx, wire.Wish{Kind: plan.Undo, Undoes: done.ID})
+	if err == nil {
+		last := b.carry(undo)
+		require.Equal(t, plan.Undone, last.State, "%+v", last.Failure)
+		assert.Equal(t, string(fault.NoSpace), last.Failure.Code, last.Failure.What)
+	}
+	_, err = b.api.Draft(ctx, wire.Wish{Kind: plan.Reset, Server: "north", Choices: map[string]string{"seed": "7"}})
+	require.ErrorIs(t, err, fault.Blocked.As())
+	assert.NoError(t, syscall.Kill(pid, 0), "it was not stopped")
+	require.NoError(t, os.Remove(filepath.Join(dir, "somebody-elses")))
+
+	// It fills up once nobody can look any more.
+	for _, wish := range []wire.Wish{
+		{Kind: plan.Undo, Undoes: done.ID},
+		{Kind: plan.Reset, Server: "north", Choices: map[string]string{"seed": "7"}},
+	} {
+		draft, err := b.api.Draft(ctx, wish)
+		require.NoError(t, err)
+		var once sync.Once
+		b.trace = func(point string) {
+			if strings.HasSuffix(point, "stop done") {
+				once.Do(func() { fill(0) })
+			}
+		}
+		last := b.carry(draft)
+		b.trace = nil
+		assert.Contains(t, []plan.State{plan.Done, plan.Undone}, last.State, "%s: %+v", wish.Kind, last.Failure)
+		s, err := b.api.Server(ctx, "north")
+		require.NoError(t, err)
+		assert.Equal(t, "running", s.Server.State, wish.Kind)
+		require.NoError(t, os.Remove(filepath.Join(dir, "somebody-elses")))
+		if last.State == plan.Done {
+			require.Equal(t, plan.Done, b.undo(last.ID).State)
+		}
+	}
+	assert.NoFileExists(t, filepath.Join(root, ".reshard", "reserve"))
+}
+
+// zeros reads as zeros without end.
+type zeros struct{}
+
+func (zeros) Read(p []byte) (int, error) { clear(p); return len(p), nil }
+
+// A game that hangs when it is to stop, and takes the stop once its changeover has gone back, is started again.
+func TestAStopThatIsTakenLate(t *testing.T) {
+	t.Parallel()
+	b := setup(t, shippedWith(t, "quarrymoss", "waits: {start: 60s, stop: 60s, settle: 500ms}",
+		"waits: {start: 10s, stop: 1s, settle: 100ms}"))
+	b.quarry("north", plot{mischief: "slow-halt"})
+	b.restartServer("north")
+	b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 13})
+	pid := b.pid("north")
+	draft, err := b.api.Draft(context.Background(), wire.Wish{Kind: plan.Put, World: "fen", Server: "north"})
+	require.NoError(t, err)
+	c := b.carry(draft)
+	require.Equal(t, plan.Undone, c.State)
+	assert.Equal(t, string(fault.NotStopped), c.Failure.Code)
+	require.Eventually(t, func() bool { return syscall.Kill(pid, 0) != nil }, 10*time.Second, 50*time.Millisecond,
+		"it takes the stop after all")
+	require.Eventually(t, func() bool {
+		s, err := b.api.Server(context.Background(), "north")
+		return err == nil && s.Server.State == "running" && pidOf(s.Server) != pid
+	}, 20*time.Second, 100*time.Millisecond, "it is started again")
+	assert.Equal(t, "winter", b.active("north"))
 }
