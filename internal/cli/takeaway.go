@@ -125,8 +125,8 @@ func saveNew(name string, from io.Reader) (n int64, err error) {
 		_ = os.Remove(name) // the first error is the one to tell
 		if errors.Is(err, io.ErrUnexpectedEOF) {
 			return n, fault.New(fault.Interrupted, "write", name, "the service ended it before its end").
-				With("Its log says why. Where the copy is damaged, reshard vault check tells of it, and what else is; " +
-					"else try again.")
+				With("Its log says why. Where the copy is damaged, reshard vault check tells of it, and what else " +
+					"is; else try again.")
 		}
 		return n, fault.Wrap(fault.Interrupted, "write", name, err)
 	}

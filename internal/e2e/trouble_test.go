@@ -624,7 +624,9 @@ func TestTheDataFolderIsFull(t *testing.T) {
 	_, err = b.api.Act(ctx, draft.ID, "start")
 	require.ErrorIs(t, err, fault.NoSpace.As())
 	assert.Contains(t, err.Error(), "the service's data folder has only 1.0 MiB left")
-	for _, wish := range []wire.Wish{put, {Kind: plan.Reset, Server: "north", Choices: map[string]string{"seed": "7"}}} {
+	for _, wish := range []wire.Wish{
+		put, {Kind: plan.Reset, Server: "north", Choices: map[string]string{"seed": "7"}},
+	} {
 		_, err = b.api.Draft(ctx, wish)
 		require.ErrorIs(t, err, fault.Blocked.As(), wish.Kind)
 	}

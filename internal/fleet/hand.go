@@ -242,8 +242,9 @@ func (fl *Fleet) roomFor(rec records.Server) func() error {
 		if err != nil || free >= roomForLogs {
 			return nil //nolint:nilerr // what cannot be told is found out
 		}
-		return fault.New(fault.NoSpace, "hear", rec.Name, "the service's data folder has only %s left; what the server "+
-			"prints is kept there, and whether it is ready could not be seen", humanize.IBytes(uint64(max(0, free)))).
+		return fault.New(fault.NoSpace, "hear", rec.Name, "the service's data folder has only %s left; what the "+
+			"server prints is kept there, and whether it is ready could not be seen",
+			humanize.IBytes(uint64(max(0, free)))).
 			With("Free space on the disk of the service's data folder; reshard vault says what it holds.")
 	}
 }

@@ -173,22 +173,26 @@ export function ServerPage() {
       {server.isError && <Failure error={server.error} />}
       {operate.isError && <Failure error={operate.error} />}
       {operate.error instanceof Problem && operate.error.code === "needs-choice" && (
-        <Button
-          look="grave"
-          onPress={() => operate.mutate("startAnew")}
-        >
-          Start it with a new, empty world
-        </Button>
+        <p>
+          <Button
+            look="grave"
+            onPress={() => operate.mutate("startAnew")}
+          >
+            Start it with a new, empty world
+          </Button>
+        </p>
       )}
       {operate.error instanceof Problem &&
         operate.error.code === "not-stopped" &&
         operate.variables === "stop" && (
-          <Button
-            look="grave"
-            onPress={() => operate.mutate("stopUnsaved")}
-          >
-            Stop it without saving before
-          </Button>
+          <p>
+            <Button
+              look="grave"
+              onPress={() => operate.mutate("stopUnsaved")}
+            >
+              Stop it without saving before
+            </Button>
+          </p>
         )}
       {say.isError && <Failure error={say.error} />}
       {remove.isError && <Failure error={remove.error} />}
