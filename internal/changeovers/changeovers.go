@@ -608,6 +608,7 @@ func (co *Changeovers) Get(ctx context.Context, id int64) (wire.Changeover, erro
 		return wire.Changeover{}, err
 	}
 	out := co.wireChangeover(c)
+	out.Story = story(out)
 	if out.Undoable, out.WhyNot, err = co.undoable(ctx, c); err != nil {
 		return out, err
 	}
@@ -725,6 +726,19 @@ func (co *Changeovers) wireChangeover(c records.Changeover) wire.Changeover {
 		out.Progress = &p
 	}
 	return out
+}
+
+// story tells a changeover that did not end done.
+func story(c wire.Changeover) []plan.Part {
+	told := plan.Told{ID: c.ID, Plan: c.Plan, State: c.State, Proof: c.Proof, Notes: map[int]string{}}
+	for n, s := range c.Steps {
+		told.Steps = append(told.Steps, plan.StepState(s.State))
+		told.Notes[n] = s.Note
+	}
+	if c.Failure != nil {
+		told.What, told.Next = c.Failure.What, c.Failure.Next
+	}
+	return told.Story()
 }
 
 // stoppedFor tells how long the source of a clone was stopped: from the stop of it

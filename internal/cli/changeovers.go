@@ -247,6 +247,21 @@ func (a *app) printFailure(c wire.Changeover) {
 	if c.Failure != nil {
 		a.wrapped("  ", "Why: "+c.Failure.What)
 		a.wrapped("  ", c.Failure.Next)
+		a.print("  The whole story: reshard changeovers show %d --why\n", c.ID)
+	}
+}
+
+// printStory tells why one did not end done.
+func (a *app) printStory(c wire.Changeover) {
+	a.print("Changeover %d on %s: %s, %s\n", c.ID, c.Server, c.Title, marked(c.State))
+	if len(c.Story) == 0 {
+		a.print("There is nothing to explain: it is %s. What it did: reshard changeovers show %d\n", c.State, c.ID)
+	}
+	for _, part := range c.Story {
+		a.print("\n%s\n", part.Title)
+		for _, say := range part.Says {
+			a.wrapped("  ", say)
+		}
 	}
 }
 
@@ -273,7 +288,11 @@ func (a *app) changeoversCommand() *cli.Command {
 		Commands: []*cli.Command{
 			{
 				Name: "show", Usage: "show plan, steps, proof and stop window", ArgsUsage: "CHANGEOVER",
-				Description: "Examples:\n  reshard changeovers show 12",
+				Description: "Examples:\n  reshard changeovers show 12\n  reshard changeovers show 12 --why",
+				Flags: []cli.Flag{&cli.BoolFlag{
+					Name:  "why",
+					Usage: "tell why one did not end done: meant, seen, done, what stands where, what to do",
+				}},
 				Action: func(ctx context.Context, c *cli.Command) error {
 					id, api, err := a.changeoverArg(c)
 					if err != nil {
@@ -284,6 +303,10 @@ func (a *app) changeoversCommand() *cli.Command {
 						return err
 					}
 					return a.show(now, func() {
+						if c.Bool("why") {
+							a.printStory(now)
+							return
+						}
 						a.printPlan(now)
 						a.print("\n")
 						for _, s := range now.Steps {

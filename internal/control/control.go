@@ -354,17 +354,45 @@ func (c *Control) Refusals(ctx context.Context) (lines []string, err error) {
 // notReady quotes the last lines of the log: they usually say why.
 func (c *Control) notReady(ctx context.Context, what string) error {
 	e := fault.New(fault.NotReady, "start", c.name, "%s", what)
-	var tail []string
-	_ = c.look(ctx, func(context.Context, Sight) error { // without the lines the rest still stands
+	var tail, printed []string
+	_ = c.look(ctx, func(ctx context.Context, seen Sight) error { // without the lines the rest still stands
 		if tail = slices.Clone(c.log.refused); len(tail) == 0 {
 			tail = slices.Clone(c.log.tail)
+		}
+		if p, ok := c.driver.(Printer); ok && seen.Run != "" {
+			printed = c.worthTelling(p.Printed(ctx, seen.Run))
 		}
 		return nil
 	})
 	if len(tail) > 0 {
 		e.What += "; its log says: " + strings.Join(tail[max(0, len(tail)-3):], " / ")
 	}
+	if len(printed) > 0 {
+		e.What += "; it printed: " + strings.Join(printed[max(0, len(printed)-3):], " / ")
+	}
 	return e
+}
+
+// worthTelling gives the lines of what was printed that say that the server could not do what it was started for; all
+// of them when none does.
+func (c *Control) worthTelling(text string, err error) (lines []string) {
+	if err != nil {
+		return nil
+	}
+	var refused []string
+	for line := range strings.SplitSeq(text, "\n") {
+		if line = cleanLine(line); strings.TrimSpace(line) == "" {
+			continue
+		}
+		lines = append(lines, line)
+		if _, ok := c.profile.Server.Console.Refused.Find(line); ok {
+			refused = append(refused, line)
+		}
+	}
+	if len(refused) > 0 {
+		return refused
+	}
+	return lines
 }
 
 // StopMode says how far a stop may go.

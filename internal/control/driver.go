@@ -94,6 +94,12 @@ type Exit struct {
 	At   time.Time `json:"at"`
 }
 
+// Printer is a driver that also has the end of what a server printed in a run beside the log that it writes
+// itself; "" where that is its log.
+type Printer interface {
+	Printed(ctx context.Context, run string) (string, error)
+}
+
 // Stopper is a driver of a server that may have a command of its own to be stopped by, which
 // then counts instead of what the game's profile says.
 type Stopper interface {

@@ -10,6 +10,9 @@ import (
 // longestLine bounds one line of a log that is kept or matched, in bytes.
 const longestLine = 4096
 
+// mostRefused is how many refusals of a run are kept: the first ones say why.
+const mostRefused = 100
+
 // logReader reads a run's log as it grows and keeps what the profile's patterns
 // find in it. It begins anew when it is given another run.
 type logReader struct {
@@ -63,7 +66,7 @@ func (l *logReader) line(line string, p *game.Profile) {
 		l.version = groups["value"]
 	}
 	_, harmless := console.Harmless.Find(line)
-	if _, ok := console.Refused.Find(line); ok && !harmless {
+	if _, ok := console.Refused.Find(line); ok && !harmless && len(l.refused) < mostRefused {
 		l.refused = append(l.refused, line)
 	}
 	if strings.TrimSpace(line) == "" {

@@ -602,6 +602,14 @@ func TestAServersFolderIsRenamedWhileStaging(t *testing.T) {
 	assert.NoError(t, syscall.Kill(pid, 0), "it was not stopped")
 	require.NoError(t, os.Rename(root+".away", root))
 	b.must("servers", "show", "north")
+	told := strings.Join(strings.Fields(b.must("changeovers", "show", fmt.Sprint(last.ID), "--why")), " ")
+	for _, part := range []string{
+		"What was meant To put “Fen” on north.", "What was seen", "has been moved or replaced", "What was done",
+		"and taken back: Write the world's files beside the live world and verify each.", "Not begun: Stop the server",
+		"What stands where What was there before is there again.", "What to do",
+	} {
+		assert.Contains(t, told, part)
+	}
 }
 
 // The service's own disk is full: whether a server is ready could not be heard. The sheet says so, and nothing is

@@ -97,6 +97,11 @@ func (p *prover) all() (plan.Proof, error) {
 		})
 	case up && (p.status.Opened != "" || !r.Profile.Server.Console.Opened.IsZero()):
 		add(p.opened())
+	case up && r.Profile.Server.Console.Seed.Say == "": // files alone do not tell what a game has opened
+		add(plan.Check{
+			What: "which world the game has opened", Expected: p.expect.Folder, Unseen: true,
+			Seen: "its profile knows no line that names it, and no question that tells its seed",
+		})
 	}
 	r.trace(len(r.job.Plan.Steps)-1, plan.Step{Kind: plan.Prove}, "halfway")
 	seed, err := p.seedChecks()

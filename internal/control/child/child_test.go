@@ -457,3 +457,18 @@ func TestOthersInTheFolder(t *testing.T) {
 	_, err = c.Stop(ctx, control.Clean)
 	require.NoError(t, err)
 }
+
+// A server that writes a log of its own says on its output why it does not start: that is told, too.
+func TestWhatIsPrintedBesideALog(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	text := "echo 'starting' >> server.log\nfor n in $(seq 60); do echo \"part $n\" >&2; done\n" +
+		"echo 'cannot listen: the port is taken' >&2\nfor n in $(seq 60); do echo \"after $n\" >&2; done\nexit 3\n"
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "run"), []byte("#!/bin/sh\n"+text), 0o755))
+	c := control.New("north", open(t, dir, func(s *child.Spec) { s.LogFile = "server.log" }), profile(t))
+	_, err := c.Start(context.Background())
+	require.Error(t, err)
+	assert.Contains(t, err.Error(), "its log says: starting")
+	assert.Contains(t, err.Error(), "it printed: cannot listen: the port is taken")
+	assert.NotContains(t, err.Error(), "after 60")
+}

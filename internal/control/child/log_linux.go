@@ -2,12 +2,15 @@ package child
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"errors"
+	"io"
 	"os"
-	"reshard/internal/core/fault"
 
 	"golang.org/x/sys/unix"
+
+	"reshard/internal/core/fault"
 )
 
 // logMark tells where a run begins in a log file that servers share over runs, and
@@ -88,6 +91,32 @@ func (c *Child) openRunLog(run string) (*os.File, error) {
 		return c.openLog()
 	}
 	return os.Open(c.runFile(run, ".log"))
+}
+
+// mostPrinted is how much of the end of what a run has printed is told, in bytes.
+const mostPrinted = 16 << 10
+
+// Printed implements control.Printer: a server that writes a log of its own may say on its output why it does not
+// start.
+func (c *Child) Printed(_ context.Context, run string) (string, error) {
+	if c.spec.LogFile == "" {
+		return "", nil // that is its log
+	}
+	f, err := os.Open(c.runFile(run, ".log"))
+	if err != nil {
+		return "", err
+	}
+	defer f.Close() //nolint:errcheck // only read
+	info, err := f.Stat()
+	if err != nil {
+		return "", err
+	}
+	buf := make([]byte, min(mostPrinted, info.Size()))
+	n, err := f.ReadAt(buf, info.Size()-int64(len(buf)))
+	if errors.Is(err, io.EOF) {
+		err = nil
+	}
+	return string(buf[:n]), err
 }
 
 // runBegins gives where a run begins in its log. A server that begins its log anew (another

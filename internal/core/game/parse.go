@@ -119,6 +119,15 @@ func (l *linter) checkWorld(key string) {
 	w := &l.p.World
 	l.checkShape(key, w)
 	l.checkNames(key, w)
+	for i, member := range w.Recognise.Members {
+		mkey := fmt.Sprintf("%s.recognise.members[%d]", key, i)
+		if w.Shape != ShapeSession {
+			l.Complain(mkey, "members go with the shape session")
+		} else if _, _, ok := w.NameOf(strings.ReplaceAll(member, "{name}", "x")); !ok ||
+			!strings.Contains(member, "{name}") {
+			l.Complain(mkey, "%q holds {name}, and is called as one of the world's files", member)
+		}
+	}
 	for i, pattern := range w.Autosaves {
 		akey := fmt.Sprintf("%s.autosaves[%d]", key, i)
 		_, err := path.Match(pattern, "x")

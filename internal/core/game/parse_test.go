@@ -51,6 +51,8 @@ func TestLintNamesLineAndMeaning(t *testing.T) {
 			"server.console.stop.expect: nothing fills in {name}; it would stand there as it is"},
 		"a placeholder that is none": {"split: \"{folder}~caverns\"", "split: \"{folder}~{realm}\"",
 			"nothing fills in {realm}; what is filled in there is {folder}"},
+		"members of a folder": {"  recognise:\n", "  recognise:\n    members: ['{name}.index']\n",
+			"members go with the shape session"},
 		"told nothing": {`say:     "announce {text}"`, "say: announce", "the line must hold {text}"},
 		"two ways to stop": {"stop:    {say: halt,", "stop:    {say: halt, signal: SIGINT,",
 			"either a line to say or a signal"},

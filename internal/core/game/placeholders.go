@@ -20,6 +20,7 @@ var filledIn = []struct {
 }{
 	{"store.*", []string{"account"}},
 	{"world.files", []string{"name"}},
+	{"world.recognise.members", []string{"name"}},
 	{"world.facts.*.read", []string{"file", "name"}},
 	{"world.players.rows.read", []string{"file", "name"}},
 	{"world.players.each", []string{"id"}},

@@ -91,6 +91,9 @@ type Recognise struct {
 	Require []string `yaml:"require"`
 	// files and folders that a world folder should have; a missing one is told
 	Expect []string `yaml:"expect"`
+	// for session: names of files, each with {name}, that every world has; they belong to it whatever
+	// they begin with, and one that is not there is told
+	Members []string `yaml:"members"`
 	// for file and session: what the file begins with, one of these; text, or bytes as
 	// hex=4f545458
 	Begins []string `yaml:"begins"`

@@ -44,6 +44,8 @@ type Found struct {
 	Layout string
 	// Missing lists what the profile expects and the world lacks.
 	Missing []string
+	// LeftOut are files that are called as those of the session, and begin otherwise.
+	LeftOut []string
 	// Wrappers are the folders around the world, outermost first.
 	Wrappers []string
 }
@@ -213,12 +215,14 @@ func (s *Search) files(fsys fs.FS, dir, only string, profiles []*game.Profile) {
 			}
 		}
 		byName := map[string]int{} // index into s.Worlds, by name
+		odd := map[string][]string{}
 		for _, e := range entries {
 			name, _, ok := p.World.NameOf(e.Name())
 			if !ok || !e.Type().IsRegular() {
 				continue
 			}
 			if file := path.Join(dir, e.Name()); !begins(fsys, file, p.World.Recognise.Marks()) {
+				odd[name] = append(odd[name], e.Name())
 				if only == "" || only == e.Name() {
 					s.Near = append(
 						s.Near, Near{
@@ -245,10 +249,43 @@ func (s *Search) files(fsys fs.FS, dir, only string, profiles []*game.Profile) {
 				Realms:   map[string]string{},
 			})
 		}
+		for name, at := range byName {
+			if p.World.Shape == game.ShapeSession {
+				s.Worlds[at].join(odd[name])
+			}
+		}
 	}
 	if only != "" {
 		s.Worlds = slices.DeleteFunc(s.Worlds, func(f Found) bool { return !slices.Contains(f.Files, only) })
 	}
+}
+
+// join adds files that are called as those of a session and begin otherwise: those that its game needs are members
+// all the same, the others are left out, and told.
+func (f *Found) join(odd []string) {
+	is := func(member, file string) bool {
+		match, err := path.Match(strings.ReplaceAll(member, "{name}", escaped(f.Folder)), file)
+		return err == nil && match
+	}
+	members := f.Game.World.Recognise.Members
+	for _, file := range odd {
+		if slices.ContainsFunc(members, func(m string) bool { return is(m, file) }) {
+			f.Files = append(f.Files, file)
+		} else {
+			f.LeftOut = append(f.LeftOut, file)
+		}
+	}
+	slices.Sort(f.Files)
+	for _, m := range members {
+		if !slices.ContainsFunc(f.Files, func(file string) bool { return is(m, file) }) {
+			f.Missing = append(f.Missing, strings.ReplaceAll(m, "{name}", f.Folder))
+		}
+	}
+}
+
+// escaped gives a name as a pattern that only it matches.
+func escaped(name string) string {
+	return strings.NewReplacer(`\`, `\\`, "*", `\*`, "?", `\?`, "[", `\[`).Replace(name)
 }
 
 // begins reports whether a file begins with one of the marks; without any, each does.

@@ -208,6 +208,10 @@ func (w *Facts) warn(root fs.FS, f Found) {
 		}
 		w.Warnings = append(w.Warnings, fmt.Sprintf("%s %s not read: %s", strings.Join(names, ", "), verb, why))
 	}
+	if len(f.LeftOut) > 0 {
+		w.Warnings = append(w.Warnings, "called as its files and beginning otherwise, so left behind: "+
+			strings.Join(f.LeftOut, ", "))
+	}
 	if len(f.Missing) > 0 {
 		w.Warnings = append(w.Warnings, "expected but missing: "+strings.Join(f.Missing, ", "))
 	}

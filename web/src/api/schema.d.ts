@@ -1858,6 +1858,8 @@ export interface components {
             /** @enum {string} */
             state: "drafted" | "staging" | "waiting" | "switching" | "proving" | "done" | "undoing" | "undone" | "held";
             steps: components["schemas"]["Step"][];
+            /** @description one that did not end done, told for a person who was not there; only of one that is asked for alone */
+            story?: components["schemas"]["PlanPart"][];
             /** @description what it does, in a few words */
             title: string;
             /** @description says whether it can be undone now; WhyNot why not */
@@ -2633,6 +2635,10 @@ export interface components {
             there?: string[];
             title?: string;
             worldId?: string;
+        };
+        PlanPart: {
+            says: string[];
+            title: string;
         };
         PlanProgress: {
             /** @description what a person is to do now at a server that only people can start and stop */
@@ -4195,6 +4201,7 @@ export interface operations {
                         /** @enum {string} */
                         state: "drafted" | "staging" | "waiting" | "switching" | "proving" | "done" | "undoing" | "undone" | "held";
                         steps: components["schemas"]["Step"][];
+                        story?: components["schemas"]["PlanPart"][];
                         title: string;
                         undoable: boolean;
                         /** Format: int64 */

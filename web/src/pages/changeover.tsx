@@ -434,6 +434,23 @@ export function ChangeoverPage() {
       <Cols>
         <div>
           <Outcome c={c} />
+          {c.story && (
+            <Panel>
+              <details>
+                <summary>
+                  <strong>Why it ended so</strong>: meant, seen, done, what stands where, what to do
+                </summary>
+                {c.story.map((part) => (
+                  <section key={part.title}>
+                    <h3>{part.title}</h3>
+                    {part.says.map((say) => (
+                      <p key={say}>{say}</p>
+                    ))}
+                  </section>
+                ))}
+              </details>
+            </Panel>
+          )}
           <Landmarks
             c={c}
             onTick={(landmark, seen) => tick.mutate({ landmark, seen })}
