@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"net/http"
-	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -318,12 +317,8 @@ func TestALeaseLostInTheMidstOfASwitch(t *testing.T) {
 	for _, cutAt := range []string{"asked to stop", "move acted", "write acted"} {
 		t.Run(cutAt, func(t *testing.T) {
 			t.Parallel()
-			direct := newDatabase(t)
-			u, err := url.Parse(direct)
-			require.NoError(t, err)
-			p := newProxy(t, u.Host)
-			u.Host = p.listener.Addr().String()
-			b := &bundle{t: t, dir: t.TempDir(), database: u.String(), lease: 3 * time.Second}
+			p, through, direct := proxied(t)
+			b := &bundle{t: t, dir: t.TempDir(), database: through, lease: 3 * time.Second}
 			b.start()
 			root := b.quarry("north", plot{mischief: "slow-halt"})
 			b.restartServer("north")
@@ -453,12 +448,8 @@ func TestALeaseLostInABackup(t *testing.T) {
 	for _, cutAt := range []string{"tell acted", "copy intended"} {
 		t.Run(cutAt, func(t *testing.T) {
 			t.Parallel()
-			direct := newDatabase(t)
-			u, err := url.Parse(direct)
-			require.NoError(t, err)
-			p := newProxy(t, u.Host)
-			u.Host = p.listener.Addr().String()
-			b := &bundle{t: t, dir: t.TempDir(), database: u.String(), lease: 3 * time.Second}
+			p, through, direct := proxied(t)
+			b := &bundle{t: t, dir: t.TempDir(), database: through, lease: 3 * time.Second}
 			b.start()
 			b.quarry("north", plot{})
 			ctx := context.Background()

@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -172,6 +173,17 @@ func newProxy(t *testing.T, target string) *proxy {
 	return p
 }
 
+// proxied gives a new database by two addresses, one of which leads through a proxy.
+func proxied(t *testing.T) (p *proxy, through, direct string) {
+	t.Helper()
+	direct = newDatabase(t)
+	u, err := url.Parse(direct)
+	require.NoError(t, err)
+	p = newProxy(t, u.Host)
+	u.Host = p.listener.Addr().String()
+	return p, u.String(), direct
+}
+
 // throttled passes nothing on while its proxy hangs.
 type throttled struct {
 	p    *proxy
@@ -207,12 +219,8 @@ func (p *proxy) set(cut bool) {
 // says so, and goes on.
 func TestTheDatabaseGoneForTenSeconds(t *testing.T) {
 	t.Parallel()
-	direct := newDatabase(t)
-	u, err := url.Parse(direct)
-	require.NoError(t, err)
-	p := newProxy(t, u.Host)
-	u.Host = p.listener.Addr().String()
-	b := &bundle{t: t, dir: t.TempDir(), database: u.String()}
+	p, through, _ := proxied(t)
+	b := &bundle{t: t, dir: t.TempDir(), database: through}
 	b.start()
 	t.Cleanup(b.end)
 	b.quarry("north", plot{mischief: "slow-halt"})
@@ -512,12 +520,8 @@ func TestWhatThePlanTouchesCounts(t *testing.T) {
 // health says so, and once it goes on all does, by itself.
 func TestADatabaseThatHangs(t *testing.T) {
 	t.Parallel()
-	direct := newDatabase(t)
-	u, err := url.Parse(direct)
-	require.NoError(t, err)
-	p := newProxy(t, u.Host)
-	u.Host = p.listener.Addr().String()
-	b := &bundle{t: t, dir: t.TempDir(), database: u.String()}
+	p, through, _ := proxied(t)
+	b := &bundle{t: t, dir: t.TempDir(), database: through}
 	b.start()
 	t.Cleanup(b.end)
 	b.quarry("north", plot{mischief: "slow-halt"})
@@ -737,4 +741,28 @@ func TestAStopThatIsTakenLate(t *testing.T) {
 		return err == nil && s.Server.State == "running" && pidOf(s.Server) != pid
 	}, 20*time.Second, 100*time.Millisecond, "it is started again")
 	assert.Equal(t, "winter", b.active("north"))
+}
+
+// What a program asks for is answered with what it can use, and a world that is one file keeps its ending.
+func TestWordsForPrograms(t *testing.T) {
+	t.Parallel()
+	b := setup(t)
+	b.quarry("north", plot{stopped: true})
+	b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 13})
+	code, out, _ := b.cli("--json", "put", "fen", "north")
+	assert.Zero(t, code)
+	var draft wire.Changeover
+	require.NoError(t, json.Unmarshal([]byte(out), &draft))
+	assert.Equal(t, plan.Drafted, draft.State)
+	assert.NotEmpty(t, draft.Plan.Steps)
+
+	first := b.do(wire.Wish{Kind: plan.Put, World: "fen", Server: "north"})
+	last := b.do(wire.Wish{Kind: plan.Rename, World: "summer", Server: "north"})
+	assert.Contains(t, last.Outcome, "“summer”")
+	code, _, errs := b.cli("undo", fmt.Sprint(first.ID), "--yes")
+	assert.NotZero(t, code)
+	assert.Contains(t, strings.Join(strings.Fields(errs), " "), fmt.Sprintf("reshard undo %d --with-later", first.ID))
+	to := filepath.Join(b.dir, "away")
+	b.must("take-away", "north", "--folder", "--to", to, "--yes")
+	assert.FileExists(t, filepath.Join(to, "heart.cbor.gz"))
 }
