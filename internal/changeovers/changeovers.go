@@ -546,34 +546,33 @@ func (co *Changeovers) carryHeld(ctx context.Context, hold []*fleet.Server, l *f
 }
 
 // watchForLateStop starts a server again that takes a stop after all, once the changeover that had asked for it has
-// gone back: players are not to be locked out by a word that was meant for another time.
+// gone back: players are not to be locked out by a word that was meant for another time. One that somebody has
+// stopped since stays down.
 func (co *Changeovers) watchForLateStop(l *fleet.Server, c records.Changeover) {
 	ctx, done := context.WithTimeout(co.life, lateStops*l.Profile.Server.Waits.Stop)
 	defer done()
 	tick := time.NewTicker(time.Second)
 	defer tick.Stop()
-	for {
+	for down := false; !down; down = l.Control.Status(ctx).State == life.Stopped {
 		select {
 		case <-ctx.Done():
 			return
 		case <-tick.C:
 		}
-		release, err := l.Claim("look at")
-		if err != nil {
-			return // somebody else has it in hand now
-		}
-		st := l.Control.Status(ctx)
-		if st.State == life.Stopped && co.records.Acting() == nil {
-			co.log.Warn("it took the stop of a changeover that had gone back; it is started again", "server", l.Name,
-				"changeover", c.ID)
-			_, err = l.Control.Start(ctx)
-			release()
-			if err != nil {
-				co.log.Error("it does not start again", "server", l.Name, "error", err)
-			}
-			return
-		}
-		release()
+	}
+	release, err := l.Claim("start")
+	if err != nil {
+		return // somebody has it in hand, and knows what it is to be
+	}
+	defer release()
+	rec, err := co.records.Server(ctx, l.Name)
+	if err != nil || rec.Wanted != string(life.Running) || co.records.Acting() != nil {
+		return
+	}
+	co.log.Warn("it took the stop of a changeover that had gone back; it is started again", "server", l.Name,
+		"changeover", c.ID)
+	if _, err := l.Control.Start(ctx); err != nil {
+		co.log.Error("it does not start again", "server", l.Name, "error", err)
 	}
 }
 

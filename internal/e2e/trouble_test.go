@@ -741,6 +741,20 @@ func TestAStopThatIsTakenLate(t *testing.T) {
 		return err == nil && s.Server.State == "running" && pidOf(s.Server) != pid
 	}, 20*time.Second, 100*time.Millisecond, "it is started again")
 	assert.Equal(t, "winter", b.active("north"))
+
+	// One that a person stops meanwhile stays down.
+	time.Sleep(time.Second) // the start settles
+	draft, err = b.api.Draft(context.Background(), wire.Wish{Kind: plan.Put, World: "fen", Server: "north"})
+	require.NoError(t, err)
+	require.Equal(t, plan.Undone, b.carry(draft).State)
+	require.Eventually(t, func() bool {
+		_, err := b.api.StopServer(context.Background(), "north", wire.StopServer{})
+		return err == nil
+	}, 20*time.Second, 50*time.Millisecond)
+	time.Sleep(2500 * time.Millisecond) // more than two looks
+	s, err := b.api.Server(context.Background(), "north")
+	require.NoError(t, err)
+	assert.Equal(t, "stopped", s.Server.State)
 }
 
 // What a program asks for is answered with what it can use, and a world that is one file keeps its ending.
