@@ -77,6 +77,9 @@ type Control struct {
 	Active func(ctx context.Context) (string, error)
 	// Trace, when set, is told where an act stands: tests cut it there.
 	Trace func(point string)
+	// May is asked right before a process is started, spoken to or signalled: a service that stood still may have
+	// lost its lease since. nil: it always may.
+	May func() error
 
 	// looking has room for whoever looks at process and log; others wait for it no
 	// longer than their contexts last.
@@ -583,6 +586,11 @@ func (c *Control) within(ctx context.Context, limit time.Duration, op string) (c
 
 // act has the driver do something, within its limit.
 func (c *Control) act(ctx context.Context, op string, do func(context.Context) error) error {
+	if c.May != nil {
+		if err := c.May(); err != nil {
+			return err
+		}
+	}
 	ctx, done := c.within(ctx, sayPatience, op)
 	defer done()
 	err := do(ctx)

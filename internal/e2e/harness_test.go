@@ -18,6 +18,7 @@ import (
 	"os/exec"
 	"os/signal"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -77,15 +78,31 @@ func run(m *testing.M) int {
 	return m.Run()
 }
 
-// serveAndDie runs a service in this process, which kills itself with SIGKILL
-// when a changeover comes to the point that it was told.
+// mortality is what a service in a process of its own is told.
+type mortality struct {
+	Config cli.ServeConfig
+	// DieAt is the point of a changeover at which it kills itself with SIGKILL; 0: none.
+	DieAt int64
+	// HoldAt is of which points it waits at the first, until its standard input says something; "": none.
+	HoldAt string
+	// Leap is a file that says by how much its machine's clock is off; "": it is not.
+	Leap string
+}
+
+// serveAndDie runs a service in this process, which dies or waits where it was told.
 func serveAndDie() {
-	var c struct {
-		Config cli.ServeConfig
-		DieAt  int64
-	}
+	var c mortality
 	if err := json.Unmarshal([]byte(os.Getenv("RESHARD_E2E_SERVE")), &c); err != nil {
 		log.Fatal(err)
+	}
+	holdAt := regexp.MustCompile(c.HoldAt)
+	var held atomic.Bool
+	if c.Leap != "" { // the machine's clock is off by what the file says
+		c.Config.Clock = func() time.Time {
+			by, _ := os.ReadFile(c.Leap)
+			d, _ := time.ParseDuration(string(by))
+			return time.Now().Add(d)
+		}
 	}
 	var up atomic.Bool // what it does while it comes up is no point of what it is asked to do
 	var n atomic.Int64
@@ -99,6 +116,10 @@ func serveAndDie() {
 		if i == c.DieAt {
 			_ = syscall.Kill(os.Getpid(), syscall.SIGKILL) // it does not return
 			select {}
+		}
+		if c.HoldAt != "" && holdAt.MatchString(point) && held.CompareAndSwap(false, true) {
+			fmt.Printf("held %s\n", point)
+			_, _ = os.Stdin.Read(make([]byte, 1))
 		}
 	}
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)

@@ -41,10 +41,19 @@ func (b *bundle) mortalWith(listen string, dieAt int64,
 	b.t.Helper()
 	c := b.config()
 	c.Listen = listen
+	return b.mortalAs(mortality{Config: c, DieAt: dieAt}, func(string) {}, with)
+}
+
+// mortalAs does so as it is told; at is told where it waits.
+func (b *bundle) mortalAs(m mortality, at func(point string),
+	with func(*exec.Cmd)) (address string, points func() []string, cmd *exec.Cmd) {
+	b.t.Helper()
 	raw, err := json.Marshal(map[string]any{
-		"DieAt": dieAt,
+		"DieAt": m.DieAt, "HoldAt": m.HoldAt, "Leap": m.Leap,
 		"Config": map[string]any{
-			"Data": c.Data, "Database": c.Database, "Listen": c.Listen, "KeepAside": c.KeepAside,
+			"Data": m.Config.Data, "Database": m.Config.Database, "Listen": m.Config.Listen,
+			"KeepAside": m.Config.KeepAside, "Lease": m.Config.Lease, "Games": m.Config.Games,
+			"GamesOverride": m.Config.GamesOverride, "RulePace": m.Config.RulePace,
 		},
 	})
 	require.NoError(b.t, err)
@@ -69,6 +78,9 @@ func (b *bundle) mortalWith(listen string, dieAt int64,
 		for lines.Scan() {
 			if p, ok := strings.CutPrefix(lines.Text(), "point "); ok {
 				seen = append(seen, p)
+			}
+			if p, ok := strings.CutPrefix(lines.Text(), "held "); ok {
+				at(p)
 			}
 		}
 	}()

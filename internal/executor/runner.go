@@ -501,11 +501,7 @@ func (r *Runner) persist(ctx context.Context, write func(context.Context) error)
 			// A write that has begun is not cut short by a person who cancels.
 			wctx, done := context.WithTimeout(context.WithoutCancel(ctx), journalPatience)
 			defer done()
-			err := write(wctx)
-			if fault.CodeOf(err) == fault.StandsBy {
-				return errors.Join(ErrSuspended, err)
-			}
-			return err
+			return orLeft(write(wctx))
 		})
 }
 
@@ -516,8 +512,16 @@ func (r *Runner) patiently(ctx context.Context, act func(context.Context) error)
 		if err := r.may(); err != nil {
 			return err
 		}
-		return act(ctx)
+		return orLeft(act(ctx))
 	})
+}
+
+// orLeft adds to an error that another service has taken over that all is left to it.
+func orLeft(err error) error {
+	if fault.CodeOf(err) == fault.StandsBy {
+		return errors.Join(ErrSuspended, err)
+	}
+	return err
 }
 
 // may tells whether this service may begin an act.
@@ -525,11 +529,7 @@ func (r *Runner) may() error {
 	if r.May == nil {
 		return nil
 	}
-	err := r.May()
-	if fault.CodeOf(err) == fault.StandsBy {
-		return errors.Join(ErrSuspended, err)
-	}
-	return err
+	return orLeft(r.May())
 }
 
 // again repeats what fails in a way that passes by itself. say is what is waited for;

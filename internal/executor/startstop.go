@@ -62,6 +62,11 @@ func (r *Runner) unstop(ctx context.Context, _ int, step plan.Step) error {
 	if err != nil || r.job.Plan.Expect.State == life.Stopped {
 		return err
 	}
+	if step.Server == "" && h.Control.Status(ctx).State == life.Stopped {
+		if err := r.nobodyElse(ctx); err != nil {
+			return err
+		}
+	}
 	return r.attended(ctx, h, func(ctx context.Context) error {
 		if err := r.asking(ctx, h, step, control.AskedToStart); err != nil {
 			return err
@@ -144,6 +149,8 @@ func (r *Runner) start(ctx context.Context, n int, step plan.Step) (*Detail, err
 			if err := r.stopAgain(ctx, n); err != nil {
 				return nil, err
 			}
+		} else if err := r.nobodyElse(ctx); err != nil {
+			return nil, err
 		}
 	}
 	if r.job.Plan.Expect.Fresh {
@@ -195,7 +202,7 @@ func (r *Runner) keepDown(ctx context.Context, n int, step plan.Step) error {
 	st := r.Control.Status(ctx)
 	switch st.State {
 	case life.Stopped:
-		return nil
+		return r.nobodyElse(ctx)
 	case life.Unknown:
 		return st.Err("work on", r.job.Plan.Server)
 	case life.Running, life.Starting, life.Stopping:
@@ -261,7 +268,28 @@ func (r *Runner) keepDownOnTheWayBack(ctx context.Context, n int, step plan.Step
 	if !step.Switch || !r.job.Plan.StartsAfter(n) {
 		return nil
 	}
-	return r.Control.Status(ctx).Err("work on", r.job.Plan.Server)
+	if err := r.Control.Status(ctx).Err("work on", r.job.Plan.Server); err != nil {
+		return err
+	}
+	return r.nobodyElse(ctx)
+}
+
+// nobodyElse waits for whatever else works in the server's folder: somebody has started the game there by hand, and
+// two must not have one world open. A person may have said that it does no harm.
+func (r *Runner) nobodyElse(ctx context.Context) error {
+	if r.job.Plan.Choices["processes"] == "go-on" {
+		return nil
+	}
+	others, err := r.Control.Others(ctx)
+	if err != nil && !fault.Passing(err) {
+		return nil //nolint:nilerr // where nothing can be seen, nothing can be said
+	}
+	if err != nil || len(others.Working) == 0 {
+		return err
+	}
+	return fault.New(fault.StateUnknown, "work on", r.job.Plan.Server,
+		"it is down, and something else works in its folder: %s", strings.Join(others.Working, "; ")).
+		With("End that.")
 }
 
 // setStraysAside moves what the server made in its worlds folder during a

@@ -196,6 +196,7 @@ func (fl *Fleet) openServer(ctx context.Context, rec records.Server, sl *slot) (
 		return nil, cannotOpen(rec, ferr)
 	}
 	tree := hostfs.New(rec.Root, files)
+	tree.May = fl.records.Acting
 	if rec.Means.V.By == server.ByProvider && h.provider != nil {
 		if page, name, fields := h.provider.Page(rec.Means.V.Machine); page != nil {
 			profile = profile.OnPage(name, fields)
@@ -286,8 +287,7 @@ func (fl *Fleet) process(ctx context.Context, rec records.Server, profile *game.
 			return nil, byProvider(h, "control", wire.NewServer{Name: rec.Name, Control: rec.Means.V})
 		}
 		c := control.New(rec.Name, h.provider.Process(rec.Name, rec.Means.V.Machine), profile)
-		c.Trace = fl.Trace
-		return c, nil
+		return fl.heard(c), nil
 	}
 	driver, err := h.Process(ctx, host.Server{
 		ID: rec.ID, Name: rec.Name, Root: rec.Root, Command: rec.Command.V, Env: rec.Env.V, Means: rec.Means.V,
@@ -297,8 +297,13 @@ func (fl *Fleet) process(ctx context.Context, rec records.Server, profile *game.
 		return nil, err
 	}
 	c := control.New(rec.Name, driver, profile)
-	c.Trace = fl.Trace
-	return c, nil
+	return fl.heard(c), nil
+}
+
+// heard gives a process in hand what the fleet has each tell and ask.
+func (fl *Fleet) heard(c *control.Control) *control.Control {
+	c.Trace, c.May = fl.Trace, fl.records.Acting
+	return c
 }
 
 // logFile is where a server writes its log; "" when that is its output.

@@ -39,6 +39,9 @@ type FS struct {
 	name   string
 	// Patience is the limit for one call; see the constant of that name.
 	Patience time.Duration
+	// May is asked right before anything is renamed or removed: a service that stood still may have lost its lease
+	// since it began the act that this belongs to. nil: it always may.
+	May func() error
 
 	pages    map[string]Page // by name; see AddPage
 	archives Archives        // nil: none; see AddArchives
@@ -445,9 +448,19 @@ func (p *FS) replaces(ctx context.Context) (bool, error) {
 }
 
 func (p *FS) rename(ctx context.Context, op, from, to string, replace bool) error {
+	if err := p.may(); err != nil {
+		return err
+	}
 	ctx, done := p.bounded(ctx)
 	defer done()
 	return p.wrap(ctx, op, from, p.driver.Rename(ctx, from, to, replace))
+}
+
+func (p *FS) may() error {
+	if p.May == nil {
+		return nil
+	}
+	return p.May()
 }
 
 // former is the name beside a file under which it stands while it is replaced in two renames.
@@ -551,7 +564,7 @@ func (p *FS) sync(ctx context.Context, op string, names ...string) error {
 // power cut. NotFound and Exists say that nothing was done by this call; an earlier one
 // may have done it.
 func (p *FS) Move(ctx context.Context, from, to string) error {
-	if err := check("move", from, to); err != nil {
+	if err := errors.Join(check("move", from, to), p.may()); err != nil {
 		return err
 	}
 	bctx, done := p.bounded(ctx)
@@ -620,6 +633,9 @@ func (p *FS) remove(ctx context.Context, name string, folder bool) error {
 				return err
 			}
 		}
+	}
+	if err := p.may(); err != nil {
+		return err
 	}
 	ctx, done := p.bounded(ctx)
 	defer done()

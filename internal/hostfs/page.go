@@ -36,6 +36,9 @@ func (p *FS) readPage(ctx context.Context, page Page, name string) ([]byte, erro
 }
 
 func (p *FS) writePage(ctx context.Context, page Page, name string, data []byte) error {
+	if err := p.may(); err != nil {
+		return err
+	}
 	ctx, done := p.bounded(ctx)
 	defer done()
 	return p.wrap(ctx, "write", name, page.Write(ctx, data))

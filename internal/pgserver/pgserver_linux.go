@@ -218,6 +218,9 @@ func (s *Server) Database(ctx context.Context, name string) (string, error) {
 	return s.url(name), nil
 }
 
+// PID is the number of its first process.
+func (s *Server) PID() int { return s.cmd.Process.Pid }
+
 // Stop ends the server and waits for its end.
 func (s *Server) Stop() error {
 	if err := s.cmd.Process.Signal(syscall.SIGINT); err != nil && !errors.Is(err, os.ErrProcessDone) {
