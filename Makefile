@@ -5,7 +5,7 @@ GO ?= go
 CONSOLE := web/dist/console/index.html
 CONSOLE_SOURCES := $(shell find web/src web/index.html web/vite.config.ts web/package-lock.json -type f 2>/dev/null)
 
-.PHONY: help build demo demo-reset test test-go test-console lint race fuzz clients crash bench api screenshots setup-demo setup-test clean
+.PHONY: help build demo demo-reset test test-go test-console lint race fuzz clients crash faults endurance bench api screenshots setup-demo setup-test clean
 
 help: ## this list
 	@awk -F ':.*## ' '/^[a-z-]+:.*## / {printf "  make %-14s %s\n", $$1, $$2}' Makefile
@@ -71,6 +71,12 @@ clients: $(CONSOLE) ## the client for Windows and macOS, in bin/
 crash: setup-test build ## the service killed, and its hosts gone, at every point of every kind of changeover (12 minutes)
 	RESHARD_EVERY_POINT=1 $(GO) test -timeout 60m -count 1 -v -run 'TestKilled|TestASessionKilledAtEveryMove' ./internal/e2e | grep -E '^(---|ok|FAIL)|points tried'
 	RESHARD_EVERY_POINT=1 $(GO) test -timeout 20m -count 1 -parallel 12 -v -run 'EveryPoint|EveryFile|AHostThat' ./internal/executor | grep -E '^(---|ok|FAIL)|tried'
+
+faults: setup-test build ## every fault from outside at every moment of a changeover, and how each ended (15 minutes)
+	RESHARD_EVERY_FAULT=1 scripts/in-memory.sh $(GO) test -timeout 40m -parallel 20 -count 1 -v -run TestFaultsAround ./internal/e2e | grep -vE "^ *(---|===)"
+
+endurance: setup-test build ## 500 changeovers, here and on another machine, and what they leave behind (8 minutes)
+	RESHARD_ENDURANCE=500 scripts/in-memory.sh $(GO) test -timeout 40m -count 1 -v -run TestEndurance ./internal/e2e
 
 race: $(CONSOLE) ## the parts in which much goes on at once, under Go's race detector (needs gcc; 8 minutes)
 	$(GO) test -race -timeout 20m ./internal/executor ./internal/vault ./internal/sshlink ./internal/hostfs/... \

@@ -195,8 +195,7 @@ func (a *app) printOutcome(c wire.Changeover) {
 	case plan.Done:
 		if len(c.Unproven) > 0 {
 			a.print("✓ done, not proven. %s\n", c.Outcome)
-			a.wrapped("  – ", "Nobody saw that "+strings.Join(c.Unproven,
-				", nor that ")+". Join and look: that completes it.")
+			a.wrapped("  – ", "Not seen: "+strings.Join(c.Unproven, "; ")+". Join and look: that completes it.")
 		} else {
 			a.print("✓ done. %s\n", c.Outcome)
 		}
@@ -373,6 +372,10 @@ func (a *app) listChangeovers(list []wire.Changeover) {
 		if c.Window != nil {
 			out = millis(c.Window.TotalMS)
 		}
+		state := marked(c.State)
+		if len(c.Unproven) > 0 {
+			state += ", not proven"
+		}
 		undo := ""
 		switch {
 		case c.Undoable:
@@ -386,7 +389,7 @@ func (a *app) listChangeovers(list []wire.Changeover) {
 		}
 		rows = append(rows, []string{
 			fmt.Sprint(c.ID),
-			marked(c.State),
+			state,
 			c.Server,
 			what,
 			at.Local().Format(time.DateTime),

@@ -309,6 +309,11 @@ func (c *Control) Start(ctx context.Context) (took time.Duration, err error) {
 	})
 	took = time.Since(begun)
 	if errors.Is(err, errWaited) {
+		if h, ok := c.driver.(Hearer); ok { // that it is ready may have been said, and lost
+			if err := h.Deaf(ctx); err != nil {
+				return took, err
+			}
+		}
 		return took, c.notReady(ctx, fmt.Sprintf("it was not ready within %s", c.profile.Server.Waits.Start))
 	}
 	if err != nil {

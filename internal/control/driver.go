@@ -100,6 +100,12 @@ type Printer interface {
 	Printed(ctx context.Context, run string) (string, error)
 }
 
+// Hearer is a driver that can tell why what a server says now would be lost: no room is left for its log. nil: nothing
+// says that it would.
+type Hearer interface {
+	Deaf(ctx context.Context) error
+}
+
 // Stopper is a driver of a server that may have a command of its own to be stopped by, which
 // then counts instead of what the game's profile says.
 type Stopper interface {

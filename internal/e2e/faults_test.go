@@ -25,6 +25,7 @@ import (
 	"reshard/cmd/standin/farhost"
 	"reshard/cmd/standin/quarrymoss"
 	"reshard/internal/client"
+	"reshard/internal/core/fault"
 	"reshard/internal/core/plan"
 	"reshard/internal/pgserver"
 	"reshard/internal/wire"
@@ -132,7 +133,10 @@ var troubles = []trouble{
 	}},
 	{name: "somebody starts the game by hand", lasts: 3 * time.Second, strike: (*rig).startByHand},
 	{name: "much else is done", strike: (*rig).beBusy},
-	{name: "the line is cut", lasts: 4 * time.Second, far: true, strike: func(r *rig) func() { return cutAndRefused(r.far) }},
+	{
+		name: "the line is cut", lasts: 4 * time.Second, far: true,
+		strike: func(r *rig) func() { return cutAndRefused(r.far) },
+	},
 	{name: "the line stalls", lasts: 8 * time.Second, far: true, strike: func(r *rig) func() { return stalled(r.far) }},
 	{name: "the service is killed far from its server", lasts: 300 * time.Millisecond, far: true,
 		strike: (*rig).killService},
@@ -283,7 +287,11 @@ func fill(t *testing.T, dir string, left int64) (free func()) {
 	return func() { assert.NoError(t, os.Remove(file)) }
 }
 
-func (r *rig) fillDisk() func() { return fill(r.t, r.disk, 0) }
+func (r *rig) fillDisk() func() {
+	// It was large enough to take a world in, which is more than need be filled.
+	assert.NoError(r.t, syscall.Mount("tmpfs", r.disk, "tmpfs", syscall.MS_REMOUNT, "size=64m"))
+	return fill(r.t, r.disk, 0)
+}
 
 func (r *rig) leapBy(by string) func() {
 	assert.NoError(r.t, os.WriteFile(r.leap, []byte(by), 0o600))
@@ -316,6 +324,7 @@ func (r *rig) beBusy() func() {
 		all.Go(func() {
 			for n := 0; ctx.Err() == nil; n++ {
 				_ = do(n)
+				time.Sleep(200 * time.Millisecond)
 			}
 		})
 	}
@@ -331,7 +340,6 @@ func (r *rig) beBusy() func() {
 	})
 	repeat(func(int) error {
 		_, err := api.MakeBackup(ctx, wire.MakeBackup{Server: "south"})
-		time.Sleep(200 * time.Millisecond)
 		return err
 	})
 	repeat(func(int) error { _, err := api.WorkOnVault(ctx, "check"); return err })
@@ -341,7 +349,6 @@ func (r *rig) beBusy() func() {
 		if err == nil {
 			_, err = api.Act(ctx, draft.ID, "start")
 		}
-		time.Sleep(50 * time.Millisecond)
 		return err
 	})
 	return func() { end(); all.Wait() }
@@ -376,7 +383,7 @@ func meet(t *testing.T, kind string, f trouble, at moment) ending {
 	r := &rig{held: make(chan string, 1)}
 	data := strings.HasPrefix(f.name, "the data folder's")
 	if data || strings.HasPrefix(f.name, "the server's disk") {
-		r.disk = small(t, "96m")
+		r.disk = small(t, "1g")
 	}
 	b := setup(t, shippedWith(t, "quarrymoss", "waits: {start: 60s, stop: 60s, settle: 500ms}",
 		"waits: {start: 5s, stop: 4s, settle: 200ms}"), func(b *bundle) {
@@ -437,7 +444,10 @@ func meet(t *testing.T, kind string, f trouble, at moment) ending {
 	})
 	t.Cleanup(r.close)
 	r.face = signIn(t, address)
-	_, err = r.face.Act(context.Background(), draft.ID, "start")
+	require.Eventually(t, func() bool { // a service that has just come up looks after its servers
+		_, err = r.face.Act(context.Background(), draft.ID, "start")
+		return err == nil || fault.CodeOf(err) != fault.Busy
+	}, 20*time.Second, 100*time.Millisecond)
 	require.NoError(t, err)
 	over, stop := context.WithCancel(context.Background())
 	defer stop()
@@ -504,6 +514,9 @@ func (r *rig) worlds() map[string]map[string]string {
 func (r *rig) judge(e *ending, kind string, before map[string]map[string]string, last wire.Changeover) {
 	mixed := func(say string, about ...any) { e.mixed = append(e.mixed, fmt.Sprintf(say, about...)) }
 	if last.State == plan.Held {
+		if strings.Contains(last.Failure.What, "worlds/winter is there as well") {
+			assert.NoError(r.t, os.Rename(filepath.Join(r.root, "worlds", "winter"), filepath.Join(r.root, "by-hand")))
+		}
 		_, err := r.client().Act(context.Background(), last.ID, "retry")
 		assert.NoError(r.t, err)
 		for range 100 { // it is held until it goes back
@@ -523,8 +536,9 @@ func (r *rig) judge(e *ending, kind string, before map[string]map[string]string,
 	var server wire.ServerFacts
 	for range 200 {
 		var err error
-		if server, err = r.client().Server(context.Background(), "north"); err == nil && server.Server.State == "running" &&
-			server.Server.Opened == server.Server.Active && len(r.games()) == 1 {
+		server, err = r.client().Server(context.Background(), "north")
+		now := server.Server
+		if err == nil && now.State == "running" && now.Opened == now.Active && len(r.games()) == 1 {
 			break
 		}
 		time.Sleep(100 * time.Millisecond)
@@ -586,7 +600,7 @@ func TestFaultsAround(t *testing.T) {
 	type cell struct{ kind, fault, moment string }
 	var lock sync.Mutex
 	ends := map[cell]ending{}
-	gate := make(chan struct{}, atOnce)
+	gate := make(chan struct{}, 2*atOnce) // they mostly wait
 	t.Run("cells", func(t *testing.T) {
 		for i, f := range troubles {
 			for k, kind := range faultKinds {
@@ -608,7 +622,7 @@ func TestFaultsAround(t *testing.T) {
 						assert.Empty(t, e.lost)
 						assert.Empty(t, e.mixed, e.failure)
 						if at.name != goingBack {
-							assert.Contains(t, []plan.State{"", plan.Done, plan.Undone}, e.state, "%s%s", e.failure, e.waited)
+							assert.Contains(t, []plan.State{"", plan.Done, plan.Undone}, e.state, e.failure+e.waited)
 						}
 						if e.failure != "" {
 							t.Logf("%s: %s", e, e.failure)

@@ -185,15 +185,19 @@ func setup(t *testing.T, with ...func(*bundle)) *bundle {
 	return b
 }
 
-// shippedWith has the service take a profile that ships with one line changed.
-func shippedWith(t *testing.T, id, line, with string) func(*bundle) {
+// shippedWith has the service take a profile that ships with some lines changed, each followed by what it becomes.
+func shippedWith(t *testing.T, id string, lines ...string) func(*bundle) {
 	t.Helper()
-	page, err := games.Source(id)
+	source, err := games.Source(id)
 	require.NoError(t, err)
-	require.Contains(t, string(page), line)
+	page := string(source)
+	for i := 0; i < len(lines); i += 2 {
+		require.Contains(t, page, lines[i])
+		page = strings.Replace(page, lines[i], lines[i+1], 1)
+	}
 	folder := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(folder, id+".yaml"),
-		[]byte(strings.Replace(string(page), line, with, 1)), 0o600))
+		[]byte(page), 0o600))
 	return func(b *bundle) { b.games, b.gamesOverride = folder, true }
 }
 

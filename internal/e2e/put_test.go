@@ -22,6 +22,25 @@ import (
 // played are files that a running game writes: they differ after every run.
 var played = []string{"diary.txt", "heart.cbor.gz", "held.lock", ".reshard"}
 
+// A game of which nothing tells which world it has opened: the changeover ends done, and every face says that it is not
+// proven, and what nobody saw.
+func TestDoneAndNotProven(t *testing.T) {
+	t.Parallel()
+	b := setup(t, shippedWith(t, "quarrymoss", `    opened:  'opening world "(?P<world>[^"]+)"'`+"\n", "",
+		`    seed:    {say: seed, answer: 'seed is (?P<value>-?\d+)'}`+"\n", ""))
+	b.quarry("north", plot{})
+	b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 13})
+	out := strings.Join(strings.Fields(b.must("put", "fen", "north", "--yes")), " ")
+	assert.Contains(t, out, "– not seen, which world the game has opened: its profile knows no line that names it")
+	assert.Contains(t, out, "✓ done, not proven.")
+	assert.Contains(t, out, "Not seen: which world the game has opened")
+	assert.Contains(t, out, "Join and look: that completes it.")
+	c := b.lastChangeover("north")
+	assert.Equal(t, plan.Done, c.State)
+	require.Len(t, c.Unproven, 1)
+	assert.Contains(t, b.must("changeovers"), "not proven")
+}
+
 func TestPutAndUndoThroughTheCommandLine(t *testing.T) {
 	t.Parallel()
 	b := setup(t)

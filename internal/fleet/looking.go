@@ -81,8 +81,9 @@ func (l *Server) Sight(ctx context.Context, rec records.Server) (*Sighting, erro
 	in := fit.Input{
 		Profile: l.Profile, Server: state, Choices: fit.Choices{},
 		Live: fit.Live{
-			Roots: l.Machine.Roots, State: st.State, Cause: st.Cause, DeclaredVersion: rec.DeclaredVersion,
-			ConsoleVersion: st.Version, FreeBytes: l.Files.Free(ctx, worlds), Can: h.Can,
+			Name: l.Name, Roots: l.Machine.Roots, State: st.State, Cause: st.Cause,
+			DeclaredVersion: rec.DeclaredVersion,
+			ConsoleVersion:  st.Version, FreeBytes: l.Files.Free(ctx, worlds), Can: h.Can,
 			SameFilesystem: l.Files.SameFilesystem(ctx, worlds, path.Dir(work)), Players: -1, Since: st.Since,
 			Host: rec.Host, RoundTrip: l.roundTrip(), Working: others.Working, Passing: others.Passing,
 			Hidden: others.Hidden, Unseen: unseen, Provider: l.provider(rec), DataShort: short,

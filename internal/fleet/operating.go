@@ -45,7 +45,7 @@ func (fl *Fleet) worldThere(ctx context.Context, l *Server) error {
 		return nil //nolint:nilerr // what does not read is the server's own business, and its log's
 	}
 	row, missing := fit.BeforeStart(fit.Input{
-		Server: h.State, Profile: l.Profile, Live: fit.Live{Roots: l.Machine.Roots},
+		Server: h.State, Profile: l.Profile, Live: fit.Live{Name: l.Name, Roots: l.Machine.Roots},
 	})
 	if !missing {
 		return nil

@@ -93,6 +93,24 @@ func (c *Child) openRunLog(run string) (*os.File, error) {
 	return os.Open(c.runFile(run, ".log"))
 }
 
+// leastRoom is how much room a log needs to be written on, in bytes.
+const leastRoom = 64 << 10
+
+// Deaf implements control.Hearer.
+func (c *Child) Deaf(context.Context) error {
+	dir, whose := c.spec.State, "the service's data folder"
+	if c.spec.LogFile != "" {
+		dir, whose = c.spec.Command.Dir, "its folder"
+	}
+	var st unix.Statfs_t
+	if err := unix.Statfs(dir, &st); err != nil || st.Bavail*uint64(st.Bsize) >= leastRoom {
+		return nil //nolint:nilerr // then nothing says that it cannot be heard
+	}
+	return fault.New(fault.StateUnknown, "hear", c.spec.Command.Dir,
+		"it runs, and whether it is ready cannot be heard: no room is left for its log on the disk of %s", whose).
+		With("Free space there.")
+}
+
 // mostPrinted is how much of the end of what a run has printed is told, in bytes.
 const mostPrinted = 16 << 10
 

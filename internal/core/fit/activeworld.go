@@ -39,10 +39,10 @@ var activeWorldRule = Rule{Concern: "active-world", Title: "Active world", check
 				server.ValueFor(setting.Given, folder, near, in.Profile)))
 	case len(taken) > 0:
 		r.block("There is "+quote(list(taken, 2))+", and it is no world of this game.",
-			"Put a world there: reshard put WORLD SERVER.")
+			"Put a world there: reshard put WORLD "+in.server()+".")
 	default:
 		r.block("There is no world "+quote(active)+" on the server. At its next start it would make an empty one.",
-			"Put a world there: reshard put WORLD SERVER.")
+			"Put a world there: reshard put WORLD "+in.server()+".")
 	}
 }}
 

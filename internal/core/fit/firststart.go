@@ -16,8 +16,8 @@ var firstStartRule = Rule{Concern: "first-start", Title: "First start", check: f
 	words := "The server has never been started: " + list(in.Server.NotYet,
 		3) + " is missing, which only a first start makes."
 	if in.Alone || in.Purpose == ForReset {
-		r.block(words, "Start it once and stop it again: reshard servers start SERVER, then reshard servers stop "+
-			"SERVER.")
+		r.block(words, "Start it once and stop it again: reshard servers start "+in.server()+" --new-world, then "+
+			"reshard servers stop "+in.server()+".")
 		return
 	}
 	r.choose(words, "Let it be started once, and look at the fit again then.",

@@ -75,6 +75,8 @@ type Choices map[string]string
 
 // Live is what is known of a server beside its files.
 type Live struct {
+	// Name is what the server is called where it is asked for; "" is not known.
+	Name  string
 	State life.State
 	// Cause says why the state is unknown.
 	Cause           string
@@ -125,6 +127,14 @@ type Input struct {
 	Purpose Purpose
 	// Drawn is a random seed for a new world, drawn when its plan is made.
 	Drawn string
+}
+
+// server is the server's name in a command that a person is told.
+func (in Input) server() string {
+	if in.Live.Name == "" {
+		return "SERVER"
+	}
+	return in.Live.Name
 }
 
 // Target is the name on disk that the world would have: the only one that the

@@ -30,7 +30,7 @@ var folderNameRule = Rule{Concern: "folder-name", Title: "Name on disk", check: 
 		r.say("Waits for a name that the game allows.")
 	case in.Purpose == ForSwitch && target == active && in.World.Folder == active:
 		r.block("The server's settings name "+quote(active)+" already.",
-			"Start the server if it does not run: reshard servers start SERVER.")
+			"Start the server if it does not run: reshard servers start "+in.server()+".")
 	case in.Purpose == ForSwitch && setting.Fixed:
 		r.adjust("The server always opens "+quote(target)+": the worlds exchange their names.",
 			"Call "+quote(active)+" "+quote(FreeName(in, active))+" from now on, and "+quote(in.World.Folder)+" "+quote(

@@ -8,7 +8,7 @@ var lastExitRule = Rule{Concern: "state", Title: "Running state", check: func(in
 	if in.Live.Exited {
 		r.Server.Text = "exited"
 		r.block("The server should run and has exited on its own.",
-			"Read its log, then start it: reshard servers start SERVER.")
+			"Read its log, then start it: reshard servers start "+in.server()+".")
 		return
 	}
 	switch in.Live.State {

@@ -34,5 +34,6 @@ var runningRule = Rule{Concern: "running", Title: "Running state", check: func(i
 // unknownWords are the finding and the mend when it cannot be told whether a server runs.
 func unknownWords(in Input) (words, mend string) {
 	return "It cannot be told whether the server runs: " + in.Live.Cause + ".",
-		"Wait until it can be seen again. When you know that it is stopped, say so: reshard servers stopped SERVER."
+		"Wait until it can be seen again. When you know that it is stopped, say so: " +
+			"reshard servers stopped " + in.server() + "."
 }

@@ -54,7 +54,7 @@ func DraftUndo(in UndoInput) (Plan, error) {
 		if !stillThere(in, s) {
 			return Plan{}, fault.New(fault.Held, "draft undo of", fmt.Sprint(in.ID),
 				"what was set aside is no longer in %s", s.To).
-				With("Put the world there again from the library: reshard put WORLD SERVER.")
+				With("Put the world there again from the library: reshard put WORLD " + in.Server + ".")
 		}
 	}
 	for _, s := range renamed {

@@ -154,7 +154,7 @@ function Outcome({ c }: { c: Changeover }) {
         <h2>{c.unproven ? "Done, not proven" : "Done"}</h2>
         {c.unproven && (
           <>
-            <p>Nobody saw that</p>
+            <p>Not seen:</p>
             <ul>
               {c.unproven.map((what) => (
                 <li key={what}>{what}.</li>

@@ -30,6 +30,7 @@ export function ChangeoverTable({ list }: { list: Changeover[] }) {
             <td>{c.id}</td>
             <td>
               <Mark of={c.state} />
+              {c.unproven && <Muted as="span">not proven</Muted>}
             </td>
             <td>
               <Link
