@@ -42,7 +42,7 @@ type API struct {
 func Handler(s *service.Service, console fs.FS, log *slog.Logger) http.Handler {
 	a := &API{service: s, log: log, silence: silence}
 	router := chi.NewRouter()
-	router.Use(requestLog(log), a.recoverPanic, headers)
+	router.Use(requestLog(log), a.recoverPanic, headers, compressed)
 	router.Use(a.sameOrigin, a.writtenPlainly, a.paced)
 	router.Route("/api", func(r chi.Router) {
 		r.Use(a.authenticate)

@@ -12,6 +12,7 @@ import {
   createRootRoute,
   createRoute,
   createRouter,
+  lazyRouteComponent,
   Link,
   Outlet,
   redirect,
@@ -24,22 +25,6 @@ import styled from "styled-components";
 import { api, Problem } from "./api/client";
 import { queries } from "./api/queries";
 import { stream, takeIn, useLost } from "./api/stream";
-import { AddServer } from "./pages/add-server";
-import { Backups } from "./pages/backups";
-import { ChangeoverPage } from "./pages/changeover";
-import { Changeovers } from "./pages/changeovers";
-import { EditGame } from "./pages/edit-game";
-import { Games } from "./pages/games";
-import { Library } from "./pages/library";
-import { Change } from "./pages/change";
-import { Compare } from "./pages/compare";
-import { ServerPage } from "./pages/server";
-import { Servers } from "./pages/servers";
-import { SignIn } from "./pages/sign-in";
-import { Hosts } from "./pages/hosts";
-import { Users } from "./pages/users";
-import { Vault } from "./pages/vault";
-import { WorldPage } from "./pages/world";
 import { Alerts } from "./parts/alerts";
 import { Button } from "./parts/controls";
 import { Page } from "./parts/layout";
@@ -182,6 +167,9 @@ function Lost() {
   );
 }
 
+// Each page is fetched when it is first gone to, or pointed at.
+const page = lazyRouteComponent;
+
 const root = createRootRoute({ component: Frame, notFoundComponent: Lost });
 const kinds = ["put", "restore", "clone", "reset", "switch", "rename", "take-away"] as const;
 const optional = (v: unknown) => (typeof v === "string" && v !== "" ? v : undefined);
@@ -194,38 +182,38 @@ const routes = root.addChildren([
       throw redirect({ to: "/servers" });
     },
   }),
-  createRoute({ getParentRoute: () => root, path: "/sign-in", component: SignIn }),
-  createRoute({ getParentRoute: () => root, path: "/servers", component: Servers }),
-  createRoute({ getParentRoute: () => root, path: "/add-server", component: AddServer }),
-  createRoute({ getParentRoute: () => root, path: "/games", component: Games }),
+  createRoute({ getParentRoute: () => root, path: "/sign-in", component: page(() => import("./pages/sign-in"), "SignIn") }),
+  createRoute({ getParentRoute: () => root, path: "/servers", component: page(() => import("./pages/servers"), "Servers") }),
+  createRoute({ getParentRoute: () => root, path: "/add-server", component: page(() => import("./pages/add-server"), "AddServer") }),
+  createRoute({ getParentRoute: () => root, path: "/games", component: page(() => import("./pages/games"), "Games") }),
   createRoute({
     getParentRoute: () => root,
     path: "/games/edit",
-    component: EditGame,
+    component: page(() => import("./pages/edit-game"), "EditGame"),
     validateSearch: (s: Record<string, unknown>) => ({ game: text(s["game"]) }),
   }),
-  createRoute({ getParentRoute: () => root, path: "/hosts", component: Hosts }),
-  createRoute({ getParentRoute: () => root, path: "/users", component: Users }),
-  createRoute({ getParentRoute: () => root, path: "/backups", component: Backups }),
+  createRoute({ getParentRoute: () => root, path: "/hosts", component: page(() => import("./pages/hosts"), "Hosts") }),
+  createRoute({ getParentRoute: () => root, path: "/users", component: page(() => import("./pages/users"), "Users") }),
+  createRoute({ getParentRoute: () => root, path: "/backups", component: page(() => import("./pages/backups"), "Backups") }),
   createRoute({
     getParentRoute: () => root,
     path: "/servers/$server",
-    component: ServerPage,
+    component: page(() => import("./pages/server"), "ServerPage"),
     validateSearch: (s: Record<string, unknown>): { tab?: string } => ({ tab: optional(s["tab"]) }),
   }),
-  createRoute({ getParentRoute: () => root, path: "/library", component: Library }),
-  createRoute({ getParentRoute: () => root, path: "/library/$world", component: WorldPage }),
-  createRoute({ getParentRoute: () => root, path: "/vault", component: Vault }),
+  createRoute({ getParentRoute: () => root, path: "/library", component: page(() => import("./pages/library"), "Library") }),
+  createRoute({ getParentRoute: () => root, path: "/library/$world", component: page(() => import("./pages/world"), "WorldPage") }),
+  createRoute({ getParentRoute: () => root, path: "/vault", component: page(() => import("./pages/vault"), "Vault") }),
   createRoute({
     getParentRoute: () => root,
     path: "/compare",
-    component: Compare,
+    component: page(() => import("./pages/compare"), "Compare"),
     validateSearch: (s: Record<string, unknown>) => ({ before: text(s["before"]), after: text(s["after"]) }),
   }),
   createRoute({
     getParentRoute: () => root,
     path: "/change",
-    component: Change,
+    component: page(() => import("./pages/change"), "Change"),
     validateSearch: (s: Record<string, unknown>) => ({
       kind: kinds.find((k) => k === s["kind"]) ?? "put",
       server: text(s["server"]),
@@ -235,10 +223,10 @@ const routes = root.addChildren([
       backup: Number(s["backup"]) || undefined,
     }),
   }),
-  createRoute({ getParentRoute: () => root, path: "/changeovers", component: Changeovers }),
-  createRoute({ getParentRoute: () => root, path: "/changeovers/$id", component: ChangeoverPage }),
+  createRoute({ getParentRoute: () => root, path: "/changeovers", component: page(() => import("./pages/changeovers"), "Changeovers") }),
+  createRoute({ getParentRoute: () => root, path: "/changeovers/$id", component: page(() => import("./pages/changeover"), "ChangeoverPage") }),
 ]);
-const router = createRouter({ routeTree: routes });
+const router = createRouter({ routeTree: routes, defaultPreload: "intent" });
 
 declare module "@tanstack/react-router" {
   interface Register {
