@@ -72,6 +72,14 @@ func (r *Runner) unstop(ctx context.Context, _ int, step plan.Step) error {
 			return err
 		}
 		_, err := h.Control.Start(ctx)
+		if fault.CodeOf(err) != fault.NotReady || h.Control.Status(ctx).State != life.Starting {
+			return err
+		}
+		// It runs, and has not been heard to be ready: its log may have had no room. Another start is heard, or fails.
+		if _, serr := h.Control.Stop(ctx, control.Clean); serr != nil {
+			return errors.Join(err, serr)
+		}
+		_, err = h.Control.Start(ctx)
 		return err
 	})
 }

@@ -100,6 +100,7 @@ type Child struct {
 	starting chan struct{} // has room for one start
 	mu       sync.Mutex
 	reaped   map[string]chan struct{} // by run: closed when what this life started has been reaped
+	begins   map[string]identity      // by run: what this life started, also where no room was left to write it down
 	absent   time.Time                // when all processes were last looked at, and none was ours
 }
 
@@ -116,6 +117,7 @@ func New(s Spec) (*Child, error) {
 		proc:     procfs(s.Proc),
 		starting: make(chan struct{}, 1),
 		reaped:   map[string]chan struct{}{},
+		begins:   map[string]identity{},
 	}, nil
 }
 
@@ -245,6 +247,9 @@ func (c *Child) begun(run string, cmd *exec.Cmd) {
 	reaped := make(chan struct{})
 	c.mu.Lock()
 	c.reaped[run], c.absent = reaped, time.Time{}
+	if err == nil {
+		c.begins[run] = id
+	}
 	c.mu.Unlock()
 	go func() {
 		defer close(reaped)
@@ -278,6 +283,10 @@ func (c *Child) pruneRuns() {
 		for _, ending := range []string{".log", ".from", ".process", ".exit"} {
 			_ = os.Remove(c.runFile(runs[i], ending)) // an old log that stays harms nobody
 		}
+		c.mu.Lock()
+		delete(c.reaped, runs[i])
+		delete(c.begins, runs[i])
+		c.mu.Unlock()
 	}
 }
 
@@ -344,6 +353,12 @@ func (c *Child) Look(ctx context.Context) (control.Sight, error) {
 
 // written is the process that was written down for a run.
 func (c *Child) written(run string) (id identity, ok bool) {
+	c.mu.Lock()
+	id, ok = c.begins[run]
+	c.mu.Unlock()
+	if ok {
+		return id, true
+	}
 	data, err := os.ReadFile(c.runFile(run, ".process"))
 	return id, err == nil && json.Unmarshal(data, &id) == nil
 }
