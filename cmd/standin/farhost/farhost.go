@@ -194,9 +194,13 @@ func (h *Host) config(dir string, s Shape) error {
 	if s.Password != "" {
 		lines = append(lines, "AuthenticationMethods password")
 	}
+	// bash takes a session of this depth for none that begins here, and leaves out what the account of whoever runs
+	// this does at each sign-in, which may take seconds.
+	env := "SetEnv SHLVL=2"
 	if s.Programs != "" {
-		lines = append(lines, "SetEnv PATH="+s.Programs+":/usr/local/bin:/usr/bin:/bin:/usr/games")
+		env += " PATH=" + s.Programs + ":/usr/local/bin:/usr/bin:/bin:/usr/games"
 	}
+	lines = append(lines, env)
 	if s.Sessions > 0 {
 		lines = append(lines, "MaxSessions "+fmt.Sprint(s.Sessions))
 	}
