@@ -15,7 +15,6 @@ import {
   lazyRouteComponent,
   Link,
   Outlet,
-  redirect,
   RouterProvider,
   useRouterState,
 } from "@tanstack/react-router";
@@ -28,6 +27,8 @@ import { stream, takeIn, useLost } from "./api/stream";
 import { Alerts } from "./parts/alerts";
 import { Button } from "./parts/controls";
 import { Page } from "./parts/layout";
+import { Palette } from "./parts/palette";
+import { viewOf } from "./parts/view";
 import { GlobalStyle } from "./theme";
 
 const Bar = styled.header`
@@ -52,6 +53,9 @@ const Bar = styled.header`
     nav {
       order: 1;
       width: 100%;
+      flex-wrap: nowrap;
+      overflow-x: auto;
+      scrollbar-width: thin;
     }
   }
   img {
@@ -127,7 +131,7 @@ function SignedIn() {
       <Bar>
         <div>
           <Link
-            to="/servers"
+            to="/"
             className="name"
           >
             <img
@@ -137,6 +141,12 @@ function SignedIn() {
             Reshard
           </Link>
           <nav aria-label="Main">
+            <Link
+              to="/"
+              activeOptions={{ exact: true }}
+            >
+              Home
+            </Link>
             <Link to="/servers">Servers</Link>
             <Link to="/library">Library</Link>
             <Link to="/changeovers">Changeovers</Link>
@@ -145,12 +155,13 @@ function SignedIn() {
             <Link to="/hosts">Hosts</Link>
             <Link to="/users">Users</Link>
           </nav>
+          <Palette />
           {me.data && <span className="who">{me.data.name}</span>}
           <Button onPress={() => out.mutate()}>Sign out</Button>
         </div>
       </Bar>
       <Unheard />
-      {known && path !== "/backups" && <Alerts />}
+      {known && path !== "/backups" && path !== "/" && <Alerts />}
       <Outlet />
     </>
   );
@@ -161,7 +172,7 @@ function Lost() {
     <Page>
       <h1>There is no such page</h1>
       <p>
-        <Link to="/servers">Go to the servers</Link>
+        <Link to="/">Go home</Link>
       </p>
     </Page>
   );
@@ -173,37 +184,90 @@ const page = lazyRouteComponent;
 const root = createRootRoute({ component: Frame, notFoundComponent: Lost });
 const kinds = ["put", "restore", "clone", "reset", "switch", "rename", "take-away"] as const;
 const optional = (v: unknown) => (typeof v === "string" && v !== "" ? v : undefined);
+const parts = ["world", "all", "settings", "files"] as const;
+const answers = (v: unknown): Record<string, string> | undefined =>
+  v && typeof v === "object"
+    ? Object.fromEntries(Object.entries(v).filter((e): e is [string, string] => typeof e[1] === "string"))
+    : undefined;
 const text = (v: unknown) => (typeof v === "string" ? v : "");
 const routes = root.addChildren([
   createRoute({
     getParentRoute: () => root,
     path: "/",
-    beforeLoad: () => {
-      throw redirect({ to: "/servers" });
-    },
+    component: page(() => import("./pages/home"), "Home"),
   }),
-  createRoute({ getParentRoute: () => root, path: "/sign-in", component: page(() => import("./pages/sign-in"), "SignIn") }),
-  createRoute({ getParentRoute: () => root, path: "/servers", component: page(() => import("./pages/servers"), "Servers") }),
-  createRoute({ getParentRoute: () => root, path: "/add-server", component: page(() => import("./pages/add-server"), "AddServer") }),
-  createRoute({ getParentRoute: () => root, path: "/games", component: page(() => import("./pages/games"), "Games") }),
+  createRoute({
+    getParentRoute: () => root,
+    path: "/bring",
+    component: page(() => import("./pages/bring"), "Bring"),
+    validateSearch: (s: Record<string, unknown>): { world?: string; server?: string } => ({
+      world: optional(s["world"]),
+      server: optional(s["server"]),
+    }),
+  }),
+  createRoute({
+    getParentRoute: () => root,
+    path: "/sign-in",
+    component: page(() => import("./pages/sign-in"), "SignIn"),
+  }),
+  createRoute({
+    getParentRoute: () => root,
+    path: "/servers",
+    component: page(() => import("./pages/servers"), "Servers"),
+    validateSearch: viewOf,
+  }),
+  createRoute({
+    getParentRoute: () => root,
+    path: "/add-server",
+    component: page(() => import("./pages/add-server"), "AddServer"),
+  }),
+  createRoute({
+    getParentRoute: () => root,
+    path: "/games",
+    component: page(() => import("./pages/games"), "Games"),
+  }),
   createRoute({
     getParentRoute: () => root,
     path: "/games/edit",
     component: page(() => import("./pages/edit-game"), "EditGame"),
     validateSearch: (s: Record<string, unknown>) => ({ game: text(s["game"]) }),
   }),
-  createRoute({ getParentRoute: () => root, path: "/hosts", component: page(() => import("./pages/hosts"), "Hosts") }),
-  createRoute({ getParentRoute: () => root, path: "/users", component: page(() => import("./pages/users"), "Users") }),
-  createRoute({ getParentRoute: () => root, path: "/backups", component: page(() => import("./pages/backups"), "Backups") }),
+  createRoute({
+    getParentRoute: () => root,
+    path: "/hosts",
+    component: page(() => import("./pages/hosts"), "Hosts"),
+  }),
+  createRoute({
+    getParentRoute: () => root,
+    path: "/users",
+    component: page(() => import("./pages/users"), "Users"),
+  }),
+  createRoute({
+    getParentRoute: () => root,
+    path: "/backups",
+    component: page(() => import("./pages/backups"), "Backups"),
+  }),
   createRoute({
     getParentRoute: () => root,
     path: "/servers/$server",
     component: page(() => import("./pages/server"), "ServerPage"),
     validateSearch: (s: Record<string, unknown>): { tab?: string } => ({ tab: optional(s["tab"]) }),
   }),
-  createRoute({ getParentRoute: () => root, path: "/library", component: page(() => import("./pages/library"), "Library") }),
-  createRoute({ getParentRoute: () => root, path: "/library/$world", component: page(() => import("./pages/world"), "WorldPage") }),
-  createRoute({ getParentRoute: () => root, path: "/vault", component: page(() => import("./pages/vault"), "Vault") }),
+  createRoute({
+    getParentRoute: () => root,
+    path: "/library",
+    component: page(() => import("./pages/library"), "Library"),
+  }),
+  createRoute({
+    getParentRoute: () => root,
+    path: "/library/$world",
+    component: page(() => import("./pages/world"), "WorldPage"),
+  }),
+  createRoute({
+    getParentRoute: () => root,
+    path: "/vault",
+    component: page(() => import("./pages/vault"), "Vault"),
+  }),
   createRoute({
     getParentRoute: () => root,
     path: "/compare",
@@ -221,10 +285,22 @@ const routes = root.addChildren([
       from: optional(s["from"]),
       name: optional(s["name"]),
       backup: Number(s["backup"]) || undefined,
+      beside: s["beside"] === true || undefined,
+      what: parts.find((w) => w === s["what"]),
+      files: Array.isArray(s["files"]) ? s["files"].filter((x) => typeof x === "string") : undefined,
+      choices: answers(s["choices"]),
     }),
   }),
-  createRoute({ getParentRoute: () => root, path: "/changeovers", component: page(() => import("./pages/changeovers"), "Changeovers") }),
-  createRoute({ getParentRoute: () => root, path: "/changeovers/$id", component: page(() => import("./pages/changeover"), "ChangeoverPage") }),
+  createRoute({
+    getParentRoute: () => root,
+    path: "/changeovers",
+    component: page(() => import("./pages/changeovers"), "Changeovers"),
+  }),
+  createRoute({
+    getParentRoute: () => root,
+    path: "/changeovers/$id",
+    component: page(() => import("./pages/changeover"), "ChangeoverPage"),
+  }),
 ]);
 const router = createRouter({ routeTree: routes, defaultPreload: "intent" });
 

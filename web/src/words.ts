@@ -16,7 +16,25 @@ export function millis(ms: number): string {
   return ms < 1000 ? `${Math.round(ms)} ms` : `${(ms / 1000).toFixed(1)} s`;
 }
 
-const dateTime = new Intl.DateTimeFormat("en-GB", { dateStyle: "medium", timeStyle: "short" });
+/** How the browser writes numbers and times; the words around them are English. */
+const tongue = typeof navigator === "undefined" ? "en-GB" : navigator.language;
+const dateTime = new Intl.DateTimeFormat(tongue, { dateStyle: "medium", timeStyle: "short" });
+const relative = new Intl.RelativeTimeFormat("en", { numeric: "auto" });
+const spans: [Intl.RelativeTimeFormatUnit, number][] = [
+  ["year", 365 * 86_400],
+  ["month", 30 * 86_400],
+  ["day", 86_400],
+  ["hour", 3600],
+  ["minute", 60],
+];
+
+/** How long before now a moment was (or after), in one unit. Both are milliseconds since 1970. */
+export function ago(at: number, now: number): string {
+  const seconds = (at - now) / 1000;
+  const [unit, length] = spans.find(([, s]) => Math.abs(seconds) >= s) ?? ["second", 1];
+  if (unit === "second") return "just now";
+  return relative.format(Math.round(seconds / length), unit);
+}
 
 export function when(iso: string | undefined): string {
   if (!iso || iso.startsWith("0001-")) return "unknown";
@@ -24,7 +42,7 @@ export function when(iso: string | undefined): string {
 }
 
 export function count(n: number, one: string, many: string): string {
-  return n === 1 ? `1 ${one}` : `${n.toLocaleString("en-GB")} ${many}`;
+  return n === 1 ? `1 ${one}` : `${n.toLocaleString(tongue)} ${many}`;
 }
 
 /** A file's name as it can be shown: bytes that are no text, and characters that are not seen, are escaped. */

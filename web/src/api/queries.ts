@@ -79,6 +79,17 @@ export const queries = {
     queryOptions({ queryKey: ["worlds", name], queryFn: ({ signal }) => api.world(name, signal) }),
   sheet: (wish: Wish) =>
     queryOptions({ queryKey: ["fit", wish], queryFn: ({ signal }) => api.sheet(wish, signal), staleTime: 0 }),
+  /** A plan for what is wanted; it is made anew for each wish, and never by itself. */
+  draft: (wish: Wish) =>
+    queryOptions({
+      queryKey: ["draft", wish],
+      queryFn: () => api.draft(wish),
+      staleTime: Infinity,
+      gcTime: 0,
+      retry: false,
+      refetchOnWindowFocus: false,
+      refetchOnReconnect: false,
+    }),
   files: (world: string) =>
     queryOptions({
       queryKey: ["files", world],

@@ -8,10 +8,22 @@ import { queries } from "../api/queries";
 import { Choice } from "../parts/choice";
 import { Button, Switch } from "../parts/controls";
 import { Field } from "../parts/form";
-import { Crumb, Failure, Head, Muted, Page, Panel } from "../parts/layout";
+import {
+  copyPicture,
+  Crumb,
+  Failure,
+  Head,
+  Loading,
+  Muted,
+  Page,
+  Panel,
+  Picture,
+  serverPicture,
+} from "../parts/layout";
 import { Mark } from "../parts/marks";
 import { PlanView } from "../parts/plan";
 import { FitSheet } from "../parts/sheet";
+import { bytes, count, quoted } from "../words";
 
 const Decide = styled.div`
   position: sticky;
@@ -26,6 +38,17 @@ const Decide = styled.div`
   box-shadow: 0 -2px 10px rgb(0 0 0 / 7%);
   p {
     margin-right: auto;
+  }
+  @media (max-width: 46rem) {
+    flex-wrap: wrap;
+    gap: 0.5rem;
+    p {
+      flex: 1 0 100%;
+    }
+    button {
+      flex: 1;
+      white-space: normal;
+    }
   }
 `;
 
@@ -78,7 +101,7 @@ const Way = styled(Radio)`
 
 const verdictWords: Record<string, string> = {
   fits: "It fits as it is.",
-  adjust: "It fits with the changes above. Nothing is touched until you carry the plan out.",
+  adjust: "It fits with the changes above. Nothing is touched until you carry it out.",
   choose: "Answer the questions above first.",
   blocks: "It does not fit as things are. Nothing has been changed.",
 };
@@ -336,7 +359,7 @@ function SheetOf({ wish, sheet, change }: { wish: Wish; sheet: Sheet["sheet"]; c
   const given = Object.entries(wish.choices ?? {});
   return (
     <Panel>
-      <h2>Fit sheet</h2>
+      <h2>World, settings and server</h2>
       <FitSheet
         sheet={sheet}
         choices={wish.choices ?? {}}
@@ -366,29 +389,147 @@ function SheetOf({ wish, sheet, change }: { wish: Wish; sheet: Sheet["sheet"]; c
   );
 }
 
+const More = styled.details`
+  summary {
+    cursor: pointer;
+    font-weight: 600;
+  }
+  summary + * {
+    margin-top: 0.8rem;
+  }
+`;
+
+/** What can be left as it is stands behind a line; what has to be said is open. */
+function Wishes({ wish, onChange }: { wish: Wish; onChange: (w: Wish) => void }) {
+  const form = (
+    <Wanted
+      wish={wish}
+      onChange={onChange}
+    />
+  );
+  if (wish.kind === "switch" || wish.kind === "take-away") return null;
+  if (wish.kind === "rename" || wish.kind === "reset" || wish.backup)
+    return (
+      <Panel>
+        <h2>What you want</h2>
+        {form}
+      </Panel>
+    );
+  return (
+    <Panel>
+      <More open={Boolean(wish.beside || wish.choices?.title || wish.choices?.switch)}>
+        <summary>Other wishes: beside the active world, another title, a copy first, when I say so</summary>
+        {form}
+      </More>
+    </Panel>
+  );
+}
+
+/** What is asked for stands in the address: going back, a reload and a closed lid lose nothing. */
+function useWish(): [Wish, (to: Wish) => void] {
+  const { name, choices, ...rest } = useSearch({ from: "/change" });
+  const navigate = useNavigate();
+  const wish: Wish = { ...rest, choices: choices ?? (name ? { "folder-name": name } : {}) };
+  return [
+    wish,
+    ({ server, world, from, backup, beside, what, files, choices: answers }) =>
+      void navigate({
+        to: "/change",
+        search: {
+          kind: rest.kind,
+          server,
+          world,
+          from,
+          backup,
+          beside: beside || undefined,
+          what: what as "world" | undefined,
+          files: files ?? undefined,
+          choices: answers,
+        },
+        replace: true,
+      }),
+  ];
+}
+
+const Turn = styled.figure`
+  display: flex;
+  gap: 1rem;
+  align-items: center;
+  flex-wrap: wrap;
+  & > div {
+    display: flex;
+    gap: 0.7rem;
+    align-items: center;
+    min-width: 0;
+    overflow-wrap: anywhere;
+  }
+  small {
+    display: block;
+    color: var(--muted);
+  }
+`;
+
+/** What stands on the server now, and what will, drawn. */
+function NowAndThen({ wish }: { wish: Wish }) {
+  const server = useQuery(queries.server(wish.server));
+  const world = useQuery({ ...queries.world(wish.world ?? ""), enabled: Boolean(wish.world) });
+  const s = server.data?.server;
+  const then = world.data;
+  const copy = then?.copies[0];
+  if (!s || !then || !copy) return null;
+  return (
+    <Turn aria-label="Now and then">
+      <div>
+        <Picture
+          size={96}
+          src={s.drawn && s.activeTitle ? serverPicture(s.name, s.active, s.since) : undefined}
+          of={s.activeTitle || s.active || s.name}
+        />
+        <span>
+          <small>now on {s.name}</small>
+          {s.activeTitle ? quoted(s.activeTitle) : s.active || "no world"}
+          {s.active && !wish.beside && <small>is set aside, and can come back</small>}
+        </span>
+      </div>
+      <span aria-hidden="true">→</span>
+      <div>
+        <Picture
+          size={96}
+          src={copy.drawn ? copyPicture(copy.id, 192) : undefined}
+          of={then.title}
+        />
+        <span>
+          <small>{wish.beside ? "beside it" : "then"}</small>
+          {quoted(then.title)}
+          <small>
+            {bytes(copy.bytes)}, {count(copy.facts.playerCount, "player", "players")}
+          </small>
+        </span>
+      </div>
+    </Turn>
+  );
+}
+
 /** From what is wanted over the sheet and the plan to the start: nothing is touched before the last button. */
 export function Change() {
-  const search = useSearch({ from: "/change" });
   const navigate = useNavigate();
-  const [wish, setWish] = useState<Wish>(() => ({
-    ...search,
-    choices: search.name ? { "folder-name": search.name } : {},
-  }));
+  const [wish, change] = useWish();
   const unnamed =
     (wish.kind === "rename" && !wish.world) || (wish.what === "files" && !wish.files?.some(Boolean));
   const sheeted = wish.kind !== "take-away" && !unnamed;
   const sheet = useQuery({ ...queries.sheet(wish), placeholderData: (old) => old, enabled: sheeted });
-  const draft = useMutation({ mutationFn: () => api.draft(wish) });
+  const verdict = sheeted ? sheet.data?.sheet.verdict : undefined;
+  const ready =
+    wish.kind === "take-away" ||
+    (!sheet.isPlaceholderData && (verdict === "fits" || verdict === "adjust") && !unnamed);
+  // The plan is made as soon as it can be: it touches nothing, and one that is not carried out is forgotten.
+  const draft = useQuery({ ...queries.draft(wish), enabled: ready });
+  const plan = ready ? draft.data : undefined;
   const start = useMutation({
     mutationFn: (id: number) => api.act(id, "start"),
     onSuccess: (c) => navigate({ to: "/changeovers/$id", params: { id: String(c.id) } }),
+    onError: () => void draft.refetch(), // what it was made for has changed
   });
-  const change = (w: Wish) => {
-    setWish(w);
-    draft.reset();
-  };
-  const verdict = sheeted ? sheet.data?.sheet.verdict : undefined;
-  const ready = wish.kind === "take-away" || verdict === "fits" || verdict === "adjust";
   return (
     <Page>
       <div>
@@ -406,16 +547,16 @@ export function Change() {
         </Head>
         {lead[wish.kind] && <Muted>{lead[wish.kind]}</Muted>}
       </div>
-      {wish.kind !== "switch" && wish.kind !== "take-away" && (
-        <Panel>
-          <h2>What you want</h2>
-          <Wanted
-            wish={wish}
-            onChange={change}
-          />
-        </Panel>
-      )}
+      {wish.kind === "put" && <NowAndThen wish={wish} />}
+      {start.isError && <Failure error={start.error} />}
+      {draft.isError && ready && <Failure error={draft.error} />}
       {sheeted && sheet.isError && <Failure error={sheet.error} />}
+      {wish.kind !== "put" && (
+        <Wishes
+          wish={wish}
+          onChange={change}
+        />
+      )}
       {sheeted && sheet.data && (
         <SheetOf
           wish={wish}
@@ -423,42 +564,32 @@ export function Change() {
           change={change}
         />
       )}
-      {draft.isError && <Failure error={draft.error} />}
-      {draft.data && (
+      {sheeted && sheet.isPending && <Loading say="Looking at the server and the world" />}
+      {plan && (
         <Panel aria-live="polite">
-          <h2>Plan of changeover {draft.data.id}</h2>
-          <PlanView plan={draft.data.plan} />
+          <h2>What will be done</h2>
+          <PlanView plan={plan.plan} />
         </Panel>
       )}
-      {start.isError && <Failure error={start.error} />}
+      {wish.kind === "put" && (
+        <Wishes
+          wish={wish}
+          onChange={change}
+        />
+      )}
       {(verdict || wish.kind === "take-away") && (
         <Decide>
           <p>{verdict ? verdictWords[verdict] : "Nothing changes on the server."}</p>
-          {!draft.data && (
-            <Button
-              look="main"
-              isDisabled={!ready || draft.isPending || sheet.isFetching}
-              onPress={() => draft.mutate()}
-            >
-              Make the plan
-            </Button>
-          )}
-          {draft.data && (
-            <Button
-              onPress={() => void navigate({ to: "/servers/$server", params: { server: wish.server } })}
-            >
-              Leave it
-            </Button>
-          )}
-          {draft.data && (
-            <Button
-              look="main"
-              isDisabled={start.isPending}
-              onPress={() => draft.data && start.mutate(draft.data.id)}
-            >
-              Carry it out on {wish.server}
-            </Button>
-          )}
+          <Button onPress={() => void navigate({ to: "/servers/$server", params: { server: wish.server } })}>
+            Leave it
+          </Button>
+          <Button
+            look="main"
+            isDisabled={!plan || start.isPending}
+            onPress={() => plan && start.mutate(plan.id)}
+          >
+            Carry it out on {wish.server}
+          </Button>
         </Decide>
       )}
     </Page>

@@ -5,7 +5,7 @@ import { TabPanel, Tabs } from "react-aria-components";
 import { api, Problem, type Server, type ServerFacts } from "../api/client";
 import { queries } from "../api/queries";
 import { Button, Tab, TabList } from "../parts/controls";
-import { Crumb, Failure, Head, Muted, Page, Panel } from "../parts/layout";
+import { Crumb, Failure, Head, Loading, Muted, Page, Panel } from "../parts/layout";
 import { Log } from "../parts/log";
 import { Mark } from "../parts/marks";
 import { ChangeoverTable } from "./changeovers";
@@ -162,14 +162,24 @@ export function ServerPage() {
           )}
           {s && s.state !== "unreachable" && s.state !== "unknown" && (
             <Button
+              look={down ? "main" : "plain"}
               onPress={() => operate.mutate(down ? "start" : "stop")}
               isDisabled={operate.isPending || Boolean(s.changeover)}
             >
               {operate.isPending ? "Waiting for the server …" : down ? "Start" : "Stop"}
             </Button>
           )}
+          {s && s.state === "running" && !s.changeover && (
+            <Button
+              look="main"
+              onPress={() => void navigate({ to: "/bring", search: { server: name } })}
+            >
+              Bring a world here
+            </Button>
+          )}
         </Head>
       </div>
+      {server.isPending && <Loading say="Looking at the server" />}
       {server.isError && <Failure error={server.error} />}
       {operate.isError && <Failure error={operate.error} />}
       {operate.error instanceof Problem && operate.error.code === "needs-choice" && (

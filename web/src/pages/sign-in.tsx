@@ -52,7 +52,7 @@ export function SignIn() {
     mutationFn: () => api.signIn(name, password),
     onSuccess: async () => {
       await client.resetQueries();
-      await navigate({ to: "/servers" });
+      await navigate({ to: "/" });
     },
   });
   return (

@@ -174,7 +174,13 @@ function WhichWorld({
   );
 }
 
-function HasArrived({ arrival }: { arrival: Arrival }) {
+function HasArrived({ arrival, onArrived }: { arrival: Arrival; onArrived?: (world: string) => void }) {
+  const told = useRef(false);
+  useEffect(() => {
+    if (told.current) return;
+    told.current = true;
+    onArrived?.(arrival.copy.world);
+  }, [arrival, onArrived]);
   return (
     <Panel aria-live="polite">
       <p>
@@ -185,6 +191,12 @@ function HasArrived({ arrival }: { arrival: Arrival }) {
           params={{ world: arrival.copy.world }}
         >
           Look at it
+        </Link>{" "}
+        <Link
+          to="/bring"
+          search={{ world: arrival.copy.world }}
+        >
+          Put it onto a server
         </Link>
       </p>
       {arrival.copy.facts.warnings.map((w) => (
@@ -212,7 +224,9 @@ function HasArrived({ arrival }: { arrival: Arrival }) {
   );
 }
 
-function OneSending({ of, onEnd }: { of: Sending; onEnd: () => void }) {
+type Sent = { of: Sending; onEnd: () => void; onArrived?: (world: string) => void };
+
+function OneSending({ of, onEnd, onArrived }: Sent) {
   const client = useQueryClient();
   const [sent, setSent] = useState(0);
   const [pace, setPace] = useState("");
@@ -286,7 +300,12 @@ function OneSending({ of, onEnd }: { of: Sending; onEnd: () => void }) {
     }
     return <Failure error={send.error} />;
   }
-  return send.data ? <HasArrived arrival={send.data} /> : null;
+  return send.data ? (
+    <HasArrived
+      arrival={send.data}
+      onArrived={onArrived}
+    />
+  ) : null;
 }
 
 async function filesOf(folder: DirectoryDropItem, below: string): Promise<Entry[]> {
@@ -380,8 +399,8 @@ function FoundWorlds({
   );
 }
 
-/** Takes archives, files that are worlds, and folders; several at a time. */
-export function Arrivals() {
+/** Takes archives, files that are worlds, and folders; several at a time. onArrived is told when a single one has come. */
+export function Arrivals({ onArrived }: { onArrived?: (world: string) => void }) {
   const [sendings, setSendings] = useState<Sending[]>([]);
   const [folder, setFolder] = useState<{ name: string; entries: Entry[] }>();
   const [asked, setAsked] = useState(0);
@@ -459,6 +478,7 @@ export function Arrivals() {
           key={s.key}
           of={s}
           onEnd={() => setSendings((old) => old.filter((o) => o !== s))}
+          onArrived={sendings.length === 1 ? onArrived : undefined}
         />
       ))}
       <Unfinished busy={sendings.length > 0} />

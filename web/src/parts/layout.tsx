@@ -1,7 +1,8 @@
-import { useState, type ReactNode } from "react";
+import { useLayoutEffect, useRef, useState, type ReactNode } from "react";
 import { ProgressBar } from "react-aria-components";
 import styled from "styled-components";
 import { Problem } from "../api/client";
+import { Emblem } from "./emblem";
 
 export const Page = styled.main`
   max-width: 1240px;
@@ -83,6 +84,44 @@ export const Muted = styled.p`
   color: var(--muted);
 `;
 
+const Bones = styled.div`
+  display: grid;
+  gap: 0.6rem;
+  div {
+    height: 1.1rem;
+    border-radius: 4px;
+    background: var(--line);
+  }
+  div:nth-child(2) {
+    width: 80%;
+  }
+  div:nth-child(3) {
+    width: 60%;
+  }
+  @media (prefers-reduced-motion: no-preference) {
+    animation: breathe 1.6s ease-in-out infinite alternate;
+  }
+  @keyframes breathe {
+    to {
+      opacity: 0.45;
+    }
+  }
+`;
+
+/** The shape of what is still to come, and in words what is done meanwhile. */
+export function Loading({ say }: { say: string }) {
+  return (
+    <Panel aria-busy="true">
+      <output className="unseen">{say} …</output>
+      <Bones aria-hidden="true">
+        <div />
+        <div />
+        <div />
+      </Bones>
+    </Panel>
+  );
+}
+
 /** The way back up; it holds a link. */
 export const Crumb = styled.p`
   font-size: 0.92rem;
@@ -95,7 +134,7 @@ export const Crumb = styled.p`
   }
 `;
 
-export const Table = styled.table`
+const Rows = styled.table`
   width: 100%;
   border-collapse: collapse;
   font-variant-numeric: tabular-nums;
@@ -120,7 +159,64 @@ export const Table = styled.table`
   th:last-child {
     padding-right: 0;
   }
+  @media (max-width: 46rem) {
+    &,
+    tbody {
+      display: block;
+    }
+    thead {
+      position: absolute;
+      width: 1px;
+      height: 1px;
+      overflow: hidden;
+      clip-path: inset(50%);
+    }
+    tr {
+      display: grid;
+      gap: 0.15rem;
+      padding: 0.6rem 0;
+      border-bottom: 1px solid var(--line);
+    }
+    tr:last-child {
+      border-bottom: 0;
+    }
+    td {
+      display: grid;
+      grid-template-columns: 6.5rem minmax(0, 1fr);
+      gap: 0.6rem;
+      padding: 0;
+      border: 0;
+      overflow-wrap: anywhere;
+    }
+    td[data-label]::before {
+      content: attr(data-label);
+      color: var(--muted);
+      font-size: 0.87rem;
+    }
+    td:empty {
+      display: none;
+    }
+  }
 `;
+
+/** A table; on a phone each row is a card in which every cell says what it is of. */
+export function Table({ children }: { children: ReactNode }) {
+  const at = useRef<HTMLTableElement>(null);
+  useLayoutEffect(() => {
+    const table = at.current;
+    if (!table) return;
+    const heads = [...table.querySelectorAll("thead th")].map((h) => h.textContent ?? "");
+    table.setAttribute("role", "table"); // what is laid out as a grid is else no table any more for a screen reader
+    table.querySelectorAll("tbody tr").forEach((row) => {
+      row.setAttribute("role", "row");
+      row.querySelectorAll("td").forEach((cell, i) => {
+        cell.setAttribute("role", "cell");
+        if (heads[i]) cell.setAttribute("data-label", heads[i]);
+      });
+    });
+  });
+  return <Rows ref={at}>{children}</Rows>;
+}
 
 export const Facts = styled.dl`
   display: grid;
@@ -165,15 +261,6 @@ export function Failure({ error }: { error: unknown }) {
   );
 }
 
-const Frame = styled.div<{ $size: number }>`
-  width: ${(p) => p.$size}px;
-  height: ${(p) => p.$size}px;
-  flex: none;
-  border-radius: 6px;
-  border: 1px solid var(--line-strong);
-  background: repeating-linear-gradient(135deg, var(--ground) 0 6px, var(--raised) 6px 12px);
-`;
-
 const Drawn = styled.img`
   flex: none;
   border-radius: 6px;
@@ -183,14 +270,27 @@ const Drawn = styled.img`
   background: var(--ground);
 `;
 
-/** A world from above, as its game's profile draws it; an empty frame where it draws none. */
-export function Picture({ size = 52, src, of }: { size?: number; src?: string; of?: string }) {
+/**
+ * A world from above, as its game's profile draws it; an emblem of its own where it draws none. of is what it is
+ * called for people, by what its emblem is made from: the same name everywhere.
+ */
+export function Picture({
+  size = 52,
+  src,
+  of,
+  by,
+}: {
+  size?: number;
+  src?: string;
+  of?: string;
+  by?: string;
+}) {
   const [none, setNone] = useState("");
   if (!src || none === src)
     return (
-      <Frame
-        $size={size}
-        aria-hidden="true"
+      <Emblem
+        of={by ?? of ?? ""}
+        size={size}
       />
     );
   return (

@@ -19,7 +19,10 @@ const Two = styled.div`
 
 const Live = styled.div`
   display: flex;
-  gap: 1rem;
+  gap: 1.2rem;
+  @media (max-width: 46rem) {
+    flex-wrap: wrap;
+  }
   margin-bottom: 0.9rem;
   h3 {
     font-size: 1.15rem;
@@ -39,9 +42,9 @@ function ActiveFacts({ server: s, facts: f, active }: World) {
   return (
     <Live>
       <Picture
-        size={132}
+        size={216}
         src={s.drawn && active ? serverPicture(s.name, active.folder, active.lastPlayed) : undefined}
-        of={active?.title}
+        of={active?.title ?? f.active}
       />
       {active ? (
         <Facts>

@@ -4,6 +4,7 @@ import { Input, Label, Radio, RadioGroup, TextField } from "react-aria-component
 import type { Choices, Row, Sheet } from "../api/client";
 import { Mark } from "./marks";
 import { Button } from "./controls";
+import { count } from "../words";
 
 const Grid = styled.table`
   width: 100%;
@@ -60,6 +61,57 @@ const Grid = styled.table`
     margin: 0.3rem 0 0 1.1rem;
     list-style: square;
   }
+  /* On a phone each concern is a card: what three say of it one below the other. */
+  @media (max-width: 46rem) {
+    &,
+    tbody {
+      display: block;
+    }
+    thead {
+      display: none;
+    }
+    tbody {
+      padding: 0.7rem 0.35rem;
+    }
+    tr {
+      display: grid;
+      grid-template-columns: minmax(0, 1fr) auto;
+      gap: 0.15rem 0.6rem;
+    }
+    td,
+    td:first-child,
+    tr.say td {
+      padding: 0;
+    }
+    td:first-child {
+      order: 2;
+    }
+    td:nth-child(2) {
+      order: 1;
+    }
+    td[data-says] {
+      order: 3;
+      grid-column: 1 / -1;
+      display: grid;
+      grid-template-columns: 6.5rem minmax(0, 1fr);
+      gap: 0.6rem;
+    }
+    td[data-says]::before {
+      content: attr(data-says);
+      color: var(--muted);
+      font-size: 0.87rem;
+    }
+    td[data-says]:has(span[aria-label="says nothing"]) {
+      display: none;
+    }
+    tr.say {
+      display: block;
+      margin-top: 0.4rem;
+    }
+    tr.say td {
+      display: block;
+    }
+  }
 `;
 
 const order: Record<string, number> = { blocks: 0, choose: 1, adjust: 2, fits: 3 };
@@ -88,6 +140,10 @@ export function FitSheet({
   const rows = sheet.rows
     .filter((r) => !idle.includes(r))
     .toSorted((a, b) => (order[a.verdict] ?? 9) - (order[b.verdict] ?? 9));
+  const open = rows.filter((r) => r.verdict !== "fits");
+  const fits = rows.filter((r) => r.verdict === "fits");
+  const [all, setAll] = useState(false);
+  const shown = all || open.length === 0 ? rows : open;
   return (
     <>
       <Grid aria-label="Fit sheet">
@@ -100,7 +156,7 @@ export function FitSheet({
             <th scope="col">Server has</th>
           </tr>
         </thead>
-        {rows.map((r) => (
+        {shown.map((r) => (
           <tbody
             key={r.concern}
             data-concern={r.concern}
@@ -114,13 +170,13 @@ export function FitSheet({
               <td>
                 <b>{r.title}</b>
               </td>
-              <td>
+              <td data-says="World says">
                 <CellText cell={r.world} />
               </td>
-              <td>
+              <td data-says="Settings say">
                 <CellText cell={r.settings} />
               </td>
-              <td>
+              <td data-says="Server has">
                 <CellText cell={r.server} />
               </td>
             </tr>
@@ -146,7 +202,14 @@ export function FitSheet({
           </tbody>
         ))}
       </Grid>
-      {idle.length > 0 && (
+      {shown !== rows && fits.length > 0 && (
+        <Idle>
+          {count(fits.length, "concern fits", "concerns fit")}:{" "}
+          {fits.map((r) => r.title.toLowerCase()).join(", ")}.{" "}
+          <Button onPress={() => setAll(true)}>Show what fits</Button>
+        </Idle>
+      )}
+      {shown === rows && idle.length > 0 && (
         <Idle>Nothing to compare: {idle.map((r) => r.title.toLowerCase()).join(", ")}.</Idle>
       )}
     </>
@@ -208,7 +271,8 @@ const Own = styled.form`
     border-radius: 4px;
     background: var(--raised);
     color: var(--ink);
-    width: 18rem;
+    width: 100%;
+    max-width: 18rem;
   }
 `;
 

@@ -1,0 +1,185 @@
+import { useQuery } from "@tanstack/react-query";
+import { Link, useNavigate } from "@tanstack/react-router";
+import styled from "styled-components";
+import { type Changeover, type Server } from "../api/client";
+import { queries } from "../api/queries";
+import { Arrivals } from "../parts/arrivals";
+import { Alerts } from "../parts/alerts";
+import { Failure, Head, Loading, Muted, Page, Panel } from "../parts/layout";
+import { Mark } from "../parts/marks";
+import { count, sentence } from "../words";
+import { Since } from "../parts/moment";
+
+const List = styled.ul`
+  display: grid;
+  gap: 0.55rem;
+  li {
+    display: grid;
+    grid-template-columns: 8rem minmax(0, 1fr) auto;
+    gap: 0.2rem 0.9rem;
+    align-items: baseline;
+    overflow-wrap: anywhere;
+  }
+  small {
+    color: var(--muted);
+  }
+  li > :first-child {
+    justify-self: start;
+  }
+  @media (max-width: 46rem) {
+    li {
+      grid-template-columns: minmax(0, 1fr) auto;
+    }
+    li > :nth-child(2) {
+      grid-row: 2;
+      grid-column: 1 / -1;
+    }
+  }
+`;
+
+/** How many of what happened lately are told here. */
+const lately = 8;
+
+const ends = new Set(["done", "undone"]);
+
+/** Why a server needs somebody; "" when it does not. */
+export function needs(s: Server): string {
+  if (s.state === "unreachable") return s.trouble || "Its folder cannot be reached.";
+  if (s.state === "exited")
+    return `It ended on its own${s.exitCode ? ` with code ${s.exitCode}` : ""}; its log says why.`;
+  if (s.asked)
+    return s.asked.what === "start" ? "It waits for you to start it." : "It waits for you to stop it.";
+  if (s.state === "unknown") return s.note || "It cannot be told whether it runs.";
+  if (s.trouble) return s.trouble;
+  return "";
+}
+
+function ChangeoverRow({ c, at }: { c: Changeover; at: string | undefined }) {
+  return (
+    <li>
+      <Mark of={c.state}>{c.unproven ? "done, not proven" : c.state}</Mark>
+      <Link
+        to="/changeovers/$id"
+        params={{ id: String(c.id) }}
+      >
+        {sentence(c.title)}
+      </Link>
+      <small>
+        {c.server}, <Since at={at} />, {c.createdBy}
+      </small>
+    </li>
+  );
+}
+
+/** What needs somebody, what runs now, what happened lately; and the way in for a world. */
+export function Home() {
+  const navigate = useNavigate();
+  const servers = useQuery(queries.servers());
+  const changeovers = useQuery(queries.changeovers());
+  const alerts = useQuery(queries.alerts());
+  const list = changeovers.data ?? [];
+  const waiting = list.filter((c) => c.state === "held" || c.state === "waiting");
+  const running = list.filter((c) => !ends.has(c.state) && c.state !== "drafted" && !waiting.includes(c));
+  const troubled = (servers.data ?? []).filter((s) => needs(s) !== "");
+  const up = (servers.data ?? []).filter((s) => s.state === "running").length;
+  const known = servers.data && changeovers.data && alerts.data;
+  const quiet = known && troubled.length === 0 && waiting.length === 0 && alerts.data.length === 0;
+  return (
+    <Page>
+      <Head>
+        <h1>Home</h1>
+        {quiet && <Mark of="fits">all is well</Mark>}
+      </Head>
+      {servers.isError && <Failure error={servers.error} />}
+      {changeovers.isError && <Failure error={changeovers.error} />}
+      {!known && !servers.isError && !changeovers.isError && <Loading say="Looking how all stands" />}
+      {known && !quiet && (
+        <>
+          {(troubled.length > 0 || waiting.length > 0) && (
+            <Panel>
+              <h2>Needs somebody</h2>
+              <List>
+                {waiting.map((c) => (
+                  <ChangeoverRow
+                    key={c.id}
+                    c={c}
+                    at={c.startedAt ?? c.createdAt}
+                  />
+                ))}
+                {troubled.map((s) => (
+                  <li key={s.name}>
+                    <Mark of={s.state} />
+                    <span>
+                      <Link
+                        to="/servers/$server"
+                        params={{ server: s.name }}
+                      >
+                        {s.name}
+                      </Link>{" "}
+                      {needs(s)}
+                    </span>
+                    <small>
+                      <Since at={s.since} />
+                    </small>
+                  </li>
+                ))}
+              </List>
+            </Panel>
+          )}
+          {alerts.data.length > 0 && <Alerts whole />}
+        </>
+      )}
+      {servers.data?.length === 0 ? (
+        <Panel>
+          <h2>Begin with a server</h2>
+          <p>
+            Reshard moves worlds onto servers that it knows. <Link to="/add-server">Add the first one</Link>;
+            then bring a world over.
+          </p>
+        </Panel>
+      ) : (
+        <section aria-label="Bring a world over">
+          <Arrivals onArrived={(world) => void navigate({ to: "/bring", search: { world } })} />
+        </section>
+      )}
+      {running.length > 0 && (
+        <Panel>
+          <h2>Runs now</h2>
+          <List>
+            {running.map((c) => (
+              <ChangeoverRow
+                key={c.id}
+                c={c}
+                at={c.startedAt}
+              />
+            ))}
+          </List>
+        </Panel>
+      )}
+      {known && (
+        <Panel>
+          <h2>Lately</h2>
+          {servers.data.length > 0 && (
+            <Muted style={{ marginBottom: "0.6rem" }}>
+              {up} of <Link to="/servers">{count(servers.data.length, "server", "servers")}</Link> run
+              {up === 1 ? "s" : ""}.
+            </Muted>
+          )}
+          <List>
+            {list
+              .filter((c) => ends.has(c.state))
+              .slice(0, lately)
+              .map((c) => (
+                <ChangeoverRow
+                  key={c.id}
+                  c={c}
+                  at={c.startedAt ?? c.createdAt}
+                />
+              ))}
+          </List>
+          {list.length === 0 && <Muted>Nothing has been changed yet.</Muted>}
+        </Panel>
+      )}
+    </Page>
+  );
+}
