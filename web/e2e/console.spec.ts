@@ -4,7 +4,7 @@ import { cpSync, mkdirSync, rmSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import type { Page } from "playwright-core";
 import { afterAll, beforeAll, expect, test } from "vitest";
-import { Demo } from "./demo";
+import { Demo, drop } from "./demo";
 
 let demo: Demo;
 beforeAll(async () => {
@@ -47,7 +47,6 @@ test("from the sheet over the plan to live progress, proof and undo", async () =
   await row.getByText("adjust").waitFor();
   expect(await row.textContent()).toContain("Write world.folder=Fen-Garden into quarry.properties.");
   await accessible(page);
-  await page.getByRole("button", { name: "Make the plan" }).click();
   await page.getByRole("cell", { name: "world.folder=Fen-Garden", exact: true }).waitFor();
   await page.getByText("Players are locked out from here", { exact: true }).waitFor();
   await accessible(page);
@@ -72,14 +71,13 @@ test("a row that asks is answered in place", async () => {
   await page.goto("/change?kind=put&world=orchard&server=north-plot");
   const row = page.locator('tbody[data-concern="characters"]');
   await row.getByText("choose", { exact: true }).waitFor();
-  expect(await page.getByRole("button", { name: "Make the plan" }).isDisabled()).toBe(true);
+  expect(await page.getByRole("button", { name: /^Carry it out/ }).isDisabled()).toBe(true);
   await accessible(page);
   await row.getByLabel("Another folder name").fill("Apfel/Baum");
   await row.getByRole("button", { name: "Use this name" }).click();
   await row.getByText("choose", { exact: true }).waitFor();
   await row.getByText("Apfel-Baum", { exact: true }).click();
   await row.getByText("fits", { exact: true }).waitFor();
-  await page.getByRole("button", { name: "Make the plan" }).click();
   await page.getByRole("cell", { name: "world.folder=Apfel-Baum", exact: true }).waitFor();
   expect(errors).toEqual([]);
   await context.close();
@@ -89,7 +87,7 @@ test("what blocks cannot be planned", async () => {
   const { page, context } = await demo.page();
   await page.goto("/change?kind=put&world=old-glasshouse&server=north-plot");
   await page.getByText("newer than the server's 2.5.1").waitFor();
-  expect(await page.getByRole("button", { name: "Make the plan" }).isDisabled()).toBe(true);
+  expect(await page.getByRole("button", { name: /^Carry it out/ }).isDisabled()).toBe(true);
   expect(await page.locator("tbody[data-concern]").first().getAttribute("data-concern")).toBe("version");
   await context.close();
 });
@@ -245,17 +243,6 @@ test("an upload that was cut off goes on where it was", async () => {
 });
 
 /** Drops a real file, as a person's hand would; synthetic ones are ignored. */
-async function drop(page: Page, file: string) {
-  const zone = page.getByText("Drop a world's archive here,");
-  const box = await zone.boundingBox();
-  if (!box) throw new Error("no drop zone");
-  const session = await page.context().newCDPSession(page);
-  const data = { items: [], files: [file], dragOperationsMask: 1 };
-  for (const type of ["dragEnter", "dragOver", "drop"] as const) {
-    await session.send("Input.dispatchDragEvent", { type, x: box.x + 20, y: box.y + 10, data });
-  }
-}
-
 test("a server is stopped and started from its page, by keyboard", async () => {
   const { page, context, errors } = await demo.page({ colorScheme: "dark" });
   await page.goto("/servers/terraces");
@@ -283,6 +270,7 @@ test("a server is added, looked at and forgotten", async () => {
   mkdirSync(join(root, "worlds"), { recursive: true });
   writeFileSync(join(root, "quarry.properties"), "world.folder=frame\nlisten.port=0\n");
   await page.getByRole("button", { name: "Add a server" }).click();
+  await page.getByRole("heading", { name: "Add a server" }).waitFor();
   await page.getByText("Quarrymoss, plain").click();
   await page.getByLabel("Name of the server").fill("cold-frame");
   await page.getByLabel("Folder").fill(`${root}/nowhere`);
@@ -383,7 +371,6 @@ test("which source gives a setting, and what it beats, is shown; a world of a se
   await page.getByText("beaten: server.json line 3, /load").waitFor();
   await accessible(page);
   await page.goto("/change?kind=put&world=kettle-moraine&server=ridge-camp");
-  await page.getByRole("button", { name: "Make the plan" }).click();
   const script = page.getByLabel("Change of launch.sh");
   await script.getByText("--load Kettle-Moraine").waitFor();
   expect(await script.locator("td.gone").textContent()).toContain("--load frostfall");
@@ -403,20 +390,18 @@ test("a new world with a seed of one's own, and the way back", async () => {
   await page.getByRole("link", { name: "Make a new world" }).click();
   const row = page.locator('tbody[data-concern="seed"]');
   await row.getByText("the new one would have the same ground", { exact: false }).waitFor();
-  expect(await page.getByRole("button", { name: "Make the plan" }).isDisabled()).toBe(true);
+  expect(await page.getByRole("button", { name: /^Carry it out/ }).isDisabled()).toBe(true);
   await accessible(page);
   await page.getByText("my own", { exact: true }).click();
   await page.getByLabel("My seed").fill("-9000000000");
   await page.getByLabel("Name on disk", { exact: true }).fill("spring");
   await row.getByText("The new world gets the seed -9000000000.").waitFor();
-  await page.getByRole("button", { name: "Make the plan" }).click();
   await page.getByRole("button", { name: "Carry it out on north-plot" }).click();
   await page.getByText("the ground is new").last().waitFor();
   await page.getByText("the console answers seed: -9000000000").waitFor();
   // Back by a switch: the old world has stayed where it is.
   await page.goto("/servers/north-plot");
   await page.getByRole("link", { name: "Switch to it" }).click();
-  await page.getByRole("button", { name: "Make the plan" }).click();
   await page.getByRole("button", { name: "Carry it out on north-plot" }).click();
   await page.getByText("the log names the opened world: winter-beds").waitFor();
   await page.goto("/change?kind=rename&server=north-plot");
@@ -438,8 +423,8 @@ test("landmarks, a word that is waited for, and what was set aside", async () =>
   await page.getByText("at 120 / -30").waitFor();
   await accessible(page);
   await page.goto("/change?kind=put&world=fen-garden&server=north-plot");
+  await page.getByText("Other wishes").click();
   await page.getByText("Stage it now, and switch when I say so").click();
-  await page.getByRole("button", { name: "Make the plan" }).click();
   await page.getByRole("button", { name: "Carry it out on north-plot" }).click();
   await page.getByText("Waiting for you").waitFor();
   await accessible(page);
@@ -467,7 +452,6 @@ test("a clone, and a world taken away and downloaded", async () => {
   const { page, context, errors } = await demo.page();
   await page.goto("/servers/terraces");
   await page.getByRole("link", { name: "Clone it onto north-plot" }).click();
-  await page.getByRole("button", { name: "Make the plan" }).click();
   await page.getByText("Have terraces hold its writes.", { exact: false }).waitFor();
   await page.getByRole("button", { name: "Carry it out on north-plot" }).click();
   await page.getByText("the log names the opened world: top-terrace").waitFor();
@@ -476,7 +460,6 @@ test("a clone, and a world taken away and downloaded", async () => {
   await page.locator('header [data-mark="done"]').waitFor();
   await page.goto("/servers/terraces");
   await page.getByRole("link", { name: "Take it away to play alone" }).click();
-  await page.getByRole("button", { name: "Make the plan" }).click();
   await page.getByRole("button", { name: "Carry it out on terraces" }).click();
   const [download] = await Promise.all([
     page.waitForEvent("download"),
@@ -605,7 +588,6 @@ test("a rule with its preview, a backup, and the way back to it", async () => {
   await accessible(page);
   await page.getByRole("link", { name: "Go back to it …" }).click();
   await page.getByRole("heading", { name: "Go back to backup" }).waitFor();
-  await page.getByRole("button", { name: "Make the plan" }).click();
   await page.getByText(/Against what stands on the server|What stands on the server is/).waitFor();
   await accessible(page);
 

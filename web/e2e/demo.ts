@@ -64,7 +64,9 @@ export class Demo {
     await page.getByLabel("Name").fill(this.user);
     await page.getByLabel("Password").fill(this.password);
     await page.getByRole("button", { name: "Sign in" }).click();
-    await page.getByRole("heading", { name: "Servers" }).waitFor();
+    await page.getByRole("heading", { name: "Home" }).waitFor();
+    await page.getByRole("link", { name: "Servers", exact: true }).click();
+    await page.getByRole("heading", { name: "Servers", exact: true }).waitFor();
     return { page, context, errors };
   }
 
@@ -94,5 +96,17 @@ export class Demo {
         this.process.kill("SIGINT");
       });
     rmSync(this.data, { recursive: true, force: true });
+  }
+}
+
+/** Drops a file onto the page as a person does. */
+export async function drop(page: Page, file: string) {
+  const zone = page.getByText("Drop a world's archive here,");
+  const box = await zone.boundingBox();
+  if (!box) throw new Error("no drop zone");
+  const session = await page.context().newCDPSession(page);
+  const data = { items: [], files: [file], dragOperationsMask: 1 };
+  for (const type of ["dragEnter", "dragOver", "drop"] as const) {
+    await session.send("Input.dispatchDragEvent", { type, x: box.x + 20, y: box.y + 10, data });
   }
 }

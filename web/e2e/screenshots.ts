@@ -79,7 +79,6 @@ test("the console's pages", async () => {
   await page.getByRole("heading", { name: "How sure the sketch is" }).waitFor();
   await shot("profile");
   await page.goto("/change?kind=put&world=fen-garden&server=north-plot");
-  await page.getByRole("button", { name: "Make the plan" }).click();
   await page.getByRole("cell", { name: "world.folder=Fen-Garden", exact: true }).scrollIntoViewIfNeeded();
   await shot("plan");
   await page.getByRole("button", { name: "Carry it out on north-plot" }).click();

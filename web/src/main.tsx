@@ -43,21 +43,6 @@ const Bar = styled.header`
     gap: 0.3rem 1.6rem;
     align-items: center;
   }
-  @media (max-width: 46rem) {
-    & > div {
-      padding: 0.55rem 1.1rem;
-    }
-    .who {
-      margin-left: auto;
-    }
-    nav {
-      order: 1;
-      width: 100%;
-      flex-wrap: nowrap;
-      overflow-x: auto;
-      scrollbar-width: thin;
-    }
-  }
   img {
     width: 24px;
     vertical-align: -5px;
@@ -88,6 +73,28 @@ const Bar = styled.header`
   }
   .who {
     color: var(--muted);
+  }
+  @media (max-width: 46rem) {
+    & > div {
+      padding: 0.55rem 1.1rem 0.35rem;
+      gap: 0.3rem 0.6rem;
+    }
+    .name {
+      margin-right: auto;
+    }
+    .who {
+      display: none;
+    }
+    nav {
+      order: 1;
+      width: 100%;
+      flex-wrap: nowrap;
+      overflow-x: auto;
+      scrollbar-width: thin;
+    }
+    nav a {
+      padding: 0.45rem 0;
+    }
   }
 `;
 

@@ -58,6 +58,11 @@ const Rows = styled.ul`
     li > :nth-child(2) {
       grid-row: 1 / 4;
     }
+    li > img,
+    li > svg {
+      width: 56px;
+      height: 56px;
+    }
     li > div {
       grid-column: 3;
     }

@@ -35,6 +35,8 @@ const Box = styled(Modal)`
   border-radius: 8px;
   box-shadow: 0 8px 30px rgb(0 0 0 / 25%);
   [role="dialog"] {
+    max-height: 80vh;
+    overflow: auto;
     outline: none;
     display: grid;
     gap: 0.5rem;
@@ -55,8 +57,6 @@ const Box = styled(Modal)`
     font-size: 0.9rem;
   }
   [role="menu"] {
-    max-height: 50vh;
-    overflow: auto;
     display: grid;
     gap: 1px;
     outline: none;
@@ -96,7 +96,8 @@ const places: Going[] = [
   ["Add a server", "so that worlds can be put there", "/add-server"],
 ].map(([says = "", about = "", to = ""]) => ({ id: to, says, about, to }));
 
-const most = 40;
+/** How many are shown: what is meant comes with another letter sooner than by scrolling. */
+const most = 12;
 
 /** What a person may mean by some words: every word has to stand in it. */
 export function goings(words: string, servers: Server[], worlds: World[]): Going[] {

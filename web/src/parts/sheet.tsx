@@ -119,10 +119,10 @@ const order: Record<string, number> = { blocks: 0, choose: 1, adjust: 2, fits: 3
 function CellText({ cell }: { cell: Row["world"] }) {
   if (!cell.text) return <span aria-label="says nothing">–</span>;
   return (
-    <>
+    <div>
       {cell.text}
       {cell.from && <small>{cell.from}</small>}
-    </>
+    </div>
   );
 }
 
@@ -140,8 +140,12 @@ export function FitSheet({
   const rows = sheet.rows
     .filter((r) => !idle.includes(r))
     .toSorted((a, b) => (order[a.verdict] ?? 9) - (order[b.verdict] ?? 9));
-  const open = rows.filter((r) => r.verdict !== "fits");
-  const fits = rows.filter((r) => r.verdict === "fits");
+  // What did not fit stays in sight when it fits, so that one sees what an answer has done.
+  const [was, setWas] = useState<ReadonlySet<string>>(new Set());
+  const broken = rows.filter((r) => r.verdict !== "fits").map((r) => r.concern);
+  if (broken.some((c) => !was.has(c))) setWas(new Set([...was, ...broken]));
+  const open = rows.filter((r) => r.verdict !== "fits" || was.has(r.concern));
+  const fits = rows.filter((r) => !open.includes(r));
   const [all, setAll] = useState(false);
   const shown = all || open.length === 0 ? rows : open;
   return (
@@ -209,7 +213,7 @@ export function FitSheet({
           <Button onPress={() => setAll(true)}>Show what fits</Button>
         </Idle>
       )}
-      {shown === rows && idle.length > 0 && (
+      {(shown === rows || fits.length === 0) && idle.length > 0 && (
         <Idle>Nothing to compare: {idle.map((r) => r.title.toLowerCase()).join(", ")}.</Idle>
       )}
     </>

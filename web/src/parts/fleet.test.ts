@@ -1,0 +1,66 @@
+import { expect, test } from "vitest";
+import type { Server, World } from "../api/client";
+import { ago } from "../words";
+import { emblemOf } from "./emblem";
+import { goings } from "./finder";
+import { inView, viewOf } from "./view";
+
+const server = (name: string, more: Partial<Server> = {}) =>
+  ({
+    name,
+    game: "quarrymoss",
+    kind: "plain",
+    host: "local",
+    root: "",
+    state: "running",
+    active: "",
+    ...more,
+  }) as Server;
+const world = (name: string, game = "quarrymoss") => ({ name, title: name, game }) as World;
+
+test("a view finds, groups and orders servers, and is read from an address without trust", () => {
+  const all = [
+    server("b", { host: "moor", since: "2026-01-02T00:00:00Z" }),
+    server("a", { since: "2026-01-01T00:00:00Z" }),
+    server("c", { state: "stopped" }),
+  ];
+  const names = (view: Parameters<typeof inView>[1]) =>
+    inView(all, view).map(([g, l]) => [g, l.map((s) => s.name)]);
+  expect(names({})).toEqual([["", ["b", "a", "c"]]]);
+  expect(names({ by: "host" })).toEqual([
+    ["local", ["a", "c"]],
+    ["moor", ["b"]],
+  ]);
+  expect(names({ sort: "since" })).toEqual([["", ["b", "a", "c"]]]);
+  expect(names({ sort: "state" })).toEqual([["", ["b", "a", "c"]]]);
+  expect(names({ q: "moor RUNNING" })).toEqual([["", ["b"]]]);
+  expect(viewOf({ q: "x", by: "nonsense", sort: 7 })).toEqual({ q: "x", by: undefined, sort: undefined });
+});
+
+test("a few letters find what can be put where, and only onto servers of its game", () => {
+  const servers = [server("north"), server("south"), server("camp", { game: "emberlode" })];
+  const worlds = [world("fen"), world("kettle", "emberlode")];
+  const says = (words: string) => goings(words, servers, worlds).map((g) => g.says);
+  expect(says("put fen nor")).toEqual(["Put fen onto north"]);
+  expect(says("put fen camp")).toEqual([]);
+  expect(says("put kettle camp")).toEqual(["Put kettle onto camp"]);
+  expect(says("log nor")).toEqual(["Log of north"]);
+  expect(goings("put fen north", servers, worlds)[0]?.to).toBe("/change?kind=put&server=north&world=fen");
+  expect(says("")).toContain("Home");
+});
+
+test("an emblem is the same for the same name, its own, and alike on both sides", () => {
+  expect(emblemOf("Old Quay")).toEqual(emblemOf("Old Quay"));
+  const seen = new Set(Array.from({ length: 500 }, (_, i) => JSON.stringify(emblemOf(`world ${i}`))));
+  expect(seen.size).toBe(500);
+  for (const [x, y, second] of emblemOf("Fen").fields)
+    expect(emblemOf("Fen").fields).toContainEqual([7 - x, y, second]);
+});
+
+test("a moment is told in one unit", () => {
+  const now = Date.parse("2026-11-28T12:00:00Z");
+  expect(ago(now - 20_000, now)).toBe("just now");
+  expect(ago(now - 5 * 60_000, now)).toBe("5 minutes ago");
+  expect(ago(now - 26 * 3600_000, now)).toBe("yesterday");
+  expect(ago(now + 3 * 3600_000, now)).toBe("in 3 hours");
+});
