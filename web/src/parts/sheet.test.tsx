@@ -20,6 +20,8 @@ const row = (r: Partial<Row>): Row => ({
 
 const sheet = (rows: Row[]): Sheet["sheet"] => ({ rows, verdict: "choose", folder: "fen" });
 
+const titles = () => [...document.querySelectorAll("tbody")].map((b) => b.dataset["concern"]);
+
 test("what is broken stands first, whatever the order it came in", () => {
   render(
     <FitSheet
@@ -32,7 +34,6 @@ test("what is broken stands first, whatever the order it came in", () => {
       ])}
     />,
   );
-  const titles = () => [...document.querySelectorAll("tbody")].map((b) => b.dataset["concern"]);
   expect(titles()).toEqual(["d", "c", "b"]);
   fireEvent.click(screen.getByRole("button", { name: "Show what fits" }));
   expect(titles()).toEqual(["d", "c", "b", "a"]);
