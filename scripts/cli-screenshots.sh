@@ -27,7 +27,6 @@ shot() { # NAME COMMAND...: one picture of what the commands print
   kill $term; wait $term 2>/dev/null || true
 }
 shot find "reshard find 'samples/home of Ada'" "reshard worlds" "reshard worlds show kettle-moraine"
-shot inspect "reshard inspect fen-garden.zip" "reshard inspect two-plots.zip" "reshard inspect minutes.zip"
 shot fit "reshard fit old-glasshouse north-plot"
 shot put "reshard put fen-garden north-plot --yes | tail -n 41"
 shot reset "reshard reset north-plot --name spring --seed -9000000000 --yes | tail -n 41"

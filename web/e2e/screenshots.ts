@@ -67,9 +67,9 @@ test("the console's pages", async () => {
   await page.goto("/change?kind=put&world=orchard&server=north-plot");
   await page.getByLabel("Another folder name").waitFor();
   await shot("fit-choose");
-  await page.goto("/change?kind=put&world=sedge-landing&server=low-marsh");
-  await page.getByText("finds an empty character", { exact: false }).waitFor();
-  await shot("fit-players");
+  await page.goto("/bring?world=fen-garden");
+  await page.getByText("fits, settings change with it").nth(3).waitFor();
+  await shot("bring");
   await page.goto("/games/edit?game=");
   await page
     .getByLabel("A world", { exact: true })
@@ -85,10 +85,14 @@ test("the console's pages", async () => {
   await page.locator('[data-mark="done"]').first().waitFor();
   await page.getByText("the server is ready").waitFor();
   await shot("changeover");
-  await page.goto("/servers/north-plot");
-  await page.getByRole("tab", { name: "Set aside" }).click();
-  await page.getByRole("button", { name: "Remove north-plot/", exact: false }).first().click();
-  await shot("aside");
+  await page.goto("/");
+  await page.getByRole("heading", { name: "Lately" }).waitFor();
+  await shot("home");
+  await page.setViewportSize({ width: 390, height: 800 });
+  await page.goto("/change?kind=put&world=fen-garden&server=terraces");
+  await page.getByRole("figure", { name: "Now and then" }).waitFor();
+  await shot("phone");
+  await page.setViewportSize({ width: 1280, height: 800 });
   run(reshard, "rules", "add", "north-plot", "--at", "30 4 * * *", "--zone", "Europe/Lisbon", "--yes");
   run(reshard, "backup", "north-plot", "--note", "before the harvest");
   await page.goto("/servers/north-plot?tab=backups");
