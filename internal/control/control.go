@@ -56,7 +56,9 @@ func (s Status) Err(op, name string) error {
 	if s.Known() {
 		return nil
 	}
-	return fault.New(fault.StateUnknown, op, name, "it cannot be told whether it runs: %s", s.Cause)
+	return fault.New(fault.StateUnknown, op, name, "it cannot be told whether it runs: %s", s.Cause).
+		With("Look at the server by its own means. When you know that it is stopped, say so: reshard servers stopped " +
+			name + ".")
 }
 
 // lookPatience is how long one look at process and log may take.

@@ -10,6 +10,7 @@ import { Log } from "../parts/log";
 import { Mark } from "../parts/marks";
 import { ChangeoverTable } from "./changeovers";
 import { ServerBackups } from "../parts/backups";
+import { Happened, Holder } from "../parts/happened";
 import { AsideTab } from "../parts/server-aside";
 import { FitTab } from "../parts/server-fit";
 import { ProviderSlots } from "../parts/slots";
@@ -73,6 +74,9 @@ function ServerTabs({ facts }: { facts: ServerFacts }) {
         ) : (
           <WorldTab facts={facts} />
         )}
+        <div style={{ marginTop: "1.2rem" }}>
+          <Happened server={name} />
+        </div>
       </TabPanel>
       <TabPanel id="fit">
         <FitTab facts={facts} />
@@ -206,18 +210,7 @@ export function ServerPage() {
         )}
       {say.isError && <Failure error={say.error} />}
       {remove.isError && <Failure error={remove.error} />}
-      {s?.changeover ? (
-        <Panel>
-          Changeover{" "}
-          <Link
-            to="/changeovers/$id"
-            params={{ id: String(s.changeover) }}
-          >
-            {s.changeover}
-          </Link>{" "}
-          holds this server.
-        </Panel>
-      ) : null}
+      {s?.changeover ? <Holder id={s.changeover} /> : null}
       {s && (
         <StateNote
           server={s}

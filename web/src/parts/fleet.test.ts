@@ -1,8 +1,9 @@
 import { expect, test } from "vitest";
-import type { Server, World } from "../api/client";
+import type { Backup, Changeover, Server, World } from "../api/client";
 import { ago } from "../words";
 import { emblemOf } from "./emblem";
 import { goings } from "./finder";
+import { moments } from "./happened";
 import { inView, viewOf } from "./view";
 
 const server = (name: string, more: Partial<Server> = {}) =>
@@ -47,6 +48,36 @@ test("a few letters find what can be put where, and only onto servers of its gam
   expect(says("log nor")).toEqual(["Log of north"]);
   expect(goings("put fen north", servers, worlds)[0]?.to).toBe("/change?kind=put&server=north&world=fen");
   expect(says("")).toContain("Home");
+});
+
+test("what happened on a server is one line in time, backups and changeovers together", () => {
+  const changeover = (id: number, at: string, more: Partial<Changeover> = {}) =>
+    ({
+      id,
+      kind: "put",
+      state: "done",
+      createdAt: at,
+      title: "put",
+      createdBy: "ada",
+      ...more,
+    }) as Changeover;
+  const backup = (id: number, begun: string, more: Partial<Backup> = {}) =>
+    ({ id, begun, state: "done", good: true, bytes: 1, ...more }) as Backup;
+  const line = moments(
+    [
+      changeover(1, "2026-01-01T00:00:00Z"),
+      changeover(2, "2026-01-04T00:00:00Z", { unproven: ["x"] }),
+      changeover(3, "2026-01-05T00:00:00Z", { state: "drafted" }),
+      changeover(4, "2026-01-06T00:00:00Z", { kind: "backup" as Changeover["kind"] }),
+    ],
+    [backup(1, "2026-01-02T00:00:00Z"), backup(2, "2026-01-03T00:00:00Z", { good: false })],
+  );
+  expect(line.map((m) => `${m.key} ${m.mark} ${m.word}`)).toEqual([
+    "changeover 2 done not proven",
+    "backup 2 choose backup",
+    "backup 1 done backup",
+    "changeover 1 done done",
+  ]);
 });
 
 test("an emblem is the same for the same name, its own, and alike on both sides", () => {

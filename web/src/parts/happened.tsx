@@ -1,0 +1,146 @@
+import { useQuery } from "@tanstack/react-query";
+import { Link } from "@tanstack/react-router";
+import styled from "styled-components";
+import type { Backup, Changeover } from "../api/client";
+import { queries } from "../api/queries";
+import { bytes, sentence } from "../words";
+import { Failure, Muted, Panel } from "./layout";
+import { Mark } from "./marks";
+import { Since } from "./moment";
+
+const Line = styled.ol`
+  display: grid;
+  gap: 0.4rem;
+  li {
+    display: grid;
+    grid-template-columns: 7.5rem minmax(0, 1fr) auto;
+    gap: 0.2rem 0.8rem;
+    align-items: baseline;
+    overflow-wrap: anywhere;
+  }
+  li > :first-child {
+    justify-self: start;
+  }
+  small {
+    color: var(--muted);
+  }
+  @media (max-width: 46rem) {
+    li {
+      grid-template-columns: minmax(0, 1fr) auto;
+    }
+    li > :nth-child(2) {
+      grid-row: 2;
+      grid-column: 1 / -1;
+    }
+  }
+`;
+
+type Moment = {
+  at: string;
+  key: string;
+  mark: string;
+  word: string;
+  changeover?: Changeover;
+  backup?: Backup;
+};
+
+const backupMarks: Record<string, string> = {
+  done: "done",
+  doubtful: "choose",
+  failed: "blocks",
+  running: "staging",
+  "gave-way": "undone",
+};
+
+/** What was done on a server, changeovers and backups together, the newest first. */
+export function moments(changeovers: Changeover[], backups: Backup[]): Moment[] {
+  const out: Moment[] = changeovers
+    .filter((c) => c.state !== "drafted" && c.kind !== "backup")
+    .map((c) => ({
+      at: c.startedAt ?? c.createdAt,
+      key: `changeover ${c.id}`,
+      mark: c.state,
+      word: c.unproven ? "not proven" : c.state,
+      changeover: c,
+    }));
+  for (const b of backups)
+    out.push({
+      at: b.begun,
+      key: `backup ${b.id}`,
+      mark: backupMarks[b.state === "done" && !b.good ? "doubtful" : b.state] ?? "drafted",
+      word: "backup",
+      backup: b,
+    });
+  return out.toSorted((a, b) => b.at.localeCompare(a.at));
+}
+
+/** How much of it is shown; the rest stands behind the tabs. */
+const newest = 8;
+
+export function Happened({ server }: { server: string }) {
+  const changeovers = useQuery(queries.changeovers(server));
+  const backups = useQuery(queries.backups(server));
+  if (changeovers.isError) return <Failure error={changeovers.error} />;
+  if (backups.isError) return <Failure error={backups.error} />;
+  const all = moments(changeovers.data ?? [], backups.data ?? []);
+  return (
+    <Panel>
+      <h2>What happened here</h2>
+      {all.length === 0 && <Muted>Nothing yet.</Muted>}
+      <Line>
+        {all.slice(0, newest).map((m) => (
+          <li key={m.key}>
+            <Mark of={m.mark}>{m.word}</Mark>
+            <span>
+              {m.changeover && (
+                <Link
+                  to="/changeovers/$id"
+                  params={{ id: String(m.changeover.id) }}
+                >
+                  {sentence(m.changeover.title)}
+                </Link>
+              )}
+              {m.backup && (
+                <Link
+                  to="/servers/$server"
+                  params={{ server }}
+                  search={{ tab: "backups" }}
+                >
+                  {m.backup.note || m.backup.rule || "by hand"}
+                  {m.backup.bytes > 0 && `, ${bytes(m.backup.bytes)}`}
+                </Link>
+              )}
+            </span>
+            <small>
+              <Since at={m.at} />
+              {m.changeover && `, ${m.changeover.createdBy}`}
+            </small>
+          </li>
+        ))}
+      </Line>
+    </Panel>
+  );
+}
+
+/** Whose changeover holds a server, and since when. */
+export function Holder({ id }: { id: number }) {
+  const held = useQuery(queries.changeover(id));
+  const c = held.data;
+  return (
+    <Panel aria-live="polite">
+      <Link
+        to="/changeovers/$id"
+        params={{ id: String(id) }}
+      >
+        Changeover {id}
+      </Link>{" "}
+      holds this server
+      {c && (
+        <>
+          : {c.title}, by {c.createdBy}, begun <Since at={c.startedAt ?? c.createdAt} />
+        </>
+      )}
+      .
+    </Panel>
+  );
+}
