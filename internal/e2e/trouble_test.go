@@ -3,7 +3,6 @@ package e2e
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"io"
 	"net"
@@ -675,11 +674,7 @@ func TestTheDataFolderIsFull(t *testing.T) {
 // refused before anything is stopped. One that fills up right after the stop ends undone with the old world running.
 func TestAServersDiskIsFull(t *testing.T) {
 	t.Parallel()
-	dir := t.TempDir()
-	if err := syscall.Mount("tmpfs", dir, "tmpfs", 0, "size=160m"); err != nil {
-		t.Skipf("a small file system needs root: %v", err)
-	}
-	t.Cleanup(func() { assert.NoError(t, syscall.Unmount(dir, syscall.MNT_DETACH)) })
+	dir := small(t, "160m")
 	b := setup(t)
 	require.NoError(t, os.Mkdir(filepath.Join(b.dir, "servers"), 0o755))
 	require.NoError(t, os.Symlink(dir, filepath.Join(b.dir, "servers", "north")))
@@ -688,16 +683,7 @@ func TestAServersDiskIsFull(t *testing.T) {
 	done := b.do(wire.Wish{Kind: plan.Put, World: "fen", Server: "north"})
 	require.Equal(t, plan.Done, done.State, "%+v", done.Failure)
 	pid := b.pid("north")
-	fill := func(left int64) {
-		var st syscall.Statfs_t
-		require.NoError(t, syscall.Statfs(dir, &st))
-		size := int64(st.Bavail)*st.Bsize - left
-		f, err := os.Create(filepath.Join(dir, "somebody-elses"))
-		require.NoError(t, err)
-		_, err = io.CopyN(f, zeros{}, max(0, size))
-		require.NoError(t, errors.Join(err, f.Close()))
-	}
-	fill(4 << 20)
+	free := fill(t, dir, 4<<20)
 	ctx := context.Background()
 	undo, err := b.api.Draft(ctx, wire.Wish{Kind: plan.Undo, Undoes: done.ID})
 	if err == nil {
@@ -708,7 +694,7 @@ func TestAServersDiskIsFull(t *testing.T) {
 	_, err = b.api.Draft(ctx, wire.Wish{Kind: plan.Reset, Server: "north", Choices: map[string]string{"seed": "7"}})
 	require.ErrorIs(t, err, fault.Blocked.As())
 	assert.NoError(t, syscall.Kill(pid, 0), "it was not stopped")
-	require.NoError(t, os.Remove(filepath.Join(dir, "somebody-elses")))
+	free()
 
 	// It fills up once nobody can look any more.
 	for _, wish := range []wire.Wish{
@@ -720,7 +706,7 @@ func TestAServersDiskIsFull(t *testing.T) {
 		var once sync.Once
 		b.trace = func(point string) {
 			if strings.HasSuffix(point, "stop done") {
-				once.Do(func() { fill(0) })
+				once.Do(func() { free = fill(t, dir, 0) })
 			}
 		}
 		last := b.carry(draft)
@@ -729,7 +715,7 @@ func TestAServersDiskIsFull(t *testing.T) {
 		s, err := b.api.Server(ctx, "north")
 		require.NoError(t, err)
 		assert.Equal(t, "running", s.Server.State, wish.Kind)
-		require.NoError(t, os.Remove(filepath.Join(dir, "somebody-elses")))
+		free()
 		if last.State == plan.Done {
 			require.Equal(t, plan.Done, b.undo(last.ID).State)
 		}
