@@ -1,41 +1,13 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link, useNavigate } from "@tanstack/react-router";
-import styled from "styled-components";
 import { type Changeover, type Server } from "../api/client";
 import { queries } from "../api/queries";
 import { Arrivals } from "../parts/arrivals";
 import { Alerts } from "../parts/alerts";
-import { Failure, Head, Loading, Muted, Page, Panel } from "../parts/layout";
+import { Failure, Head, Loading, Muted, Page, Panel, Told } from "../parts/layout";
 import { Mark } from "../parts/marks";
 import { count, sentence } from "../words";
 import { Since } from "../parts/moment";
-
-const List = styled.ul`
-  display: grid;
-  gap: 0.55rem;
-  li {
-    display: grid;
-    grid-template-columns: 8rem minmax(0, 1fr) auto;
-    gap: 0.2rem 0.9rem;
-    align-items: baseline;
-    overflow-wrap: anywhere;
-  }
-  small {
-    color: var(--muted);
-  }
-  li > :first-child {
-    justify-self: start;
-  }
-  @media (max-width: 46rem) {
-    li {
-      grid-template-columns: minmax(0, 1fr) auto;
-    }
-    li > :nth-child(2) {
-      grid-row: 2;
-      grid-column: 1 / -1;
-    }
-  }
-`;
 
 /** How many of what happened lately are told here. */
 const lately = 8;
@@ -98,7 +70,7 @@ export function Home() {
           {(troubled.length > 0 || waiting.length > 0) && (
             <Panel>
               <h2>Needs somebody</h2>
-              <List>
+              <Told>
                 {waiting.map((c) => (
                   <ChangeoverRow
                     key={c.id}
@@ -123,7 +95,7 @@ export function Home() {
                     </small>
                   </li>
                 ))}
-              </List>
+              </Told>
             </Panel>
           )}
           {alerts.data.length > 0 && <Alerts whole />}
@@ -145,7 +117,7 @@ export function Home() {
       {running.length > 0 && (
         <Panel>
           <h2>Runs now</h2>
-          <List>
+          <Told>
             {running.map((c) => (
               <ChangeoverRow
                 key={c.id}
@@ -153,7 +125,7 @@ export function Home() {
                 at={c.startedAt}
               />
             ))}
-          </List>
+          </Told>
         </Panel>
       )}
       {known && (
@@ -165,7 +137,7 @@ export function Home() {
               {up === 1 ? "s" : ""}.
             </Muted>
           )}
-          <List>
+          <Told>
             {list
               .filter((c) => ends.has(c.state))
               .slice(0, lately)
@@ -176,7 +148,7 @@ export function Home() {
                   at={c.startedAt ?? c.createdAt}
                 />
               ))}
-          </List>
+          </Told>
           {list.length === 0 && <Muted>Nothing has been changed yet.</Muted>}
         </Panel>
       )}

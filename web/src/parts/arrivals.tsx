@@ -399,7 +399,7 @@ function FoundWorlds({
   );
 }
 
-/** Takes archives, files that are worlds, and folders; several at a time. onArrived is told when a single one has come. */
+/** Takes archives, files that are worlds, and folders; several at a time. onArrived is told of a single one. */
 export function Arrivals({ onArrived }: { onArrived?: (world: string) => void }) {
   const [sendings, setSendings] = useState<Sending[]>([]);
   const [folder, setFolder] = useState<{ name: string; entries: Entry[] }>();

@@ -1,39 +1,11 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
-import styled from "styled-components";
 import type { Backup, Changeover } from "../api/client";
 import { queries } from "../api/queries";
 import { bytes, sentence } from "../words";
-import { Failure, Muted, Panel } from "./layout";
+import { Failure, Muted, Panel, Told } from "./layout";
 import { Mark } from "./marks";
 import { Since } from "./moment";
-
-const Line = styled.ol`
-  display: grid;
-  gap: 0.4rem;
-  li {
-    display: grid;
-    grid-template-columns: 7.5rem minmax(0, 1fr) auto;
-    gap: 0.2rem 0.8rem;
-    align-items: baseline;
-    overflow-wrap: anywhere;
-  }
-  li > :first-child {
-    justify-self: start;
-  }
-  small {
-    color: var(--muted);
-  }
-  @media (max-width: 46rem) {
-    li {
-      grid-template-columns: minmax(0, 1fr) auto;
-    }
-    li > :nth-child(2) {
-      grid-row: 2;
-      grid-column: 1 / -1;
-    }
-  }
-`;
 
 type Moment = {
   at: string;
@@ -87,7 +59,7 @@ export function Happened({ server }: { server: string }) {
     <Panel>
       <h2>What happened here</h2>
       {all.length === 0 && <Muted>Nothing yet.</Muted>}
-      <Line>
+      <Told>
         {all.slice(0, newest).map((m) => (
           <li key={m.key}>
             <Mark of={m.mark}>{m.word}</Mark>
@@ -117,7 +89,7 @@ export function Happened({ server }: { server: string }) {
             </small>
           </li>
         ))}
-      </Line>
+      </Told>
     </Panel>
   );
 }

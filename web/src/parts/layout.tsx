@@ -122,6 +122,34 @@ export function Loading({ say }: { say: string }) {
   );
 }
 
+/** Things told one below the other: how each stands, what it is, and when. */
+export const Told = styled.ul`
+  display: grid;
+  gap: 0.55rem;
+  li {
+    display: grid;
+    grid-template-columns: 8rem minmax(0, 1fr) auto;
+    gap: 0.2rem 0.9rem;
+    align-items: baseline;
+    overflow-wrap: anywhere;
+  }
+  small {
+    color: var(--muted);
+  }
+  li > :first-child {
+    justify-self: start;
+  }
+  @media (max-width: 46rem) {
+    li {
+      grid-template-columns: minmax(0, 1fr) auto;
+    }
+    li > :nth-child(2) {
+      grid-row: 2;
+      grid-column: 1 / -1;
+    }
+  }
+`;
+
 /** The way back up; it holds a link. */
 export const Crumb = styled.p`
   font-size: 0.92rem;
