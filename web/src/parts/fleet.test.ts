@@ -50,19 +50,20 @@ test("a few letters find what can be put where, and only onto servers of its gam
   expect(says("")).toContain("Home");
 });
 
+const changeover = (id: number, at: string, more: Partial<Changeover> = {}) =>
+  ({
+    id,
+    kind: "put",
+    state: "done",
+    createdAt: at,
+    title: "put",
+    createdBy: "ada",
+    ...more,
+  }) as Changeover;
+const backup = (id: number, begun: string, more: Partial<Backup> = {}) =>
+  ({ id, begun, state: "done", good: true, bytes: 1, ...more }) as Backup;
+
 test("what happened on a server is one line in time, backups and changeovers together", () => {
-  const changeover = (id: number, at: string, more: Partial<Changeover> = {}) =>
-    ({
-      id,
-      kind: "put",
-      state: "done",
-      createdAt: at,
-      title: "put",
-      createdBy: "ada",
-      ...more,
-    }) as Changeover;
-  const backup = (id: number, begun: string, more: Partial<Backup> = {}) =>
-    ({ id, begun, state: "done", good: true, bytes: 1, ...more }) as Backup;
   const line = moments(
     [
       changeover(1, "2026-01-01T00:00:00Z"),
