@@ -48,7 +48,7 @@ Examples:
   reshard worlds --player Ada --server north-plot
   reshard worlds show fen-garden
   reshard worlds verify fen-garden`,
-		Flags: append(listFlags("-arrived (newest first), arrived, name or -name"),
+		Flags: append(listFlags("arrived, name, played or size; - turns it round; left out: -arrived"),
 			&cli.StringFlag{
 				Name: "search", Local: true,
 				Usage: "only worlds that have all these `WORDS` in their names, facts, players, notes, tags or where " +

@@ -279,20 +279,24 @@ type WorldQuery struct {
 	Seed, Version, Player     string
 	// Aside asks for what is set aside, and only that.
 	Aside bool
-	// Order is -arrived (usual: the world with the newest copy first), arrived, name or
-	// -name.
+	// Order is arrived, name, played or size, or one of them turned round: -arrived is usual,
+	// the world with the newest copy first. A world's size is its newest copy's; played is
+	// the last time that any of its copies tells.
 	Order string
 }
 
 var worldOrders = map[string]order{
 	"arrived": {column: "newest"}, "-arrived": {column: "newest", down: true},
 	"name": {column: "name"}, "-name": {column: "name", down: true},
+	"played": {column: "played"}, "-played": {column: "played", down: true},
+	"size": {column: "size"}, "-size": {column: "size", down: true},
 }
 
 // ListedWorld is a world in a list.
 type ListedWorld struct {
 	WorldEntry
-	Newest  string         `db:"newest"`
+	// Place is what the list is ordered by.
+	Place   string         `db:"place"`
 	Servers JSON[[]string] `db:"servers"`
 }
 
@@ -306,11 +310,14 @@ var worldList = `WITH onto AS (
 	), listed AS (
 		SELECT w.*, to_char(max(c.created_at) AT TIME ZONE 'UTC', 'YYYYMMDDHH24MISSUS') AS newest,
 			COALESCE((SELECT jsonb_agg(o.name ORDER BY o.name) FROM onto o WHERE o.world_id = w.id), '[]') AS servers,
+			COALESCE(to_char(max((c.facts->>'lastPlayed')::timestamptz) AT TIME ZONE 'UTC', 'YYYYMMDDHH24MISSUS'), '')
+				AS played,
+			lpad((array_agg(c.bytes ORDER BY c.created_at DESC, c.id))[1]::text, 20, '0') AS size,
 			string_agg(c.told, ' ') AS copies_told
 		FROM worlds w JOIN copies c ON c.world_id = w.id AND c.gone_at IS NULL AND (c.aside_at IS NOT NULL) = $1
 		GROUP BY w.id
 	)
-	SELECT id, name, game, title, created_at, note, tags, newest, servers FROM listed WHERE true`
+	SELECT id, name, game, title, created_at, note, tags, servers, `
 
 // WorldPage gives a page of worlds, and where the next one begins; "" after the last.
 func (r *Records) WorldPage(ctx context.Context, wq WorldQuery) (out []ListedWorld, next string, err error) {
@@ -353,15 +360,12 @@ func (r *Records) WorldPage(ctx context.Context, wq WorldQuery) (out []ListedWor
 	}
 	q.after(o, "id", from, wq.After != "")
 	limit := wq.limit()
-	err = r.db.SelectContext(ctx, &out, worldList+q.String()+o.by("id")+fmt.Sprintf(" LIMIT %d", limit+1), q.args...)
+	err = r.db.SelectContext(ctx, &out, worldList+o.column+" AS place FROM listed WHERE true"+q.String()+o.by("id")+
+		fmt.Sprintf(" LIMIT %d", limit+1), q.args...)
 	if len(out) > limit {
 		out = out[:limit]
 		last := out[limit-1]
-		text := last.Newest
-		if o.column == "name" {
-			text = last.Name
-		}
-		next = cursor{Order: name, Text: text, ID: last.ID}.String()
+		next = cursor{Order: name, Text: last.Place, ID: last.ID}.String()
 	}
 	return out, next, classify("list", "worlds", err)
 }

@@ -44,7 +44,8 @@ type WorldQuery struct {
 	Version string `json:"version,omitempty" query:"version"`
 	Player  string `json:"player,omitempty" query:"player" doc:"name or id"`
 	Aside   bool   `json:"aside,omitempty" query:"aside" doc:"only copies that are set aside"`
-	Order   string `json:"order,omitempty" query:"order" enum:"arrived,-arrived,name,-name" doc:"left out: -arrived"`
+	// left out: -arrived
+	Order string `json:"order,omitempty" query:"order" enum:"arrived,-arrived,name,-name,played,-played,size,-size"`
 }
 
 // Values writes a query as it stands in an address: what is empty is left out.

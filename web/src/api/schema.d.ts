@@ -6676,8 +6676,7 @@ export interface operations {
                 player?: string;
                 /** @description only copies that are set aside */
                 aside?: boolean;
-                /** @description left out: -arrived */
-                order?: "arrived" | "-arrived" | "name" | "-name";
+                order?: "arrived" | "-arrived" | "name" | "-name" | "played" | "-played" | "size" | "-size";
             };
             header?: never;
             path?: never;
