@@ -87,6 +87,7 @@ fuzz: ## every decoder, settings format and the lint, a minute each
 
 bench: setup-test build ## speed, as ratios against plain tools; docs/operations.md explains
 	$(GO) test -run '^$$' -bench . -benchtime 1x -timeout 60m ./internal/bench
+	cd web && ../scripts/in-memory.sh npx vitest run --config vitest.budgets.config.ts
 
 screenshots: build ## refresh docs/screenshots from demo data
 	@scripts/setup.sh screenshots

@@ -362,7 +362,7 @@ func (r *Records) Journeys(ctx context.Context, worldID int64) (out []Journey, e
 
 // WorldByID gives a world with the servers that it has been brought onto or was taken from.
 func (r *Records) WorldByID(ctx context.Context, id int64) (w ListedWorld, err error) {
-	err = r.db.GetContext(ctx, &w, `SELECT w.*, '' AS newest, COALESCE((
+	err = r.db.GetContext(ctx, &w, `SELECT w.*, '' AS place, COALESCE((
 			SELECT jsonb_agg(DISTINCT s.name ORDER BY s.name) FROM copies k
 			LEFT JOIN changeovers c ON c.copy_id = k.id AND c.state = 'done'
 				AND c.kind IN (`+bringing+`)

@@ -555,7 +555,7 @@ test("seven tabs share one stream, and each sees what changes in another", async
   await page.getByRole("button", { name: "Stop" }).click();
   await page.locator('[data-mark="stopped"]').first().waitFor();
   for (const [i, tab] of others.entries()) {
-    const where = i % 2 === 0 ? tab.locator("li", { hasText: "north-plot" }) : tab;
+    const where = i % 2 === 0 ? tab.getByRole("row", { name: "north-plot" }) : tab;
     await where.locator('[data-mark="stopped"]').first().waitFor({ timeout: 10_000 });
   }
   await page.getByRole("button", { name: "Start" }).click();

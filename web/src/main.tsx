@@ -25,6 +25,7 @@ import { api, Problem } from "./api/client";
 import { queries } from "./api/queries";
 import { stream, takeIn, useLost } from "./api/stream";
 import { Alerts } from "./parts/alerts";
+import { useArriving } from "./parts/arriving";
 import { Button } from "./parts/controls";
 import { Page } from "./parts/layout";
 import { Palette } from "./parts/palette";
@@ -100,6 +101,7 @@ const Bar = styled.header`
 
 function Frame() {
   const path = useRouterState({ select: (s) => s.location.pathname });
+  useArriving(path);
   return path === "/sign-in" ? <Outlet /> : <SignedIn />;
 }
 
@@ -227,6 +229,7 @@ const routes = root.addChildren([
     getParentRoute: () => root,
     path: "/add-server",
     component: page(() => import("./pages/add-server"), "AddServer"),
+    validateSearch: (s: Record<string, unknown>): { world?: string } => ({ world: optional(s["world"]) }),
   }),
   createRoute({
     getParentRoute: () => root,

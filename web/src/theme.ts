@@ -30,6 +30,7 @@ export const GlobalStyle = createGlobalStyle`
   ul, ol { list-style: none; }
   a { color: var(--accent); text-underline-offset: 2px; }
   code, pre { font-family: var(--mono); font-size: 0.87em; font-variant-ligatures: none; }
+  h1:focus { outline: none; }
   :focus-visible { outline: 2px solid var(--focus); outline-offset: 2px; border-radius: 3px; }
   .unseen { position: absolute; width: 1px; height: 1px; overflow: hidden; clip-path: inset(50%); white-space: nowrap; }
   @media (prefers-reduced-motion: no-preference) { html { scroll-behavior: smooth; } }

@@ -44,7 +44,7 @@ export type Store = Schemas["Store"];
 export type Alert = Schemas["Alert"];
 export type Report = Schemas["Report"];
 export type NoticeTarget = Schemas["NoticeTarget"];
-export type Wanted = { search?: string; game?: string; server?: string; tag?: string; aside?: boolean };
+export type Wanted = NonNullable<paths["/v1/worlds"]["get"]["parameters"]["query"]>;
 
 const client = createClient<paths>({ baseUrl: "/api", fetch: (request) => globalThis.fetch(request) });
 
@@ -81,21 +81,33 @@ async function taken<T>(call: Promise<Result<T>>): Promise<T> {
   return got.data as T;
 }
 
-/** Reads a list page by page; where there is more, the Link header says where (RFC 8288). */
+/** A part of a list, and the cursor at which the next one begins; undefined after the last. */
+export type Part<T> = { items: T[]; next: string | undefined };
+
+/** Reads one page of a list; where there is more, the Link header says where (RFC 8288). */
+async function part<T>(call: Promise<Result<T[]>>): Promise<Part<T>> {
+  let link = "";
+  const items = await taken(
+    call.then((got) => {
+      link = got.response.headers.get("Link") ?? "";
+      return got;
+    }),
+  );
+  const next = /<([^>]*)>; *rel="next"/.exec(link)?.[1];
+  return {
+    items,
+    next: next ? (new URL(next, location.href).searchParams.get("after") ?? undefined) : undefined,
+  };
+}
+
+/** Reads a whole list, page by page. */
 async function all<T>(page: (after: string | undefined) => Promise<Result<T[]>>): Promise<T[]> {
   const out: T[] = [];
   for (let after: string | undefined; ;) {
-    let link = "";
-    const part = await taken(
-      page(after).then((got) => {
-        link = got.response.headers.get("Link") ?? "";
-        return got;
-      }),
-    );
-    out.push(...part);
-    const next = /<([^>]*)>; *rel="next"/.exec(link)?.[1];
-    after = next ? (new URL(next, location.href).searchParams.get("after") ?? undefined) : undefined;
-    if (!after) return out;
+    const { items, next } = await part(page(after));
+    out.push(...items);
+    if (!next) return out;
+    after = next;
   }
 }
 
@@ -156,6 +168,8 @@ export const api = {
     all((after) =>
       client.GET("/v1/worlds", { params: { query: { ...wanted, after, limit: 1000 } }, signal }),
     ),
+  worldsPart: (wanted: Wanted, after: string | undefined, signal?: AbortSignal) =>
+    part(client.GET("/v1/worlds", { params: { query: { ...wanted, after, limit: 200 } }, signal })),
   changeWorld: (world: string, body: Schemas["ChangeWorld"]) =>
     taken(client.PATCH("/v1/worlds/{world}", { params: { path: { world } }, body })),
   changeCopy: (copy: string, body: Schemas["ChangeCopy"]) =>

@@ -1,4 +1,4 @@
-import { type QueryClient, queryOptions } from "@tanstack/react-query";
+import { infiniteQueryOptions, type QueryClient, queryOptions } from "@tanstack/react-query";
 import { api, type RuleWords, type Server, type ServerFacts, type Wanted, type Wish } from "./client";
 
 // How often is asked for what the stream tells, should the stream be cut off somewhere on the way.
@@ -49,6 +49,14 @@ export const queries = {
     queryOptions({
       queryKey: ["worlds", "all", wanted],
       queryFn: ({ signal }) => api.worlds(wanted, signal),
+    }),
+  /** The library as it is scrolled through: a part after the other. */
+  worldsScrolled: (wanted: Wanted) =>
+    infiniteQueryOptions({
+      queryKey: ["worlds", "scrolled", wanted],
+      queryFn: ({ pageParam, signal }) => api.worldsPart(wanted, pageParam, signal),
+      initialPageParam: undefined as string | undefined,
+      getNextPageParam: (last) => last.next,
     }),
   lineage: (world: string) =>
     queryOptions({

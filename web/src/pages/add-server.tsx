@@ -1,14 +1,15 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Link, useNavigate } from "@tanstack/react-router";
+import { Link, useNavigate, useSearch } from "@tanstack/react-router";
 import { useState } from "react";
 import { Label, Radio, RadioGroup } from "react-aria-components";
 import styled from "styled-components";
 import { api, type Host } from "../api/client";
 import { queries } from "../api/queries";
+import { AddHost } from "../parts/add-host";
 import { Button } from "../parts/controls";
 import { Columns, Field } from "../parts/form";
-import { Crumb, Failure, Head, Page, Panel } from "../parts/layout";
-import { splitCommand } from "../words";
+import { Crumb, Failure, Head, Muted, Page, Panel } from "../parts/layout";
+import { quoted, splitCommand } from "../words";
 
 const Kinds = styled(RadioGroup)`
   grid-column: 1 / -1;
@@ -50,21 +51,31 @@ function waysOn(host: Host | undefined) {
   return ways.filter(({ by }) => (by === "hand" ? true : by === "provider" ? host?.provider : commands));
 }
 
-/** Tells the service of a game server on its host. */
+/** Stands for a host that is not known yet. */
+const another = "\0another";
+
+/** Tells the service of a game server on its host; with a world that waits to be put there, goes on with that. */
 export function AddServer() {
   const client = useQueryClient();
   const navigate = useNavigate();
+  const { world } = useSearch({ from: "/add-server" });
   const games = useQuery(queries.games());
+  const waiting = useQuery({ ...queries.world(world ?? ""), enabled: Boolean(world) }).data;
   const [name, setName] = useState("");
   const [root, setRoot] = useState("");
   const [command, setCommand] = useState("");
-  const [kind, setKind] = useState("");
+  const [picked, setKind] = useState("");
   const hosts = useQuery(queries.hosts());
   const [host, setHost] = useState("local");
   const [chosen, setBy] = useState<Way>("session");
+  // Whoever brings a world over adds a server of its game.
+  const kinds = (games.data ?? [])
+    .filter((g) => !waiting || g.id === waiting.game)
+    .flatMap((g) => g.kinds.map((k) => ({ id: `${g.id} ${k}`, says: `${g.title}, ${k}` })));
+  const kind = picked || (kinds.length === 1 ? (kinds[0]?.id ?? "") : "");
   const possible = waysOn(hosts.data?.find((h) => h.name === host));
   const by = possible.find((w) => w.by === chosen)?.by ?? possible[0]?.by ?? "hand";
-  const elsewhere = host !== "local";
+  const elsewhere = host !== "local" && host !== another;
   const needsCommand = !elsewhere || by === "session";
   const complete = name && root && kind && (command || !(needsCommand || by === "unit" || by === "provider"));
   const add = useMutation({
@@ -89,126 +100,148 @@ export function AddServer() {
     },
     onSuccess: async (s) => {
       await client.invalidateQueries({ queryKey: ["servers"] });
-      await navigate({ to: "/servers/$server", params: { server: s.server.name } });
+      await (world
+        ? navigate({ to: "/change", search: { kind: "put", server: s.server.name, world } })
+        : navigate({ to: "/servers/$server", params: { server: s.server.name } }));
     },
   });
   return (
     <Page>
       <div>
         <Crumb>
-          <Link to="/servers">Servers</Link>
+          {world ? (
+            <Link
+              to="/bring"
+              search={{ world }}
+            >
+              {waiting ? `Bring ${quoted(waiting.title)} over` : "Back"}
+            </Link>
+          ) : (
+            <Link to="/servers">Servers</Link>
+          )}
         </Crumb>
         <Head>
           <h1>Add a server</h1>
         </Head>
+        <Muted>
+          A game server that is set up already. Nothing there is changed by adding it.
+          {waiting && ` Then comes what differs between it and ${quoted(waiting.title)}.`}
+        </Muted>
       </div>
       {games.isError && <Failure error={games.error} />}
       <Panel>
-        <Columns
-          onSubmit={(e) => {
-            e.preventDefault();
-            add.mutate();
-          }}
+        <Kinds
+          value={host}
+          onChange={setHost}
         >
-          <Kinds
-            value={kind || null}
-            onChange={setKind}
+          <Label>It lives on</Label>
+          {hosts.data?.map((h) => (
+            <Radio
+              key={h.name}
+              value={h.name}
+              className="kind"
+            >
+              {h.name === "local" ? "the service’s own machine" : h.name}
+            </Radio>
+          ))}
+          <Radio
+            value={another}
+            className="kind"
           >
-            <Label>Game and kind</Label>
-            {games.data?.flatMap((g) =>
-              g.kinds.map((k) => (
-                <Radio
-                  key={`${g.id} ${k}`}
-                  value={`${g.id} ${k}`}
-                  className="kind"
-                >
-                  {g.title}, {k}
-                </Radio>
-              )),
-            )}
-          </Kinds>
-          {(hosts.data?.length ?? 0) > 1 && (
-            <Kinds
-              value={host}
-              onChange={setHost}
-            >
-              <Label>Host</Label>
-              {hosts.data?.map((h) => (
-                <Radio
-                  key={h.name}
-                  value={h.name}
-                  className="kind"
-                >
-                  {h.name}
-                </Radio>
-              ))}
-            </Kinds>
-          )}
-          {elsewhere && (
-            <Kinds
-              value={by}
-              onChange={(v) => setBy(v as Way)}
-            >
-              <Label>Started and stopped</Label>
-              {possible.map((w) => (
-                <Radio
-                  key={w.by}
-                  value={w.by}
-                  className="kind"
-                >
-                  {w.says}
-                </Radio>
-              ))}
-            </Kinds>
-          )}
-          <Field
-            label="Name of the server"
-            value={name}
-            onChange={setName}
-            autoComplete="off"
-            hint="a-z, 0-9 and hyphen; for commands and addresses"
-          />
-          <Field
-            label="Folder"
-            value={root}
-            onChange={setRoot}
-            autoComplete="off"
-            hint="The server's folder on its host, its whole path"
-          />
-          {(needsCommand || by === "unit" || by === "provider") && (
-            <Field
-              label={
-                needsCommand
-                  ? "Start command"
-                  : by === "unit"
-                    ? "systemd unit"
-                    : "What the provider calls the server"
-              }
-              value={command}
-              onChange={setCommand}
-              autoComplete="off"
-              className="wide"
-              hint={
-                needsCommand
-                  ? "Program and arguments, as a shell would take them. It is run in the folder, with the rights of the " +
-                    (elsewhere ? "account." : "service.")
-                  : by === "unit"
-                    ? "Its name as systemctl shows it. The account must be allowed to start and stop it."
-                    : "As its description says where to find it, letter by letter."
-              }
-            />
-          )}
-          <div className="wide">
-            <Button
-              look="main"
-              type="submit"
-              isDisabled={!complete || add.isPending}
-            >
-              Add the server
-            </Button>
-          </div>
-        </Columns>
+            another machine …
+          </Radio>
+        </Kinds>
       </Panel>
+      {host === another && <AddHost onAdded={setHost} />}
+      {host !== another && (
+        <Panel>
+          <Columns
+            onSubmit={(e) => {
+              e.preventDefault();
+              add.mutate();
+            }}
+          >
+            <Kinds
+              value={kind || null}
+              onChange={setKind}
+            >
+              <Label>Game and kind</Label>
+              {kinds.map((k) => (
+                <Radio
+                  key={k.id}
+                  value={k.id}
+                  className="kind"
+                >
+                  {k.says}
+                </Radio>
+              ))}
+            </Kinds>
+            {elsewhere && (
+              <Kinds
+                value={by}
+                onChange={(v) => setBy(v as Way)}
+              >
+                <Label>Started and stopped</Label>
+                {possible.map((w) => (
+                  <Radio
+                    key={w.by}
+                    value={w.by}
+                    className="kind"
+                  >
+                    {w.says}
+                  </Radio>
+                ))}
+              </Kinds>
+            )}
+            <Field
+              label="Name of the server"
+              value={name}
+              onChange={setName}
+              autoComplete="off"
+              hint="a-z, 0-9 and hyphen; for commands and addresses"
+            />
+            <Field
+              label="Folder"
+              value={root}
+              onChange={setRoot}
+              autoComplete="off"
+              hint="The server's folder on its host, its whole path"
+            />
+            {(needsCommand || by === "unit" || by === "provider") && (
+              <Field
+                label={
+                  needsCommand
+                    ? "Start command"
+                    : by === "unit"
+                      ? "systemd unit"
+                      : "What the provider calls the server"
+                }
+                value={command}
+                onChange={setCommand}
+                autoComplete="off"
+                className="wide"
+                hint={
+                  needsCommand
+                    ? "Program and arguments, as a shell would take them. It is run in the folder, with the rights of the " +
+                      (elsewhere ? "account." : "service.")
+                    : by === "unit"
+                      ? "Its name as systemctl shows it. The account must be allowed to start and stop it."
+                      : "As its description says where to find it, letter by letter."
+                }
+              />
+            )}
+            <div className="wide">
+              <Button
+                look="main"
+                type="submit"
+                isDisabled={!complete || add.isPending}
+              >
+                Add the server
+              </Button>
+            </div>
+          </Columns>
+        </Panel>
+      )}
       {add.isError && <Failure error={add.error} />}
     </Page>
   );

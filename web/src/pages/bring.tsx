@@ -175,8 +175,8 @@ function WhichServer({ world: w }: { world: World }) {
       {could.length === 0 && (
         <Panel>
           <Muted>
-            No server could take it now. <Link to="/add-server">Add one that runs {w.game}</Link>, or come
-            back later: the world stays in the library.
+            No server could take it now. Add one that runs {w.game}, or come back later: the world stays in
+            the library.
           </Muted>
         </Panel>
       )}
@@ -188,6 +188,17 @@ function WhichServer({ world: w }: { world: World }) {
             server={s}
           />
         ))}
+        <li>
+          <Link
+            to="/add-server"
+            search={{ world: w.name }}
+          >
+            <div>
+              <b>A server that is not here yet …</b>
+              <small>on this machine, over SSH, SFTP or FTP, or a rented one</small>
+            </div>
+          </Link>
+        </li>
       </Cards>
       {others.length > 0 && (
         <details>

@@ -1,35 +1,71 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate, useSearch } from "@tanstack/react-router";
-import { useState } from "react";
-import { Checkbox } from "react-aria-components";
+import { useMemo, useState } from "react";
+import {
+  Checkbox,
+  Collection,
+  GridList,
+  GridListHeader,
+  GridListItem,
+  GridListSection,
+  ListLayout,
+  Virtualizer,
+  type Key,
+} from "react-aria-components";
 import styled from "styled-components";
 import { api, Problem, type Server } from "../api/client";
 import { queries } from "../api/queries";
 import { Choice } from "../parts/choice";
 import { Button } from "../parts/controls";
-import { Columns, Field } from "../parts/form";
+import { Field, Filters } from "../parts/form";
 import { serverPicture, Failure, Head, Loading, Muted, Page, Panel, Picture } from "../parts/layout";
 import { Mark } from "../parts/marks";
 import { Since } from "../parts/moment";
+import { useNarrow } from "../parts/narrow";
 import { groups, inView, sorts, type View } from "../parts/view";
 import { count, quoted } from "../words";
 
-const Rows = styled.ul`
-  display: grid;
-  gap: 0.7rem;
-  li {
+/** The fleet: however many servers there are, only those that are seen are drawn. */
+const Rows = styled(GridList)`
+  display: block;
+  outline: none;
+  .react-aria-GridListItem {
+    background: var(--sheet);
+    border: 1px solid var(--line);
+    border-radius: 7px;
+    padding: 0.5rem 1rem 0.5rem 0.3rem;
+    box-shadow: var(--shadow);
+    outline: none;
+    cursor: pointer;
+    height: 100%;
+    /* Each row is as high as the other: of thousands none has to be measured. */
+    overflow: hidden;
+  }
+  .of > div {
+    min-width: 0;
+  }
+  .of > div,
+  .of small {
+    overflow: hidden;
+    text-overflow: ellipsis;
+    white-space: nowrap;
+  }
+  .react-aria-GridListItem[data-hovered] {
+    border-color: var(--line-strong);
+  }
+  .react-aria-GridListItem[data-selected] {
+    border-color: var(--accent);
+    background: var(--accent-soft);
+  }
+  .react-aria-GridListItem[data-focus-visible] {
+    outline: 2px solid var(--focus);
+    outline-offset: 1px;
+  }
+  .of {
     display: grid;
     grid-template-columns: auto 64px minmax(0, 1.5fr) minmax(0, 1fr) 11rem;
     gap: 1rem;
     align-items: center;
-    background: var(--sheet);
-    border: 1px solid var(--line);
-    border-radius: 7px;
-    padding: 0.7rem 1rem 0.7rem 0.7rem;
-    box-shadow: var(--shadow);
-    /* What is not seen is not drawn: thousands of servers scroll as a few do. */
-    content-visibility: auto;
-    contain-intrinsic-size: auto 88px;
   }
   a {
     font-weight: 650;
@@ -40,41 +76,54 @@ const Rows = styled.ul`
     display: block;
     font-size: 0.9rem;
   }
-  li > :last-child {
+  .of > :last-child {
     justify-self: end;
     text-align: right;
   }
-  code {
-    overflow-wrap: anywhere;
+  .react-aria-GridListHeader {
+    padding-top: 0.9rem;
+  }
+  .together {
+    display: flex;
+    gap: 1rem;
+    align-items: center;
+    h2 {
+      margin-right: auto;
+    }
+    small {
+      display: inline;
+    }
   }
   @media (max-width: 46rem) {
-    li {
+    .of {
       grid-template-columns: auto 56px minmax(0, 1fr);
       gap: 0.3rem 0.7rem;
       align-items: start;
-      contain-intrinsic-size: auto 150px;
     }
-    li > :first-child,
-    li > :nth-child(2) {
+    .of > :first-child,
+    .of > :nth-child(2) {
       grid-row: 1 / 4;
     }
-    li > img,
-    li > svg {
+    .of > img,
+    .of > svg {
       width: 56px;
       height: 56px;
     }
-    li > div {
+    .of > div {
       grid-column: 3;
     }
-    li > :last-child {
+    .of > :last-child {
       justify-self: start;
       text-align: left;
+      display: flex;
+      gap: 0.5rem;
+      align-items: center;
     }
   }
-`;
+` as typeof GridList;
 
 const Pick = styled(Checkbox)`
-  padding: 0.6rem 0.4rem;
+  padding: 0.6rem 0.4rem 0.6rem 0.7rem;
   cursor: pointer;
   &::before {
     content: "☐";
@@ -136,55 +185,51 @@ export function ActiveWorld({ server }: { server: Server }) {
 }
 
 /** One server of the list. */
-function Row({
-  server: s,
-  picked,
-  onPick,
-}: {
-  server: Server;
-  picked: boolean;
-  onPick: (on: boolean) => void;
-}) {
+function Row({ server: s }: { server: Server }) {
   return (
-    <li>
-      <Pick
-        aria-label={`Choose ${s.name}`}
-        isSelected={picked}
-        onChange={onPick}
-      />
-      <Picture
-        size={64}
-        src={s.drawn && s.activeTitle ? serverPicture(s.name, s.active, s.since) : undefined}
-        of={s.activeTitle || s.active || s.name}
-      />
-      <div>
-        <Link
-          to="/servers/$server"
-          params={{ server: s.name }}
-        >
-          {s.name}
-        </Link>
-        <small>
-          {s.game}, {s.kind}
-          {s.host !== "local" && ` on ${s.host}`}
-          {s.join && (
-            <>
-              {" "}
-              · players join at <code>{s.join}</code>
-            </>
-          )}
-        </small>
-        {s.note && <small>{s.note}</small>}
-        {s.trouble && <small>{s.trouble}</small>}
+    <GridListItem
+      id={s.name}
+      textValue={s.name}
+    >
+      <div className="of">
+        <Pick
+          slot="selection"
+          aria-label={`Choose ${s.name}`}
+        />
+        <Picture
+          size={64}
+          src={s.drawn && s.activeTitle ? serverPicture(s.name, s.active, s.since) : undefined}
+          of={s.activeTitle || s.active || s.name}
+        />
+        <div>
+          <Link
+            to="/servers/$server"
+            params={{ server: s.name }}
+          >
+            {s.name}
+          </Link>
+          <small>
+            {s.game}, {s.kind}
+            {s.host !== "local" && ` on ${s.host}`}
+            {s.join && (
+              <>
+                {" "}
+                · players join at <code>{s.join}</code>
+              </>
+            )}
+          </small>
+          {s.note && <small>{s.note}</small>}
+          {s.trouble && <small>{s.trouble}</small>}
+        </div>
+        <div>
+          <ActiveWorld server={s} />
+        </div>
+        <div>
+          <Mark of={s.state} />
+          <Doing server={s} />
+        </div>
       </div>
-      <div>
-        <ActiveWorld server={s} />
-      </div>
-      <div>
-        <Mark of={s.state} />
-        <Doing server={s} />
-      </div>
-    </li>
+    </GridListItem>
   );
 }
 
@@ -351,25 +396,31 @@ function Many({ names, clear }: { names: string[]; clear: () => void }) {
   );
 }
 
+const names = (shown: [string, Server[]][]) => shown.flatMap(([, list]) => list.map((s) => s.name));
+const row = (s: Server) => <Row server={s} />;
+
 /** From how many servers on there are fields to look among them. */
 const many = 6;
 
 export function Servers() {
   const navigate = useNavigate();
   const view = useSearch({ from: "/servers" });
+  const narrow = useNarrow();
   const servers = useQuery(queries.servers());
-  const [picked, setPicked] = useState<ReadonlySet<string>>(new Set());
+  const [picked, setPicked] = useState<ReadonlySet<Key>>(new Set());
   const change = (to: View) => void navigate({ to: "/servers", search: to, replace: true });
-  const shown = inView(servers.data ?? [], view);
+  const shown = useMemo(() => inView(servers.data ?? [], view), [servers.data, view]);
   const chosen = (servers.data ?? []).map((s) => s.name).filter((n) => picked.has(n));
-  const pick = (names: string[], on: boolean) => {
+  const pick = (list: Server[], on: boolean) => {
     const next = new Set(picked);
-    for (const n of names) {
-      if (on) next.add(n);
-      else next.delete(n);
+    for (const s of list) {
+      if (on) next.add(s.name);
+      else next.delete(s.name);
     }
     setPicked(next);
   };
+  const allOf = (list: Server[]) =>
+    list.every((s) => picked.has(s.name)) ? "None of these" : "All of these";
   return (
     <Page>
       <Head>
@@ -388,7 +439,7 @@ export function Servers() {
       )}
       {servers.data && servers.data.length >= many && (
         <>
-          <Columns onSubmit={(e) => e.preventDefault()}>
+          <Filters onSubmit={(e) => e.preventDefault()}>
             <Field
               label="Search"
               value={view.q ?? ""}
@@ -409,45 +460,54 @@ export function Servers() {
               value={view.sort ?? ""}
               onChange={(sort) => change({ ...view, sort: sorts.find((k) => k === sort) })}
             />
-          </Columns>
+          </Filters>
           <SavedViews view={view} />
         </>
       )}
       {view.q && shown.length === 0 && servers.data && <Muted>No server has all of that.</Muted>}
-      {shown.map(([group, list]) => (
-        <section
-          key={group}
-          aria-label={group || "Servers"}
+      {shown.length > 0 && (
+        <Virtualizer
+          layout={ListLayout}
+          layoutOptions={{ rowSize: narrow ? 148 : 92, headingSize: 60, gap: 11 }}
         >
-          {group && (
-            <Head>
-              <h2>
-                {group} <small>({list.length})</small>
-              </h2>
-              <Button
-                onPress={() =>
-                  pick(
-                    list.map((s) => s.name),
-                    !list.every((s) => picked.has(s.name)),
-                  )
-                }
-              >
-                {list.every((s) => picked.has(s.name)) ? "None of these" : "All of these"}
-              </Button>
-            </Head>
-          )}
-          <Rows>
-            {list.map((s) => (
-              <Row
-                key={s.name}
-                server={s}
-                picked={picked.has(s.name)}
-                onPick={(on) => pick([s.name], on)}
-              />
-            ))}
+          <Rows
+            aria-label="Servers"
+            selectionMode="multiple"
+            selectionBehavior="toggle"
+            selectedKeys={picked}
+            onSelectionChange={(keys) => setPicked(keys === "all" ? new Set(names(shown)) : keys)}
+            onAction={(name) =>
+              void navigate({ to: "/servers/$server", params: { server: String(name) }, search: {} })
+            }
+          >
+            {view.by ? (
+              shown.map(([group, list]) => (
+                <GridListSection
+                  key={group}
+                  id={`group ${group}`}
+                >
+                  <GridListHeader>
+                    <div className="together">
+                      <h2>
+                        {group} <small>({list.length})</small>
+                      </h2>
+                      <Button
+                        onPress={() => pick(list, !list.every((s) => picked.has(s.name)))}
+                        aria-label={`${allOf(list)}: ${group}`}
+                      >
+                        {allOf(list)}
+                      </Button>
+                    </div>
+                  </GridListHeader>
+                  <Collection items={list}>{row}</Collection>
+                </GridListSection>
+              ))
+            ) : (
+              <Collection items={shown[0]?.[1] ?? []}>{row}</Collection>
+            )}
           </Rows>
-        </section>
-      ))}
+        </Virtualizer>
+      )}
       {chosen.length > 0 && (
         <Many
           names={chosen}

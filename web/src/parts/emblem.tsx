@@ -19,19 +19,21 @@ export function Emblem({ of, size }: { of: string; size: number }) {
         height="8"
         fill={e.ground}
       />
-      {e.fields.map(([x, y, second]) => (
-        <rect
-          key={`${x} ${y}`}
-          x={x}
-          y={y}
-          width="1"
-          height="1"
-          fill={second ? e.second : e.first}
-        />
-      ))}
+      <path
+        d={squares(e.fields, false)}
+        fill={e.first}
+      />
+      <path
+        d={squares(e.fields, true)}
+        fill={e.second}
+      />
     </svg>
   );
 }
+
+/** The fields of one colour as one path: an element a colour, not one a field. */
+const squares = (fields: [number, number, boolean][], second: boolean) =>
+  fields.map(([x, y, of]) => (of === second ? `M${x} ${y}h1v1h-1z` : "")).join("");
 
 /** What an emblem of a name is made of: colours, and fields of a grid of 8 by 8 with which of two colours each has. */
 export function emblemOf(name: string): {

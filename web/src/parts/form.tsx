@@ -107,3 +107,14 @@ export function AddForm({
     </>
   );
 }
+
+/** Fields by which a list is looked through; on a phone two beside each other, below the one that is typed into. */
+export const Filters = styled(Columns)`
+  @media (max-width: 46rem) {
+    grid-template-columns: repeat(2, minmax(0, 1fr));
+    gap: 0.6rem 0.8rem;
+    & > :first-child {
+      grid-column: 1 / -1;
+    }
+  }
+`;
