@@ -228,7 +228,7 @@ func (a *app) listServers(list []wire.Server) {
 		if s.State == "exited" && s.ExitCode != nil && *s.ExitCode >= 0 {
 			state += fmt.Sprintf(" (code %d)", *s.ExitCode)
 		}
-		note := strings.TrimSpace(s.Note + " " + s.Trouble)
+		note := strings.TrimSpace(s.Note + " " + s.Trouble + " " + s.Amiss)
 		if s.Changeover != 0 {
 			note = fmt.Sprintf("changeover %d at work", s.Changeover)
 		}
@@ -347,6 +347,11 @@ func (a *app) describeServer(sf wire.ServerFacts) {
 		a.print("\n")
 		a.wrapped("  ✕ ", s.Trouble)
 		return
+	}
+	if s.Amiss != "" {
+		a.print("\n")
+		a.wrapped("  ! ", strings.TrimSpace(s.Amiss+" "+s.AmissNext))
+		a.print("\n")
 	}
 	line("mods", modsText(f.Mods.Items))
 	line("opened", s.Opened)

@@ -9,6 +9,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -377,6 +378,32 @@ func TestTitlesCannotDriveTheTerminal(t *testing.T) {
 
 // A server whose folder is moved away is told as such; another folder in its place is
 // what is read then, and not the one that was open.
+// What would bite at the next start stands where the servers are listed, before anybody asks for a sheet.
+func TestWhatIsAmissStandsInTheList(t *testing.T) {
+	t.Parallel()
+	b := setup(t)
+	root := b.quarry("north", plot{stopped: true})
+	b.quarry("south", plot{stopped: true})
+	settings := filepath.Join(root, "quarry.properties")
+	was, err := os.ReadFile(settings)
+	require.NoError(t, err)
+	amiss := func(name string) string {
+		list, err := b.api.Servers(t.Context(), wire.ServerQuery{Search: name})
+		require.NoError(t, err)
+		require.Len(t, list, 1)
+		return list[0].Amiss
+	}
+	assert.Empty(t, amiss("north"))
+	require.NoError(t, os.WriteFile(settings,
+		regexp.MustCompile(`world\.folder=.*`).ReplaceAll(was, []byte("world.folder=gone")), 0o600))
+	require.Eventually(t, func() bool { return strings.Contains(amiss("north"), "gone") }, 20*time.Second,
+		50*time.Millisecond, amiss("north"))
+	assert.Contains(t, strings.Join(strings.Fields(b.must("servers", "show", "north")), " "), "! There is no world “gone” on the server.")
+	assert.Empty(t, amiss("south"))
+	require.NoError(t, os.WriteFile(settings, was, 0o600))
+	require.Eventually(t, func() bool { return amiss("north") == "" }, 20*time.Second, 50*time.Millisecond)
+}
+
 func TestAServersFolderIsMoved(t *testing.T) {
 	t.Parallel()
 	b := setup(t)

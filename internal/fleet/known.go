@@ -9,9 +9,11 @@ import (
 
 	"reshard/internal/control"
 	"reshard/internal/core/fault"
+	"reshard/internal/core/fit"
 	"reshard/internal/core/life"
 	"reshard/internal/core/plan"
 	"reshard/internal/core/server"
+	"reshard/internal/core/world"
 	"reshard/internal/feed"
 	"reshard/internal/observe"
 	"reshard/internal/records"
@@ -29,6 +31,8 @@ type sight struct {
 	// title is that of the active world, when it has been looked into.
 	title          string
 	join, joinNote string
+	// amiss is what would bite at the next start; without words: nothing.
+	amiss fit.Row
 	// away is the host that did not answer, err what else went wrong.
 	away *away
 	err  error
@@ -131,14 +135,29 @@ func (fl *Fleet) lookInto(ctx context.Context, s *sight, rec records.Server, was
 	active := h.State.Active
 	switch {
 	case !into && was != nil && was.heads != nil && was.heads.State.Active == active && was.title != "":
-		s.title = was.title
+		s.title, s.amiss = was.title, was.amiss
 	case active != "":
 		if look, err := l.Look(ctx, &h, active); err == nil {
 			s.title = look.Facts.Title
+			s.amiss = amiss(l, rec, &h, look.Facts)
+		} else if _, there := h.State.World(active); !there {
+			s.amiss = amiss(l, rec, &h, world.Facts{})
 		}
 	}
 	s.join, s.joinNote = fl.joinOf(ctx, l, &h)
 	h.Documents = nil // they may be large, and of what is kept nobody reads them
+}
+
+// amiss finds what of a server's settings and the world that they name would bite at its next start.
+func amiss(l *Server, rec records.Server, h *observe.Heads, active world.Facts) fit.Row {
+	row, _ := fit.Amiss(fit.Input{
+		Profile: l.Profile, Server: h.State, World: active, Choices: fit.Choices{},
+		Live: fit.Live{
+			Name: rec.Name, State: h.Status.State, DeclaredVersion: rec.DeclaredVersion,
+			ConsoleVersion: h.Status.Version, Can: h.Can, Since: h.Status.Since, Host: rec.Host,
+		},
+	})
+	return row
 }
 
 // viewOf is how a server is shown, by what is on record and what was seen.
@@ -178,6 +197,9 @@ func viewOf(rec records.Server, holder int64, s *sight) wire.Server {
 	}
 	v.Revision = state.Stands().Hash()
 	v.Active, v.ActiveTitle, v.Join, v.JoinNote = state.Active, s.title, s.join, s.joinNote
+	if holder == 0 { // what a changeover is in the middle of is nobody's to mend
+		v.Amiss, v.AmissNext = s.amiss.Say, s.amiss.Mend
+	}
 	return v
 }
 

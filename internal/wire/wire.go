@@ -317,6 +317,10 @@ type Server struct {
 	Note string `json:"note,omitempty"`
 	// Trouble says why the server's files cannot be read; "" when they can.
 	Trouble string `json:"trouble,omitempty"`
+	// Amiss says what of its settings and the world that they name would bite at its next start, AmissNext
+	// what to do; its sheet, made alone, says more. It is looked for now and then, and left out when nothing is.
+	Amiss     string `json:"amiss,omitempty"`
+	AmissNext string `json:"amissNext,omitempty"`
 	// Can is what its host can do, absent while that is not known and in lists, and Lacks what is
 	// therefore not promised, in words.
 	Can   *capability.Set   `json:"can,omitempty"`

@@ -272,6 +272,33 @@ func Check(in Input) Sheet {
 	return sheetOf(in, ServerRules)
 }
 
+// standing are the concerns of a server alone that its files and its version decide, whatever goes on around it.
+var standing = []Rule{
+	activeWorldRule, versionRule, sourcesRule, flagsRule, overridesRule, realmsRule, seedRule, modsRule,
+	completenessRule, settingsRule,
+}
+
+// Amiss gives the first finding about a server alone that would bite at its next start, so that somebody should look
+// at it; ok is false when there is none. It is made from what a look at the server's files has found anyway, and asks
+// nothing of its host: locks, processes and room are not judged.
+func Amiss(in Input) (row Row, ok bool) {
+	in.Alone = true
+	rules := standing
+	if in.World.Folder == "" {
+		rules = []Rule{activeWorldRule, sourcesRule, flagsRule, settingsRule}
+	}
+	sheet := sheetOf(in, rules)
+	if rank[sheet.Verdict] < rank[Choose] {
+		return Row{}, false
+	}
+	for _, row := range sheet.Rows {
+		if row.Verdict == sheet.Verdict {
+			return row, true
+		}
+	}
+	return Row{}, false
+}
+
 // BeforeStart gives what the sheet of a server alone says of the world that its next start would open, when that
 // is not the world that the settings name: a start would make another, in silence. ok is false when it is there.
 func BeforeStart(in Input) (row Row, ok bool) {

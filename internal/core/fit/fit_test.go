@@ -849,6 +849,20 @@ func TestServerAlone(t *testing.T) {
 	}
 }
 
+func TestWhatIsAmissOnAServerAlone(t *testing.T) {
+	t.Parallel()
+	in := situation(t)
+	in.Server.Active = in.Server.Worlds[0].Folder
+	_, found := fit.Amiss(in)
+	assert.False(t, found, "what only adjusts, or locks and processes, is nothing that somebody must look at")
+	in.Server.Active = "gone"
+	in.World = world.Facts{}
+	row, found := fit.Amiss(in)
+	require.True(t, found)
+	assert.Equal(t, fit.Blocks, row.Verdict)
+	assert.Contains(t, row.Say, "gone")
+}
+
 func TestCompareVersions(t *testing.T) {
 	t.Parallel()
 	for _, c := range []struct {

@@ -2961,6 +2961,9 @@ export interface components {
             /** @description the name on disk that the settings name, ActiveTitle its title */
             active: string;
             activeTitle: string;
+            /** @description says what of its settings and the world that they name would bite at its next start, AmissNext what to do; its sheet, made alone, says more. It is looked for now and then, and left out when nothing is */
+            amiss?: string;
+            amissNext?: string;
             /** @description what a person has been asked to do, where only people can start and stop it; left out: nothing */
             asked?: components["schemas"]["Asked"];
             /** @description what its host can do, absent while that is not known and in lists, and Lacks what is therefore not promised, in words */

@@ -8,6 +8,7 @@ import { Failure, Head, Loading, Muted, Page, Panel, Told } from "../parts/layou
 import { Mark } from "../parts/marks";
 import { count, sentence } from "../words";
 import { Since } from "../parts/moment";
+import { soonOf } from "../parts/soon";
 
 /** How many of what happened lately are told here. */
 const lately = 8;
@@ -22,8 +23,7 @@ export function needs(s: Server): string {
   if (s.asked)
     return s.asked.what === "start" ? "It waits for you to start it." : "It waits for you to stop it.";
   if (s.state === "unknown") return s.note || "It cannot be told whether it runs.";
-  if (s.trouble) return s.trouble;
-  return "";
+  return s.trouble || s.amiss || "";
 }
 
 function ChangeoverRow({ c, at }: { c: Changeover; at: string | undefined }) {
@@ -49,6 +49,9 @@ export function Home() {
   const servers = useQuery(queries.servers());
   const changeovers = useQuery(queries.changeovers());
   const alerts = useQuery(queries.alerts());
+  const reports = useQuery(queries.report());
+  const limits = useQuery(queries.limits());
+  const soon = soonOf(servers.data ?? [], reports.data ?? [], limits.data?.servers ?? {});
   const list = changeovers.data ?? [];
   const waiting = list.filter((c) => c.state === "held" || c.state === "waiting");
   const running = list.filter((c) => !ends.has(c.state) && c.state !== "drafted" && !waiting.includes(c));
@@ -80,11 +83,12 @@ export function Home() {
                 ))}
                 {troubled.map((s) => (
                   <li key={s.name}>
-                    <Mark of={s.state} />
+                    <Mark of={s.amiss ? "choose" : s.state}>{s.amiss ? "look at it" : s.state}</Mark>
                     <span>
                       <Link
                         to="/servers/$server"
                         params={{ server: s.name }}
+                        search={s.amiss ? { tab: "fit" } : {}}
                       >
                         {s.name}
                       </Link>{" "}
@@ -126,6 +130,30 @@ export function Home() {
               />
             ))}
           </Told>
+        </Panel>
+      )}
+      {soon.length > 0 && (
+        <Panel>
+          <h2>Soon</h2>
+          <Told>
+            {soon.slice(0, lately).map((o) => (
+              <li key={o.key}>
+                <Mark of="adjust">{o.key.split(" ")[0]}</Mark>
+                <span>
+                  <Link
+                    to="/servers/$server"
+                    params={{ server: o.server }}
+                    search={{ tab: o.tab }}
+                  >
+                    {o.server}
+                  </Link>{" "}
+                  {o.says}
+                </span>
+                <small />
+              </li>
+            ))}
+          </Told>
+          {soon.length > lately && <Muted>And {soon.length - lately} more of that kind.</Muted>}
         </Panel>
       )}
       {known && (

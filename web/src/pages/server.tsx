@@ -53,10 +53,21 @@ type Noted = { server: Server; saying: boolean; onSay: () => void; busy: boolean
 /** What is to be known of a server, by concern. */
 function ServerTabs({ facts }: { facts: ServerFacts }) {
   const { tab } = useSearch({ from: "/servers/$server" });
+  const navigate = useNavigate();
   const { name, trouble } = facts.server;
   const rented = facts.server.control?.by === "provider";
   return (
-    <Tabs defaultSelectedKey={tab ?? "world"}>
+    <Tabs
+      selectedKey={tab ?? "world"}
+      onSelectionChange={(key) =>
+        void navigate({
+          to: "/servers/$server",
+          params: { server: name },
+          search: key === "world" ? {} : { tab: String(key) },
+          replace: true,
+        })
+      }
+    >
       <TabList aria-label={`About ${name}`}>
         <Tab id="world">World</Tab>
         <Tab id="fit">Fit</Tab>
@@ -228,6 +239,24 @@ export function ServerPage() {
             It runs: I have started it
           </Button>
         </p>
+      )}
+      {s?.amiss && (
+        <Panel>
+          <Mark
+            of="choose"
+            quiet
+          >
+            Before its next start
+          </Mark>{" "}
+          {s.amiss}{" "}
+          <Link
+            to="/servers/$server"
+            params={{ server: name }}
+            search={{ tab: "fit" }}
+          >
+            Its sheet
+          </Link>
+        </Panel>
       )}
       {s?.trouble && <Failure error={new Error(s.trouble)} />}
       {server.data && <ServerTabs facts={server.data} />}

@@ -186,6 +186,7 @@ export function ActiveWorld({ server }: { server: Server }) {
 
 /** One server of the list. */
 function Row({ server: s }: { server: Server }) {
+  const said = s.trouble || s.note || s.amiss;
   return (
     <GridListItem
       id={s.name}

@@ -1,9 +1,10 @@
 import { expect, test } from "vitest";
-import type { Backup, Changeover, Server, World } from "../api/client";
+import type { Backup, Changeover, Report, Server, World } from "../api/client";
 import { ago } from "../words";
 import { emblemOf } from "./emblem";
 import { goings } from "./finder";
 import { moments } from "./happened";
+import { soonOf } from "./soon";
 import { inView, viewOf } from "./view";
 
 const server = (name: string, more: Partial<Server> = {}) =>
@@ -95,4 +96,18 @@ test("a moment is told in one unit", () => {
   expect(ago(now - 5 * 60_000, now)).toBe("5 minutes ago");
   expect(ago(now - 26 * 3600_000, now)).toBe("yesterday");
   expect(ago(now + 3 * 3600_000, now)).toBe("in 3 hours");
+});
+
+test("versions behind and allowances nearly used up are told before they bite", () => {
+  const of = (name: string, version: string, kind = "plain") =>
+    ({ name, game: "quarrymoss", kind, version }) as Server;
+  const fleet = [of("north", "2.4.0"), of("south", "2.10.0"), of("hall", "3.0", "terrace"), of("new", "")];
+  const reports = [
+    { server: "north", bytes: 95 },
+    { server: "south", bytes: 10 },
+  ] as Report[];
+  const soon = soonOf(fleet, reports, { north: { bytes: 100 }, south: { bytes: 100 } });
+  expect(soon.map((s) => s.key)).toEqual(["version north", "allowance north"]);
+  expect(soon[0]?.says).toContain("south has 2.10.0");
+  expect(soon[1]?.says).toContain("95 %");
 });
