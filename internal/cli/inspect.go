@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"fmt"
 	"maps"
 	"path"
 	"slices"
@@ -135,11 +136,11 @@ func playersText(w world.Facts) string {
 	}
 	names := make([]string, 0, len(players))
 	for _, p := range players {
-		if p.Name != "" {
-			names = append(names, p.Name)
-		} else {
-			names = append(names, p.ID)
+		name := orText(p.Name, p.ID)
+		if p.At != nil {
+			name += fmt.Sprintf(" at %.0f / %.0f", p.At.X, p.At.Z)
 		}
+		names = append(names, name)
 	}
 	more := ""
 	if w.PlayerTotal() > 8 {

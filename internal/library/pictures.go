@@ -93,7 +93,13 @@ func (lib *Library) CopyMap(ctx context.Context, ref string) (wire.Map, error) {
 	if err != nil {
 		return wire.Map{}, err
 	}
-	out := wire.Map{Map: m, Landmarks: []wire.PlacedLandmark{}}
+	out := wire.Map{Map: m, Landmarks: []wire.PlacedLandmark{}, Players: []wire.PlacedPlayer{}}
+	for _, p := range rec.Facts.V.Players {
+		if p.At != nil {
+			_, _, shown := m.At(*p.At)
+			out.Players = append(out.Players, wire.PlacedPlayer{ID: p.ID, Name: p.Name, Point: *p.At, Shown: shown})
+		}
+	}
 	landmarks, err := lib.records.Landmarks(ctx, rec.WorldID)
 	for _, l := range landmarks {
 		if at, ok := world.PlaceOf(l.Place); ok {

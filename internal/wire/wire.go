@@ -171,6 +171,17 @@ type LineageStep struct {
 type Map struct {
 	world.Map
 	Landmarks []PlacedLandmark `json:"landmarks"`
+	// Players are those of whom the world tells where they stand.
+	Players []PlacedPlayer `json:"players"`
+}
+
+// PlacedPlayer is a player where the world says that they stand.
+type PlacedPlayer struct {
+	ID   string `json:"id"`
+	Name string `json:"name"`
+	world.Point
+	// the picture reaches so far
+	Shown bool `json:"shown"`
 }
 
 // PlacedLandmark is a landmark whose place is known.

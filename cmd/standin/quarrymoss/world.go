@@ -105,11 +105,11 @@ func Make(dir string, o Options) error {
 	if err := os.MkdirAll(filepath.Join(dir, "folk"), 0o755); err != nil {
 		return err
 	}
-	for _, name := range o.Folk {
+	for i, name := range o.Folk {
 		id := uuid.NewSHA1(uuid.NameSpaceOID, []byte(name)).String()
 		data, err := json.Marshal(map[string]any{
 			"name":    name,
-			"at":      [3]int{0, 64, 0},
+			"at":      [3]int{24*i - 30, 64, 17 - 12*i},
 			"carries": []string{"trowel", "seed potatoes"},
 		})
 		if err != nil {

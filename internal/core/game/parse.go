@@ -271,6 +271,13 @@ func (l *linter) checkPlayers(key string, pl *Players) {
 		if pl.Name != nil {
 			l.checkSource(key+".name", pl.Name, true)
 		}
+		if pl.At != nil {
+			l.checkSource(key+".at.x", &pl.At.X, true)
+			l.checkSource(key+".at.z", &pl.At.Z, true)
+		}
+	}
+	if pl.Rows != nil && pl.At != nil {
+		l.Complain(key+".at", "of rows, the two columns between id and name say where players stand")
 	}
 	if pl.ID != "" {
 		l.OneOf(key+".id", pl.ID, IDFormats...)

@@ -140,8 +140,10 @@ type Players struct {
 	Each string `yaml:"each"`
 	// reads a player's name out of one record of each
 	Name *Source `yaml:"name"`
+	// reads out of one record of each where the player stands
+	At *Spot `yaml:"at"`
 	// instead of each: a source whose rows or items are players; of a query the first column
-	// is the id and the last the name
+	// is the id and the last the name, and of four the two between are x and z of where they stand
 	Rows *Source `yaml:"rows"`
 	// how an id is written: uuid, uuid-plain (no hyphens), hex, decimal or name
 	ID string `yaml:"id"`
@@ -214,6 +216,16 @@ type Spot struct {
 	X Source `yaml:"x" need:"yes"`
 	// a source of its z, which grows as the picture says
 	Z Source `yaml:"z" need:"yes"`
+}
+
+// In is the spot as it is read out of another file; of none it is none.
+func (s *Spot) In(file string) *Spot {
+	if s == nil {
+		return nil
+	}
+	in := *s
+	in.X.Read, in.Z.Read = file, file
+	return &in
 }
 
 // Colours says where a tile's colours stand.

@@ -38,7 +38,8 @@ func (w *Facts) bound() {
 	kept := w.Players[:0:0]
 	for i, p := range w.Players {
 		if i < mostPlayers || p.Host {
-			kept = append(kept, Player{ID: shown(p.ID, longestName), Name: shown(p.Name, longestName), Host: p.Host})
+			p.ID, p.Name = shown(p.ID, longestName), shown(p.Name, longestName)
+			kept = append(kept, p)
 		}
 	}
 	w.Players = kept

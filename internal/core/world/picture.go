@@ -149,12 +149,17 @@ func spot(r *fact.Reader, s *game.Spot) *Point {
 	if s == nil {
 		return nil
 	}
-	x, err := strconv.ParseFloat(r.Read("x", game.Sources{s.X}).Text, 64)
-	z, zerr := strconv.ParseFloat(r.Read("z", game.Sources{s.Z}).Text, 64)
-	if err != nil || zerr != nil {
+	return point(r.Read("x", game.Sources{s.X}).Text, r.Read("z", game.Sources{s.Z}).Text)
+}
+
+// point is the place that two numbers name; nil when one is none.
+func point(x, z string) *Point {
+	px, err := strconv.ParseFloat(x, 64)
+	pz, zerr := strconv.ParseFloat(z, 64)
+	if err != nil || zerr != nil || math.IsNaN(px) || math.IsNaN(pz) || math.IsInf(px, 0) || math.IsInf(pz, 0) {
 		return nil
 	}
-	return &Point{x, z}
+	return &Point{px, pz}
 }
 
 func imageFile(root fs.FS, name string) (image.Image, error) {

@@ -56,6 +56,8 @@ type Player struct {
 	Name string `json:"name"`
 	// Host marks the fixed id of who played alone.
 	Host bool `json:"host,omitempty"`
+	// At is where the player stands; left out where that is not known.
+	At *Point `json:"at,omitempty"`
 }
 
 // Fact gives a fact by name; an unknown one when the profile has none such.
@@ -161,7 +163,11 @@ func (w *Facts) readPlayers(root fs.FS, r *fact.Reader, p *game.Profile) {
 			w.Warnings = append(w.Warnings, fmt.Sprintf("player records do not read: %s: %v", pl.Rows.Read, err))
 		}
 		for _, row := range rows {
-			w.Players = append(w.Players, Player{ID: row[0], Name: row[len(row)-1]})
+			one := Player{ID: row[0], Name: row[len(row)-1]}
+			if len(row) == 4 {
+				one.At = point(row[1], row[2])
+			}
+			w.Players = append(w.Players, one)
 		}
 		return
 	}
@@ -184,6 +190,7 @@ func (w *Facts) readPlayers(root fs.FS, r *fact.Reader, p *game.Profile) {
 			if !name.Known() {
 				w.Warnings = append(w.Warnings, "player record "+one.ID+" does not read: "+name.Why)
 			}
+			one.At = spot(r, pl.At.In(src.Read))
 		}
 		w.Players = append(w.Players, one)
 	}

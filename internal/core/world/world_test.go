@@ -47,7 +47,11 @@ func TestInspectReadsEveryFact(t *testing.T) {
 	assert.Equal(t, "marrow-scales", w.Fact("mods").Items[0].Name, "lists are in order")
 	assert.Equal(t, "nested", found.Layout)
 	assert.Equal(t, []string{"aurora", "caverns"}, w.Realms)
-	assert.Len(t, w.Players, 2)
+	require.Len(t, w.Players, 2)
+	for _, p := range w.Players {
+		require.NotNil(t, p.At, "%s stands somewhere", p.Name)
+	}
+	assert.NotEqual(t, *w.Players[0].At, *w.Players[1].At)
 	assert.Empty(t, w.Warnings)
 	assert.False(t, w.Fact("favourite-colour").Known())
 }

@@ -2370,6 +2370,8 @@ export interface components {
             landmarks: components["schemas"]["PlacedLandmark"][];
             /** Format: double */
             left: number;
+            /** @description those of whom the world tells where they stand */
+            players: components["schemas"]["PlacedPlayer"][];
             /**
              * Format: double
              * @description units a pixel; 0: of an image file it is not known
@@ -2525,6 +2527,16 @@ export interface components {
             /** Format: int64 */
             id: number;
             say: string;
+            /** @description the picture reaches so far */
+            shown: boolean;
+            /** Format: double */
+            x: number;
+            /** Format: double */
+            z: number;
+        };
+        PlacedPlayer: {
+            id: string;
+            name: string;
             /** @description the picture reaches so far */
             shown: boolean;
             /** Format: double */
@@ -3564,6 +3576,7 @@ export interface components {
             path: string;
         };
         WorldPlayer: {
+            at?: components["schemas"]["WorldPoint"];
             host?: boolean;
             id: string;
             name: string;

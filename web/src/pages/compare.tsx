@@ -3,8 +3,9 @@ import { Link, useSearch } from "@tanstack/react-router";
 import styled from "styled-components";
 import type { Compared, Copy } from "../api/client";
 import { queries } from "../api/queries";
-import { Crumb, Failure, Head, Muted, Page, Panel, Table } from "../parts/layout";
+import { Crumb, Failure, Head, Loading, Muted, Page, Panel, Table } from "../parts/layout";
 import { MapOf } from "../parts/map";
+import { ThenAndNow } from "../parts/then-and-now";
 import { bytes, quoted, shownName, when } from "../words";
 
 const Sides = styled.div`
@@ -216,7 +217,7 @@ export function Compare() {
         </Head>
       </div>
       {got.isError && <Failure error={got.error} />}
-      {got.isPending && <Muted>Comparing …</Muted>}
+      {got.isPending && <Loading say="Comparing the two" />}
       {c && (
         <>
           <Panel>
@@ -238,6 +239,15 @@ export function Compare() {
             </Words>
           </Panel>
           <Sides>
+            {c.before.drawn && c.after.drawn && (
+              <Panel>
+                <h2>Then and now</h2>
+                <ThenAndNow
+                  before={c.before}
+                  after={c.after}
+                />
+              </Panel>
+            )}
             {d && d.added + d.changed + d.lost > 0 && (
               <OnTheMap
                 counts={d}
@@ -273,7 +283,7 @@ function DifferenceMap({ src, title }: { src: string; title: string }) {
   if (!loaded.data) return <Muted>Drawing it …</Muted>;
   return (
     <MapOf
-      map={{ ...loaded.data, left: 0, top: 0, scale: 0, down: 0, tiles: 0, landmarks: [] }}
+      map={{ ...loaded.data, left: 0, top: 0, scale: 0, down: 0, tiles: 0, landmarks: [], players: [] }}
       src={src}
       title={title}
     />

@@ -248,7 +248,7 @@ export function ServerPage() {
           >
             Before its next start
           </Mark>{" "}
-          {s.amiss}{" "}
+          {s.amiss} {s.amissNext}{" "}
           <Link
             to="/servers/$server"
             params={{ server: name }}

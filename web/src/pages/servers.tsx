@@ -219,8 +219,7 @@ function Row({ server: s }: { server: Server }) {
               </>
             )}
           </small>
-          {s.note && <small>{s.note}</small>}
-          {s.trouble && <small>{s.trouble}</small>}
+          {said && <small title={said}>{said}</small>}
         </div>
         <div>
           <ActiveWorld server={s} />

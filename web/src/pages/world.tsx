@@ -7,7 +7,7 @@ import { api, type Copy, type Fact, type World } from "../api/client";
 import { queries } from "../api/queries";
 import { Button } from "../parts/controls";
 import { Columns, Field } from "../parts/form";
-import { Crumb, Facts, Failure, Head, Muted, Page, Panel, Table } from "../parts/layout";
+import { Crumb, Facts, Failure, Head, Loading, Muted, Page, Panel, Table } from "../parts/layout";
 import { WorldMapView } from "../parts/map";
 import { Mark } from "../parts/marks";
 import { bytes, count, quoted, shownName, someOf, when } from "../words";
@@ -153,11 +153,20 @@ const Marks = styled.ul`
 `;
 
 /** What to look for in the world, kept with it and shown after each changeover. */
-function Landmarks({ world, copy }: { world: string; copy?: string }) {
+function Landmarks({
+  world,
+  copy,
+  place,
+  setPlace,
+}: {
+  world: string;
+  copy?: string;
+  place: string;
+  setPlace: (place: string) => void;
+}) {
   const client = useQueryClient();
   const list = useQuery(queries.landmarks(world));
   const [say, setSay] = useState("");
-  const [place, setPlace] = useState("");
   const settle = () =>
     Promise.all([
       client.invalidateQueries({ queryKey: ["landmarks", world] }),
@@ -176,7 +185,7 @@ function Landmarks({ world, copy }: { world: string; copy?: string }) {
     onSuccess: settle,
   });
   return (
-    <Panel>
+    <Panel id="landmarks">
       <h2>Landmarks</h2>
       {list.isError && <Failure error={list.error} />}
       {list.data?.length === 0 && (
@@ -736,6 +745,8 @@ export function WorldPage() {
   const navigate = useNavigate();
   const world = useQuery(queries.world(name));
   const servers = useQuery(queries.servers());
+  const [place, setPlace] = useState("");
+  const [x, z] = /^(-?\d+) \/ (-?\d+)$/.exec(place)?.slice(1).map(Number) ?? [];
   const copy = world.data?.copies[0];
   const mine = servers.data?.filter((s) => s.game === world.data?.game) ?? [];
   return (
@@ -746,8 +757,17 @@ export function WorldPage() {
         </Crumb>
         <Head>
           <h1>{world.data ? quoted(world.data.title) : name}</h1>
+          {copy && !copy.asideAt && (
+            <Button
+              look="main"
+              onPress={() => void navigate({ to: "/bring", search: { world: name } })}
+            >
+              Bring it onto a server
+            </Button>
+          )}
         </Head>
       </div>
+      {world.isPending && <Loading say="Reading what is known of the world" />}
       {world.isError && <Failure error={world.error} />}
       <Sides>
         <div>
@@ -757,6 +777,11 @@ export function WorldPage() {
               <WorldMapView
                 copy={copy.id}
                 title={world.data?.title ?? name}
+                picked={x !== undefined && z !== undefined ? { x, z } : undefined}
+                onPick={(east, down) => {
+                  setPlace(`${east} / ${down}`);
+                  document.querySelector<HTMLInputElement>("#landmarks input")?.focus();
+                }}
               />
             </Panel>
           )}
@@ -815,6 +840,8 @@ export function WorldPage() {
             <Landmarks
               world={name}
               copy={copy?.id}
+              place={place}
+              setPlace={setPlace}
             />
           )}
           <LineageOf world={name} />

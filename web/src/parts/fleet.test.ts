@@ -99,9 +99,12 @@ test("a moment is told in one unit", () => {
 });
 
 test("versions behind and allowances nearly used up are told before they bite", () => {
-  const of = (name: string, version: string, kind = "plain") =>
-    ({ name, game: "quarrymoss", kind, version }) as Server;
-  const fleet = [of("north", "2.4.0"), of("south", "2.10.0"), of("hall", "3.0", "terrace"), of("new", "")];
+  const fleet = [
+    server("north", { version: "2.4.0" }),
+    server("south", { version: "2.10.0" }),
+    server("hall", { version: "3.0", kind: "terrace" }),
+    server("new", { version: "" }),
+  ];
   const reports = [
     { server: "north", bytes: 95 },
     { server: "south", bytes: 10 },

@@ -4,7 +4,7 @@ import styled from "styled-components";
 import type { WorldMap } from "../api/client";
 import { queries } from "../api/queries";
 import { count } from "../words";
-import { Button } from "./controls";
+import { Button, Switch } from "./controls";
 import { copyPicture, Muted } from "./layout";
 
 const View = styled.div`
@@ -70,7 +70,17 @@ export function held(s: Seen, m: { width: number; height: number }, fit: number)
 }
 
 /** A world from above, to be moved and zoomed by mouse, touch or keys, with spawn and landmarks. */
-export function WorldMapView({ copy, title, src }: { copy: string; title: string; src?: string }) {
+export function WorldMapView({
+  copy,
+  title,
+  src,
+  onPick,
+  picked,
+}: {
+  copy: string;
+  title: string;
+  src?: string;
+} & Picking) {
   const map = useQuery(queries.map(copy));
   if (map.isError) return <Muted>There is no picture: {map.error.message}</Muted>;
   if (!map.data) return <Muted>Drawing it …</Muted>;
@@ -79,9 +89,14 @@ export function WorldMapView({ copy, title, src }: { copy: string; title: string
       map={map.data}
       src={src ?? copyPicture(copy) ?? ""}
       title={title}
+      onPick={onPick}
+      picked={picked}
     />
   );
 }
+
+/** A place that is picked on the map: with a click, a tap, or Enter for its middle. */
+type Picking = { onPick?: (x: number, z: number) => void; picked?: { x: number; z: number } };
 
 type Point = { x: number; y: number };
 
@@ -114,6 +129,27 @@ function SpawnAt({ p }: { p: Point }) {
   );
 }
 
+/** Where somebody stands, as a diamond. */
+function PlayerAt({ p, name }: { p: Point; name: string }) {
+  const diamond = `M${p.x} ${p.y - 6}l6 6l-6 6l-6 -6z`;
+  return (
+    <g>
+      <path
+        d={diamond}
+        fill="#fff"
+        stroke="#101614"
+        strokeWidth="2"
+      />
+      <text
+        x={p.x + 10}
+        y={p.y + 4}
+      >
+        {name}
+      </text>
+    </g>
+  );
+}
+
 function LandmarkAt({ p, say }: { p: Point; say: string }) {
   return (
     <g>
@@ -138,12 +174,26 @@ function LandmarkAt({ p, say }: { p: Point; say: string }) {
 }
 
 /** The part of the map that needs its size known. */
-export function MapOf({ map, src, title }: { map: WorldMap; src: string; title: string }) {
+export function MapOf({
+  map,
+  src,
+  title,
+  onPick,
+  picked,
+}: { map: WorldMap; src: string; title: string } & Picking) {
+  const [people, setPeople] = useState(true);
   const width = 620;
   const height = 416;
   const fit = Math.min(width / map.width, height / map.height) * 0.94;
   const [seen, setSeen] = useState<Seen>({ x: map.width / 2, y: map.height / 2, zoom: fit });
-  const from = useRef<{ id: number; x: number; y: number }>(null);
+  const from = useRef<{ id: number; x: number; y: number; moved: boolean }>(null);
+  const canPick = onPick !== undefined && map.scale > 0;
+  /** The place in the world of a point of the view, in its own units. */
+  const placeAt = (x: number, y: number) =>
+    onPick?.(
+      Math.round(map.left + (seen.x + (x - width / 2) / seen.zoom) * map.scale),
+      Math.round(map.top + (seen.y + (y - height / 2) / seen.zoom) * map.down),
+    );
   const go = (s: Partial<Seen>) => setSeen((old) => held({ ...old, ...s }, map, fit));
   const by = (factor: number) => setSeen((old) => held({ ...old, zoom: old.zoom * factor }, map, fit));
   const keys: Record<string, () => void> = {
@@ -155,6 +205,7 @@ export function MapOf({ map, src, title }: { map: WorldMap; src: string; title: 
     ArrowRight: () => go({ x: seen.x + 60 / seen.zoom }),
     ArrowUp: () => go({ y: seen.y - 60 / seen.zoom }),
     ArrowDown: () => go({ y: seen.y + 60 / seen.zoom }),
+    ...(canPick && { Enter: () => placeAt(width / 2, height / 2) }),
   };
   const at = (x: number, z: number) => ({
     x: width / 2 + ((x - map.left) / map.scale - seen.x) * seen.zoom,
@@ -169,7 +220,7 @@ export function MapOf({ map, src, title }: { map: WorldMap; src: string; title: 
       <View
         tabIndex={0}
         role="application"
-        aria-label={`Map of ${title}: arrow keys move it, plus and minus zoom, 0 shows all of it`}
+        aria-label={`Map of ${title}: arrow keys move it, plus and minus zoom, 0 shows all of it${canPick ? ", Enter picks the place in its middle" : ""}`}
         onKeyDown={(e) => {
           const act = keys[e.key];
           if (act) {
@@ -179,20 +230,30 @@ export function MapOf({ map, src, title }: { map: WorldMap; src: string; title: 
         }}
         onWheel={(e) => by(e.deltaY < 0 ? 1.2 : 1 / 1.2)}
         onPointerDown={(e) => {
-          from.current = { id: e.pointerId, x: e.clientX, y: e.clientY };
+          from.current = { id: e.pointerId, x: e.clientX, y: e.clientY, moved: false };
           e.currentTarget.setPointerCapture(e.pointerId);
         }}
         onPointerMove={(e) => {
           const f = from.current;
           if (!f || f.id !== e.pointerId) return;
-          const scale = width / e.currentTarget.clientWidth;
+          const scale = Math.min(width / e.currentTarget.clientWidth, height / e.currentTarget.clientHeight);
           const dx = (e.clientX - f.x) * scale;
           const dy = (e.clientY - f.y) * scale;
-          from.current = { id: f.id, x: e.clientX, y: e.clientY };
+          if (!f.moved && Math.hypot(dx, dy) < 4) return; // a hand that clicks is not quite still
+          from.current = { id: f.id, x: e.clientX, y: e.clientY, moved: true };
           setSeen((old) => held({ ...old, x: old.x - dx / old.zoom, y: old.y - dy / old.zoom }, map, fit));
         }}
-        onPointerUp={() => {
+        onPointerUp={(e) => {
+          const f = from.current;
           from.current = null;
+          if (!canPick || !f || f.moved) return;
+          // The picture fills the view and is cut where the view is longer than it.
+          const box = e.currentTarget.getBoundingClientRect();
+          const ratio = Math.max(box.width / width, box.height / height);
+          placeAt(
+            width / 2 + (e.clientX - box.left - box.width / 2) / ratio,
+            height / 2 + (e.clientY - box.top - box.height / 2) / ratio,
+          );
         }}
       >
         <svg
@@ -209,6 +270,23 @@ export function MapOf({ map, src, title }: { map: WorldMap; src: string; title: 
             preserveAspectRatio="none"
           />
           {spawn && <SpawnAt p={spawn} />}
+          {map.scale > 0 &&
+            people &&
+            map.players
+              .filter((p) => p.shown)
+              .map((p) => (
+                <PlayerAt
+                  key={p.id}
+                  p={at(p.x, p.z)}
+                  name={p.name || p.id}
+                />
+              ))}
+          {picked && canPick && (
+            <PlayerAt
+              p={at(picked.x, picked.z)}
+              name={`here: ${picked.x} / ${picked.z}`}
+            />
+          )}
           {map.scale > 0 &&
             map.landmarks
               .filter((l) => l.shown)
@@ -227,7 +305,16 @@ export function MapOf({ map, src, title }: { map: WorldMap; src: string; title: 
           {map.scale > 0 &&
             `, from ${Math.round(map.left)} / ${Math.round(map.top)} to ${Math.round(right)} / ${Math.round(bottom)}`}
           {hidden.length > 0 && `; beyond it: ${hidden.map((l) => l.say).join(", ")}`}
+          {canPick && ". Click a place to note a landmark there"}
         </Muted>
+        {map.players.length > 0 && (
+          <Switch
+            isSelected={people}
+            onChange={setPeople}
+          >
+            {count(map.players.length, "player", "players")}
+          </Switch>
+        )}
         <Button
           onPress={() => by(1.5)}
           aria-label="Zoom in"
