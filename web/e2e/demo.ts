@@ -4,7 +4,7 @@ import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { chromium, type Browser, type BrowserContext, type Page } from "playwright-core";
 
-const flags = [
+export const flags = [
   "--no-sandbox",
   "--disable-gpu",
   "--disable-quic",

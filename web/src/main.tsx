@@ -72,6 +72,14 @@ const Bar = styled.header`
     color: var(--ink);
     border-color: var(--accent);
   }
+  @media (forced-colors: active) {
+    nav a {
+      border-color: Canvas;
+    }
+    nav a[data-status="active"] {
+      border-color: Highlight;
+    }
+  }
   .who {
     color: var(--muted);
   }
@@ -102,7 +110,7 @@ const Bar = styled.header`
 function Frame() {
   const path = useRouterState({ select: (s) => s.location.pathname });
   useArriving(path);
-  return path === "/sign-in" ? <Outlet /> : <SignedIn />;
+  return path === "/sign-in" || (import.meta.env.DEV && path === "/parts") ? <Outlet /> : <SignedIn />;
 }
 
 /** Says that nothing new is heard. */
@@ -301,6 +309,16 @@ const routes = root.addChildren([
       choices: answers(s["choices"]),
     }),
   }),
+  // All parts in all states, for those who work on them: not in what is built.
+  ...(import.meta.env.DEV
+    ? [
+        createRoute({
+          getParentRoute: () => root,
+          path: "/parts",
+          component: page(() => import("./pages/parts"), "Parts"),
+        }),
+      ]
+    : []),
   createRoute({
     getParentRoute: () => root,
     path: "/changeovers",

@@ -20,6 +20,12 @@ export const GlobalStyle = createGlobalStyle`
       --focus: #92bcf5; --shadow: 0 1px 2px rgb(0 0 0 / 40%);
     }
   }
+  @media (prefers-contrast: more) {
+    :root { --line: #7d897f; --line-strong: #46524a; --muted: #36413a; --shadow: none; }
+  }
+  @media (prefers-contrast: more) and (prefers-color-scheme: dark) {
+    :root { --line: #7b888d; --line-strong: #a9b7bc; --muted: #d3dcd6; }
+  }
   * { box-sizing: border-box; }
   html { background: var(--ground); color: var(--ink); font: 15px/1.45 var(--text); }
   body { margin: 0; }

@@ -41,6 +41,16 @@ export function when(iso: string | undefined): string {
   return dateTime.format(new Date(iso));
 }
 
+const shortDay = new Intl.DateTimeFormat(tongue, { day: "numeric", month: "short" });
+const shortTime = new Intl.DateTimeFormat(tongue, { hour: "numeric", minute: "2-digit" });
+const shortMonth = new Intl.DateTimeFormat(tongue, { month: "short", year: "numeric" });
+
+/** A moment as a mark of a scale that spans so many milliseconds: a time, a day or a month. */
+export function day(at: number, span: number): string {
+  const days = span / 86_400_000;
+  return (days < 2 ? shortTime : days < 400 ? shortDay : shortMonth).format(at);
+}
+
 export function count(n: number, one: string, many: string): string {
   return n === 1 ? `1 ${one}` : `${n.toLocaleString(tongue)} ${many}`;
 }

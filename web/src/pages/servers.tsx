@@ -57,6 +57,11 @@ const Rows = styled(GridList)`
     border-color: var(--accent);
     background: var(--accent-soft);
   }
+  @media (forced-colors: active) {
+    .react-aria-GridListItem[data-selected] {
+      border: 3px solid Highlight;
+    }
+  }
   .react-aria-GridListItem[data-focus-visible] {
     outline: 2px solid var(--focus);
     outline-offset: 1px;

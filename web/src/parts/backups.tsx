@@ -1,13 +1,13 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
-import { useState } from "react";
+import { lazy, Suspense, useState } from "react";
 import styled from "styled-components";
 import { api, type Backup } from "../api/client";
 import { queries } from "../api/queries";
 import { bytes, when } from "../words";
 import { Allowance } from "./allowance";
 import { Button } from "./controls";
-import { copyPicture, Failure, Muted, Panel, Picture } from "./layout";
+import { copyPicture, Failure, Loading, Muted, Panel, Picture } from "./layout";
 import { Mark } from "./marks";
 import { Rules } from "./rules";
 import { TimeLine } from "./time-line";
@@ -32,12 +32,16 @@ const Line = styled.li`
 
 const fewShown = 8;
 
+// A calendar is fetched when there is something to choose among.
+const BackupDays = lazy(() => import("./backup-days"));
+
 /** The backups of a server: made now or by rule, what each is worth, and the way back to it. */
 export function ServerBackups({ server, held }: { server: string; held: boolean }) {
   const client = useQueryClient();
   const backups = useQuery(queries.backups(server));
   const [aside, setAside] = useState(false);
   const [all, setAll] = useState(false);
+  const [day, setDay] = useState("");
   const gone = useQuery({ ...queries.backups(server, true), enabled: aside });
   const make = useMutation({
     mutationFn: () => api.makeBackup({ server }),
@@ -45,6 +49,8 @@ export function ServerBackups({ server, held }: { server: string; held: boolean 
   });
   if (backups.isError) return <Failure error={backups.error} />;
   const list = backups.data ?? [];
+  const ofDay = list.filter((b) => new Date(b.begun).toLocaleDateString("sv") === day);
+  const shown = day ? ofDay : all ? list : list.slice(0, fewShown);
   const kept = list.filter((b) => b.state === "done");
   return (
     <div style={{ display: "grid", gap: "1.1rem" }}>
@@ -75,10 +81,22 @@ export function ServerBackups({ server, held }: { server: string; held: boolean 
             moments={kept.map((b) => ({ at: b.begun, keeps: true, says: b.why ?? b.says }))}
           />
         )}
+        {list.length > fewShown && (
+          <details>
+            <summary>{day ? `Those of ${day}` : "Choose a day"}</summary>
+            <Suspense fallback={<Loading say="Fetching the calendar" />}>
+              <BackupDays
+                backups={list}
+                onChoose={setDay}
+              />
+            </Suspense>
+            {day && <Button onPress={() => setDay("")}>All days</Button>}
+          </details>
+        )}
         {backups.isPending && <Muted>Looking …</Muted>}
         {backups.data?.length === 0 && <Muted>There is none yet.</Muted>}
         <ul aria-live="polite">
-          {(all ? list : list.slice(0, fewShown)).map((b) => (
+          {shown.map((b) => (
             <BackupLine
               key={b.id}
               backup={b}

@@ -34,6 +34,10 @@ const StyledButton = styled(AriaButton)<{ $look: Look }>`
     outline: 2px solid var(--focus);
     outline-offset: 2px;
   }
+  @media (forced-colors: active) {
+    forced-color-adjust: ${(p) => (p.$look === "main" ? "none" : "auto")};
+    ${(p) => (p.$look === "main" ? "background: Highlight; color: HighlightText; border-color: Highlight;" : "")}
+  }
 `;
 
 export function Button({ look = "plain", ...props }: ButtonProps & { look?: Look }) {
@@ -67,6 +71,12 @@ export const Tab = styled(AriaTab)`
   }
   &[data-hovered] {
     color: var(--ink);
+  }
+  @media (forced-colors: active) {
+    border-color: Canvas;
+    &[data-selected] {
+      border-color: Highlight;
+    }
   }
   &[data-focus-visible] {
     outline: 2px solid var(--focus);

@@ -28,6 +28,9 @@ const Styled = styled(TextField)`
     min-width: 0;
     width: 100%;
   }
+  &[data-disabled] {
+    opacity: 0.6;
+  }
   [slot="description"] {
     color: var(--muted);
     font-size: 0.85rem;

@@ -1,11 +1,13 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
-import type { Backup, Changeover } from "../api/client";
+import { lazy, Suspense } from "react";
+import type { Backup, Changeover, World } from "../api/client";
 import { queries } from "../api/queries";
 import { bytes, sentence } from "../words";
-import { Failure, Muted, Panel, Told } from "./layout";
+import { Failure, Loading, Muted, Panel, Told } from "./layout";
 import { Mark } from "./marks";
 import { Since } from "./moment";
+import type { State } from "./size-chart";
 
 type Moment = {
   at: string;
@@ -46,19 +48,54 @@ export function moments(changeovers: Changeover[], backups: Backup[]): Moment[] 
   return out.toSorted((a, b) => b.at.localeCompare(a.at));
 }
 
+// What draws is fetched with the first chart.
+const SizeChart = lazy(() => import("./size-chart"));
+
+/** The states of a server's worlds that are in the library, the oldest first. */
+export function statesOf(server: string, worlds: World[]): State[] {
+  return worlds
+    .flatMap((w) => w.copies)
+    .filter((c) => c.server === server)
+    .map((c) => {
+      const played = Date.parse(c.facts.lastPlayed);
+      return { at: Date.parse(c.createdAt), bytes: c.bytes, played: played > 0 ? played : undefined };
+    })
+    .toSorted((a, b) => a.at - b.at);
+}
+
 /** How much of it is shown; the rest stands behind the tabs. */
 const newest = 8;
 
 export function Happened({ server }: { server: string }) {
   const changeovers = useQuery(queries.changeovers(server));
   const backups = useQuery(queries.backups(server));
+  const worlds = useQuery(queries.worlds({ server }));
   if (changeovers.isError) return <Failure error={changeovers.error} />;
   if (backups.isError) return <Failure error={backups.error} />;
+  const states = statesOf(server, worlds.data ?? []);
   const all = moments(changeovers.data ?? [], backups.data ?? []);
   return (
     <Panel>
       <h2>What happened here</h2>
-      {all.length === 0 && <Muted>Nothing yet.</Muted>}
+      {changeovers.isPending && <Loading say="Reading what happened" />}
+      {changeovers.data && all.length === 0 && (
+        <Muted>
+          Nothing yet. What changeovers and backups do here is told in this place, with how large the world
+          was and when it was played.
+        </Muted>
+      )}
+      {states.length > 1 && (
+        <Suspense fallback={<Loading say="Drawing its size" />}>
+          <SizeChart
+            states={states}
+            deeds={all.flatMap((m) =>
+              m.changeover && m.mark === "done"
+                ? [{ at: Date.parse(m.at), says: sentence(m.changeover.title) }]
+                : [],
+            )}
+          />
+        </Suspense>
+      )}
       <Told>
         {all.slice(0, newest).map((m) => (
           <li key={m.key}>

@@ -46,6 +46,13 @@ const Bar = styled.div`
     height: 100%;
     background: var(--accent);
   }
+  @media (forced-colors: active) {
+    border: 1px solid;
+    div {
+      forced-color-adjust: none;
+      background: Highlight;
+    }
+  }
 `;
 
 /** How much of something is done, with what is said above and below the bar. */
@@ -91,6 +98,11 @@ const Bones = styled.div`
     height: 1.1rem;
     border-radius: 4px;
     background: var(--line);
+  }
+  @media (forced-colors: active) {
+    div {
+      border: 1px solid GrayText;
+    }
   }
   div:nth-child(2) {
     width: 80%;
