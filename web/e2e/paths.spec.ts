@@ -108,6 +108,29 @@ test("onto a server of a host that nobody knows yet, in six clicks more", async 
   await context.close();
 });
 
+test("a plan that somebody else has overtaken says so, and is made anew", async () => {
+  const { page, context, errors } = await demo.page();
+  await page.goto("/change?kind=reset&server=north-plot");
+  const go = page.getByRole("button", { name: "Carry it out on north-plot" });
+  await page.getByText("Players are locked out from here", { exact: true }).waitFor();
+  expect(await go.isDisabled()).toBe(false);
+  run("put", "fen-garden", "north-plot", "--yes");
+  const told = page.getByRole("alert").filter({ hasText: "this plan was made before" });
+  await told.getByText(`${demo.user} has carried out`).waitFor();
+  expect(await go.isDisabled()).toBe(true);
+  await accessible(page, "overtaken");
+  await page.getByRole("button", { name: "Make the plan anew" }).click();
+  await told.waitFor({ state: "detached" });
+  await page.waitForFunction(
+    (name) => [...document.querySelectorAll("button")].some((b) => b.textContent === name && !b.disabled),
+    "Carry it out on north-plot",
+  );
+  const [last] = JSON.parse(run("--json", "changeovers").toString()) as { id: number }[];
+  run("undo", String(last?.id), "--yes");
+  expect(errors).toEqual([]);
+  await context.close();
+});
+
 test("a world is dragged onto a server, with a mouse and with keys", async () => {
   const { page, context, errors } = await demo.page();
   await page.goto("/library");

@@ -3,7 +3,7 @@ import { Link, useNavigate, useSearch } from "@tanstack/react-router";
 import { useState } from "react";
 import { Radio, RadioGroup } from "react-aria-components";
 import styled from "styled-components";
-import { api, type Choices, type Kind, type Sheet, type Wish } from "../api/client";
+import { api, type Changeover, type Choices, type Kind, type Sheet, type Wish } from "../api/client";
 import { queries } from "../api/queries";
 import { Choice } from "../parts/choice";
 import { Button, Switch } from "../parts/controls";
@@ -21,6 +21,7 @@ import {
   serverPicture,
 } from "../parts/layout";
 import { Mark } from "../parts/marks";
+import { Since } from "../parts/moment";
 import { PlanView } from "../parts/plan";
 import { FitSheet } from "../parts/sheet";
 import { bytes, count, quoted } from "../words";
@@ -510,6 +511,40 @@ function NowAndThen({ wish }: { wish: Wish }) {
   );
 }
 
+/** What somebody else has done, or does, on the server since a plan was made: that plan does not hold any more. */
+function Overtaken({ server, plan, anew }: { server: string; plan: Changeover; anew: () => void }) {
+  const by = useOvertaking(server, plan);
+  if (!by) return null;
+  return (
+    <Panel role="alert">
+      <p>
+        <Mark of="choose">somebody was here</Mark> {by.createdBy}{" "}
+        {isOver(by) ? "has carried out" : "carries out"}{" "}
+        <Link
+          to="/changeovers/$id"
+          params={{ id: String(by.id) }}
+        >
+          {by.title}
+        </Link>{" "}
+        on {server}, begun <Since at={by.startedAt ?? by.createdAt} />: this plan was made before.
+      </p>
+      <p style={{ marginTop: "0.6rem" }}>
+        {isOver(by) ? <Button onPress={anew}>Make the plan anew</Button> : "When that is done, make it anew."}
+      </p>
+    </Panel>
+  );
+}
+
+const isOver = (c: Changeover) => c.state === "done" || c.state === "undone";
+
+/** The newest changeover of a server that was started after a plan was made. */
+function useOvertaking(server: string, plan: Changeover | undefined): Changeover | undefined {
+  const list = useQuery({ ...queries.changeovers(server), enabled: plan !== undefined });
+  if (!plan) return undefined;
+  const made = Date.parse(plan.createdAt);
+  return list.data?.find((c) => c.id !== plan.id && Date.parse(c.startedAt ?? "") > made);
+}
+
 /** From what is wanted over the sheet and the plan to the start: nothing is touched before the last button. */
 export function Change() {
   const navigate = useNavigate();
@@ -525,6 +560,11 @@ export function Change() {
   // The plan is made as soon as it can be: it touches nothing, and one that is not carried out is forgotten.
   const draft = useQuery({ ...queries.draft(wish), enabled: ready });
   const plan = ready ? draft.data : undefined;
+  const overtaken = useOvertaking(wish.server, plan) !== undefined;
+  const anew = () => {
+    void sheet.refetch();
+    void draft.refetch();
+  };
   const start = useMutation({
     mutationFn: (id: number) => api.act(id, "start"),
     onSuccess: (c) => navigate({ to: "/changeovers/$id", params: { id: String(c.id) } }),
@@ -548,6 +588,13 @@ export function Change() {
         {lead[wish.kind] && <Muted>{lead[wish.kind]}</Muted>}
       </div>
       {wish.kind === "put" && <NowAndThen wish={wish} />}
+      {plan && (
+        <Overtaken
+          server={wish.server}
+          plan={plan}
+          anew={anew}
+        />
+      )}
       {start.isError && <Failure error={start.error} />}
       {draft.isError && ready && <Failure error={draft.error} />}
       {sheeted && sheet.isError && <Failure error={sheet.error} />}
@@ -585,7 +632,7 @@ export function Change() {
           </Button>
           <Button
             look="main"
-            isDisabled={!plan || start.isPending}
+            isDisabled={!plan || overtaken || start.isPending}
             onPress={() => plan && start.mutate(plan.id)}
           >
             Carry it out on {wish.server}

@@ -5,7 +5,18 @@ import styled from "styled-components";
 import { api, type Asks, type Changeover } from "../api/client";
 import { queries } from "../api/queries";
 import { Button } from "../parts/controls";
-import { Crumb, Failure, Head, Muted, Page, Panel, Progress } from "../parts/layout";
+import {
+  Answer,
+  copyPicture,
+  Crumb,
+  Failure,
+  Head,
+  Muted,
+  Page,
+  Panel,
+  Picture,
+  Progress,
+} from "../parts/layout";
 import { Mark } from "../parts/marks";
 import { PlanView, ProofList } from "../parts/plan";
 import { bytes, millis, sentence, when } from "../words";
@@ -146,12 +157,33 @@ function Under({ c }: { c: Changeover }) {
   );
 }
 
+const Ended = styled.div`
+  display: flex;
+  gap: 1.1rem;
+  align-items: center;
+  margin-bottom: 0.8rem;
+`;
+
 /** What became of it, in words. */
 function Outcome({ c }: { c: Changeover }) {
   if (c.state === "done") {
     return (
       <Panel>
-        <h2>{c.unproven ? "Done, not proven" : "Done"}</h2>
+        <Ended>
+          {c.copy && (
+            <Picture
+              size={112}
+              src={copyPicture(c.copy, 224)}
+              of={c.title}
+              by={c.copy}
+            />
+          )}
+          <div>
+            <Big as="h2">{c.unproven ? "Done, not proven" : "Done"}</Big>
+            <p>{sentence(c.title)}</p>
+            {!c.unproven && c.proof && c.lasting && <Muted>Its world was seen to run.</Muted>}
+          </div>
+        </Ended>
         {c.unproven && (
           <>
             <p>Not seen:</p>
@@ -416,18 +448,26 @@ export function ChangeoverPage() {
     mutationFn: ({ landmark, seen }: { landmark: number; seen: boolean }) => api.tick(id, landmark, seen),
     onSuccess: (now) => client.setQueryData(queries.changeover(id).queryKey, now),
   });
-  if (query.isError)
-    return (
-      <Page>
-        <Failure error={query.error} />
-      </Page>
-    );
   if (!c)
     return (
       <Page>
-        <Muted>Reading …</Muted>
+        <div>
+          <Crumb>
+            <Link to="/changeovers">Changeovers</Link>
+          </Crumb>
+          <Head>
+            <h1>Changeover {text}</h1>
+          </Head>
+        </div>
+        <Answer
+          of={query}
+          waiting="Reading what was done"
+        >
+          {() => null}
+        </Answer>
       </Page>
     );
+  const ended = c.state === "done" || c.state === "undone";
   return (
     <Page>
       <Top c={c} />
@@ -473,12 +513,25 @@ export function ChangeoverPage() {
             </Panel>
           )}
           <Panel>
-            <h2>Log of {c.server}</h2>
-            <Log
-              key={c.server}
-              server={c.server}
-              height="17rem"
-            />
+            {ended ? (
+              <details>
+                <summary>Log of {c.server}</summary>
+                <Log
+                  key={c.server}
+                  server={c.server}
+                  height="17rem"
+                />
+              </details>
+            ) : (
+              <>
+                <h2>Log of {c.server}</h2>
+                <Log
+                  key={c.server}
+                  server={c.server}
+                  height="17rem"
+                />
+              </>
+            )}
           </Panel>
         </div>
       </Cols>

@@ -2,12 +2,18 @@ import { useQuery } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import type { Changeover } from "../api/client";
 import { queries } from "../api/queries";
-import { Failure, Head, Muted, Page, Panel, Table } from "../parts/layout";
+import { Answer, Head, Muted, Page, Panel, Table } from "../parts/layout";
 import { Mark } from "../parts/marks";
 import { millis, sentence, when } from "../words";
 
 export function ChangeoverTable({ list }: { list: Changeover[] }) {
-  if (list.length === 0) return <Muted>Nothing has been changed yet.</Muted>;
+  if (list.length === 0)
+    return (
+      <Muted>
+        Nothing has been changed yet. <Link to="/bring">Bring a world over</Link>, and what was done stands
+        here, each with the way back.
+      </Muted>
+    );
   return (
     <Table>
       <thead>
@@ -59,12 +65,16 @@ export function Changeovers() {
       <Head>
         <h1>Changeovers</h1>
       </Head>
-      {list.isError && <Failure error={list.error} />}
-      {list.data && (
-        <Panel>
-          <ChangeoverTable list={list.data} />
-        </Panel>
-      )}
+      <Answer
+        of={list}
+        waiting="Reading what was changed"
+      >
+        {(all) => (
+          <Panel>
+            <ChangeoverTable list={all} />
+          </Panel>
+        )}
+      </Answer>
     </Page>
   );
 }

@@ -4,7 +4,7 @@ import styled from "styled-components";
 import { api, type Game } from "../api/client";
 import { queries } from "../api/queries";
 import { Button } from "../parts/controls";
-import { Failure, Head, Muted, Page, Panel, Table } from "../parts/layout";
+import { Answer, Failure, Head, Muted, Page, Panel, Picture, Table } from "../parts/layout";
 import { when } from "../words";
 
 const Source = styled.details`
@@ -28,7 +28,7 @@ const Source = styled.details`
 const Line = styled.div`
   display: flex;
   gap: 0.9rem;
-  align-items: baseline;
+  align-items: center;
   flex-wrap: wrap;
   h2 {
     margin: 0;
@@ -52,13 +52,23 @@ export function Games() {
           Write a profile
         </Link>
       </Head>
-      {games.isError && <Failure error={games.error} />}
-      {games.data?.map((g) => (
-        <OneGame
-          key={g.id}
-          game={g}
-        />
-      ))}
+      <Muted>
+        What Reshard knows of a game stands in its profile: where worlds are, what settings mean, how a server
+        is stopped. For another game, write one.
+      </Muted>
+      <Answer
+        of={games}
+        waiting="Reading which games are known"
+      >
+        {(list) =>
+          list.map((g) => (
+            <OneGame
+              key={g.id}
+              game={g}
+            />
+          ))
+        }
+      </Answer>
     </Page>
   );
 }
@@ -80,6 +90,10 @@ function OneGame({ game: g }: { game: Game }) {
   return (
     <Panel>
       <Line>
+        <Picture
+          size={40}
+          of={g.title}
+        />
         <h2>{g.title}</h2>
         <Muted>
           <code>{g.id}</code> · kinds of server: {g.kinds.join(", ")} · {originText(g)}

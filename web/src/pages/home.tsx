@@ -1,10 +1,11 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link, useNavigate } from "@tanstack/react-router";
+import styled from "styled-components";
 import { type Changeover, type Server } from "../api/client";
 import { queries } from "../api/queries";
 import { Arrivals } from "../parts/arrivals";
 import { Alerts } from "../parts/alerts";
-import { Failure, Head, Loading, Muted, Page, Panel, Told } from "../parts/layout";
+import { Failure, Head, Loading, Muted, Page, Panel, Picture, serverPicture, Told } from "../parts/layout";
 import { Mark } from "../parts/marks";
 import { count, sentence } from "../words";
 import { Since } from "../parts/moment";
@@ -12,6 +13,35 @@ import { soonOf } from "../parts/soon";
 
 /** How many of what happened lately are told here. */
 const lately = 8;
+
+const Fleet = styled.ul`
+  display: grid;
+  grid-template-columns: repeat(auto-fill, minmax(12rem, 1fr));
+  gap: 0.6rem;
+  margin-bottom: 1rem;
+  &:empty {
+    display: none;
+  }
+  a {
+    display: flex;
+    gap: 0.7rem;
+    align-items: center;
+    color: var(--ink);
+    text-decoration: none;
+  }
+  a:hover b {
+    text-decoration: underline;
+  }
+  span > b {
+    display: block;
+  }
+  @media (max-width: 46rem) {
+    grid-template-columns: repeat(2, minmax(0, 1fr));
+    b {
+      overflow-wrap: anywhere;
+    }
+  }
+`;
 
 const ends = new Set(["done", "undone"]);
 
@@ -165,6 +195,29 @@ export function Home() {
               {up === 1 ? "s" : ""}.
             </Muted>
           )}
+          <Fleet>
+            {servers.data.slice(0, lately).map((s) => (
+              <li key={s.name}>
+                <Link
+                  to="/servers/$server"
+                  params={{ server: s.name }}
+                >
+                  <Picture
+                    size={52}
+                    src={s.drawn && s.activeTitle ? serverPicture(s.name, s.active, s.since) : undefined}
+                    of={s.activeTitle || s.active || s.name}
+                  />
+                  <span>
+                    <b>{s.name}</b>
+                    <Mark
+                      of={s.state}
+                      quiet
+                    />
+                  </span>
+                </Link>
+              </li>
+            ))}
+          </Fleet>
           <Told>
             {list
               .filter((c) => ends.has(c.state))

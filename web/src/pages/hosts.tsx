@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { queries } from "../api/queries";
 import { AddHost } from "../parts/add-host";
 import { HostPanel } from "../parts/host";
-import { Failure, Head, Loading, Muted, Page } from "../parts/layout";
+import { Answer, Head, Muted, Page } from "../parts/layout";
 
 /** The machines and accounts where servers live. */
 export function Hosts() {
@@ -13,14 +13,19 @@ export function Hosts() {
         <h1>Hosts</h1>
       </Head>
       <Muted>The machines and accounts where servers live.</Muted>
-      {hosts.isPending && <Loading say="Reading which hosts are known" />}
-      {hosts.isError && <Failure error={hosts.error} />}
-      {hosts.data?.map((h) => (
-        <HostPanel
-          key={h.name}
-          host={h}
-        />
-      ))}
+      <Answer
+        of={hosts}
+        waiting="Reading which hosts are known"
+      >
+        {(list) =>
+          list.map((h) => (
+            <HostPanel
+              key={h.name}
+              host={h}
+            />
+          ))
+        }
+      </Answer>
       <AddHost />
     </Page>
   );

@@ -5,7 +5,7 @@ import { TabPanel, Tabs } from "react-aria-components";
 import { api, Problem, type Server, type ServerFacts } from "../api/client";
 import { queries } from "../api/queries";
 import { Button, Tab, TabList } from "../parts/controls";
-import { Crumb, Failure, Head, Loading, Muted, Page, Panel } from "../parts/layout";
+import { Answer, Crumb, Failure, Head, Muted, Page, Panel } from "../parts/layout";
 import { Log } from "../parts/log";
 import { Mark } from "../parts/marks";
 import { ChangeoverTable } from "./changeovers";
@@ -194,8 +194,6 @@ export function ServerPage() {
           )}
         </Head>
       </div>
-      {server.isPending && <Loading say="Looking at the server" />}
-      {server.isError && <Failure error={server.error} />}
       {operate.isError && <Failure error={operate.error} />}
       {operate.error instanceof Problem && operate.error.code === "needs-choice" && (
         <p>
@@ -259,17 +257,28 @@ export function ServerPage() {
         </Panel>
       )}
       {s?.trouble && <Failure error={new Error(s.trouble)} />}
-      {server.data && <ServerTabs facts={server.data} />}
+      <Answer
+        of={server}
+        waiting="Looking at the server"
+      >
+        {(facts) => <ServerTabs facts={facts} />}
+      </Answer>
     </Page>
   );
 }
 
 function ServerChangeovers({ server }: { server: string }) {
   const list = useQuery(queries.changeovers(server));
-  if (list.isError) return <Failure error={list.error} />;
   return (
-    <Panel>
-      <ChangeoverTable list={list.data ?? []} />
-    </Panel>
+    <Answer
+      of={list}
+      waiting="Reading what was changed here"
+    >
+      {(all) => (
+        <Panel>
+          <ChangeoverTable list={all} />
+        </Panel>
+      )}
+    </Answer>
   );
 }

@@ -432,7 +432,12 @@ export function Servers() {
         <h1>Servers</h1>
         <Button onPress={() => void navigate({ to: "/add-server" })}>Add a server</Button>
       </Head>
-      {servers.isError && <Failure error={servers.error} />}
+      {servers.isError && (
+        <Failure
+          error={servers.error}
+          again={() => void servers.refetch()}
+        />
+      )}
       {servers.isPending && <Loading say="Looking at the servers" />}
       {servers.data?.length === 0 && (
         <Panel>

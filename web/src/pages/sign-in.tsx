@@ -5,6 +5,7 @@ import { Form, Input, Label, TextField } from "react-aria-components";
 import styled from "styled-components";
 import { api } from "../api/client";
 import { Button } from "../parts/controls";
+import { Emblem } from "../parts/emblem";
 import { Failure, Muted } from "../parts/layout";
 
 const Whole = styled.main`
@@ -36,6 +37,10 @@ const Whole = styled.main`
     background: var(--raised);
     color: var(--ink);
   }
+  p[aria-hidden] {
+    display: flex;
+    justify-content: space-between;
+  }
   img {
     width: 34px;
     vertical-align: -8px;
@@ -63,6 +68,15 @@ export function SignIn() {
           signIn.mutate();
         }}
       >
+        <p aria-hidden="true">
+          {["Fen Garden", "Winter Beds", "Old Quay", "Frostfall", "Alder Carr", "Reed Beds"].map((of) => (
+            <Emblem
+              key={of}
+              of={of}
+              size={46}
+            />
+          ))}
+        </p>
         <h1>
           <img
             src="/mark.svg"
@@ -102,6 +116,10 @@ export function SignIn() {
         >
           {signIn.isPending ? "Signing in …" : "Sign in"}
         </Button>
+        <Muted>
+          No account yet? Whoever has one makes another on the page Users, or with{" "}
+          <code>reshard users add NAME</code>.
+        </Muted>
       </Form>
     </Whole>
   );

@@ -1,11 +1,25 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
+import styled from "styled-components";
 import { api, type User } from "../api/client";
 import { queries } from "../api/queries";
 import { Button } from "../parts/controls";
 import { Columns, Field } from "../parts/form";
-import { Failure, Head, Muted, Page, Panel, Table } from "../parts/layout";
+import { Answer, Failure, Head, Muted, Page, Panel, Picture, Table } from "../parts/layout";
 import { when } from "../words";
+
+const Sides = styled.div`
+  display: grid;
+  gap: 1.2rem;
+  grid-template-columns: repeat(auto-fit, minmax(min(24rem, 100%), 1fr));
+  align-items: start;
+`;
+
+const Who = styled.span`
+  display: flex;
+  gap: 0.7rem;
+  align-items: center;
+`;
 
 function UserTable({ users }: { users: User[] }) {
   const client = useQueryClient();
@@ -32,7 +46,13 @@ function UserTable({ users }: { users: User[] }) {
             {users.map((u) => (
               <tr key={u.name}>
                 <td>
-                  <b>{u.name}</b>
+                  <Who>
+                    <Picture
+                      size={28}
+                      of={u.name}
+                    />
+                    <b>{u.name}</b>
+                  </Who>
                 </td>
                 <td>{when(u.createdAt)}</td>
                 <td style={{ textAlign: "right" }}>
@@ -84,6 +104,7 @@ function SetPassword({ users }: { users: User[] }) {
           value={name}
           onChange={setName}
           autoComplete="off"
+          hint={known ? "is there already: this sets another password" : "a new name adds a user"}
         />
         <Field
           label="New password"
@@ -91,7 +112,7 @@ function SetPassword({ users }: { users: User[] }) {
           value={password}
           onChange={setPassword}
           autoComplete="new-password"
-          hint="At least 10 characters. Every user may do everything."
+          hint="At least 10 characters"
         />
         <div className="wide">
           <Button
@@ -124,9 +145,21 @@ export function Users() {
       <Head>
         <h1>Users</h1>
       </Head>
-      {users.isError && <Failure error={users.error} />}
-      <UserTable users={users.data ?? []} />
-      <SetPassword users={users.data ?? []} />
+      <Muted>
+        Who may sign in, here and with the command line. Every user may do everything; who did what stands
+        with each changeover.
+      </Muted>
+      <Answer
+        of={users}
+        waiting="Reading who may sign in"
+      >
+        {(list) => (
+          <Sides>
+            <UserTable users={list} />
+            <SetPassword users={list} />
+          </Sides>
+        )}
+      </Answer>
     </Page>
   );
 }

@@ -2,6 +2,7 @@ import { useLayoutEffect, useRef, useState, type ReactNode } from "react";
 import { ProgressBar } from "react-aria-components";
 import styled from "styled-components";
 import { Problem } from "../api/client";
+import { Button } from "./controls";
 import { Emblem } from "./emblem";
 
 export const Page = styled.main`
@@ -288,8 +289,8 @@ const Trouble = styled.div`
   }
 `;
 
-/** An error as a person needs it: what happened, and what to do next. */
-export function Failure({ error }: { error: unknown }) {
+/** An error as a person needs it: what happened, and what to do next; again tries once more. */
+export function Failure({ error, again }: { error: unknown; again?: () => void }) {
   const next = error instanceof Problem ? error.next : "";
   return (
     <Trouble role="alert">
@@ -297,7 +298,35 @@ export function Failure({ error }: { error: unknown }) {
         <strong>✕</strong> {error instanceof Error ? error.message : String(error)}
       </p>
       {next && <p>{next}</p>}
+      {again && (
+        <p>
+          <Button onPress={again}>Try again</Button>
+        </p>
+      )}
     </Trouble>
+  );
+}
+
+/** What the service has answered, in each of its states: still to come, failed or not allowed, and there. */
+export function Answer<T>({
+  of,
+  waiting,
+  children,
+}: {
+  of: { data: T | undefined; isError: boolean; error: unknown; refetch: () => Promise<unknown> };
+  waiting: string;
+  children: (data: T) => ReactNode;
+}) {
+  return (
+    <>
+      {of.isError && (
+        <Failure
+          error={of.error}
+          again={() => void of.refetch()}
+        />
+      )}
+      {of.data === undefined ? !of.isError && <Loading say={waiting} /> : children(of.data)}
+    </>
   );
 }
 
