@@ -96,6 +96,19 @@ test("the last page that goes closes the stream; a silent one is taken for gone"
   expect(open()).toHaveLength(0);
 });
 
+test("a page that has just come has missed nothing, though the stream is opened anew for it", () => {
+  const hub = hubOf();
+  const first = page(hub);
+  vi.runAllTimers();
+  now().begin();
+  hub.hear(first.see, { bye: true });
+  vi.runAllTimers();
+  const second = page(hub);
+  vi.runAllTimers();
+  now().begin();
+  expect(second.heard).toEqual([{ kind: "open", again: false }]);
+});
+
 test("what was lost is said, and that it is there again", () => {
   const hub = hubOf();
   const { heard } = page(hub);

@@ -22,26 +22,29 @@ const told = ["server", "gone", "changeover", "arrivals", "backup", "alerts", "l
 const silence = 200_000;
 
 export class StreamHub {
-  private readonly pages = new Map<Listener, { logs: string[]; heard: number }>();
+  private readonly pages = new Map<Listener, { logs: string[]; heard: number; opened: boolean }>();
   private source: EventSource | undefined;
   private address = "";
-  private opened = 0;
   private timer: ReturnType<typeof setTimeout> | undefined;
 
   constructor(private readonly open: (address: string) => EventSource = (a) => new EventSource(a)) {}
 
   join(page: Listener): void {
-    this.pages.set(page, { logs: [], heard: Date.now() });
-    if (this.source?.readyState === 1) page({ kind: "open", again: false });
+    const opened = this.source?.readyState === 1;
+    this.pages.set(page, { logs: [], heard: Date.now(), opened });
+    if (opened) page({ kind: "open", again: false });
     this.settle();
   }
 
   hear(page: Listener, what: Asking): void {
     const known = this.pages.get(page);
     if ("bye" in what) this.pages.delete(page);
-    else if (known)
-      this.pages.set(page, { logs: "logs" in what ? what.logs : known.logs, heard: Date.now() });
-    else this.pages.set(page, { logs: "logs" in what ? what.logs : [], heard: Date.now() });
+    else
+      this.pages.set(page, {
+        logs: "logs" in what ? what.logs : (known?.logs ?? []),
+        heard: Date.now(),
+        opened: known?.opened ?? false,
+      });
     this.settle();
   }
 
@@ -75,12 +78,20 @@ export class StreamHub {
     this.source?.close();
     this.address = address;
     this.source = this.open(address);
-    this.source.addEventListener("open", () => this.tell({ kind: "open", again: this.opened++ > 0 }));
+    this.source.addEventListener("open", () => this.begun());
     this.source.addEventListener("error", () => this.lost());
     for (const kind of told) {
       this.source.addEventListener(kind, (e) =>
         this.tell({ kind, value: JSON.parse((e as MessageEvent<string>).data) } as Happening),
       );
+    }
+  }
+
+  /** Each page is told for itself whether it has missed something: one that has just come has not. */
+  private begun(): void {
+    for (const [page, known] of this.pages) {
+      page({ kind: "open", again: known.opened });
+      known.opened = true;
     }
   }
 

@@ -4,16 +4,22 @@ import type { Changeover, LogLine, Server, ServerFacts } from "./client";
 import { toldKey } from "./queries";
 import { StreamHub, type Asking, type Happening, type Listener } from "./stream-hub";
 
+/** How many lines of a log are kept for who comes later. */
+const mostHeard = 1000;
+
 /** This page's end of the browser's stream. */
 class Stream {
   private readonly listeners = new Set<Listener>();
-  private readonly logs = new Map<string, number>();
+  private readonly logs = new Map<string, { by: Set<(lines: LogLine[]) => void>; heard: LogLine[] }>();
   private ask: ((what: Asking) => void) | undefined;
 
   /** Begins to listen; the same stream serves all pages. */
   start(): void {
     if (this.ask) return;
-    const hear = (what: Happening) => this.listeners.forEach((l) => l(what));
+    const hear = (what: Happening) => {
+      if (what.kind === "log") this.logged(what.value.server, what.value.lines as LogLine[]);
+      this.listeners.forEach((l) => l(what));
+    };
     if (typeof SharedWorker === "function") {
       const worker = new SharedWorker(new URL("./stream-worker.ts", import.meta.url), {
         type: "module",
@@ -40,24 +46,39 @@ class Stream {
     return () => this.listeners.delete(see);
   }
 
-  /** Follows a server's log: its last lines, then every new one, each once. */
+  /**
+   * Follows a server's log: its last lines, then every new one, each once. What is followed already is not asked for
+   * anew, so who comes later is shown what has been heard of it.
+   */
   follow(server: string, see: (lines: LogLine[]) => void): () => void {
     const last = new Map<string, number>(); // by run: the end of the last line
-    const end = this.listen((what) => {
-      if (what.kind !== "log" || what.value.server !== server) return;
-      const fresh = (what.value.lines as LogLine[]).filter((l) => l.offset > (last.get(l.run) ?? -1));
+    const take = (lines: LogLine[]) => {
+      const fresh = lines.filter((l) => l.offset > (last.get(l.run) ?? -1));
       for (const l of fresh) last.set(l.run, l.offset);
-      see(fresh);
-    });
-    this.logs.set(server, (this.logs.get(server) ?? 0) + 1);
+      if (fresh.length > 0) see(fresh);
+    };
+    const followed = this.logs.get(server) ?? { by: new Set(), heard: [] };
+    this.logs.set(server, followed);
+    followed.by.add(take);
+    take(followed.heard);
     this.wanted();
     return () => {
-      end();
-      const left = (this.logs.get(server) ?? 1) - 1;
-      if (left > 0) this.logs.set(server, left);
-      else this.logs.delete(server);
-      this.wanted();
+      followed.by.delete(take);
+      // A page that is drawn anew leaves and comes at the same moment.
+      setTimeout(() => {
+        if (followed.by.size > 0 || this.logs.get(server) !== followed) return;
+        this.logs.delete(server);
+        this.wanted();
+      });
     };
+  }
+
+  /** Shows lines of a log to all who follow it, and keeps the last of them. */
+  private logged(server: string, lines: LogLine[]): void {
+    const followed = this.logs.get(server);
+    if (!followed) return;
+    followed.heard = [...followed.heard, ...lines].slice(-mostHeard);
+    followed.by.forEach((take) => take(lines));
   }
 
   private wanted(): void {

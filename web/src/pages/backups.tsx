@@ -8,7 +8,7 @@ import { Allowance } from "../parts/allowance";
 import { Choice } from "../parts/choice";
 import { Button, Switch } from "../parts/controls";
 import { AddForm, Field } from "../parts/form";
-import { Failure, Head, Muted, Page, Panel, Table } from "../parts/layout";
+import { Answer, Failure, Head, Muted, Page, Panel, Table } from "../parts/layout";
 import { Mark } from "../parts/marks";
 import styled from "styled-components";
 import { bytes, count, when } from "../words";
@@ -51,32 +51,43 @@ export function Backups() {
         <h1>Backups</h1>
       </Head>
       <Alerts whole />
-      {report.isError && <Failure error={report.error} />}
       <Panel>
         <h2>Servers</h2>
-        <Wide>
-          <Table>
-            <thead>
-              <tr>
-                <th>Server</th>
-                <th>State</th>
-                <th>Last good backup</th>
-                <th>Read back</th>
-                <th>Kept</th>
-                <th>Rules</th>
-              </tr>
-            </thead>
-            <tbody>
-              {report.data?.map((r) => (
-                <ReportRow
-                  key={r.server}
-                  report={r}
-                />
-              ))}
-            </tbody>
-          </Table>
-        </Wide>
-        {report.data?.length === 0 && <Muted>There is no server yet.</Muted>}
+        <Answer
+          of={report}
+          waiting="Reading how it stands with them"
+        >
+          {(list) =>
+            list.length === 0 ? (
+              <Muted>
+                There is no server yet. <Link to="/add-server">Add one</Link>; a rule on its page backs it up.
+              </Muted>
+            ) : (
+              <Wide>
+                <Table>
+                  <thead>
+                    <tr>
+                      <th>Server</th>
+                      <th>State</th>
+                      <th>Last good backup</th>
+                      <th>Read back</th>
+                      <th>Kept</th>
+                      <th>Rules</th>
+                    </tr>
+                  </thead>
+                  <tbody>
+                    {list.map((r) => (
+                      <ReportRow
+                        key={r.server}
+                        report={r}
+                      />
+                    ))}
+                  </tbody>
+                </Table>
+              </Wide>
+            )
+          }
+        </Answer>
         <Allowance />
       </Panel>
       <Stores />

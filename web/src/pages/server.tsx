@@ -1,5 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Link, useNavigate, useParams, useSearch } from "@tanstack/react-router";
+import { Link, useNavigate, useParams, useRouterState, useSearch } from "@tanstack/react-router";
 import { useState } from "react";
 import { TabPanel, Tabs } from "react-aria-components";
 import { api, Problem, type Server, type ServerFacts } from "../api/client";
@@ -54,19 +54,22 @@ type Noted = { server: Server; saying: boolean; onSay: () => void; busy: boolean
 function ServerTabs({ facts }: { facts: ServerFacts }) {
   const { tab } = useSearch({ from: "/servers/$server" });
   const navigate = useNavigate();
+  const at = useRouterState({ select: (s) => s.location.pathname });
   const { name, trouble } = facts.server;
   const rented = facts.server.control?.by === "provider";
   return (
     <Tabs
       selectedKey={tab ?? "world"}
-      onSelectionChange={(key) =>
+      onSelectionChange={(key) => {
+        // It is also told while a page that is being left takes its tabs apart.
+        if (key === (tab ?? "world") || !at.endsWith(encodeURIComponent(name))) return;
         void navigate({
           to: "/servers/$server",
           params: { server: name },
           search: key === "world" ? {} : { tab: String(key) },
           replace: true,
-        })
-      }
+        });
+      }}
     >
       <TabList aria-label={`About ${name}`}>
         <Tab id="world">World</Tab>

@@ -190,11 +190,11 @@ export function ActiveWorld({ server }: { server: Server }) {
 }
 
 /** One server of the list. */
-function Row({ server: s }: { server: Server }) {
+function Row({ id, server: s }: { id: string; server: Server }) {
   const said = s.trouble || s.note || s.amiss;
   return (
     <GridListItem
-      id={s.name}
+      id={id}
       textValue={s.name}
     >
       <div className="of">
@@ -402,7 +402,13 @@ function Many({ names, clear }: { names: string[]; clear: () => void }) {
 }
 
 const names = (shown: [string, Server[]][]) => shown.flatMap(([, list]) => list.map((s) => s.name));
-const row = (s: Server) => <Row server={s} />;
+// By its id a collection knows a row again when others come and go.
+const row = (s: Server) => (
+  <Row
+    id={s.name}
+    server={s}
+  />
+);
 
 /** From how many servers on there are fields to look among them. */
 const many = 6;

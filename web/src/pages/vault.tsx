@@ -4,7 +4,7 @@ import styled from "styled-components";
 import { api, type VaultState } from "../api/client";
 import { queries } from "../api/queries";
 import { Button } from "../parts/controls";
-import { Crumb, Facts, Failure, Head, Muted, Page, Panel, Progress } from "../parts/layout";
+import { Answer, Crumb, Facts, Failure, Head, Muted, Page, Panel, Progress } from "../parts/layout";
 import { Mark } from "../parts/marks";
 import { bytes, count, when } from "../words";
 
@@ -42,23 +42,27 @@ export function Vault() {
           <h1>The vault</h1>
         </Head>
       </div>
-      {vault.isError && <Failure error={vault.error} />}
-      {v && (
-        <Panel>
-          <Facts>
-            <dt>Copies</dt>
-            <dd>
-              {count(v.copies, "copy", "copies")}, {bytes(v.content)} unpacked
-            </dd>
-            <dt>On disk</dt>
-            <dd>
-              {bytes(v.bytes)} in {count(v.packs, "pack", "packs")}
-              {v.bytes < v.content &&
-                `: ${Math.round((100 * v.bytes) / v.content)} %, since what copies share is stored once`}
-            </dd>
-          </Facts>
-        </Panel>
-      )}
+      <Answer
+        of={vault}
+        waiting="Reading what is stored"
+      >
+        {(stored) => (
+          <Panel>
+            <Facts>
+              <dt>Copies</dt>
+              <dd>
+                {count(stored.copies, "copy", "copies")}, {bytes(stored.content)} unpacked
+              </dd>
+              <dt>On disk</dt>
+              <dd>
+                {bytes(stored.bytes)} in {count(stored.packs, "pack", "packs")}
+                {stored.bytes < stored.content &&
+                  `: ${Math.round((100 * stored.bytes) / stored.content)} %, since what copies share is stored once`}
+              </dd>
+            </Facts>
+          </Panel>
+        )}
+      </Answer>
       <Panel>
         <h2>Look after it</h2>
         <Works>
