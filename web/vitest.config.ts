@@ -6,6 +6,7 @@ export default defineConfig({
     // What hangs is told by the 30 s that each single wait has; a test of three changeovers on a slow disk takes its time.
     testTimeout: 120_000,
     hookTimeout: 120_000,
-    fileParallelism: false,
+    fileParallelism: true,
+    maxWorkers: 2,
   },
 });

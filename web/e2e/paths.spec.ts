@@ -110,11 +110,11 @@ test("onto a server of a host that nobody knows yet, in six clicks more", async 
 
 test("a plan that somebody else has overtaken says so, and is made anew", async () => {
   const { page, context, errors } = await demo.page();
-  await page.goto("/change?kind=reset&server=north-plot");
+  await page.goto("/change?kind=put&world=fen-garden&server=north-plot");
   const go = page.getByRole("button", { name: "Carry it out on north-plot" });
   await page.getByText("Players are locked out from here", { exact: true }).waitFor();
   expect(await go.isDisabled()).toBe(false);
-  run("put", "fen-garden", "north-plot", "--yes");
+  run("rename", "north-plot", "spring", "--yes");
   const told = page.getByRole("alert").filter({ hasText: "this plan was made before" });
   await told.getByText(`${demo.user} has carried out`).waitFor();
   expect(await go.isDisabled()).toBe(true);

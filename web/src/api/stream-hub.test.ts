@@ -14,7 +14,8 @@ class Fake extends EventTarget {
   }
   begin(): void {
     this.readyState = 1;
-    this.dispatchEvent(new Event("open"));
+    this.dispatchEvent(new Event("open")); // the browser's own
+    this.say("open", []);
   }
   say(kind: string, value: unknown): void {
     this.dispatchEvent(new MessageEvent(kind, { data: JSON.stringify(value) }));

@@ -78,7 +78,8 @@ export class StreamHub {
     this.source?.close();
     this.address = address;
     this.source = this.open(address);
-    this.source.addEventListener("open", () => this.begun());
+    // The browser calls its own event so too; the service's says that from here on everything is told.
+    this.source.addEventListener("open", (e) => e instanceof MessageEvent && this.begun());
     this.source.addEventListener("error", () => this.lost());
     for (const kind of told) {
       this.source.addEventListener(kind, (e) =>
