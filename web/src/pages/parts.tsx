@@ -4,7 +4,8 @@ import styled from "styled-components";
 import { type Backup, Problem, type Row, type Sheet } from "../api/client";
 import BackupDays from "../parts/backup-days";
 import { Choice } from "../parts/choice";
-import { Button, Switch, Tab, TabList } from "../parts/controls";
+import { Button, Switch } from "../parts/controls";
+import { Tab, TabList } from "../parts/tabs";
 import { Field, Filters, Lines } from "../parts/form";
 import {
   Facts,

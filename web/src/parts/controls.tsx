@@ -1,10 +1,4 @@
-import {
-  Button as AriaButton,
-  Switch as AriaSwitch,
-  Tab as AriaTab,
-  TabList as AriaTabList,
-  type ButtonProps,
-} from "react-aria-components";
+import { Button as AriaButton, Switch as AriaSwitch, type ButtonProps } from "react-aria-components";
 import styled from "styled-components";
 
 type Look = "main" | "plain" | "grave";
@@ -48,41 +42,6 @@ export function Button({ look = "plain", ...props }: ButtonProps & { look?: Look
     />
   );
 }
-
-export const TabList = styled(AriaTabList)`
-  display: flex;
-  flex-wrap: wrap;
-  gap: 0 1.4rem;
-  border-bottom: 1px solid var(--line);
-  margin-bottom: 1.1rem;
-` as typeof AriaTabList;
-
-export const Tab = styled(AriaTab)`
-  padding: 0.45rem 0;
-  cursor: pointer;
-  color: var(--muted);
-  font-weight: 600;
-  border-bottom: 3px solid transparent;
-  margin-bottom: -1px;
-  white-space: nowrap;
-  &[data-selected] {
-    color: var(--ink);
-    border-color: var(--accent);
-  }
-  &[data-hovered] {
-    color: var(--ink);
-  }
-  @media (forced-colors: active) {
-    border-color: Canvas;
-    &[data-selected] {
-      border-color: Highlight;
-    }
-  }
-  &[data-focus-visible] {
-    outline: 2px solid var(--focus);
-    outline-offset: 2px;
-  }
-`;
 
 /** Something that is on or off; its mark is a box with or without a tick. */
 export const Switch = styled(AriaSwitch)`
