@@ -35,7 +35,7 @@ func TestLintNamesLineAndMeaning(t *testing.T) {
 		"list for a text":   {"shape: folder", "shape: [folder]", "a list stands where a text belongs"},
 		"number for keys": {"waits:", "waits: 5\n  xx:",
 			"a whole number stands where a mapping of keys to values belongs"},
-		"no time":        {"start: 60s", "start: soon", `line 72, column 18: "soon" is no length of time`},
+		"no time": {"start: 60s", "start: soon", `line 72, column 18: "soon" is no length of time`},
 		"place of rows": {"    each: \"folk/{id}.json\"", "    rows: {read: x, through: [json], pick: /a, id: /b}",
 			"the two columns between id and name say where players stand"},
 		"wrong language": {"game/1", "game/2", `this program reads "game/1"`},
