@@ -398,7 +398,8 @@ func TestWhatIsAmissStandsInTheList(t *testing.T) {
 		regexp.MustCompile(`world\.folder=.*`).ReplaceAll(was, []byte("world.folder=gone")), 0o600))
 	require.Eventually(t, func() bool { return strings.Contains(amiss("north"), "gone") }, 20*time.Second,
 		50*time.Millisecond, amiss("north"))
-	assert.Contains(t, strings.Join(strings.Fields(b.must("servers", "show", "north")), " "), "! There is no world “gone” on the server.")
+	assert.Contains(t, strings.Join(strings.Fields(b.must("servers", "show", "north")), " "),
+		"! There is no world “gone” on the server.")
 	assert.Empty(t, amiss("south"))
 	require.NoError(t, os.WriteFile(settings, was, 0o600))
 	require.Eventually(t, func() bool { return amiss("north") == "" }, 20*time.Second, 50*time.Millisecond)
