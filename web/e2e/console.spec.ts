@@ -152,10 +152,32 @@ test("a folder is looked into before anything large is sent, and two states of a
   const map = page.getByRole("application");
   await map.focus();
   for (const key of ["+", "+", "ArrowLeft", "ArrowUp", "-", "0"]) await page.keyboard.press(key);
+  // Who stands where is drawn, and a place is picked with a click, or with Enter for the middle.
+  await map.getByText("Ada", { exact: true }).waitFor({ state: "attached" });
+  await page.getByText("2 players").click();
+  await map.getByText("Ada", { exact: true }).waitFor({ state: "detached" });
+  const place = page.getByLabel("At", { exact: true });
+  await map.focus();
+  await page.keyboard.press("Enter");
+  expect(await place.inputValue()).toBe("0 / 0");
+  const box = await map.boundingBox();
+  if (!box) throw new Error("no map");
+  await map.click({ position: { x: box.width / 2 + 60, y: box.height / 2 - 40 } });
+  const [east = 0, down = 0] = (await place.inputValue()).split(" / ").map(Number);
+  expect([east > 0, down < 0]).toEqual([true, true]);
+  await page.getByLabel("Look for").fill("the old well");
+  await page.getByRole("button", { name: "Add the landmark" }).click();
+  await map.getByText("the old well").waitFor({ state: "attached" });
+  await page.getByRole("button", { name: "Forget: the old well" }).click();
+  await map.getByText("the old well").waitFor({ state: "detached" });
   await accessible(page);
   await page.getByRole("link", { name: "What has changed since" }).click();
   await page.getByText("On the map 1 new tile, 1 lost tile and 143 tiles as they were.").waitFor();
   await page.getByText("as they were: 143").waitFor();
+  await page.getByRole("figure", { name: "the line stands at 50 percent" }).waitFor();
+  await page.getByRole("slider").focus();
+  await page.keyboard.press("ArrowRight");
+  await page.getByRole("figure", { name: "the line stands at 51 percent" }).waitFor();
   await accessible(page);
   await page.goBack();
   await page

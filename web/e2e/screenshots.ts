@@ -88,10 +88,28 @@ test("the console's pages", async () => {
   await page.goto("/");
   await page.getByRole("heading", { name: "Lately" }).waitFor();
   await shot("home");
+  // Three pages on a phone, side by side in one picture.
   await page.setViewportSize({ width: 390, height: 800 });
-  await page.goto("/change?kind=put&world=fen-garden&server=terraces");
-  await page.getByRole("figure", { name: "Now and then" }).waitFor();
-  await shot("phone");
+  const phones: string[] = [];
+  for (const [at, seen] of [
+    ["/change?kind=put&world=fen-garden&server=terraces", page.getByRole("figure", { name: "Now and then" })],
+    ["/servers", page.getByRole("row", { name: "north-plot" })],
+    ["/library", page.getByText("“Fen Garden”")],
+  ] as const) {
+    await page.goto(at);
+    await seen.first().waitFor();
+    await page.waitForTimeout(600);
+    phones.push((await page.screenshot()).toString("base64"));
+  }
+  const beside = await context.newPage();
+  await beside.setViewportSize({ width: 1290, height: 830 });
+  await beside.setContent(
+    `<body style="margin:0;padding:15px;display:flex;gap:30px;justify-content:center;background:#8d9990">${phones
+      .map((p) => `<img width="390" height="800" src="data:image/png;base64,${p}">`)
+      .join("")}</body>`,
+  );
+  await beside.screenshot({ path: join(out, "console-phone.png") });
+  await beside.close();
   await page.setViewportSize({ width: 1280, height: 800 });
   run(reshard, "rules", "add", "north-plot", "--at", "30 4 * * *", "--zone", "Europe/Lisbon", "--yes");
   run(reshard, "backup", "north-plot", "--note", "before the harvest");

@@ -27,7 +27,8 @@ export const GlobalStyle = createGlobalStyle`
     :root { --line: #7b888d; --line-strong: #a9b7bc; --muted: #d3dcd6; }
   }
   * { box-sizing: border-box; }
-  html { background: var(--ground); color: var(--ink); font: 15px/1.45 var(--text); }
+  /* What gets the focus does not come to lie behind what sticks to the lower edge. */
+  html { scroll-padding-bottom: 6rem; background: var(--ground); color: var(--ink); font: 15px/1.45 var(--text); }
   body { margin: 0; }
   h1, h2, h3, p, ul, ol, dl, dd, figure { margin: 0; padding: 0; }
   h1 { font-size: 1.5rem; line-height: 1.2; font-weight: 650; letter-spacing: -0.01em; }

@@ -34,6 +34,7 @@ const Decide = styled.div`
   border-radius: 7px;
   padding: 0.75rem 1.1rem;
   display: flex;
+  flex-wrap: wrap;
   gap: 1rem;
   align-items: center;
   box-shadow: 0 -2px 10px rgb(0 0 0 / 7%);
@@ -595,7 +596,6 @@ export function Change() {
           anew={anew}
         />
       )}
-      {start.isError && <Failure error={start.error} />}
       {draft.isError && ready && <Failure error={draft.error} />}
       {sheeted && sheet.isError && <Failure error={sheet.error} />}
       {wish.kind !== "put" && (
@@ -626,6 +626,12 @@ export function Change() {
       )}
       {(verdict || wish.kind === "take-away") && (
         <Decide>
+          {/* Beside the button that was pressed, so that it is seen. */}
+          {start.isError && (
+            <div style={{ flex: "1 0 100%" }}>
+              <Failure error={start.error} />
+            </div>
+          )}
           <p>{verdict ? verdictWords[verdict] : "Nothing changes on the server."}</p>
           <Button onPress={() => void navigate({ to: "/servers/$server", params: { server: wish.server } })}>
             Leave it

@@ -164,6 +164,25 @@ const Ended = styled.div`
   margin-bottom: 0.8rem;
 `;
 
+/** What runs now is worth a backup: the next thing to do, where no rule makes any. */
+function NoRule({ server }: { server: string }) {
+  const rules = useQuery(queries.rules(server));
+  if (rules.data?.length !== 0) return null;
+  return (
+    <p>
+      Nothing backs {server} up by itself yet:{" "}
+      <Link
+        to="/servers/$server"
+        params={{ server }}
+        search={{ tab: "backups" }}
+      >
+        add a rule
+      </Link>
+      .
+    </p>
+  );
+}
+
 /** What became of it, in words. */
 function Outcome({ c }: { c: Changeover }) {
   if (c.state === "done") {
@@ -221,6 +240,7 @@ function Outcome({ c }: { c: Changeover }) {
             the library.
           </p>
         )}
+        {c.lasting && <NoRule server={c.server} />}
         {c.plan.then && (
           <p>
             The first start is made.{" "}
