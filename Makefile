@@ -45,7 +45,7 @@ MEASURING := TestNoFileCostsMoreThanItIsWorth
 
 test-go:
 	scripts/in-memory.sh $(GO) test -timeout 15m -run $(MEASURING) ./internal/e2e
-	scripts/in-memory.sh $(GO) test -timeout 15m -parallel 8 -skip $(MEASURING) ./...
+	scripts/in-memory.sh $(GO) test -timeout 25m -parallel 8 -skip $(MEASURING) ./...
 
 test-console: build
 	cd web && ../scripts/in-memory.sh npx vitest run
