@@ -159,12 +159,12 @@ test("a folder is looked into before anything large is sent, and two states of a
   const place = page.getByLabel("At", { exact: true });
   await map.focus();
   await page.keyboard.press("Enter");
-  expect(await place.inputValue()).toBe("0 / 0");
+  expect(await place.inputValue()).toBe("16 / 16");
   const box = await map.boundingBox();
   if (!box) throw new Error("no map");
   await map.click({ position: { x: box.width / 2 + 60, y: box.height / 2 - 40 } });
   const [east = 0, down = 0] = (await place.inputValue()).split(" / ").map(Number);
-  expect([east > 0, down < 0]).toEqual([true, true]);
+  expect([east > 16, down < 16]).toEqual([true, true]);
   await page.getByLabel("Look for").fill("the old well");
   await page.getByRole("button", { name: "Add the landmark" }).click();
   await map.getByText("the old well").waitFor({ state: "attached" });

@@ -83,7 +83,7 @@ const Bar = styled.header`
   .who {
     color: var(--muted);
   }
-  @media (max-width: 46rem) {
+  @media (max-width: 62rem) {
     & > div {
       padding: 0.55rem 1.1rem 0.35rem;
       gap: 0.3rem 0.6rem;

@@ -20,6 +20,9 @@ const Strip = styled.aside`
     & > p {
       padding: 0.45rem 1.1rem;
     }
+    p > span:nth-of-type(2) {
+      display: none; /* it stands on Home and under Backups, and the page is what was gone to */
+    }
   }
 `;
 
@@ -44,7 +47,8 @@ export function Alerts({ whole }: { whole?: boolean }) {
           >
             {count(list.length, "thing needs you", "things need you")}
           </Mark>{" "}
-          {first.says} <Link to="/backups">{list.length > 1 ? "All of them" : "What to do"}</Link>
+          <span>{first.says}</span>{" "}
+          <Link to="/backups">{list.length > 1 ? "All of them" : "What to do"}</Link>
         </p>
       </Strip>
     );
@@ -54,7 +58,7 @@ export function Alerts({ whole }: { whole?: boolean }) {
   return (
     <Panel>
       <h2>{count(list.length, "thing needs you", "things need you")}</h2>
-      <ul style={{ display: "grid", gap: "0.7rem" }}>
+      <ul style={{ display: "grid", gap: "0.7rem", gridTemplateColumns: "minmax(0, 1fr)" }}>
         {list.map((a) => (
           <li key={`${a.kind} ${a.of}`}>
             <p>
@@ -62,8 +66,9 @@ export function Alerts({ whole }: { whole?: boolean }) {
                 of="blocks"
                 quiet
               >
-                {a.says}
-              </Mark>
+                {a.kind}
+              </Mark>{" "}
+              {a.says}
             </p>
             <Muted>
               Since {when(a.since)}.{" "}

@@ -229,6 +229,10 @@ const Rows = styled.table`
       border: 0;
       overflow-wrap: anywhere;
     }
+    td > * {
+      justify-self: start;
+      text-align: left;
+    }
     td[data-label]::before {
       content: attr(data-label);
       color: var(--muted);
@@ -246,7 +250,9 @@ export function Table({ children }: { children: ReactNode }) {
   useLayoutEffect(() => {
     const table = at.current;
     if (!table) return;
-    const heads = [...table.querySelectorAll("thead th")].map((h) => h.textContent ?? "");
+    const heads = [...table.querySelectorAll("thead th")].map((h) =>
+      h.querySelector(".unseen") ? "" : (h.textContent ?? ""),
+    ); // what a button says needs no label
     table.setAttribute("role", "table"); // what is laid out as a grid is else no table any more for a screen reader
     table.querySelectorAll("tbody tr").forEach((row) => {
       row.setAttribute("role", "row");
