@@ -4,6 +4,7 @@
 package fit
 
 import (
+	"slices"
 	"strings"
 	"time"
 
@@ -274,8 +275,7 @@ func Check(in Input) Sheet {
 
 // standing are the concerns of a server alone that its files and its version decide, whatever goes on around it.
 var standing = []Rule{
-	activeWorldRule, versionRule, sourcesRule, flagsRule, overridesRule, realmsRule, seedRule, modsRule,
-	completenessRule, settingsRule,
+	activeWorldRule, versionRule, sourcesRule, flagsRule, overridesRule, realmsRule, seedRule, modsRule, settingsRule,
 }
 
 // Amiss gives the first finding about a server alone that would bite at its next start, so that somebody should look
@@ -284,8 +284,11 @@ var standing = []Rule{
 func Amiss(in Input) (row Row, ok bool) {
 	in.Alone = true
 	rules := standing
-	if in.World.Folder == "" {
+	switch {
+	case in.World.Folder == "":
 		rules = []Rule{activeWorldRule, sourcesRule, flagsRule, settingsRule}
+	case in.Live.State == life.Stopped: // while it runs, a game may not have written all of it yet
+		rules = append(slices.Clone(standing), completenessRule)
 	}
 	sheet := sheetOf(in, rules)
 	if rank[sheet.Verdict] < rank[Choose] {

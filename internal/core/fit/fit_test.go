@@ -855,9 +855,17 @@ func TestWhatIsAmissOnAServerAlone(t *testing.T) {
 	in.Server.Active = in.Server.Worlds[0].Folder
 	_, found := fit.Amiss(in)
 	assert.False(t, found, "what only adjusts, or locks and processes, is nothing that somebody must look at")
+	in.World.Missing = []string{"heart.cbor.gz"}
+	in.Live.State = life.Running
+	_, found = fit.Amiss(in)
+	assert.False(t, found, "a game that runs may not have written all of it yet")
+	in.Live.State = life.Stopped
+	row, found := fit.Amiss(in)
+	require.True(t, found)
+	assert.Equal(t, "completeness", row.Concern)
 	in.Server.Active = "gone"
 	in.World = world.Facts{}
-	row, found := fit.Amiss(in)
+	row, found = fit.Amiss(in)
 	require.True(t, found)
 	assert.Equal(t, fit.Blocks, row.Verdict)
 	assert.Contains(t, row.Say, "gone")

@@ -41,6 +41,9 @@ const Rows = styled(GridList)`
     /* Each row is as high as the other: of thousands none has to be measured. */
     overflow: hidden;
   }
+  .of {
+    height: 100%;
+  }
   .of > div {
     min-width: 0;
   }
@@ -104,6 +107,7 @@ const Rows = styled(GridList)`
       grid-template-columns: auto 56px minmax(0, 1fr);
       gap: 0.3rem 0.7rem;
       align-items: start;
+      align-content: start;
     }
     .of > :first-child,
     .of > :nth-child(2) {
