@@ -1,10 +1,9 @@
-import { AxeBuilder } from "@axe-core/playwright";
 import { execFileSync } from "node:child_process";
 import { cpSync, mkdirSync, rmSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import type { Page } from "playwright-core";
 import { afterAll, beforeAll, expect, test } from "vitest";
-import { Demo, drop } from "./demo";
+import { accessible, Demo, drop } from "./demo";
 
 let demo: Demo;
 beforeAll(async () => {
@@ -13,11 +12,6 @@ beforeAll(async () => {
 afterAll(async () => {
   await demo?.stop();
 });
-
-async function accessible(page: Page) {
-  const result = await new AxeBuilder({ page: page as never }).analyze();
-  expect(result.violations.map((v) => `${v.id}: ${v.nodes.map((n) => n.html).join(" ")}`)).toEqual([]);
-}
 
 const sample = (name: string) => join(demo.data, "samples", name);
 

@@ -2,7 +2,9 @@ import { spawn, type ChildProcess } from "node:child_process";
 import { mkdtempSync, rmSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
+import { AxeBuilder } from "@axe-core/playwright";
 import { chromium, type Browser, type BrowserContext, type Page } from "playwright-core";
+import { expect } from "vitest";
 
 export const flags = [
   "--no-sandbox",
@@ -109,4 +111,15 @@ export async function drop(page: Page, file: string) {
   for (const type of ["dragEnter", "dragOver", "drop"] as const) {
     await session.send("Input.dispatchDragEvent", { type, x: box.x + 20, y: box.y + 10, data });
   }
+}
+
+/** Holds a page to what a screen reader and a hand need of it; where names the page and its state. */
+export async function accessible(page: Page, where = page.url()) {
+  const { violations } = await new AxeBuilder({ page: page as never })
+    .options({ rules: { "target-size": { enabled: true } } }) // WCAG 2.2; asked only when it is told to
+    .analyze();
+  expect(
+    violations.map((v) => `${v.id}: ${v.nodes.map((n) => n.html).join(" ")}`),
+    where,
+  ).toEqual([]);
 }

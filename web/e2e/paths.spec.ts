@@ -1,11 +1,9 @@
-import { AxeBuilder } from "@axe-core/playwright";
 import { execFileSync } from "node:child_process";
 import { cpSync, readFileSync, writeFileSync } from "node:fs";
 import { createServer, type AddressInfo } from "node:net";
 import { join } from "node:path";
-import type { Page } from "playwright-core";
 import { afterAll, beforeAll, expect, test } from "vitest";
-import { Demo } from "./demo";
+import { accessible, Demo } from "./demo";
 import { mainJob, Person, tabTo } from "./main-job";
 
 // The ways through the console as a whole: by mouse, by keyboard alone, by touch, at every width.
@@ -30,17 +28,6 @@ function freePort(): Promise<number> {
       server.close(() => resolve(port));
     });
   });
-}
-
-async function accessible(page: Page, where: string) {
-  // What is touched is large enough to be (WCAG 2.2), which axe asks only when it is told to.
-  const result = await new AxeBuilder({ page: page as never })
-    .options({ rules: { "target-size": { enabled: true } } })
-    .analyze();
-  expect(
-    result.violations.map((v) => `${v.id}: ${v.nodes.map((n) => n.html).join(" ")}`),
-    where,
-  ).toEqual([]);
 }
 
 // Each hand, on a screen of each size, in each look; the world goes onto the server and back again.

@@ -1,7 +1,6 @@
-import { AxeBuilder } from "@axe-core/playwright";
 import type { Page, Route } from "playwright-core";
 import { afterAll, beforeAll, expect, test } from "vitest";
-import { Demo } from "./demo";
+import { accessible, Demo } from "./demo";
 
 // Each page in the states that it has beside the usual one: still to come, not allowed, failed, and empty.
 let demo: Demo;
@@ -39,14 +38,6 @@ async function all(page: Page, way: (route: Route) => Promise<void> | void) {
     (url) => url.pathname.startsWith("/api/v1/") && !/\/(me|events)$/.test(url.pathname),
     (route) => way(route),
   );
-}
-
-async function accessible(page: Page, where: string) {
-  const { violations } = await new AxeBuilder({ page: page as never }).analyze();
-  expect(
-    violations.map((v) => `${v.id}: ${v.nodes.map((n) => n.html).join(" ")}`),
-    where,
-  ).toEqual([]);
 }
 
 const problem = (status: number, code: string, detail: string, next: string) => ({
