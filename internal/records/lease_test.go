@@ -214,11 +214,16 @@ func TestOneSuccessor(t *testing.T) {
 	r := <-taken
 	time.Sleep(2 * term)
 	assert.Empty(t, taken)
-	require.NoError(t, r.Acting())
+	// On a machine that is busy a renewal may be late; it comes, and then it acts.
+	acts := func() {
+		t.Helper()
+		require.Eventually(t, func() bool { return r.Acting() == nil }, 10*time.Second, term/10)
+	}
+	acts()
 	for range 7 { // each in its turn
 		r.Close()
 		r = <-taken
-		require.NoError(t, r.Acting())
+		acts()
 	}
 	r.Close()
 }
