@@ -41,6 +41,9 @@ export function when(iso: string | undefined): string {
   return dateTime.format(new Date(iso));
 }
 
+/** The day of a moment where the reader is, as YYYY-MM-DD: Swedish writes it so. */
+export const dayOf = (iso: string) => new Date(iso).toLocaleDateString("sv");
+
 const shortDay = new Intl.DateTimeFormat(tongue, { day: "numeric", month: "short" });
 const shortTime = new Intl.DateTimeFormat(tongue, { hour: "numeric", minute: "2-digit" });
 const shortMonth = new Intl.DateTimeFormat(tongue, { month: "short", year: "numeric" });

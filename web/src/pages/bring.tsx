@@ -4,8 +4,20 @@ import styled from "styled-components";
 import { type Server, type World } from "../api/client";
 import { queries } from "../api/queries";
 import { Arrivals } from "../parts/arrivals";
-import { copyPicture, Crumb, Failure, Head, Loading, Muted, Page, Panel, Picture } from "../parts/layout";
+import {
+  copyPicture,
+  Crumb,
+  Failure,
+  Head,
+  Loading,
+  Muted,
+  Page,
+  Panel,
+  Picture,
+  serverPicture,
+} from "../parts/layout";
 import { Mark } from "../parts/marks";
+import { whyNot } from "../parts/view";
 import { bytes, count, quoted, when } from "../words";
 import { ActiveWorld } from "./servers";
 
@@ -125,11 +137,7 @@ function Candidate({ world, server: s }: { world: string; server: Server }) {
       >
         <Picture
           size={56}
-          src={
-            s.drawn && s.activeTitle
-              ? `/api/v1/servers/${s.name}/picture?${new URLSearchParams({ world: s.active, at: s.since ?? "" })}`
-              : undefined
-          }
+          src={s.drawn && s.activeTitle ? serverPicture(s.name, s.active, s.since) : undefined}
           of={s.activeTitle || s.active || s.name}
         />
         <div>
@@ -161,14 +169,8 @@ function WhichServer({ world: w }: { world: World }) {
   const servers = useQuery(queries.servers());
   if (servers.isError) return <Failure error={servers.error} />;
   if (!servers.data) return <Loading say="Looking at the servers" />;
-  const why = (s: Server): string => {
-    if (s.game !== w.game) return `it runs ${s.game}`;
-    if (s.changeover) return `changeover ${s.changeover} holds it`;
-    if (s.state === "unreachable") return "its folder cannot be reached now";
-    return "";
-  };
-  const could = servers.data.filter((s) => why(s) === "");
-  const others = servers.data.filter((s) => why(s) !== "");
+  const could = servers.data.filter((s) => whyNot(s, w.game) === "");
+  const others = servers.data.filter((s) => whyNot(s, w.game) !== "");
   return (
     <>
       <h2>Onto which server?</h2>
@@ -206,7 +208,7 @@ function WhichServer({ world: w }: { world: World }) {
           <Apart>
             {others.map((s) => (
               <li key={s.name}>
-                {s.name} <small>{why(s)}</small>
+                {s.name} <small>{whyNot(s, w.game)}</small>
               </li>
             ))}
           </Apart>

@@ -1,4 +1,4 @@
-import { getLocalTimeZone, parseAbsoluteToLocal, today, toCalendarDate } from "@internationalized/date";
+import { getLocalTimeZone, toCalendarDate, today } from "@internationalized/date";
 import {
   Button,
   Calendar,
@@ -11,6 +11,7 @@ import {
 } from "react-aria-components";
 import styled from "styled-components";
 import type { Backup } from "../api/client";
+import { dayOf } from "../words";
 
 const Styled = styled(Calendar)`
   width: fit-content;
@@ -88,9 +89,6 @@ const Styled = styled(Calendar)`
   }
 `;
 
-/** The day of a backup where the reader is, as YYYY-MM-DD. */
-export const dayOf = (b: Backup) => toCalendarDate(parseAbsoluteToLocal(b.begun)).toString();
-
 /** A calendar in which the days stand out of which there are backups; only those can be chosen. "" is no day. */
 export default function BackupDays({
   backups,
@@ -99,7 +97,7 @@ export default function BackupDays({
   backups: Backup[];
   onChoose: (day: string) => void;
 }) {
-  const days = new Set(backups.map(dayOf));
+  const days = new Set(backups.map((b) => dayOf(b.begun)));
   return (
     <Styled
       aria-label="Days with backups"

@@ -4,7 +4,7 @@ import { lazy, Suspense, useState } from "react";
 import styled from "styled-components";
 import { api, type Backup } from "../api/client";
 import { queries } from "../api/queries";
-import { bytes, when } from "../words";
+import { bytes, dayOf, when } from "../words";
 import { Allowance } from "./allowance";
 import { Button } from "./controls";
 import { copyPicture, Failure, Loading, Muted, Panel, Picture } from "./layout";
@@ -49,7 +49,7 @@ export function ServerBackups({ server, held }: { server: string; held: boolean 
   });
   if (backups.isError) return <Failure error={backups.error} />;
   const list = backups.data ?? [];
-  const ofDay = list.filter((b) => new Date(b.begun).toLocaleDateString("sv") === day);
+  const ofDay = list.filter((b) => dayOf(b.begun) === day);
   const shown = day ? ofDay : all ? list : list.slice(0, fewShown);
   const kept = list.filter((b) => b.state === "done");
   return (

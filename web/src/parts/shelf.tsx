@@ -2,9 +2,10 @@ import { useQuery } from "@tanstack/react-query";
 import { useNavigate } from "@tanstack/react-router";
 import { DropZone, Text, type DropItem } from "react-aria-components";
 import styled from "styled-components";
-import type { Server, World } from "../api/client";
+import type { World } from "../api/client";
 import { queries } from "../api/queries";
 import { Muted, Picture, serverPicture } from "./layout";
+import { whyNot } from "./view";
 
 /** What a world is while it is dragged: its name. */
 export const worldType = "application/x-reshard-world";
@@ -63,9 +64,7 @@ const Place = styled(DropZone)`
 export function Shelf({ world }: { world: World }) {
   const navigate = useNavigate();
   const servers = useQuery(queries.servers());
-  const could = (servers.data ?? []).filter(
-    (s: Server) => s.game === world.game && !s.changeover && s.state !== "unreachable",
-  );
+  const could = (servers.data ?? []).filter((s) => whyNot(s, world.game) === "");
   return (
     <Dock aria-label="Onto which server?">
       <h2>Onto which server?</h2>

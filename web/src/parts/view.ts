@@ -1,5 +1,13 @@
 import type { Server } from "../api/client";
 
+/** Why a server cannot take a world of a game now, before anything of the world is looked at; "" when it could. */
+export function whyNot(s: Server, game: string): string {
+  if (s.game !== game) return `it runs ${s.game}`;
+  if (s.changeover) return `changeover ${s.changeover} holds it`;
+  if (s.state === "unreachable") return "its folder cannot be reached now";
+  return "";
+}
+
 /** All that a person may look for of a server, as one text. */
 const told = (s: Server) =>
   [s.name, s.game, s.kind, s.host, s.root, s.state, s.active, s.activeTitle].join(" ").toLowerCase();
