@@ -6,6 +6,8 @@ import (
 	"flag"
 	"fmt"
 	"io"
+	"io/fs"
+	"maps"
 	"net/http"
 	"os"
 	"os/exec"
@@ -48,12 +50,16 @@ type rig struct {
 	direct  string // the database without the proxy
 	winter  map[string]string
 	fen     map[string]string
+	old     map[string]string
+	south   map[string]string
+	touched string // a file that somebody wrote into after the last look before the stop, from its world's folder
 }
 
 // moment is one of a changeover, known by the first point that matches.
 type moment struct{ name, point string }
 
 var moments = []moment{
+	{copying, ` copy halfway$`},
 	{"staging", ` (stage|sample) (halfway|before)$`},
 	{"before the stop", ` stop before$`},
 	{"stopping", `^asked to stop$`},
@@ -62,6 +68,9 @@ var moments = []moment{
 	{"proving", ` prove before$`},
 	{goingBack, ` move undoing$`},
 }
+
+// copying is the moment of what stores a world of a server.
+const copying = "copying"
 
 // goingBack is the moment of a changeover that goes back already, because the game does not start the world:
 // whatever strikes there is a second fault.
@@ -131,6 +140,8 @@ var troubles = []trouble{
 			assert.NoError(r.t, os.Rename(r.root+".away", r.root))
 		}
 	}},
+	{name: "a file of what was staged is another", strike: (*rig).replaceStaged},
+	{name: "what the library keeps goes bad", strike: (*rig).spoilVault},
 	{name: "somebody starts the game by hand", lasts: 3 * time.Second, strike: (*rig).startByHand},
 	{name: "much else is done", strike: (*rig).beBusy},
 	{
@@ -140,10 +151,62 @@ var troubles = []trouble{
 	{name: "the line stalls", lasts: 8 * time.Second, far: true, strike: func(r *rig) func() { return stalled(r.far) }},
 	{name: "the service is killed far from its server", lasts: 300 * time.Millisecond, far: true,
 		strike: (*rig).killService},
+	{name: "the database is cut off, far from the server", lasts: 3 * time.Second, far: true,
+		strike: func(r *rig) func() {
+			r.proxy.set(true)
+			return func() { r.proxy.set(false) }
+		}},
+	{name: "the game is killed over there", lasts: time.Second, far: true, strike: func(r *rig) func() {
+		r.signalGame(syscall.SIGKILL)
+		return func() {}
+	}},
+	{name: "the game stands still over there", lasts: 12 * time.Second, far: true, strike: (*rig).freezeGame},
+	{name: "the server's disk fills up over there", far: true, strike: (*rig).fillDisk},
 }
 
-// faultKinds are the kinds of changeovers that meet the faults, on "north" with the world "winter".
-var faultKinds = []string{"put", "reset", "undo of a put", "rename"}
+// faultKind is a kind of changeover that meets the faults, on "north" with the world "winter", as killKinds draft it.
+type faultKind struct {
+	name string
+	// runs is the world that is open when it is done, holds what its files are then: nil, not those of winter.
+	runs  string
+	holds func(*rig) map[string]string
+	// refused is the world that the game does not start, to have it go back; "": it does not.
+	refused string
+	// stores: it makes a copy, and changes nothing on the server.
+	stores bool
+	// copies: it makes a copy first, and then goes on as the others do.
+	copies bool
+}
+
+var faultKinds = []faultKind{
+	{name: "put", runs: "fen", holds: (*rig).ofFen, refused: "fen"},
+	{name: "reset", runs: "winter"},
+	{name: "undo of a put", runs: "winter", holds: (*rig).ofWinter},
+	{name: "rename", runs: "summer", holds: (*rig).ofWinter, refused: "summer"},
+	{name: "restore", runs: "winter", holds: (*rig).ofFen},
+	{name: "clone", runs: "south", holds: func(r *rig) map[string]string { return r.south }, copies: true},
+	{name: "switch", runs: "old", holds: func(r *rig) map[string]string { return r.old }, refused: "old"},
+	{name: "put beside", runs: "winter", holds: (*rig).ofWinter},
+	{name: "take away", runs: "winter", holds: (*rig).ofWinter, stores: true},
+	{name: backingUp, runs: "winter", holds: (*rig).ofWinter, stores: true},
+}
+
+// backingUp is asked for by a call of its own.
+const backingUp = "backup"
+
+func (r *rig) ofFen() map[string]string    { return r.fen }
+func (r *rig) ofWinter() map[string]string { return r.winter }
+
+// has reports whether a kind has a moment, as far as that is plain from what it does.
+func (k faultKind) has(at moment) bool {
+	switch at.name {
+	case copying:
+		return k.stores || k.copies
+	case goingBack:
+		return k.refused != ""
+	}
+	return !k.stores
+}
 
 // client gives of the service that acts.
 func (r *rig) client() *client.Client {
@@ -293,6 +356,43 @@ func (r *rig) fillDisk() func() {
 	return fill(r.t, r.disk, 0)
 }
 
+// replaceStaged has somebody write something else into a file that was placed beside the live worlds.
+func (r *rig) replaceStaged() func() {
+	var staged []string
+	assert.NoError(r.t, filepath.WalkDir(r.root, func(name string, d fs.DirEntry, err error) error {
+		if err == nil && d.Type().IsRegular() && strings.Contains(name, "/staged/") && strings.HasSuffix(name, ".qt") {
+			staged = append(staged, name)
+		}
+		return nil
+	}))
+	if len(staged) > 0 {
+		assert.NoError(r.t, os.WriteFile(staged[0], []byte("QMT1 something else"), 0o644))
+		_, in, _ := strings.Cut(staged[0], "/staged/")
+		_, r.touched, _ = strings.Cut(in, "/")
+	}
+	return func() {}
+}
+
+// spoilVault has every pack of the library be something else for a while.
+func (r *rig) spoilVault() func() {
+	was := map[string][]byte{}
+	assert.NoError(r.t, filepath.WalkDir(filepath.Join(r.config().Data, "vault"), func(name string, d fs.DirEntry, err error) error {
+		if err == nil && d.Type().IsRegular() && !strings.HasSuffix(name, ".attrs") {
+			if data, err := os.ReadFile(name); err == nil && len(data) > 4096 {
+				was[name] = data
+				assert.NoError(r.t, os.WriteFile(name, bytes.Repeat([]byte("spoilt"), len(data)/6), 0o600))
+			}
+		}
+		return nil
+	}))
+	assert.NotEmpty(r.t, was)
+	return func() {
+		for name, data := range was {
+			assert.NoError(r.t, os.WriteFile(name, data, 0o600))
+		}
+	}
+}
+
 func (r *rig) leapBy(by string) func() {
 	assert.NoError(r.t, os.WriteFile(r.leap, []byte(by), 0o600))
 	return func() {}
@@ -378,7 +478,7 @@ func (e ending) String() string {
 }
 
 // meet carries a changeover of a kind out and has a fault strike at a moment.
-func meet(t *testing.T, kind string, f trouble, at moment) ending {
+func meet(t *testing.T, kind faultKind, f trouble, at moment) ending {
 	t.Helper()
 	r := &rig{held: make(chan string, 1)}
 	data := strings.HasPrefix(f.name, "the data folder's")
@@ -406,32 +506,37 @@ func meet(t *testing.T, kind string, f trouble, at moment) ending {
 	realms := []string{"caverns", "aurora"}
 	r.root = b.quarry("north", plot{world: quarrymoss.Options{Title: "Winter", Seed: 111, Realms: realms}})
 	r.winter = snapshot(t, filepath.Join(r.root, "worlds", "winter"), played...)
+	require.NoError(t, quarrymoss.Make(filepath.Join(r.root, "worlds", "old"),
+		quarrymoss.Options{Title: "Old", Seed: 9, Realms: realms}))
+	r.old = snapshot(t, filepath.Join(r.root, "worlds", "old"), played...)
 	if f.far {
 		_, err := b.api.Server(context.Background(), "north")
 		require.NoError(t, err)
-	} else {
-		b.quarry("south", plot{folder: "south", world: quarrymoss.Options{Title: "South", Seed: 5, Realms: realms}})
+	}
+	if !f.far || kind.name == plan.Clone {
+		south := b.quarry("south",
+			plot{folder: "south", world: quarrymoss.Options{Title: "South", Seed: 5, Realms: realms}})
+		r.south = snapshot(t, filepath.Join(south, "worlds", "south"), played...)
 	}
 	b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 222, Tiles: 12, Realms: realms})
 	r.fen = snapshot(t, filepath.Join(b.madeDir(), "fen"), played...)
-	wish := wire.Wish{Kind: plan.Put, World: "fen", Server: "north"}
-	switch kind {
-	case "reset":
-		wish = wire.Wish{Kind: plan.Reset, Server: "north", Choices: map[string]string{"seed": "-77"}}
-	case "rename":
-		wish = wire.Wish{Kind: plan.Rename, Server: "north", World: "summer"}
-	case "undo of a put":
-		wish = wire.Wish{Kind: plan.Undo, Undoes: b.do(wish).ID}
-	}
 	if at.name == goingBack {
-		b.misbehave("north", "exits-early "+map[string]string{"put": "fen", "rename": "summer"}[kind])
+		b.misbehave("north", "exits-early "+kind.refused)
 	}
 	real, err := filepath.EvalSymlinks(r.root)
 	require.NoError(t, err)
 	r.root = real
+	var id int64
+	if kind.name != backingUp {
+		wish := killKinds[kind.name](b)
+		if wish.Kind != plan.Undo {
+			wish.Server = "north"
+		}
+		draft, err := b.api.Draft(context.Background(), wish)
+		require.NoError(t, err)
+		id = draft.ID
+	}
 	before := r.worlds()
-	draft, err := b.api.Draft(context.Background(), wish)
-	require.NoError(t, err)
 	require.NoError(t, b.daemon.Close())
 	b.daemon = nil
 	m := r.mortality()
@@ -445,14 +550,20 @@ func meet(t *testing.T, kind string, f trouble, at moment) ending {
 	t.Cleanup(r.close)
 	r.face = signIn(t, address)
 	require.Eventually(t, func() bool { // a service that has just come up looks after its servers
-		_, err = r.face.Act(context.Background(), draft.ID, "start")
+		if kind.name == backingUp {
+			var made wire.Backup
+			made, err = r.face.MakeBackup(context.Background(), wire.MakeBackup{Server: "north"})
+			id = made.Changeover
+		} else {
+			_, err = r.face.Act(context.Background(), id, "start")
+		}
 		return err == nil || fault.CodeOf(err) != fault.Busy
 	}, 20*time.Second, 100*time.Millisecond)
 	require.NoError(t, err)
 	over, stop := context.WithCancel(context.Background())
 	defer stop()
 	ended := make(chan struct{})
-	go func() { defer close(ended); r.wait(over, draft.ID, time.Minute) }()
+	go func() { defer close(ended); r.wait(over, id, time.Minute) }()
 	select {
 	case <-r.held:
 	case <-ended:
@@ -461,16 +572,19 @@ func meet(t *testing.T, kind string, f trouble, at moment) ending {
 	stop()
 	<-ended
 	lift := f.strike(r)
+	if at.name == "staging" {
+		r.touched = "" // that is to be seen
+	}
 	_, _ = io.WriteString(goOn, "\n")
 	if f.lasts > 0 {
 		time.Sleep(f.lasts)
 		lift()
 		lift = func() {}
 	}
-	last, e := r.wait(context.Background(), draft.ID, time.Minute)
+	last, e := r.wait(context.Background(), id, time.Minute)
 	lift()
 	if last.State.Open() && last.State != plan.Held {
-		last, _ = r.wait(context.Background(), draft.ID, time.Minute)
+		last, _ = r.wait(context.Background(), id, time.Minute)
 	}
 	e.state = last.State
 	if last.Failure != nil {
@@ -511,7 +625,7 @@ func (r *rig) worlds() map[string]map[string]string {
 }
 
 // judge looks for what is lost and what is mixed. A held one must be able to go back once the fault is over.
-func (r *rig) judge(e *ending, kind string, before map[string]map[string]string, last wire.Changeover) {
+func (r *rig) judge(e *ending, kind faultKind, before map[string]map[string]string, last wire.Changeover) {
 	mixed := func(say string, about ...any) { e.mixed = append(e.mixed, fmt.Sprintf(say, about...)) }
 	if last.State == plan.Held {
 		if strings.Contains(last.Failure.What, "worlds/winter is there as well") {
@@ -551,12 +665,16 @@ func (r *rig) judge(e *ending, kind string, before map[string]map[string]string,
 			server.Server.Active)
 	}
 	now := r.worlds()
-	same := func(a, b map[string]string) bool { return a != nil && assert.ObjectsAreEqual(a, b) }
+	same := func(a, b map[string]string) bool {
+		a, b = maps.Clone(a), maps.Clone(b)
+		delete(a, r.touched)
+		delete(b, r.touched)
+		return a != nil && assert.ObjectsAreEqual(a, b)
+	}
 	for name, files := range before {
 		switch aside := filepath.Join(r.root, last.Plan.Work, "aside", name); {
 		case same(now[name], files):
-		case last.State == plan.Done && kind == "rename" && same(now["summer"], files):
-		case last.State == plan.Done && kind == "undo of a put" && name == "fen":
+		case last.State == plan.Done && kind.name == plan.Rename && same(now["summer"], files):
 		case last.State == plan.Done && func() bool { _, err := os.Stat(aside); return err == nil }() &&
 			same(snapshot(r.t, aside, played...), files):
 		default:
@@ -570,12 +688,18 @@ func (r *rig) judge(e *ending, kind string, before map[string]map[string]string,
 		mixed("it is undone, and runs %s", server.Server.Active)
 		return
 	}
-	switch name := server.Server.Active; {
-	case kind == "put" && (name != "fen" || !same(now["fen"], r.fen)),
-		kind == "undo of a put" && (name != "winter" || !same(now["winter"], r.winter)),
-		kind == "rename" && name != "summer",
-		kind == "reset" && same(now[name], r.winter):
-		mixed("it is done, and runs %s", name)
+	active := now[server.Server.Active]
+	switch holds := kind.holds; {
+	case server.Server.Active != kind.runs, holds != nil && !same(active, holds(r)),
+		holds == nil && same(active, r.winter):
+		mixed("it is done, and runs %s", server.Server.Active)
+	case kind.name == "put beside" && !same(now["fen"], r.fen):
+		mixed("it is done, and fen does not stand beside")
+	case kind.stores:
+		_, err := r.client().VerifyWorld(context.Background(), last.Copy)
+		if last.Copy == "" || err != nil {
+			mixed("it is done, and its copy %q cannot be read: %v", last.Copy, err)
+		}
 	}
 }
 
@@ -605,13 +729,11 @@ func TestFaultsAround(t *testing.T) {
 		for i, f := range troubles {
 			for k, kind := range faultKinds {
 				for m, at := range moments {
-					c := cell{kind, f.name, at.name}
-					goesBack := kind == "put" || kind == "rename"
-					if (!all && (k != i%2 || m != (i*3+1)%6)) || (at.name == goingBack && !goesBack) ||
-						!only.MatchString(fmt.Sprint(c)) {
+					c := cell{kind.name, f.name, at.name}
+					if (!all && (k != i%2 || m != (i*3+1)%6+1)) || !kind.has(at) || !only.MatchString(fmt.Sprint(c)) {
 						continue
 					}
-					t.Run(fmt.Sprintf("%s, %s, %s", kind, f.name, at.name), func(t *testing.T) {
+					t.Run(fmt.Sprintf("%s, %s, %s", kind.name, f.name, at.name), func(t *testing.T) {
 						t.Parallel()
 						gate <- struct{}{}
 						defer func() { <-gate }()
@@ -636,15 +758,19 @@ func TestFaultsAround(t *testing.T) {
 	for _, kind := range faultKinds {
 		var text strings.Builder
 		w := tabwriter.NewWriter(&text, 2, 0, 2, ' ', 0)
-		fmt.Fprintf(w, "%s", kind)
+		fmt.Fprintf(w, "%s", kind.name)
+		var here []moment
 		for _, at := range moments {
-			fmt.Fprintf(w, "\t%s", at.name)
+			if kind.has(at) {
+				here = append(here, at)
+				fmt.Fprintf(w, "\t%s", at.name)
+			}
 		}
 		rows := 0
 		for _, f := range troubles {
 			line := ""
-			for _, at := range moments {
-				e, met := ends[cell{kind, f.name, at.name}]
+			for _, at := range here {
+				e, met := ends[cell{kind.name, f.name, at.name}]
 				said := ""
 				if met {
 					said = e.String()

@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"os"
@@ -255,4 +256,46 @@ func TestUndoWithLater(t *testing.T) {
 	out := b.must("undo", "1", "--with-later", "--yes")
 	assert.Equal(t, 3, strings.Count(out, "✓ done."))
 	assert.Equal(t, before, snapshot(t, filepath.Join(root, "worlds"), played...))
+}
+
+// What was staged for a wait is another when the word comes, or gone: that is seen before the stop, and nobody is
+// locked out.
+func TestWhatWasStagedIsAnotherNow(t *testing.T) {
+	t.Parallel()
+	for name, change := range map[string]func(t *testing.T, tile string){
+		"gone":            func(t *testing.T, tile string) { require.NoError(t, os.Remove(tile)) },
+		"of another size": func(t *testing.T, tile string) { require.NoError(t, os.Truncate(tile, 3)) },
+		"of the same size": func(t *testing.T, tile string) {
+			data, err := os.ReadFile(tile)
+			require.NoError(t, err)
+			require.NoError(t, os.WriteFile(tile, bytes.ToUpper(bytes.Repeat([]byte("x"), len(data))), 0o644))
+		},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			b := setup(t)
+			root := b.quarry("north", plot{})
+			pid := b.pid("north")
+			b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 13})
+			draft, err := b.api.Draft(t.Context(), wire.Wish{
+				Kind: plan.Put, World: "fen", Server: "north",
+				Choices: map[string]string{"title": "Fen of the North", "switch": "when-told"},
+			})
+			require.NoError(t, err)
+			_, err = b.api.Act(t.Context(), draft.ID, "start")
+			require.NoError(t, err)
+			b.until(draft.ID, plan.Waiting)
+			tiles, err := filepath.Glob(filepath.Join(root, draft.Plan.Work, "staged", "*", "ground", "*.qt"))
+			require.NoError(t, err)
+			require.NotEmpty(t, tiles)
+			change(t, tiles[0])
+			_, err = b.api.Act(t.Context(), draft.ID, "go-on")
+			require.NoError(t, err)
+			last, err := b.api.Watch(t.Context(), draft.ID, func(wire.Changeover) {})
+			require.NoError(t, err)
+			require.Equal(t, plan.Undone, last.State)
+			assert.Contains(t, last.Failure.What, filepath.Base(tiles[0]))
+			assert.Equal(t, pid, b.pid("north"), "players never noticed")
+		})
+	}
 }

@@ -8,11 +8,11 @@ import (
 	"reshard/internal/core/plan"
 )
 
-// prepare does everything before the stop that need not be done within it, and looks for
-// room once more. What it makes is found again, and made again, by the step itself when
+// prepare does everything before the stop that need not be done within it, and looks once more for
+// what was staged and for room. What it makes is found again, and made again, by the step itself when
 // a crash has lost it.
 func (r *Runner) prepare(ctx context.Context) error {
-	for _, act := range []func(context.Context) error{r.enoughRoom, r.reserve} {
+	for _, act := range []func(context.Context) error{r.stagedStands, r.enoughRoom, r.reserve} {
 		if err := r.patiently(ctx, act); err != nil {
 			return err
 		}

@@ -28,7 +28,8 @@ func (r *Runner) retitle(ctx context.Context, _ int, step plan.Step) (*Detail, e
 	if err != nil {
 		return nil, fault.Wrap(fault.Invalid, "write the title of", step.World, err)
 	}
-	return nil, r.Files.Replace(ctx, path.Join(found.Root, file), after)
+	name := path.Join(found.Root, file)
+	return &Detail{Retitled: name}, r.Files.Replace(ctx, name, after)
 }
 
 func (p *prover) title(step plan.Step) plan.Check {

@@ -555,6 +555,91 @@ func notAsWritten(name string) error {
 		"what was written is not what the copy holds; the host's disk may be failing")
 }
 
+// stagedStands looks whether what was staged stands there as it was compared: somebody may have tidied up or
+// written there since, in a long wait above all. Far away each folder costs round trips, so that one that was
+// staged just now is believed.
+func (r *Runner) stagedStands(ctx context.Context) error {
+	waited := slices.ContainsFunc(r.job.Plan.Steps, func(s plan.Step) bool { return s.Kind == plan.Wait })
+	if r.Files.Distant() && !waited {
+		return nil
+	}
+	own := map[string]bool{} // written by a step since
+	for _, s := range r.job.Steps {
+		own[DetailOf(s).Retitled] = true
+	}
+	for n, step := range r.job.Plan.Steps {
+		if r.job.Steps[n].State != plan.StepDone {
+			continue
+		}
+		var err error
+		switch {
+		case step.Kind == plan.Stage:
+			err = r.filesStand(ctx, step, own)
+		case step.Kind == plan.Sample && !step.Old:
+			err = r.samplesStand(ctx, step, DetailOf(r.job.Steps[n]).Samples)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// filesStand looks whether the files of a stage step have the sizes that they were given.
+func (r *Runner) filesStand(ctx context.Context, step plan.Step, own map[string]bool) error {
+	id, err := r.copyOf(step)
+	if err != nil {
+		return err
+	}
+	c, err := r.Vault.Load(ctx, id)
+	if err != nil {
+		return err
+	}
+	can, err := r.Files.Capabilities(ctx)
+	if err != nil {
+		return err
+	}
+	files := slices.DeleteFunc(r.toStage(c, step), func(f stagedFile) bool { return own[f.to] })
+	stand, _, err := (&stager{Runner: r, step: step, can: can}).standing(ctx, files, nil)
+	if err != nil {
+		return err
+	}
+	if changed := without(files, stand); len(changed) > 0 {
+		return r.notAsStaged(changed[0].to, len(changed))
+	}
+	return nil
+}
+
+// samplesStand looks whether what was remembered of a staged world is still there: nobody plays in it.
+func (r *Runner) samplesStand(ctx context.Context, step plan.Step, samples []Sample) error {
+	tree, settled := r.Files.Observe(ctx)
+	var first string
+	changed := 0
+	for _, s := range samples {
+		if same, _ := sameBlocks(tree, path.Join(step.Dir, s.File), s.Blocks); same < len(s.Blocks) {
+			if err := settled(nil); err != nil {
+				return err // it cannot be told
+			}
+			if changed++; first == "" {
+				first = path.Join(step.Dir, s.File)
+			}
+		}
+	}
+	if changed > 0 {
+		return r.notAsStaged(first, changed)
+	}
+	return nil
+}
+
+func (r *Runner) notAsStaged(name string, files int) error {
+	which := name
+	if files > 1 {
+		which = fmt.Sprintf("%s and %d more", name, files-1)
+	}
+	return fault.New(fault.Changed, "switch to what was staged on", r.job.Plan.Server,
+		"somebody has changed or removed it since it was placed there: %s", which)
+}
+
 func (r *Runner) unstage(ctx context.Context) error {
 	r.staged = nil
 	staged := path.Join(r.job.Plan.Work, "staged")

@@ -43,6 +43,8 @@ type Detail struct {
 	Unbundled string `json:"unbundled,omitempty"`
 	// Reuse is how much of it its host had already.
 	Reuse reuse `json:"reuse,omitzero"`
+	// Retitled is the staged file that a title was written into.
+	Retitled string `json:"retitled,omitempty"`
 	// Opened is the world whose name was written as the server told it.
 	Opened string `json:"opened,omitempty"`
 	// By says who gave the word that was waited for.
