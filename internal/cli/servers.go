@@ -220,7 +220,7 @@ func (a *app) listServers(list []wire.Server) {
 	}
 	var rows [][]string
 	for _, s := range list {
-		world := quoted(s.Active)
+		world := quotedIf(s.Active)
 		if s.ActiveTitle != "" && s.ActiveTitle != s.Active {
 			world += ", " + quoted(s.ActiveTitle)
 		}

@@ -5,6 +5,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"reshard/internal/client"
 	"reshard/internal/core/plan"
 	"reshard/internal/wire"
 )
@@ -43,6 +44,9 @@ Examples:
 			if c.Bool("with-later") {
 				ids = append(now.Later, id)
 			}
+			if err := a.inOrder(ctx, api, ids); err != nil {
+				return err
+			}
 			for _, one := range ids {
 				draft, err := api.Draft(ctx, wire.Wish{Kind: plan.Undo, Undoes: one})
 				if err != nil {
@@ -55,4 +59,20 @@ Examples:
 			return nil
 		},
 	}
+}
+
+// inOrder tells what is undone one after the other: each plan is made of what stands when the one before is done.
+func (a *app) inOrder(ctx context.Context, api *client.Client, ids []int64) error {
+	if len(ids) < 2 || a.json {
+		return nil
+	}
+	a.print("These are taken back in this order, each planned when the one before it is done:\n\n")
+	for _, id := range ids {
+		c, err := api.Changeover(ctx, id)
+		if err != nil {
+			return err
+		}
+		a.print("  %d  %s\n", id, c.Title)
+	}
+	return nil
 }

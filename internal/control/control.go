@@ -740,10 +740,13 @@ func (c *Control) Tell(ctx context.Context, e game.Exchange, wait time.Duration)
 		return false, c.stillThere(st, op)
 	})
 	if errors.Is(err, errWaited) {
-		return fault.New(fault.NotReady, op, c.name, "no answer within %s", wait)
+		return fault.Wrap(fault.NotReady, op, c.name, fmt.Errorf("%w within %s", ErrSilent, wait))
 	}
 	return err
 }
+
+// ErrSilent is in the error of a line that was said and is not answered: whether it was heard is not known.
+var ErrSilent = errors.New("no answer")
 
 // onThisMachine is the pace of drivers that are asked at no cost: what a server answers at once is seen at
 // once there.

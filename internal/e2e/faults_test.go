@@ -86,6 +86,7 @@ type trouble struct {
 	// lasts is after how long it is lifted; 0: when the changeover has ended.
 	lasts time.Duration
 	far   bool // the server is on another machine
+	ends  bool // the game does not run any more
 }
 
 var troubles = []trouble{
@@ -113,7 +114,7 @@ var troubles = []trouble{
 		r.signalDatabase(syscall.SIGSTOP)
 		return func() { r.signalDatabase(syscall.SIGCONT) }
 	}},
-	{name: "the game is killed", lasts: time.Second, strike: func(r *rig) func() {
+	{name: "the game is killed", lasts: time.Second, ends: true, strike: func(r *rig) func() {
 		r.signalGame(syscall.SIGKILL)
 		return func() {}
 	}},
@@ -156,7 +157,7 @@ var troubles = []trouble{
 			r.proxy.set(true)
 			return func() { r.proxy.set(false) }
 		}},
-	{name: "the game is killed over there", lasts: time.Second, far: true, strike: func(r *rig) func() {
+	{name: "the game is killed over there", lasts: time.Second, far: true, ends: true, strike: func(r *rig) func() {
 		r.signalGame(syscall.SIGKILL)
 		return func() {}
 	}},
@@ -176,6 +177,8 @@ type faultKind struct {
 	stores bool
 	// copies: it makes a copy first, and then goes on as the others do.
 	copies bool
+	// unnoticed: the server is not stopped, and so not started again where a fault has ended it.
+	unnoticed bool
 }
 
 var faultKinds = []faultKind{
@@ -186,9 +189,9 @@ var faultKinds = []faultKind{
 	{name: "restore", runs: "winter", holds: (*rig).ofFen},
 	{name: "clone", runs: "south", holds: func(r *rig) map[string]string { return r.south }, copies: true},
 	{name: "switch", runs: "old", holds: func(r *rig) map[string]string { return r.old }, refused: "old"},
-	{name: "put beside", runs: "winter", holds: (*rig).ofWinter},
-	{name: "take away", runs: "winter", holds: (*rig).ofWinter, stores: true},
-	{name: backingUp, runs: "winter", holds: (*rig).ofWinter, stores: true},
+	{name: "put beside", runs: "winter", holds: (*rig).ofWinter, unnoticed: true},
+	{name: "take away", runs: "winter", holds: (*rig).ofWinter, stores: true, unnoticed: true},
+	{name: backingUp, runs: "winter", holds: (*rig).ofWinter, stores: true, unnoticed: true},
 }
 
 // backingUp is asked for by a call of its own.
@@ -590,7 +593,7 @@ func meet(t *testing.T, kind faultKind, f trouble, at moment) ending {
 	if last.Failure != nil {
 		e.failure = last.Failure.What
 	}
-	r.judge(&e, kind, before, last)
+	r.judge(&e, kind, f, before, last)
 	return e
 }
 
@@ -625,7 +628,7 @@ func (r *rig) worlds() map[string]map[string]string {
 }
 
 // judge looks for what is lost and what is mixed. A held one must be able to go back once the fault is over.
-func (r *rig) judge(e *ending, kind faultKind, before map[string]map[string]string, last wire.Changeover) {
+func (r *rig) judge(e *ending, kind faultKind, f trouble, before map[string]map[string]string, last wire.Changeover) {
 	mixed := func(say string, about ...any) { e.mixed = append(e.mixed, fmt.Sprintf(say, about...)) }
 	if last.State == plan.Held {
 		if strings.Contains(last.Failure.What, "worlds/winter is there as well") {
@@ -648,19 +651,20 @@ func (r *rig) judge(e *ending, kind faultKind, before map[string]map[string]stri
 		return
 	}
 	var server wire.ServerFacts
+	ended := f.ends && kind.unnoticed // nobody starts it again, and it is not told to run
 	for range 200 {
 		var err error
 		server, err = r.client().Server(context.Background(), "north")
 		now := server.Server
-		if err == nil && now.State == "running" && now.Opened == now.Active && len(r.games()) == 1 {
+		if err == nil && (ended || now.State == "running" && now.Opened == now.Active) && len(r.games()) < 2 {
 			break
 		}
 		time.Sleep(100 * time.Millisecond)
 	}
-	if n := len(r.games()); n != 1 {
+	if n := len(r.games()); n > 1 || n == 0 && !ended {
 		mixed("%d games run (%s)", n, server.Server.State)
 	}
-	if server.Server.State != "running" || server.Server.Opened != server.Server.Active {
+	if !ended && (server.Server.State != "running" || server.Server.Opened != server.Server.Active) {
 		mixed("it is %s, with %s open, and its settings name %s", server.Server.State, server.Server.Opened,
 			server.Server.Active)
 	}
@@ -696,11 +700,33 @@ func (r *rig) judge(e *ending, kind faultKind, before map[string]map[string]stri
 	case kind.name == "put beside" && !same(now["fen"], r.fen):
 		mixed("it is done, and fen does not stand beside")
 	case kind.stores:
-		_, err := r.client().VerifyWorld(context.Background(), last.Copy)
-		if last.Copy == "" || err != nil {
-			mixed("it is done, and its copy %q cannot be read: %v", last.Copy, err)
+		copies := r.stored(last)
+		for _, id := range copies {
+			if _, err := r.client().VerifyWorld(context.Background(), id); err != nil {
+				mixed("it is done, and its copy %s cannot be read: %v", id, err)
+			}
+		}
+		if len(copies) == 0 {
+			mixed("it is done, and has no copy")
 		}
 	}
+}
+
+// stored are the copies that a changeover has made.
+func (r *rig) stored(c wire.Changeover) (ids []string) {
+	if c.Kind != plan.Backup {
+		return []string{c.Copy}
+	}
+	list, err := r.client().Backups(context.Background(), wire.BackupQuery{Server: "north"})
+	assert.NoError(r.t, err)
+	for _, b := range list {
+		for _, w := range b.Worlds {
+			if b.Changeover == c.ID {
+				ids = append(ids, w.Copy)
+			}
+		}
+	}
+	return ids
 }
 
 // close ends the services that the rig began, and gives the servers back to the bundle.

@@ -476,12 +476,22 @@ func (b *bundle) carry(draft wire.Changeover) wire.Changeover {
 	return last
 }
 
+// nextPort is the port that is tried next: below those that the system gives out by itself, so that nobody gets one
+// in the moment before its game listens.
+var nextPort atomic.Int64
+
 func freePort(t *testing.T) int {
 	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	defer l.Close() //nolint:errcheck // only its number is wanted
-	return l.Addr().(*net.TCPAddr).Port
+	nextPort.CompareAndSwap(0, 10_000+int64(os.Getpid()%40)*500)
+	for range 1000 {
+		port := 10_000 + nextPort.Add(1)%20_000
+		if l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port)); err == nil {
+			require.NoError(t, l.Close())
+			return int(port)
+		}
+	}
+	require.Fail(t, "no port is free")
+	return 0
 }
 
 // snapshot hashes every file below dir; skip names are left out wherever they

@@ -126,6 +126,8 @@ type Runner struct {
 	seen   map[string]map[string]Known
 	stored []vault.File
 	heldAt time.Time
+	// silent is since when a game has not answered on the way back.
+	silent time.Time
 	// recalled are the worlds of which an earlier changeover had stored something that was taken as known.
 	recalled map[string]bool
 }

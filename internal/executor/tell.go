@@ -2,8 +2,10 @@ package executor
 
 import (
 	"context"
+	"errors"
 	"time"
 
+	"reshard/internal/control"
 	"reshard/internal/core/fault"
 	"reshard/internal/core/game"
 	"reshard/internal/core/life"
@@ -52,7 +54,7 @@ func (r *Runner) unsay(ctx context.Context, _ int, step plan.Step) error {
 	}
 	switch {
 	case step.Tell == "hold" && st.State == life.Running:
-		return r.tell(ctx, step, "release", step.World)
+		return r.untilHeard(h, r.tell(ctx, step, "release", step.World))
 	case step.Tell == "load" && st.State == life.Stopped:
 		_, err := h.Control.Start(ctx) // the settings name the former world again
 		return err
@@ -60,7 +62,27 @@ func (r *Runner) unsay(ctx context.Context, _ int, step plan.Step) error {
 		if st.Opened != "" && st.Opened != step.World && st.Opened != h.Profile.World.FileName(step.World) {
 			return nil // it never went over
 		}
-		return r.tell(ctx, step, "load", step.Back)
+		return r.untilHeard(h, r.tell(ctx, step, "load", step.Back))
 	}
 	return nil
+}
+
+// silences is how often the patience for a stop a game may be silent on the way back: one that stands still hears
+// what was said once it goes on, so the same is said again meanwhile.
+const silences = 10
+
+// untilHeard takes a game's silence on the way back for something that passes, for a while.
+func (r *Runner) untilHeard(h Hands, err error) error {
+	if !errors.Is(err, control.ErrSilent) {
+		r.silent = time.Time{}
+		return err
+	}
+	if r.silent.IsZero() {
+		r.silent = r.Now()
+	}
+	if r.Now().Sub(r.silent) > silences*h.Profile.Server.Waits.Stop {
+		return err
+	}
+	what, _ := fault.Words(err)
+	return fault.New(fault.TooSlow, "go back on", r.job.Plan.Server, "%s; it is said again until it answers", what)
 }

@@ -508,7 +508,13 @@ func (c *Child) ReadLog(ctx context.Context, run string, p []byte, offset int64)
 	if err := ctx.Err(); err != nil {
 		return 0, err
 	}
-	base := c.runBegins(run)
+	from, to, ok := c.span(run)
+	if !ok {
+		return 0, nil
+	}
+	if to >= 0 {
+		p = p[:max(0, min(int64(len(p)), to-from-offset))]
+	}
 	f, err := c.openRunLog(run)
 	if errors.Is(err, os.ErrNotExist) {
 		return 0, nil // the server has not begun its log yet, or it is too old to be kept
@@ -517,7 +523,7 @@ func (c *Child) ReadLog(ctx context.Context, run string, p []byte, offset int64)
 		return 0, fault.Wrap(fault.Unreachable, "read the log of", run, err)
 	}
 	defer f.Close() //nolint:errcheck // only read
-	n, err = f.ReadAt(p, base+offset)
+	n, err = f.ReadAt(p, from+offset)
 	if errors.Is(err, io.EOF) {
 		err = nil
 	}

@@ -196,6 +196,10 @@ func TestLogFileOfTheServersOwn(t *testing.T) {
 			"exec sleep 60",
 		"begun anew": "rm -f server.log; echo \"opening \\\"$(cat world)\\\"\" > server.log; echo ready on port 1 " +
 			">> server.log; exec sleep 60",
+		"emptied": "> server.log; sleep 0.3; echo \"opening \\\"$(cat world)\\\"\" >> server.log; echo ready on port 1 " +
+			">> server.log; exec sleep 60",
+		"emptied, and the same again": "echo \"opening \\\"$(cat world)\\\"\" > server.log; echo ready on port 1 >> " +
+			"server.log; touch -d '1 minute ago' server.log; exec sleep 60",
 		"moved aside": "mv server.log old.log; echo \"opening \\\"$(cat world)\\\"\" > server.log; echo ready on " +
 			"port 1 >> server.log; exec sleep 60",
 	} {
@@ -215,7 +219,8 @@ func TestLogFileOfTheServersOwn(t *testing.T) {
 					"{settle: 50ms}\n"))
 			require.NoError(t, err)
 			c := control.New("g", d, p)
-			for _, world := range []string{"first", "second"} {
+			var runs []string
+			for _, world := range []string{"first", "second", "second"} {
 				require.NoError(t, os.WriteFile(filepath.Join(dir, "world"), []byte(world), 0o644))
 				_, err = c.Start(context.Background())
 				require.NoError(t, err)
@@ -223,9 +228,20 @@ func TestLogFileOfTheServersOwn(t *testing.T) {
 				refused, err := c.Refusals(ctx)
 				require.NoError(t, err)
 				assert.Empty(t, refused, "an older run's lines do not count")
+				seen, err := d.Look(ctx)
+				require.NoError(t, err)
+				runs = append(runs, seen.Run)
+				text := make([]byte, 1000)
+				n, err := d.ReadLog(ctx, seen.Run, text, 0)
+				require.NoError(t, err)
+				assert.Equal(t, "opening \""+world+"\"\nready on port 1\n", string(text[:n]))
 				_, err = c.Stop(context.Background(), control.Clean)
 				require.NoError(t, err)
 			}
+			text := make([]byte, 1000)
+			n, err := d.ReadLog(ctx, runs[0], text, 0)
+			require.NoError(t, err)
+			assert.NotContains(t, string(text[:n]), "second", "what a later run has written is not the first's")
 		})
 	}
 }

@@ -234,10 +234,16 @@ func (d *Driver) Signal(ctx context.Context, s control.Signal) error {
 func (d *Driver) Pace() time.Duration { return 250 * time.Millisecond }
 
 // logMark is shell code that tells which file $f is and how it stands: its number, its birth, its
-// size, and how its first $1 bytes begin.
+// size, when it was changed, and how it begins and what stands before $1, its end if that is empty.
 const logMark = `mark() {
-  stat -c '%i %W %s' "$f" 2>/dev/null || echo 0 0 0
-  head -c "$1" "$f" 2>/dev/null | cksum
+  set -- "$1" $(stat -c '%i %W %s' "$f" 2>/dev/null || echo 0 0 0)
+  when=$(stat -c %y "$f" 2>/dev/null | tr -d ' ')
+  end=${1:-$4}
+  [ "$end" -le "$4" ] || end=$4
+  n=$(( end < 512 ? end : 512 ))
+  echo "$2 $3 $4 ${when:--}"
+  head -c "$n" "$f" 2>/dev/null | cksum
+  tail -c +"$(( end - n + 1 ))" "$f" 2>/dev/null | head -c "$n" | cksum
 }
 `
 
@@ -248,7 +254,7 @@ func (d *Driver) markLog(ctx context.Context) error {
 		return nil
 	}
 	r, err := d.run(ctx, "read the log of", script(logMark+`cd "$1" && mkdir -p `+consoleFolder+` || exit 5
-f=$2; mark 512 > `+consoleFolder+`/log.from.new && mv `+consoleFolder+`/log.from.new `+consoleFolder+`/log.from`,
+f=$2; mark "" > `+consoleFolder+`/log.from.new && mv `+consoleFolder+`/log.from.new `+consoleFolder+`/log.from`,
 		d.spec.Dir, d.spec.LogFile), "")
 	if err == nil && r.Code != 0 {
 		err = fault.New(fault.Refused, "read the log of", d.spec.Name, "where it ends cannot be noted (%s)", words(r))
@@ -258,15 +264,21 @@ f=$2; mark 512 > `+consoleFolder+`/log.from.new && mv `+consoleFolder+`/log.from
 
 // fileLog prints a log file that runs share, from an offset in what belongs to the present one. A
 // game that begins its log anew (another file, a shorter one, or with another beginning) begins
-// at 0.
+// at 0. One that was written to and has the size that it had has to stand still for ten seconds before it is
+// taken for that: a start script may only have touched it.
 func (s Spec) fileLog(from int64) string {
 	return logMark + "cd " + sshlink.Quote(s.Dir) + " || exit 5\nf=" + sshlink.Quote(
 		s.LogFile) + `; base=0; [ -f "$f" ] || exit 0
 if [ -f ` + consoleFolder + `/log.from ]; then
-  { read -r ino born size; read -r sum; } < ` + consoleFolder + `/log.from
-  now=$(mark "$(( size < 512 ? size : 512 ))")
-  set -- $now
-  [ "$1 $2" = "$ino $born" ] && [ "$3" -ge "$size" ] && [ "$4 $5" = "$sum" ] && base=$size
+  { read -r ino born size changed; read -r sum; read -r tail; } < ` + consoleFolder + `/log.from
+  set -- $(mark "$size")
+  if [ "$1 $2" = "$ino $born" ] && [ "$3" -ge "$size" ] && [ "$5 $6" = "$sum" ] && [ "${tail:-$7 $8}" = "$7 $8" ] &&
+    { [ "$3" -gt "$size" ] || [ "$size" = 0 ] || [ "${changed:-$4}" = "$4" ] ||
+      [ "$(( $(date +%s) - $(stat -c %Y "$f") ))" -lt 10 ]; }; then
+    base=$size
+  elif [ "$1" != 0 ] && [ "$3" -lt "$size" ]; then # once it has grown again, that would not be seen any more
+    rm -f ` + consoleFolder + `/log.from
+  fi
 fi
 tail -c +"$(( base + 1 + ` + strconv.FormatInt(from, 10) + ` ))" "$f"`
 }
@@ -303,6 +315,26 @@ func (d *Driver) ReadLog(ctx context.Context, run string, p []byte, offset int64
 		return 0, nil
 	}
 	return d.readFile(ctx, run, name, p, offset)
+}
+
+// mostPrinted is how much of the end of what a run has printed is told, in bytes.
+const mostPrinted = 16 << 10
+
+// Printed implements control.Printer: a server that writes a log of its own may say on its output why it does not
+// start. A session keeps that, and a unit's journal; what commands of a person's own print elsewhere is not known.
+func (d *Driver) Printed(ctx context.Context, run string) (string, error) {
+	if d.spec.LogFile == "" || strings.ContainsFunc(run, notOfAName) {
+		return "", nil // that is its log
+	}
+	command := d.form.log(run, 0)
+	if name := d.form.logFile(run); name != "" {
+		command = "cat " + sshlink.Quote(name)
+	}
+	if command == "" {
+		return "", nil
+	}
+	r, err := d.run(ctx, "read what was printed by", script("{ "+command+"\n} | tail -c "+strconv.Itoa(mostPrinted)), "")
+	return string(r.Out), err
 }
 
 func notOfAName(r rune) bool {

@@ -18,6 +18,7 @@ import (
 	"reshard/internal/control/commands"
 	"reshard/internal/control/controltest"
 	"reshard/internal/core/fault"
+	"reshard/internal/core/game"
 	"reshard/internal/core/life"
 	"reshard/internal/core/server"
 	"reshard/internal/sshlink"
@@ -211,7 +212,8 @@ func TestALogFileThatRunsShare(t *testing.T) {
 	t.Parallel()
 	h := start(t, farhost.Shape{})
 	for name, how := range map[string]string{
-		"goes on": `>> game.log`, "begun anew": `> game.log`, "another file": `> game.new; mv game.new game.log`,
+		"goes on": `>> game.log`, "another file": `> game.new; mv game.new game.log`,
+		"begun anew": `> game.log; touch -d '1 minute ago' game.log`,
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -225,7 +227,7 @@ func TestALogFileThatRunsShare(t *testing.T) {
 				}
 			})
 			ctx := context.Background()
-			for _, world := range []string{"winter", "fen", "oak", "fen"} {
+			for _, world := range []string{"winter", "fen", "oak", "oak"} {
 				require.NoError(t, os.WriteFile(filepath.Join(s.spec.Dir, "world"), []byte(world), 0o644))
 				require.NoError(t, s.Start(ctx))
 				want := "opened " + world + "\nready\n"
@@ -246,6 +248,31 @@ func TestALogFileThatRunsShare(t *testing.T) {
 			}
 		})
 	}
+}
+
+// A server that writes a log of its own says on its output why it does not start: that is told, too.
+func TestWhatIsPrintedBesideALog(t *testing.T) {
+	t.Parallel()
+	h := start(t, farhost.Shape{})
+	s := open(t, h, func(dir string) commands.Spec {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "run"), []byte("#!/bin/sh\necho starting >> game.log\n"+
+			"echo 'cannot listen: the port is taken' >&2\nfor n in $(seq 60); do echo \"after $n\" >&2; done\nexit 3\n"),
+			0o755))
+		return commands.Spec{
+			Means:   withLog(inSession(sessions.Add(1)), filepath.Join(dir, "game.log")),
+			Program: []string{"./run"},
+		}
+	})
+	p, err := game.Parse("g", []byte("reshard: game/1\nid: g\ntitle: G\nworld: {shape: folder, recognise: {require: "+
+		"[a]}}\nserver:\n  kinds: {g: {}}\n  worlds: w/\n  settings: {main: {file: s, format: ini}}\n  "+
+		"keys: {active-world: [{in: main, key: k}]}\n  console: {log: game.log, ready: 'ready', "+
+		"refused: 'cannot listen', stop: {signal: SIGTERM}}\n  waits: {start: 10s, settle: 50ms}\n"))
+	require.NoError(t, err)
+	_, err = control.New("north", s.Driver, p).Start(t.Context())
+	require.Error(t, err)
+	assert.Contains(t, err.Error(), "its log says: starting")
+	assert.Contains(t, err.Error(), "it printed: cannot listen: the port is taken")
+	assert.NotContains(t, err.Error(), "after 60")
 }
 
 // What the state command says is understood by its exit code, and nothing else is guessed.

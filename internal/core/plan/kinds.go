@@ -104,8 +104,18 @@ var Kinds = map[string]Kind{
 	},
 	Undo: {
 		Needs: []string{"undoes"}, Lasting: true,
-		Title:   func(p Plan) string { return fmt.Sprintf("undo of %d, %s back", p.Undoes, p.named()) },
-		Outcome: runs,
+		Title: func(p Plan) string {
+			if p.onlySetsAside() {
+				return fmt.Sprintf("undo of %d, %s set aside", p.Undoes, strings.Join(p.SetAside, " and "))
+			}
+			return fmt.Sprintf("undo of %d, %s back", p.Undoes, p.named())
+		},
+		Outcome: func(p Plan, copy string) string {
+			if p.onlySetsAside() {
+				return strings.Join(p.SetAside, " and ") + " is set aside. " + p.Server + " goes on as before."
+			}
+			return runs(p, copy)
+		},
 	},
 }
 
@@ -193,6 +203,13 @@ func (p Plan) named() string {
 		return quoted(p.World)
 	}
 	return quoted(p.Folder)
+}
+
+// onlySetsAside reports whether an undo brings nothing back: what it takes away stood beside.
+func (p Plan) onlySetsAside() bool {
+	return len(p.SetAside) > 0 && !slices.ContainsFunc(p.Steps, func(s Step) bool {
+		return s.Kind == Write || s.Kind == Move && s.into(p.Worlds)
+	})
 }
 
 func (p Plan) beside() string {
