@@ -413,7 +413,9 @@ func asPlanned(ctx context.Context, l *fleet.Server, p plan.Plan) error {
 	}
 	if !stands {
 		return fault.New(fault.Changed, "start", l.Name,
-			"its folder %s has been moved or replaced since the plan was made", l.Machine.Roots[0])
+			"its folder %s has been moved or replaced since the plan was made", l.Machine.Roots[0]).
+			With("Bring the folder back, or take the server out and add it where it is now: reshard servers remove " +
+				l.Name + ".")
 	}
 	h, err := l.Heads(ctx)
 	if err != nil {
@@ -721,6 +723,13 @@ func (co *Changeovers) wireChangeover(c records.Changeover) wire.Changeover {
 		}
 	}
 	out.Window = window(c)
+	if c.State == plan.Undone && len(c.Steps) > 0 {
+		states := make([]plan.StepState, len(c.Steps))
+		for n, st := range c.Steps {
+			states[n] = st.State
+		}
+		out.Outcome = plan.GoneBack(c.Plan.V, states)
+	}
 	if p, ok := co.latest(c.ID); ok {
 		out.Progress = &p
 	}

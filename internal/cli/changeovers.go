@@ -219,7 +219,7 @@ func (a *app) printOutcome(c wire.Changeover) {
 			a.print("  To take it back with what came after it: reshard undo %d --with-later\n", c.ID)
 		}
 	case plan.Undone:
-		a.print("↩ undone. What was there before is there again.\n")
+		a.print("↩ undone. %s\n", c.Outcome)
 		if w := c.Window; w != nil {
 			a.print("  Players were locked out for %s.\n", millis(w.TotalMS))
 		}

@@ -68,13 +68,21 @@ func (c *Client) request(ctx context.Context, method, path string, body io.Reade
 		case ctx.Err() != nil:
 			return nil, fault.Wrap(fault.Interrupted, "ask", c.base, context.Cause(ctx))
 		}
-		return nil, &fault.Error{Code: fault.Unreachable, Op: "reach the service at", Path: c.base, Err: err}
+		return nil, unreached("reach the service at", c.base, err)
 	}
 	if res.StatusCode >= 400 {
 		defer res.Body.Close() //nolint:errcheck // only read
 		return nil, errorOf(res)
 	}
 	return res, nil
+}
+
+// lookThere is what to do when the service itself does not answer.
+const lookThere = "Check the address and that the service runs there: reshard serve."
+
+// unreached is the error of a service that does not answer.
+func unreached(op, what string, err error) error {
+	return &fault.Error{Code: fault.Unreachable, Op: op, Path: what, Err: err, Next: lookThere}
 }
 
 // errorOf turns a problem document back into the error it came from.
@@ -86,7 +94,7 @@ func errorOf(res *http.Response) error {
 	var p wire.Problem
 	if json.Unmarshal(data, &p) != nil || p.Code == "" {
 		return fault.New(fault.Unreachable, "ask", res.Request.URL.String(),
-			"the answer is %s and no problem document: is this a Reshard service?", res.Status)
+			"the answer is %s and no problem document: is this a Reshard service?", res.Status).With(lookThere)
 	}
 	what := p.Detail
 	for _, e := range p.Errors {
@@ -253,7 +261,7 @@ func (c *Client) Send(ctx context.Context, name, root string, archive io.Reader,
 		if errors.As(err, &coded) {
 			return out, coded
 		}
-		return out, &fault.Error{Code: fault.Unreachable, Op: "send " + name + " to", Path: c.base, Err: err}
+		return out, unreached("send "+name+" to", c.base, err)
 	}
 	if res.StatusCode >= 400 {
 		defer res.Body.Close() //nolint:errcheck // only read

@@ -106,7 +106,7 @@ func (c *Client) createUpload(ctx context.Context, name, kind string, size int64
 	defer res.Body.Close() //nolint:errcheck // only read
 	at, err := url.Parse(res.Header.Get("Location"))
 	if err != nil {
-		return "", fault.Wrap(fault.Unreachable, "send", name, err)
+		return "", unreached("send "+name+" to", c.base, err)
 	}
 	return at.Path[len(at.Path)-32:], nil
 }
@@ -179,7 +179,7 @@ func (c *Client) tus(ctx context.Context, method, path string, body io.Reader, s
 	}
 	res, err := c.http.Do(req)
 	if err != nil {
-		return nil, &fault.Error{Code: fault.Unreachable, Op: "send to", Path: c.base, Err: err}
+		return nil, unreached("send to", c.base, err)
 	}
 	if res.StatusCode < 400 {
 		return res, nil
@@ -194,7 +194,7 @@ func (c *Client) tus(ctx context.Context, method, path string, body io.Reader, s
 		res.Body = io.NopCloser(bytes.NewReader(data))
 		if !bytes.HasPrefix(data, []byte("{")) {
 			return nil, fault.New(fault.Unreachable, "send to", c.base,
-				"the upload is not where it was thought to be (%s)", res.Status)
+				"the upload is not where it was thought to be (%s)", res.Status).With(lookThere)
 		}
 	}
 	return nil, errorOf(res)

@@ -205,6 +205,8 @@ func (k faultKind) has(at moment) bool {
 	switch at.name {
 	case copying:
 		return k.stores || k.copies
+	case "before the stop", "stopping", "starting":
+		return !k.unnoticed
 	case goingBack:
 		return k.refused != ""
 	}

@@ -316,6 +316,7 @@ func (b *bundle) end() {
 		b.far.line.Close()
 		b.far.close()
 	}
+	b.daemon, b.trace = nil, nil // the testing package keeps what is to be done at the end of a test
 }
 
 // plot is a Quarrymoss server to be made.

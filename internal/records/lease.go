@@ -232,8 +232,8 @@ func (l *lease) valid() error {
 	case l.why != nil:
 		return l.why
 	case l.clock() >= l.until:
-		return fault.New(fault.Unreachable, "act on", "records",
-			"the database has not answered for so long that another service may have taken over")
+		return away("act on", "records",
+			"the database has not answered for so long that another service may have taken over", nil)
 	}
 	return nil
 }

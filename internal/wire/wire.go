@@ -423,7 +423,7 @@ type Changeover struct {
 	Window *Window `json:"window,omitempty"`
 	// what it does, in a few words
 	Title string `json:"title"`
-	// what there is when it is done; "" before
+	// what there is when it is done or undone; "" before, and of undone ones in lists
 	Outcome string `json:"outcome,omitempty"`
 	// what could not be seen of one that is done; left out: it is proven
 	Unproven []string `json:"unproven,omitempty"`

@@ -71,7 +71,8 @@ var next = map[Code]string{
 	StateUnknown: "Look at the server by its own means. When you know that it is stopped, say so: reshard servers " +
 		"stopped SERVER.",
 	StandsBy:    "Ask the service that acts, or wait: this one takes over by itself when the other is gone.",
-	Unreachable: "Check the address and that the service runs there: reshard serve.",
+	Unreachable: "See by its own means whether it answers, and try again; what waits for it goes on by itself when it " +
+		"does.",
 	NotAWorld: "Point at the world's own folder or at an archive that holds it; reshard games show GAME tells " +
 		"what marks a world.",
 	ManyWorlds: "Say which one with --root FOLDER.",
@@ -86,7 +87,7 @@ var next = map[Code]string{
 	Blocked:       "Read the rows marked 'blocks': each says what would mend it.",
 	NeedsChoice:   "Answer the rows marked 'choose' with the option each one names.",
 	Busy:          "Wait for the other changeover to end, or undo it: reshard changeovers.",
-	Changed:       "Make a new draft: the sheet and the plan are worked out again from what is there now.",
+	Changed:       "Make it again: sheet and plan are worked out from what is there now.",
 	WrongState:    "Look at its present state and choose what fits it.",
 	NotStopped:    "Look at the server's log and stop it by its own means; nothing of its world was moved.",
 	NotReady:      "Read the last lines of the server's log: they usually say why.",

@@ -18,10 +18,14 @@ var roomRule = Rule{
 			return
 		}
 		r.Server = Cell{Text: humanize.IBytes(uint64(in.Live.FreeBytes)) + " free"}
-		r.block("A server on a full disk cannot save, and may not start again.", "Free space on the server's disk: "+
-			humanize.IBytes(spareBytes)+" are enough.")
+		r.block("A server on a full disk cannot save, and may not start again.", in.freeMore(spareBytes))
 	},
 }
 
 // shortOfRoom reports whether there is too little on the server's disk for a switch.
 func (in Input) shortOfRoom() bool { return in.Live.FreeBytes >= 0 && in.Live.FreeBytes < spareBytes }
+
+// freeMore says how much space is missing on the server's disk when so much is wanted, in bytes.
+func (in Input) freeMore(wanted int64) string {
+	return "Free " + humanize.IBytes(uint64(wanted-in.Live.FreeBytes)) + " more on the server's disk."
+}

@@ -23,7 +23,7 @@ var spaceRule = Rule{Concern: "space", Title: "Free space", check: func(in Input
 		r.block("The world is staged beside the live one, which is kept: that takes "+humanize.IBytes(
 			uint64(need))+" and "+humanize.IBytes(
 			spareBytes)+" to spare.",
-			"Free space on the server's disk.")
+			in.freeMore(need+spareBytes))
 	default:
 		r.Server = Cell{Text: humanize.IBytes(uint64(in.Live.FreeBytes)) + " free"}
 		r.say("There is room for both worlds.")

@@ -89,8 +89,8 @@ func (t Told) done() (out []string) {
 func (t Told) stands() (out []string) {
 	switch t.State {
 	case Undone:
-		out = append(out, "What was there before is there again.")
-		if !t.untouched() {
+		out = append(out, GoneBack(t.Plan, t.Steps))
+		if !untouched(t.Plan, t.Steps) {
 			out = append(out, "What the server made meanwhile, if anything, is kept in "+t.Plan.Work+" of "+
 				t.Plan.Server+" until it is tidied: reshard tidy "+t.Plan.Server+".")
 		}
@@ -115,10 +115,18 @@ func (t Told) stands() (out []string) {
 	return out
 }
 
+// GoneBack says what there is when a changeover is undone.
+func GoneBack(p Plan, steps []StepState) string {
+	if untouched(p, steps) {
+		return "Nothing live was touched: " + p.Server + " went on as it was."
+	}
+	return "What was there before is there again."
+}
+
 // untouched reports whether no step inside the stop window was begun.
-func (t Told) untouched() bool {
-	for n, s := range t.Plan.Steps {
-		if s.Switch && n < len(t.Steps) && t.Steps[n] != StepPlanned {
+func untouched(p Plan, steps []StepState) bool {
+	for n, s := range p.Steps {
+		if s.Switch && n < len(steps) && steps[n] != StepPlanned {
 			return false
 		}
 	}
@@ -131,7 +139,9 @@ func (t Told) todo() (out []string) {
 	}
 	switch t.State {
 	case Undone:
-		out = append(out, "Then make it again: a new draft is worked out from what is there now.")
+		if !strings.HasPrefix(t.Next, "Make it again") {
+			out = append(out, "Then make it again: a new draft is worked out from what is there now.")
+		}
 	case Held:
 		out = append(out, fmt.Sprintf("To have it go back once more: reshard undo %d.", t.ID),
 			fmt.Sprintf("When you have put it right by hand: reshard changeovers settle %d.", t.ID))

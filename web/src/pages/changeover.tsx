@@ -291,7 +291,7 @@ function Outcome({ c }: { c: Changeover }) {
           {c.state === "held"
             ? "Held: it could not go back by itself. Nothing was deleted."
             : c.state === "undone"
-              ? "Undone: what was there before is there again."
+              ? `Undone. ${c.outcome ?? ""}`
               : "Going back to what was there before."}
         </h2>
         {c.window && (
