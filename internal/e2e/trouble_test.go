@@ -793,6 +793,26 @@ func TestAStopThatIsTakenLate(t *testing.T) {
 	assert.Equal(t, "stopped", s.Server.State)
 }
 
+// A game that takes the stop while its changeover goes back already, and is just looked at whether it still runs, is
+// started again then.
+func TestAStopThatIsTakenWhileItGoesBack(t *testing.T) {
+	t.Parallel()
+	b := setup(t, shippedWith(t, "quarrymoss", "waits: {start: 60s, stop: 60s, settle: 500ms}",
+		"waits: {start: 10s, stop: 1s, settle: 4s}"))
+	b.quarry("north", plot{mischief: "slow-halt"})
+	b.restartServer("north")
+	b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 13})
+	pid := b.pid("north")
+	c := b.put("fen", "north", nil)
+	require.Equal(t, plan.Undone, c.State, c.Failure)
+	assert.Contains(t, c.Failure.What, "it still runs 1s after it was asked to stop")
+	s, err := b.api.Server(t.Context(), "north")
+	require.NoError(t, err)
+	assert.Equal(t, "running", s.Server.State)
+	assert.NotEqual(t, pid, pidOf(s.Server), "it has taken the stop, and was started again")
+	assert.Equal(t, "winter", s.Server.Opened)
+}
+
 // What a program asks for is answered with what it can use, and a world that is one file keeps its ending.
 func TestWordsForPrograms(t *testing.T) {
 	t.Parallel()

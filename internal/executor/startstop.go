@@ -71,13 +71,21 @@ func (r *Runner) unstop(ctx context.Context, _ int, step plan.Step) error {
 		if err := r.asking(ctx, h, step, control.AskedToStart); err != nil {
 			return err
 		}
+		up := h.Control.Status(ctx).State.Up()
 		_, err := h.Control.Start(ctx)
-		if fault.CodeOf(err) != fault.NotReady || h.Control.Status(ctx).State != life.Starting {
+		if fault.CodeOf(err) != fault.NotReady {
 			return err
 		}
-		// It runs, and has not been heard to be ready: its log may have had no room. Another start is heard, or fails.
-		if _, serr := h.Control.Stop(ctx, control.Clean); serr != nil {
-			return errors.Join(err, serr)
+		switch state := h.Control.Status(ctx).State; {
+		case up && state == life.Stopped: // it has taken the stop only now
+		case state != life.Starting:
+			return err
+		default:
+			// It runs, and has not been heard to be ready: its log may have had no room. Another start is heard, or
+			// fails.
+			if _, serr := h.Control.Stop(ctx, control.Clean); serr != nil {
+				return errors.Join(err, serr)
+			}
 		}
 		_, err = h.Control.Start(ctx)
 		return err

@@ -87,7 +87,7 @@ func (v *Vault) Expect(ctx context.Context, c Copy) {
 }
 
 func damaged(name, format string, args ...any) error {
-	return fault.New(fault.Damaged, "read chunk", name, format, args...).
+	return fault.New(fault.Damaged, "read chunk", name, "the library's copy is damaged: "+format, args...).
 		With("reshard vault check tells which copies are touched. Sending the same world again stores its chunks anew.")
 }
 

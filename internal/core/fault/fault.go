@@ -70,7 +70,7 @@ var next = map[Code]string{
 	TooSlow:     "Try again when the host answers as usual; what was asked for may still have happened.",
 	StateUnknown: "Look at the server by its own means. When you know that it is stopped, say so: reshard servers " +
 		"stopped SERVER.",
-	StandsBy:    "Ask the service that acts, or wait: this one takes over by itself when the other is gone.",
+	StandsBy: "Ask the service that acts, or wait: this one takes over by itself when the other is gone.",
 	Unreachable: "See by its own means whether it answers, and try again; what waits for it goes on by itself when it " +
 		"does.",
 	NotAWorld: "Point at the world's own folder or at an archive that holds it; reshard games show GAME tells " +
@@ -81,20 +81,21 @@ var next = map[Code]string{
 	UnsafeArchive: "Do not use this archive. Make a new one from the world's folder itself.",
 	TooLarge:      "Check that this is the right file; if it is, raise the limit in the service's settings.",
 	NoSpace:       "Free space there and try again; nothing that was live has been changed.",
-	Damaged:       "Do not use this copy. Send the world again from its source.",
-	BadProfile:    "Correct the profile at the line named above.",
-	BadSettings:   "Open the file at the line named above and correct it by hand.",
-	Blocked:       "Read the rows marked 'blocks': each says what would mend it.",
-	NeedsChoice:   "Answer the rows marked 'choose' with the option each one names.",
-	Busy:          "Wait for the other changeover to end, or undo it: reshard changeovers.",
-	Changed:       "Make it again: sheet and plan are worked out from what is there now.",
-	WrongState:    "Look at its present state and choose what fits it.",
-	NotStopped:    "Look at the server's log and stop it by its own means; nothing of its world was moved.",
-	NotReady:      "Read the last lines of the server's log: they usually say why.",
-	NotProven:     "Read the proof: each line says what was expected and what was seen.",
-	Interrupted:   "Start it again.",
-	Held:          "Read the changeover's note, look at the named folders, and settle it by hand. Nothing was deleted.",
-	CrossDevice:   "Move the server's folder so that its worlds and the folder above them are on one file system.",
+	Damaged: "Do not use this copy: reshard vault check tells which are touched. Send the world again from its " +
+		"source.",
+	BadProfile:  "Correct the profile at the line named above.",
+	BadSettings: "Open the file at the line named above and correct it by hand.",
+	Blocked:     "Read the rows marked 'blocks': each says what would mend it.",
+	NeedsChoice: "Answer the rows marked 'choose' with the option each one names.",
+	Busy:        "Wait for the other changeover to end, or undo it: reshard changeovers.",
+	Changed:     "Make it again: sheet and plan are worked out from what is there now.",
+	WrongState:  "Look at its present state and choose what fits it.",
+	NotStopped:  "Look at the server's log and stop it by its own means; nothing of its world was moved.",
+	NotReady:    "Read the last lines of the server's log: they usually say why.",
+	NotProven:   "Read the proof: each line says what was expected and what was seen.",
+	Interrupted: "Start it again.",
+	Held:        "Read the changeover's note, look at the named folders, and settle it by hand. Nothing was deleted.",
+	CrossDevice: "Move the server's folder so that its worlds and the folder above them are on one file system.",
 }
 
 // Codes lists every code that has words, for tests and documentation.
@@ -220,20 +221,18 @@ func (e *Error) With(next string) *Error {
 
 // Options gives the answers that an error offers to choose from.
 func Options(err error) []string {
-	for ; err != nil; err = errors.Unwrap(err) {
-		if e, ok := err.(*Error); ok && len(e.Options) > 0 {
-			return e.Options
-		}
+	if e := first(err, offers); e != nil {
+		return e.Options
 	}
 	return nil
 }
 
+func offers(e *Error) bool { return len(e.Options) > 0 }
+
 // Labels gives what the answers of Options are.
 func Labels(err error) []string {
-	for ; err != nil; err = errors.Unwrap(err) {
-		if e, ok := err.(*Error); ok && len(e.Options) > 0 {
-			return e.Labels
-		}
+	if e := first(err, offers); e != nil {
+		return e.Labels
 	}
 	return nil
 }
@@ -260,13 +259,28 @@ func Words(err error) (what, todo string) {
 	if !errors.As(err, &e) {
 		return "Something went wrong inside Reshard.", next[Internal]
 	}
-	what = e.told()
-	for scan := error(e); scan != nil; scan = errors.Unwrap(scan) {
-		if f, ok := scan.(*Error); ok && f.Next != "" {
-			return what, f.Next
+	if advises := first(e, func(e *Error) bool { return e.Next != "" }); advises != nil {
+		return e.told(), advises.Next
+	}
+	return e.told(), next[e.Code]
+}
+
+// first gives the first error among err and those that it holds, joined ones too, of which something holds; nil: none.
+func first(err error, hold func(*Error) bool) *Error {
+	if e, ok := err.(*Error); ok && hold(e) {
+		return e
+	}
+	switch w := err.(type) {
+	case interface{ Unwrap() error }:
+		return first(w.Unwrap(), hold)
+	case interface{ Unwrap() []error }:
+		for _, one := range w.Unwrap() {
+			if e := first(one, hold); e != nil {
+				return e
+			}
 		}
 	}
-	return what, next[e.Code]
+	return nil
 }
 
 // told is an error's text. Of a defect, and of what is not reached and says so itself, the

@@ -60,3 +60,18 @@ func TestWords(t *testing.T) {
 	assert.NotContains(t, what, "/secret", "the text of an unclassified error is not for people")
 	assert.NotEmpty(t, todo)
 }
+
+// What to do, and what can be chosen, is found in errors that were joined as well: a file that could not be written
+// is closed all the same, and both are told.
+func TestAdviceOfJoinedErrors(t *testing.T) {
+	t.Parallel()
+	cause := fault.New(fault.Damaged, "read", "f1", "it is damaged").With("Send it again.")
+	cause.Options = []string{"yes"}
+	cause.Labels = []string{"do so"}
+	err := fault.Wrap(fault.Internal, "write", "f1", errors.Join(nil, cause, nil))
+	what, next := fault.Words(err)
+	assert.Contains(t, what, "it is damaged")
+	assert.Equal(t, "Send it again.", next)
+	assert.Equal(t, []string{"yes"}, fault.Options(err))
+	assert.Equal(t, []string{"do so"}, fault.Labels(err))
+}

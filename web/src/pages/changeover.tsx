@@ -17,7 +17,7 @@ import {
   Picture,
   Progress,
 } from "../parts/layout";
-import { Mark } from "../parts/marks";
+import { Mark, standing } from "../parts/marks";
 import { PlanView, ProofList } from "../parts/plan";
 import { bytes, millis, sentence, when } from "../words";
 import { Log } from "../parts/log";
@@ -425,7 +425,7 @@ function Top({ c }: { c: Changeover }) {
         </Crumb>
         <Head>
           <h1>{sentence(c.title)}</h1>
-          <Mark of={c.state} />
+          <Mark of={standing(c)} />
           {verbs
             .filter((v) => v.when.includes(c.state))
             .map((v) => (

@@ -3,7 +3,7 @@ import { Link } from "@tanstack/react-router";
 import type { Changeover } from "../api/client";
 import { queries } from "../api/queries";
 import { Answer, Head, Muted, Page, Panel, Table } from "../parts/layout";
-import { Mark } from "../parts/marks";
+import { Mark, standing } from "../parts/marks";
 import { millis, sentence, when } from "../words";
 
 export function ChangeoverTable({ list }: { list: Changeover[] }) {
@@ -35,8 +35,7 @@ export function ChangeoverTable({ list }: { list: Changeover[] }) {
           <tr key={c.id}>
             <td>{c.id}</td>
             <td>
-              <Mark of={c.state} />
-              {c.unproven && <Muted as="span">not proven</Muted>}
+              <Mark of={standing(c)} />
             </td>
             <td>
               <Link

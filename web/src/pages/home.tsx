@@ -6,7 +6,7 @@ import { queries } from "../api/queries";
 import { Arrivals } from "../parts/arrivals";
 import { Alerts } from "../parts/alerts";
 import { Failure, Head, Loading, Muted, Page, Panel, Picture, serverPicture, Told } from "../parts/layout";
-import { Mark } from "../parts/marks";
+import { Mark, standing } from "../parts/marks";
 import { count, sentence } from "../words";
 import { Since } from "../parts/moment";
 import { soonOf } from "../parts/soon";
@@ -59,7 +59,7 @@ export function needs(s: Server): string {
 function ChangeoverRow({ c, at }: { c: Changeover; at: string | undefined }) {
   return (
     <li>
-      <Mark of={c.state}>{c.unproven ? "done, not proven" : c.state}</Mark>
+      <Mark of={standing(c)} />
       <Link
         to="/changeovers/$id"
         params={{ id: String(c.id) }}

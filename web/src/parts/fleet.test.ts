@@ -75,7 +75,7 @@ test("what happened on a server is one line in time, backups and changeovers tog
     [backup(1, "2026-01-02T00:00:00Z"), backup(2, "2026-01-03T00:00:00Z", { good: false })],
   );
   expect(line.map((m) => `${m.key} ${m.mark} ${m.word}`)).toEqual([
-    "changeover 2 done not proven",
+    "changeover 2 done, not proven done, not proven",
     "backup 2 choose backup",
     "backup 1 done backup",
     "changeover 1 done done",

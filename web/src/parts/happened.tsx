@@ -5,7 +5,7 @@ import type { Backup, Changeover, World } from "../api/client";
 import { queries } from "../api/queries";
 import { bytes, sentence } from "../words";
 import { Failure, Loading, Muted, Panel, Told } from "./layout";
-import { Mark } from "./marks";
+import { Mark, standing } from "./marks";
 import { Since } from "./moment";
 import type { State } from "./size-chart";
 
@@ -33,8 +33,8 @@ export function moments(changeovers: Changeover[], backups: Backup[]): Moment[] 
     .map((c) => ({
       at: c.startedAt ?? c.createdAt,
       key: `changeover ${c.id}`,
-      mark: c.state,
-      word: c.unproven ? "not proven" : c.state,
+      mark: standing(c),
+      word: standing(c),
       changeover: c,
     }));
   for (const b of backups)

@@ -36,6 +36,7 @@ const meanings: Record<string, { shape: Shape; tone: Tone }> = {
   switching: { shape: "half", tone: "adjust" },
   proving: { shape: "half", tone: "accent" },
   done: { shape: "tick", tone: "fits" },
+  "done, not proven": { shape: "tick", tone: "choose" },
   undoing: { shape: "back", tone: "adjust" },
   undone: { shape: "back", tone: "muted" },
   held: { shape: "pause", tone: "blocks" },
@@ -85,3 +86,7 @@ export function Mark({ of, quiet, children }: { of: string; quiet?: boolean; chi
     </Pill>
   );
 }
+
+/** How a changeover stands, in a word: one that is done and of which something could not be seen is told apart. */
+export const standing = (c: { state: string; unproven?: string[] }) =>
+  c.unproven?.length ? "done, not proven" : c.state;
