@@ -21,6 +21,7 @@ import (
 	"reshard/cmd/standin/farhost"
 	"reshard/cmd/standin/quarrymoss"
 	"reshard/internal/client"
+	"reshard/internal/core/fault"
 	"reshard/internal/core/plan"
 	"reshard/internal/wire"
 )
@@ -128,10 +129,11 @@ func TestEndurance(t *testing.T) {
 		seen = append(seen, now)
 	}
 	var all sync.WaitGroup
-	for _, server := range []string{"north", "south", "isle"} {
+	servers := []string{"north", "south", "isle"}
+	for i, server := range servers {
 		all.Go(func() {
 			for made.Load() < total && !t.Failed() {
-				round(t, api, server, &made, func(n int64) {
+				round(t, api, server, servers[(i+1)%len(servers)], &made, func(n int64) {
 					if n%(max(total/10, 1)) == 0 {
 						note()
 					}
@@ -152,8 +154,9 @@ func TestEndurance(t *testing.T) {
 	assert.Less(t, last.Servers, 2*first.Servers)
 }
 
-// round carries every kind out once on a server and takes back what can be.
-func round(t *testing.T, api *client.Client, server string, made *atomic.Int64, counted func(n int64)) {
+// round carries every kind out once on a server and takes back what can be. A clone holds its source, of which other
+// changeovers wait.
+func round(t *testing.T, api *client.Client, server, source string, made *atomic.Int64, counted func(n int64)) {
 	ctx := context.Background()
 	carry := func(wish wire.Wish) (c wire.Changeover) {
 		if t.Failed() {
@@ -164,8 +167,13 @@ func round(t *testing.T, api *client.Client, server string, made *atomic.Int64, 
 		if !assert.NoError(t, err, "%s on %s", wish.Kind, server) {
 			return c
 		}
-		_, err = api.Act(ctx, draft.ID, "start")
-		assert.NoError(t, err)
+		for range 600 {
+			if _, err = api.Act(ctx, draft.ID, "start"); fault.CodeOf(err) != fault.Busy {
+				break
+			}
+			time.Sleep(100 * time.Millisecond)
+		}
+		assert.NoError(t, err, "%s on %s", wish.Kind, server)
 		c, err = api.Watch(ctx, draft.ID, func(wire.Changeover) {})
 		assert.NoError(t, err)
 		assert.Equal(t, plan.Done, c.State, "%s on %s: %+v", wish.Kind, server, c.Failure)
@@ -178,6 +186,9 @@ func round(t *testing.T, api *client.Client, server string, made *atomic.Int64, 
 	undo(carry(wire.Wish{Kind: plan.Reset, Choices: map[string]string{"seed": "-77"}}))
 	undo(carry(wire.Wish{Kind: plan.Rename, World: "summer"}))
 	undo(carry(wire.Wish{Kind: plan.Switch, World: "old"}))
+	undo(carry(wire.Wish{Kind: plan.Clone, From: source, World: "old", Choices: map[string]string{
+		"folder-name": "cloned", "world-settings": "leave",
+	}}))
 	carry(wire.Wish{Kind: plan.TakeAway})
 	undo(carry(wire.Wish{Kind: plan.Restore, World: "fen", Choices: map[string]string{"folder-name": "winter"}}))
 	if !t.Failed() {

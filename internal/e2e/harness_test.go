@@ -7,6 +7,7 @@ import (
 	"bytes"
 	"context"
 	"crypto/sha256"
+	"encoding/base64"
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
@@ -26,8 +27,12 @@ import (
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5"
+	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+	"github.com/riverqueue/river/rivermigrate"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/crypto/argon2"
 
 	"reshard/cmd/standin/quarrymoss"
 	"reshard/games"
@@ -35,6 +40,7 @@ import (
 	"reshard/internal/cli"
 	"reshard/internal/client"
 	"reshard/internal/pgserver"
+	"reshard/internal/records"
 	"reshard/internal/wire"
 )
 
@@ -71,6 +77,9 @@ func run(m *testing.M) int {
 		log.Fatal(err)
 	}
 	defer postgres.Stop() //nolint:errcheck // the tests have ended
+	if err := makeModel(context.Background()); err != nil {
+		log.Fatal(err)
+	}
 	standin = filepath.Join(dir, "standin")
 	if out, err := exec.Command("go", "build", "-o", standin, "reshard/cmd/standin").CombinedOutput(); err != nil {
 		log.Fatalf("build stand-in: %v\n%s", err, out)
@@ -167,9 +176,45 @@ type bundle struct {
 	disk func() (free, total int64, err error)
 }
 
+// model is a database with all its tables, and a user whose password costs little to check, which those of the tests
+// are copies of: two thirds of what a service costs to begin is to make these.
+const model = "model"
+
+func makeModel(ctx context.Context) error {
+	url, err := postgres.Database(ctx, model)
+	if err != nil {
+		return err
+	}
+	r, err := records.Open(ctx, url, records.Claim{Who: "the tests"})
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	queue, err := rivermigrate.New(riverpgxv5.New(r.Pool()), nil)
+	if err == nil {
+		_, err = queue.Migrate(ctx, rivermigrate.DirectionUp, nil)
+	}
+	if err != nil {
+		return err
+	}
+	salt := []byte("a salt for tests")
+	b64 := base64.RawStdEncoding.EncodeToString
+	return r.AddUser(ctx, userName, fmt.Sprintf("$argon2id$v=%d$m=64,t=1,p=1$%s$%s", argon2.Version, b64(salt),
+		b64(argon2.IDKey([]byte(password), salt, 1, 64, 1, 32))))
+}
+
 func newDatabase(t *testing.T) string {
 	t.Helper()
-	url, err := postgres.Database(context.Background(), fmt.Sprintf("t%d_%d", os.Getpid(), counter.Add(1)))
+	ctx := context.Background()
+	admin, err := postgres.Database(ctx, "postgres")
+	require.NoError(t, err)
+	conn, err := pgx.Connect(ctx, admin)
+	require.NoError(t, err)
+	defer conn.Close(ctx) //nolint:errcheck // nothing is pending
+	name := fmt.Sprintf("t%d_%d", os.Getpid(), counter.Add(1))
+	_, err = conn.Exec(ctx, "CREATE DATABASE "+name+" TEMPLATE "+model)
+	require.NoError(t, err)
+	url, err := postgres.Database(ctx, name)
 	require.NoError(t, err)
 	return url
 }
