@@ -575,7 +575,7 @@ func (r *Runner) stagedStands(ctx context.Context) error {
 		switch {
 		case step.Kind == plan.Stage:
 			err = r.filesStand(ctx, step, own)
-		case step.Kind == plan.Sample && !step.Old:
+		case step.Kind == plan.Sample && strings.HasPrefix(step.Dir+"/", path.Join(r.job.Plan.Work, "staged")+"/"):
 			err = r.samplesStand(ctx, step, DetailOf(r.job.Steps[n]).Samples)
 		}
 		if err != nil {

@@ -165,7 +165,8 @@ func (c *Child) span(run string) (from, to int64, ok bool) {
 		return 0, -1, true
 	}
 	mark, known := c.stood(run)
-	if next := c.after(run); next != "" { // what stands in it since then is another's
+	next := c.after(run)
+	if _, err := os.Stat(c.runFile(run, ".exit")); next != "" && err == nil { // what stands in it since is another's
 		end, _ := c.stood(next)
 		if end.Size == 0 || !end.grown(c.lookAtLog(end.Size)) {
 			return 0, 0, false
