@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"os"
 	"os/exec"
+	"path"
 	"path/filepath"
 	"regexp"
 	"strconv"
@@ -497,6 +498,9 @@ func (k faultKind) spread(n int) (m int) {
 func meet(t *testing.T, kind faultKind, f trouble, at moment) ending {
 	t.Helper()
 	r := &rig{held: make(chan string, 1)}
+	t.Cleanup(func() { // a thousand of them do not fit into memory
+		administer(t, "DROP DATABASE "+path.Base(strings.Split(r.direct, "?")[0])+" WITH (FORCE)")
+	})
 	data := strings.HasPrefix(f.name, "the data folder's")
 	if data || strings.HasPrefix(f.name, "the server's disk") {
 		r.disk = small(t, "1g")

@@ -205,25 +205,34 @@ func makeModel(ctx context.Context) error {
 
 func newDatabase(t *testing.T) string {
 	t.Helper()
+	name := fmt.Sprintf("t%d_%d", os.Getpid(), counter.Add(1))
+	administer(t, "CREATE DATABASE "+name+" TEMPLATE "+model)
+	url, err := postgres.Database(context.Background(), name)
+	require.NoError(t, err)
+	return url
+}
+
+// administer has PostgreSQL do something about its databases.
+func administer(t *testing.T, statement string) {
+	t.Helper()
 	ctx := context.Background()
 	admin, err := postgres.Database(ctx, "postgres")
 	require.NoError(t, err)
 	conn, err := pgx.Connect(ctx, admin)
 	require.NoError(t, err)
 	defer conn.Close(ctx) //nolint:errcheck // nothing is pending
-	name := fmt.Sprintf("t%d_%d", os.Getpid(), counter.Add(1))
-	_, err = conn.Exec(ctx, "CREATE DATABASE "+name+" TEMPLATE "+model)
+	_, err = conn.Exec(ctx, statement)
 	require.NoError(t, err)
-	url, err := postgres.Database(ctx, name)
-	require.NoError(t, err)
-	return url
 }
 
 func setup(t *testing.T, with ...func(*bundle)) *bundle {
 	t.Helper()
-	b := &bundle{t: t, dir: t.TempDir(), database: newDatabase(t)}
+	b := &bundle{t: t, dir: t.TempDir()}
 	for _, w := range with {
 		w(b)
+	}
+	if b.database == "" {
+		b.database = newDatabase(t)
 	}
 	b.start()
 	t.Cleanup(b.end)

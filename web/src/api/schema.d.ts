@@ -1845,7 +1845,7 @@ export interface components {
             lasting: boolean;
             /** @description the changeovers to undo before this one, newest first */
             later?: number[];
-            /** @description what there is when it is done; "" before */
+            /** @description what there is when it is done or undone; "" before, and of undone ones in lists */
             outcome?: string;
             plan: components["schemas"]["Plan"];
             /** @description while it is running */
