@@ -261,9 +261,12 @@ func TestUndoOfABesideThatIsActive(t *testing.T) {
 	root := b.quarry("north", plot{})
 	b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 2})
 	beside := b.do(wire.Wish{Kind: plan.Put, World: "fen", Server: "north", Beside: true})
+	draft, err := b.api.Draft(context.Background(), wire.Wish{Kind: plan.Undo, Undoes: beside.ID})
+	require.NoError(t, err)
+	assert.Equal(t, "undo of 1, worlds/fen set aside", draft.Title, "nothing comes back by it")
 	b.must("servers", "stop", "north")
 	edit(t, filepath.Join(root, "quarry.properties"), "world.folder=winter", "world.folder=fen")
-	_, err := b.api.Draft(context.Background(), wire.Wish{Kind: plan.Undo, Undoes: beside.ID})
+	_, err = b.api.Draft(context.Background(), wire.Wish{Kind: plan.Undo, Undoes: beside.ID})
 	assert.ErrorContains(t, err, "which is the active world now")
 	b.must("switch", "north", "winter", "--yes")
 	code, _, errs := b.cli("undo", "1", "--with-later", "--yes") // the switch first: fen is active again

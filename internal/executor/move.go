@@ -11,7 +11,9 @@ import (
 	"time"
 
 	"reshard/internal/core/fault"
+	"reshard/internal/core/game"
 	"reshard/internal/core/plan"
+	"reshard/internal/core/world"
 	"reshard/internal/hostfs"
 )
 
@@ -102,9 +104,32 @@ func (r *Runner) move(ctx context.Context, from, to string, halfway func()) erro
 	case !hasFrom && hasTo:
 		return nil
 	case hasFrom:
-		return fault.New(fault.Held, "move", from, "%s is there as well", to)
+		away, err := r.outOfTheWay(ctx, to, from)
+		if err != nil {
+			return err
+		}
+		if !away {
+			return fault.New(fault.Held, "move", from, "%s is there as well", to)
+		}
+		return r.Files.Move(ctx, from, to)
 	}
 	return fault.New(fault.Held, "move", from, "neither it nor %s is there", to)
+}
+
+// outOfTheWay sets a world aside that stands where another comes in from elsewhere: a game that somebody has started in
+// the gap makes what its settings name and it does not find. away is false for what is no world of the game, or where
+// either could be ours: a person must look.
+func (r *Runner) outOfTheWay(ctx context.Context, name, from string) (away bool, err error) {
+	worlds := r.job.Plan.Worlds
+	if path.Dir(name) != worlds || path.Dir(from) == worlds || r.Profile.World.Shape != game.ShapeFolder {
+		return false, nil
+	}
+	files, settled := r.Files.Observe(ctx)
+	_, err = world.ByName(files, worlds, path.Base(name), r.Profile)
+	if broken := settled(nil); broken != nil || err != nil {
+		return false, broken
+	}
+	return true, r.setStrayAside(ctx, path.Base(name))
 }
 
 // openFor is how long a host of Windows' kind is asked again to rename what another program has
@@ -195,6 +220,9 @@ func (r *Runner) moveBack(ctx context.Context, step plan.Step, halfway func()) e
 	if hasFrom {
 		if hasTo, err := r.Files.Exists(ctx, step.To); err != nil || !hasTo {
 			return err // it never happened
+		}
+		if away, err := r.outOfTheWay(ctx, step.To, step.From); err != nil || away {
+			return err // nor then
 		}
 	}
 	return r.move(ctx, step.To, step.From, halfway)
