@@ -382,7 +382,8 @@ func (r *rig) replaceStaged() func() {
 // spoilVault has every pack of the library be something else for a while.
 func (r *rig) spoilVault() func() {
 	was := map[string][]byte{}
-	assert.NoError(r.t, filepath.WalkDir(filepath.Join(r.config().Data, "vault"), func(name string, d fs.DirEntry, err error) error {
+	vault := filepath.Join(r.config().Data, "vault")
+	assert.NoError(r.t, filepath.WalkDir(vault, func(name string, d fs.DirEntry, err error) error {
 		if err == nil && d.Type().IsRegular() && !strings.HasSuffix(name, ".attrs") {
 			if data, err := os.ReadFile(name); err == nil && len(data) > 4096 {
 				was[name] = data
@@ -673,7 +674,7 @@ func (r *rig) judge(e *ending, kind faultKind, f trouble, before map[string]map[
 		var err error
 		server, err = r.client().Server(context.Background(), "north")
 		now := server.Server
-		if err == nil && (ended || now.State == "running" && now.Opened == now.Active) && len(r.games()) < 2 {
+		if err == nil && (ended || now.State == "running" && now.Opened == now.Active && len(r.games()) == 1) {
 			break
 		}
 		time.Sleep(100 * time.Millisecond)

@@ -196,8 +196,8 @@ func TestLogFileOfTheServersOwn(t *testing.T) {
 			"exec sleep 60",
 		"begun anew": "rm -f server.log; echo \"opening \\\"$(cat world)\\\"\" > server.log; echo ready on port 1 " +
 			">> server.log; exec sleep 60",
-		"emptied": "> server.log; sleep 0.3; echo \"opening \\\"$(cat world)\\\"\" >> server.log; echo ready on port 1 " +
-			">> server.log; exec sleep 60",
+		"emptied": "> server.log; sleep 0.3; echo \"opening \\\"$(cat world)\\\"\" >> server.log; echo ready on " +
+			"port 1 >> server.log; exec sleep 60",
 		"emptied, and the same again": "echo \"opening \\\"$(cat world)\\\"\" > server.log; echo ready on port 1 >> " +
 			"server.log; touch -d '1 minute ago' server.log; exec sleep 60",
 		"moved aside": "mv server.log old.log; echo \"opening \\\"$(cat world)\\\"\" > server.log; echo ready on " +

@@ -333,7 +333,8 @@ func (d *Driver) Printed(ctx context.Context, run string) (string, error) {
 	if command == "" {
 		return "", nil
 	}
-	r, err := d.run(ctx, "read what was printed by", script("{ "+command+"\n} | tail -c "+strconv.Itoa(mostPrinted)), "")
+	r, err := d.run(ctx, "read what was printed by",
+		script("{ "+command+"\n} | tail -c "+strconv.Itoa(mostPrinted)), "")
 	return string(r.Out), err
 }
 

@@ -256,7 +256,8 @@ func TestWhatIsPrintedBesideALog(t *testing.T) {
 	h := start(t, farhost.Shape{})
 	s := open(t, h, func(dir string) commands.Spec {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "run"), []byte("#!/bin/sh\necho starting >> game.log\n"+
-			"echo 'cannot listen: the port is taken' >&2\nfor n in $(seq 60); do echo \"after $n\" >&2; done\nexit 3\n"),
+			"echo 'cannot listen: the port is taken' >&2\nfor n in $(seq 60); do echo \"after $n\" >&2; done\n"+
+			"exit 3\n"),
 			0o755))
 		return commands.Spec{
 			Means:   withLog(inSession(sessions.Add(1)), filepath.Join(dir, "game.log")),

@@ -25,8 +25,8 @@ var activeWorldRule = Rule{Concern: "active-world", Title: "Active world", check
 		r.block("The worlds folder cannot be used: "+in.Server.WorldsWhy+".",
 			"Let the setting point inside of the server's folder, or give the server's real folder as its root.")
 	case !setting.Found && !setting.Default && len(in.Server.NotYet) > 0:
-		r.block("The settings name no world yet: the server has never been started.", "Start it once: its first start makes "+
-			"what is missing, and a new world.")
+		r.block("The settings name no world yet: the server has never been started.",
+			"Start it once: its first start makes what is missing, and a new world.")
 	case !setting.Found && !setting.Default:
 		r.block("The settings name no world: the server opens whatever it opens by default.",
 			"Set "+setting.Key+" in "+setting.File+".")
