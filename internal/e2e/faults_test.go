@@ -61,7 +61,7 @@ type moment struct{ name, point string }
 
 var moments = []moment{
 	{copying, ` copy halfway$`},
-	{"staging", ` (stage|sample) (halfway|before)$`},
+	{"staging", `( stage halfway| sample before)$`},
 	{"before the stop", ` stop before$`},
 	{"stopping", `^asked to stop$`},
 	{"moving", ` move (halfway|acted)$`},
@@ -180,6 +180,8 @@ type faultKind struct {
 	copies bool
 	// unnoticed: the server is not stopped, and so not started again where a fault has ended it.
 	unnoticed bool
+	// stays: it moves nothing, and writes settings alone.
+	stays bool
 }
 
 var faultKinds = []faultKind{
@@ -189,7 +191,7 @@ var faultKinds = []faultKind{
 	{name: "rename", runs: "summer", holds: (*rig).ofWinter, refused: "summer"},
 	{name: "restore", runs: "winter", holds: (*rig).ofFen},
 	{name: "clone", runs: "south", holds: func(r *rig) map[string]string { return r.south }, copies: true},
-	{name: "switch", runs: "old", holds: func(r *rig) map[string]string { return r.old }, refused: "old"},
+	{name: "switch", runs: "old", holds: func(r *rig) map[string]string { return r.old }, stays: true},
 	{name: "put beside", runs: "winter", holds: (*rig).ofWinter, unnoticed: true},
 	{name: "take away", runs: "winter", holds: (*rig).ofWinter, stores: true, unnoticed: true},
 	{name: backingUp, runs: "winter", holds: (*rig).ofWinter, stores: true, unnoticed: true},
@@ -208,6 +210,8 @@ func (k faultKind) has(at moment) bool {
 		return k.stores || k.copies
 	case "before the stop", "stopping", "starting":
 		return !k.unnoticed
+	case "moving":
+		return !k.stores && !k.stays
 	case goingBack:
 		return k.refused != ""
 	}

@@ -205,12 +205,14 @@ func makeModel(ctx context.Context) error {
 
 func newDatabase(t *testing.T) string {
 	t.Helper()
-	name := fmt.Sprintf("t%d_%d", os.Getpid(), counter.Add(1))
+	name := databaseName()
 	administer(t, "CREATE DATABASE "+name+" TEMPLATE "+model)
 	url, err := postgres.Database(context.Background(), name)
 	require.NoError(t, err)
 	return url
 }
+
+func databaseName() string { return fmt.Sprintf("t%d_%d", os.Getpid(), counter.Add(1)) }
 
 // administer has PostgreSQL do something about its databases.
 func administer(t *testing.T, statement string) {
