@@ -265,7 +265,10 @@ func TestRecordsOfEarlierBuilds(t *testing.T) {
 	for _, records := range all {
 		t.Run(filepath.Base(records), func(t *testing.T) {
 			t.Parallel()
-			b := setup(t, func(b *bundle) { b.startServers = true; b.restore(records) })
+			b := setup(t, func(b *bundle) {
+				b.startServers, b.database = true, emptyDatabase(t)
+				b.restore(records)
+			})
 			ctx := context.Background()
 			by := map[string]wire.Changeover{} // the newest of each server that is no undo
 			listed, err := b.api.Changeovers(ctx, wire.ChangeoverQuery{Server: ""})

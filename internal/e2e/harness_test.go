@@ -214,6 +214,14 @@ func newDatabase(t *testing.T) string {
 
 func databaseName() string { return fmt.Sprintf("t%d_%d", os.Getpid(), counter.Add(1)) }
 
+// emptyDatabase has no tables: of records that the test brings, or of a service that nobody has signed in to.
+func emptyDatabase(t *testing.T) string {
+	t.Helper()
+	url, err := postgres.Database(context.Background(), databaseName())
+	require.NoError(t, err)
+	return url
+}
+
 // administer has PostgreSQL do something about its databases.
 func administer(t *testing.T, statement string) {
 	t.Helper()

@@ -31,9 +31,7 @@ func TestNoFileCostsMoreThanItIsWorth(t *testing.T) {
 	require.NoError(t, err, string(out))
 	ctx, cancel := context.WithTimeout(context.Background(), 8*time.Minute)
 	defer cancel()
-	database, err := postgres.Database(ctx, databaseName()) // of a service that nobody has signed in to
-	require.NoError(t, err)
-	s, err := hostile.Start(ctx, program, database, dir)
+	s, err := hostile.Start(ctx, program, emptyDatabase(t), dir)
 	require.NoError(t, err)
 	idle, err := s.Idle()
 	require.NoError(t, err)

@@ -255,7 +255,8 @@ func TestUndoWithLater(t *testing.T) {
 	assert.Equal(t, []int64{4, 2}, first.Later, "what only copied is not in the way")
 	out := b.must("undo", "1", "--with-later", "--yes")
 	assert.Equal(t, 3, strings.Count(out, "✓ done."))
-	assert.Contains(t, out, "each planned when the one before it is done:\n\n  4  reset, a new world")
+	assert.Contains(t, strings.Join(strings.Fields(out), " "),
+		"each planned when the one before it is done: 4 reset, a new world “bog” 2 rename “Fen” to “bog” 1 put “Fen”")
 	assert.Equal(t, before, snapshot(t, filepath.Join(root, "worlds"), played...))
 }
 

@@ -556,8 +556,8 @@ func notAsWritten(name string) error {
 }
 
 // stagedStands looks whether what was staged stands there as it was compared: somebody may have tidied up or
-// written there since, in a long wait above all. Far away each folder costs round trips, so that one that was
-// staged just now is believed.
+// written there since, in a long wait above all. Only after one the samples are read again, and only then a far
+// host is asked at all, where each folder costs round trips.
 func (r *Runner) stagedStands(ctx context.Context) error {
 	waited := slices.ContainsFunc(r.job.Plan.Steps, func(s plan.Step) bool { return s.Kind == plan.Wait })
 	if r.Files.Distant() && !waited {
@@ -567,6 +567,7 @@ func (r *Runner) stagedStands(ctx context.Context) error {
 	for _, s := range r.job.Steps {
 		own[DetailOf(s).Retitled] = true
 	}
+	staged := path.Join(r.job.Plan.Work, "staged")
 	for n, step := range r.job.Plan.Steps {
 		if r.job.Steps[n].State != plan.StepDone {
 			continue
@@ -575,7 +576,7 @@ func (r *Runner) stagedStands(ctx context.Context) error {
 		switch {
 		case step.Kind == plan.Stage:
 			err = r.filesStand(ctx, step, own)
-		case step.Kind == plan.Sample && strings.HasPrefix(step.Dir+"/", path.Join(r.job.Plan.Work, "staged")+"/"):
+		case waited && step.Kind == plan.Sample && strings.HasPrefix(step.Dir+"/", staged+"/"):
 			err = r.samplesStand(ctx, step, DetailOf(r.job.Steps[n]).Samples)
 		}
 		if err != nil {
