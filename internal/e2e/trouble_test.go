@@ -376,8 +376,6 @@ func TestTitlesCannotDriveTheTerminal(t *testing.T) {
 	}
 }
 
-// A server whose folder is moved away is told as such; another folder in its place is
-// what is read then, and not the one that was open.
 // What would bite at the next start stands where the servers are listed, before anybody asks for a sheet.
 func TestWhatIsAmissStandsInTheList(t *testing.T) {
 	t.Parallel()
@@ -405,6 +403,8 @@ func TestWhatIsAmissStandsInTheList(t *testing.T) {
 	require.Eventually(t, func() bool { return amiss("north") == "" }, 20*time.Second, 50*time.Millisecond)
 }
 
+// A server whose folder is moved away is told as such; another folder in its place is
+// what is read then, and not the one that was open.
 func TestAServersFolderIsMoved(t *testing.T) {
 	t.Parallel()
 	b := setup(t)
