@@ -65,7 +65,7 @@ type Backups struct {
 
 // New makes backups; Begin begins to make them by rule.
 func New(c Config) *Backups {
-	b := &Backups{with: c, now: time.Now}
+	b := &Backups{with: c, now: c.Counted.Wall}
 	c.Changeovers.Kept = b.kept
 	c.Changeovers.Ended = b.ended
 	jobs.Handle(c.Queue, b.work)
@@ -196,7 +196,7 @@ func (b *Backups) settle(ctx context.Context) error {
 			continue
 		case s == plan.Done:
 			_, err = b.with.Records.EndBackup(ctx, r.ID, records.BackupDone, nil, b.now())
-		case s == plan.Drafted && b.now().Sub(r.BegunAt) < time.Minute:
+		case s == plan.Drafted && !keep.Again(r.BegunAt, b.now(), time.Minute):
 			continue // it is about to begin
 		default:
 			b.fail(ctx, r.ID, records.BackupFailed, fault.New(fault.Interrupted, "back up", r.Server,

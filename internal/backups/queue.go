@@ -99,11 +99,16 @@ func (b *Backups) look(ctx context.Context) error {
 			failed = errors.Join(failed, b.lookWhilePlayed(ctx, r, now))
 			continue
 		}
+		next := due(r.Rule.V, r.ID, now)
+		if r.DueAt != nil && next != nil && r.DueAt.After(*next) { // the clock was set back: it is due sooner
+			failed = errors.Join(failed, b.with.Records.MoveDue(ctx, r, next))
+			continue
+		}
 		if r.DueAt == nil || r.DueAt.After(now) {
 			continue
 		}
 		was := *r.DueAt
-		_, err := b.with.Records.TakeDue(ctx, r, now, due(r.Rule.V, r.ID, now), func(tx pgx.Tx) error {
+		_, err := b.with.Records.TakeDue(ctx, r, now, next, func(tx pgx.Tx) error {
 			_, err := b.with.Queue.Add(ctx, tx, Job{Rule: r.ID, Due: was}, tries)
 			return err
 		})
@@ -115,12 +120,15 @@ func (b *Backups) look(ctx context.Context) error {
 // lookWhilePlayed adds a job for a rule that is due while somebody plays.
 func (b *Backups) lookWhilePlayed(ctx context.Context, r records.Rule, now time.Time) error {
 	every := time.Duration(r.Rule.V.Every) * time.Second
-	if r.BegunAt != nil && now.Sub(*r.BegunAt) < every && !r.BegunAt.After(now) {
+	if r.BegunAt != nil && !keep.Again(*r.BegunAt, now, every) {
 		return nil
 	}
 	since := r.CreatedAt
 	if r.BegunAt != nil {
 		since = *r.BegunAt
+	}
+	if since.After(now) { // the clock was set back
+		since = now.Add(-every)
 	}
 	played, err := b.played(ctx, r.Server, since)
 	if err != nil { // it is looked again

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"reshard/internal/core/fault"
+	"reshard/internal/core/keep"
 	"reshard/internal/fleet"
 	"reshard/internal/records"
 	"reshard/internal/wire"
@@ -115,7 +116,7 @@ func (co *Changeovers) asideOf(ctx context.Context, l *fleet.Server, id int64, d
 		one.Rule = "It stays until a person removes it."
 		return one, nil
 	}
-	goes := since.Add(co.keepAside)
+	goes := keep.ByWall(since.Add(co.keepAside), co.counted.Now(), co.now())
 	one.Goes = &goes
 	one.Rule = fmt.Sprintf("It is removed %s after changeover %d ended.", days(co.keepAside), id)
 	return one, nil
@@ -210,7 +211,7 @@ func (co *Changeovers) Sweep(ctx context.Context) {
 			if !a.Removable || a.Goes == nil {
 				continue
 			}
-			age, err := co.age(ctx, rec.Name+"/"+a.Name, *a.Since)
+			age, err := co.counted.Age(ctx, rec.Name+"/"+a.Name, *a.Since)
 			if err != nil {
 				return // nothing is removed of which it cannot be told how old it is
 			}

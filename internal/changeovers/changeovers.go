@@ -704,8 +704,8 @@ func (co *Changeovers) wireChangeover(c records.Changeover) wire.Changeover {
 			DoneAt: st.DoneAt,
 			TookMS: -1,
 		}
-		if st.IntendedAt != nil && st.DoneAt != nil {
-			one.TookMS = st.DoneAt.Sub(*st.IntendedAt).Milliseconds()
+		if st.Intended != nil && st.Done != nil {
+			one.TookMS = st.Done.Sub(*st.Intended).Milliseconds()
 		}
 		if len(st.Left) > 0 || st.Kind == plan.Stage { // else it has left nothing yet
 			one.Note, one.Bytes = executor.Says(planned, executor.DetailOf(st))
@@ -713,7 +713,7 @@ func (co *Changeovers) wireChangeover(c records.Changeover) wire.Changeover {
 		if whole := executor.DetailOf(st).Wholeness; one.Note != "" {
 			one.Warns = whole == "" || whole == plan.NotWhole
 		}
-		if st.Kind == plan.Start && planned.Server != "" && st.DoneAt != nil {
+		if st.Kind == plan.Start && planned.Server != "" && st.Done != nil {
 			one.Note = stoppedFor(c, n, planned.Server)
 		}
 		out.Steps = append(out.Steps, one)
@@ -753,9 +753,9 @@ func story(c wire.Changeover) []plan.Part {
 // before a step to that step's end.
 func stoppedFor(c records.Changeover, n int, server string) string {
 	for i := n - 1; i >= 0; i-- {
-		if p := c.Plan.V.Steps[i]; p.Kind == plan.Stop && p.Server == server && c.Steps[i].IntendedAt != nil {
+		if p := c.Plan.V.Steps[i]; p.Kind == plan.Stop && p.Server == server && c.Steps[i].Intended != nil {
 			return fmt.Sprintf("%s was stopped for %.1f s.", server,
-				c.Steps[n].DoneAt.Sub(*c.Steps[i].IntendedAt).Seconds())
+				c.Steps[n].Done.Sub(*c.Steps[i].Intended).Seconds())
 		}
 	}
 	return ""
@@ -779,9 +779,9 @@ func window(c records.Changeover) *wire.Window {
 // from the stop to the old world's return. Its parts are not told apart.
 func lockedOutInVain(c records.Changeover) *wire.Window {
 	for n, st := range c.Steps {
-		if p := c.Plan.V.Steps[n]; p.Kind == plan.Stop && p.Server == "" && st.IntendedAt != nil && st.UndoneAt != nil {
+		if p := c.Plan.V.Steps[n]; p.Kind == plan.Stop && p.Server == "" && st.Intended != nil && st.Undone != nil {
 			return &wire.Window{
-				TotalMS:    st.UndoneAt.Sub(*st.IntendedAt).Milliseconds(),
+				TotalMS:    st.Undone.Sub(*st.Intended).Milliseconds(),
 				StoppingMS: -1,
 				OursMS:     -1,
 				StartingMS: -1,

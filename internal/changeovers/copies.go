@@ -8,6 +8,7 @@ import (
 
 	"reshard/internal/core/fault"
 	"reshard/internal/core/fit"
+	"reshard/internal/core/keep"
 	"reshard/internal/core/plan"
 	"reshard/internal/core/world"
 	"reshard/internal/executor"
@@ -88,7 +89,7 @@ const wholeAgain = 7 * 24 * time.Hour
 // tell again.
 func (co *Changeovers) knownFiles(ctx context.Context, serverID int64, name string) (map[string]executor.Known, error) {
 	k, err := co.records.KnownFilesOf(ctx, serverID, name)
-	if fault.CodeOf(err) == fault.NotFound || err == nil && co.now().Sub(k.WholeAt) > wholeAgain {
+	if fault.CodeOf(err) == fault.NotFound || err == nil && keep.Again(k.WholeAt, co.now(), wholeAgain) {
 		return nil, nil
 	}
 	if err != nil {

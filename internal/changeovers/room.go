@@ -31,8 +31,8 @@ type Config struct {
 	Life context.Context
 	// Feed is told how changeovers stand.
 	Feed *feed.Feed
-	// Age tells how old something is that is removed for its age; see records.Counted.
-	Age func(ctx context.Context, what string, since time.Time) (time.Duration, error)
+	// Counted is the clock by which what is set aside grows old.
+	Counted *records.Counted
 	// Trace is told each point of every changeover; tests cut it there.
 	Trace func(point string)
 }
@@ -46,9 +46,9 @@ type Changeovers struct {
 	log       *slog.Logger
 	now       func() time.Time
 	keepAside time.Duration
+	counted   *records.Counted
 	life      context.Context
 	trace     func(point string)
-	age       func(ctx context.Context, what string, since time.Time) (time.Duration, error)
 	feed      *feed.Feed
 	board     board
 	running   sync.WaitGroup
@@ -62,8 +62,8 @@ type Changeovers struct {
 // New makes changeovers.
 func New(c Config) *Changeovers {
 	co := &Changeovers{
-		records: c.Records, vault: c.Vault, fleet: c.Fleet, library: c.Library, log: c.Log, now: time.Now,
-		keepAside: c.KeepAside, life: c.Life, trace: c.Trace, age: c.Age, feed: c.Feed,
+		records: c.Records, vault: c.Vault, fleet: c.Fleet, library: c.Library, log: c.Log, now: c.Counted.Wall,
+		keepAside: c.KeepAside, counted: c.Counted, life: c.Life, trace: c.Trace, feed: c.Feed,
 		board: board{now: map[int64]*underway{}},
 	}
 	co.read = co.Get

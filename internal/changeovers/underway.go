@@ -93,7 +93,7 @@ func (co *Changeovers) latest(id int64) (plan.Progress, bool) {
 	if u == nil || u.progress.State == "" {
 		return plan.Progress{}, false
 	}
-	return u.progress, true
+	return u.progress.By(time.Now()), true
 }
 
 // cancelled cancels a changeover that is under way; false when it is not here.
@@ -226,7 +226,7 @@ func (co *Changeovers) tell(ctx context.Context, id int64, u *underway, anew boo
 		return false, true
 	}
 	co.board.mu.Lock()
-	last, p := u.told, u.progress
+	last, p := u.told, u.progress.By(time.Now())
 	co.board.mu.Unlock()
 	var now wire.Changeover
 	same := last != nil && last.Progress != nil && last.Progress.Step == p.Step &&

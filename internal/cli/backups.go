@@ -69,9 +69,9 @@ func (a *app) followBackup(ctx context.Context, api *client.Client, b wire.Backu
 	if !a.json {
 		a.print("Backup %d of %s\n", b.ID, b.Server)
 	}
-	f := &follower{a: a, printed: map[string]bool{}}
+	f := a.following()
 	_, err := api.Watch(ctx, b.Changeover, f.see)
-	a.endProgress()
+	f.end()
 	if err != nil {
 		return b, err
 	}

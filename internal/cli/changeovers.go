@@ -71,7 +71,7 @@ func (a *app) carry(ctx context.Context, c *cli.Command, api *client.Client,
 }
 
 func (a *app) follow(ctx context.Context, api *client.Client, c wire.Changeover) (wire.Changeover, error) {
-	f := &follower{a: a, printed: map[string]bool{}}
+	f := a.following()
 	if !a.json {
 		a.print("Changeover %d on %s\n", c.ID, c.Server)
 	}
@@ -88,7 +88,7 @@ func (a *app) follow(ctx context.Context, api *client.Client, c wire.Changeover)
 			enough()
 		}
 	})
-	a.endProgress()
+	f.end()
 	switch {
 	case ctx.Err() != nil:
 		a.print("\nNo longer watching; changeover %d goes on.\n  reshard changeovers show %d     how it stands\n  "+

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"io"
 	"strings"
+	"sync"
 	"time"
 
 	"reshard/internal/core/plan"
@@ -52,13 +53,62 @@ type follower struct {
 	a       *app
 	printed map[string]bool
 	state   plan.State
+
+	mu    sync.Mutex
+	under *plan.Progress // what is under way, as it was told last; nil: nothing
+	told  time.Time      // when that was
+	over  chan struct{}
 }
+
+func (a *app) following() *follower {
+	f := &follower{a: a, printed: map[string]bool{}, over: make(chan struct{})}
+	if !a.plain && !a.json {
+		go f.count()
+	}
+	return f
+}
+
+// end ends the moving line; nothing is to be seen any more.
+func (f *follower) end() {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	close(f.over)
+	f.a.endProgress()
+}
+
+// count has the moving line count on while players are locked out and nothing else is told.
+func (f *follower) count() {
+	tick := time.NewTicker(200 * time.Millisecond)
+	defer tick.Stop()
+	for {
+		select {
+		case <-f.over:
+			return
+		case <-tick.C:
+		}
+		f.mu.Lock()
+		select {
+		case <-f.over:
+		default:
+			if p := f.under; p != nil && lockedOut(*p) {
+				f.moving(*p, time.Since(f.told))
+			}
+		}
+		f.mu.Unlock()
+	}
+}
+
+// lockedOut tells whether players are.
+func lockedOut(p plan.Progress) bool { return !p.StoppedAt.IsZero() && p.ReadyAt.IsZero() }
 
 func (f *follower) see(c wire.Changeover) {
 	a := f.a
 	if a.json {
 		return
 	}
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.under, f.told = c.Progress, time.Now()
 	if c.State != f.state && c.State == plan.Undoing {
 		a.endProgress()
 		why := ""
@@ -85,22 +135,28 @@ func (f *follower) see(c wire.Changeover) {
 			a.endProgress()
 			a.printAsks(p.Asks)
 		}
-		switch {
-		case p.Waiting != "":
-			a.status("  ‖ %s", p.Waiting)
-		case (p.StepKind == plan.Stage || p.StepKind == plan.Copy) && p.Going == "forward":
-			files := ""
-			if p.TotalFiles > 0 {
-				files = fmt.Sprintf(", %d of %d files", p.Files, p.TotalFiles)
-			}
-			what := map[string]string{plan.Stage: "staging", plan.Copy: "copying"}[p.StepKind]
-			a.status("  ◔ %s: %s of %s%s%s", what, bytesText(p.Bytes), bytesText(p.TotalBytes), files,
-				rateText(p.Bytes, p.TotalBytes, time.Since(p.Since)))
-		case !p.StoppedAt.IsZero() && p.ReadyAt.IsZero():
-			a.status("  ◑ %s   players locked out for %.1f s", p.Say, time.Since(p.StoppedAt).Seconds())
-		default:
-			a.status("  ◔ %s", p.Say)
+		f.moving(*p, 0)
+	}
+}
+
+// moving shows what is under way, a while after it was told.
+func (f *follower) moving(p plan.Progress, since time.Duration) {
+	a := f.a
+	switch {
+	case p.Waiting != "":
+		a.status("  ‖ %s", p.Waiting)
+	case (p.StepKind == plan.Stage || p.StepKind == plan.Copy) && p.Going == "forward":
+		files := ""
+		if p.TotalFiles > 0 {
+			files = fmt.Sprintf(", %d of %d files", p.Files, p.TotalFiles)
 		}
+		what := map[string]string{plan.Stage: "staging", plan.Copy: "copying"}[p.StepKind]
+		a.status("  ◔ %s: %s of %s%s%s", what, bytesText(p.Bytes), bytesText(p.TotalBytes), files,
+			rateText(p.Bytes, p.TotalBytes, time.Duration(p.SinceMS)*time.Millisecond))
+	case lockedOut(p):
+		a.status("  ◑ %s   players locked out for %.1f s", p.Say, float64(p.LockedOutMS)/1000+since.Seconds())
+	default:
+		a.status("  ◔ %s", p.Say)
 	}
 }
 

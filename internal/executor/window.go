@@ -14,7 +14,7 @@ func Window(steps []plan.Step, records []plan.StepRecord) (w plan.Window, total 
 	var begun, down, up time.Time
 	for n, s := range steps {
 		rec := records[n]
-		intended, done := at(rec.IntendedAt), at(rec.DoneAt)
+		intended, done := at(rec.Intended), at(rec.Done)
 		if s.Switch && begun.IsZero() {
 			begun, down = intended, intended
 		}

@@ -305,16 +305,21 @@ func (fl *Fleet) tried(ctx context.Context, rec records.Host, a account.Account,
 
 // accepted gives the key that the host shows, when a person has accepted just that.
 func accepted(ctx context.Context, e host.Elsewhere, a account.Account, accept string) (string, error) {
-	key, fingerprint, err := e.Shown(ctx, a)
+	shown, err := e.Shown(ctx, a)
+	fingerprint := shown.Fingerprint
 	switch {
 	case err != nil:
 		return "", err
 	case fingerprint == "":
-		return key, nil // it is vouched for, or none is wanted
+		return shown.Key, nil // it is vouched for, or none is wanted
 	case accept == "":
+		doubt := ""
+		if shown.Doubt != nil {
+			doubt = ", and no roots vouch for it: " + shown.Doubt.Error()
+		}
 		f := fault.New(fault.NeedsChoice, "sign in to", a.Name,
-			"the host at %s shows the %s %s, which nobody has accepted yet",
-			a.Address(), shownBy(a), fingerprint).
+			"the host at %s shows the %s %s, which nobody has accepted yet%s",
+			a.Address(), shownBy(a), fingerprint, doubt).
 			With("Compare it with the fingerprint that the host's owner gives. When it is the same, accept it: " +
 				"--accept-key " +
 				fingerprint + ".")
@@ -326,7 +331,7 @@ func accepted(ctx context.Context, e host.Elsewhere, a account.Account, accept s
 			a.Address(), shownBy(a), fingerprint, strings.TrimSpace(accept)).
 			With("Ask the host's owner which of them is right; nothing was sent to it.")
 	}
-	return key, nil
+	return shown.Key, nil
 }
 
 // shownBy is what a host is known by.

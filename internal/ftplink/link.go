@@ -134,29 +134,27 @@ func (l *Link) Close() error {
 	return nil
 }
 
-// Shown asks a host for its certificate, and signs in to nothing: the key under which it would be
-// known, and the fingerprint that a person has to accept; "" where the roots vouch for it, or no
-// TLS is wanted.
-func Shown(ctx context.Context, a account.Account) (key, fingerprint string, err error) {
+// Shown asks a host for its certificate, and signs in to nothing.
+func Shown(ctx context.Context, a account.Account) (account.Shown, error) {
 	if a.TLS == account.NoTLS {
-		return NoTLS, "", nil
+		return account.Shown{Key: NoTLS}, nil
 	}
 	a.Key, a.Secrets = "", account.Secrets{}
 	c, err := New(a).open(ctx)
 	var shown *CertificateError
 	switch {
 	case errors.As(err, &shown) && shown.Fingerprint != "":
-		return certified + shown.Fingerprint, shown.Fingerprint, nil
+		return account.Shown{Key: certified + shown.Fingerprint, Fingerprint: shown.Fingerprint, Doubt: shown.Why}, nil
 	case errors.Is(err, ErrNoTLS):
-		return "", "", fault.New(fault.NeedsChoice, "sign in to", a.Name, "%s", ErrNoTLS).
+		return account.Shown{}, fault.New(fault.NeedsChoice, "sign in to", a.Name, "%s", ErrNoTLS).
 			With("Try the other way (--tls implicit), or go without: --tls none. Then the password and all files can " +
 				"be " +
 				"read by everybody on the way.")
 	case err != nil:
-		return "", "", err
+		return account.Shown{}, err
 	}
 	c.kill()
-	return ByRoots, "", nil
+	return account.Shown{Key: ByRoots}, nil
 }
 
 // wake has those who wait look again; the lock is held.

@@ -48,9 +48,8 @@ type Elsewhere interface {
 	// Change has it be reached in another way from now on; what is under way meets a line that
 	// broke.
 	Change(s Spec) error
-	// Shown asks the host at an address for its key, as Account.Key has it, and the key's
-	// fingerprint. Nothing is signed in to.
-	Shown(ctx context.Context, a account.Account) (key, fingerprint string, err error)
+	// Shown asks the host at an address for its key. Nothing is signed in to.
+	Shown(ctx context.Context, a account.Account) (account.Shown, error)
 	// Listens reports whether something takes connections at a TCP port there; known is false when
 	// that cannot be told. UDP tells nothing.
 	Listens(ctx context.Context, port uint16) (listens, known bool)

@@ -20,6 +20,9 @@ import (
 // atOnce is how many jobs are worked at at the same time.
 const atOnce = 8
 
+// never is for what River would do by itself after a time: a leap of the clock is no time.
+const never = 100 * 365 * 24 * time.Hour
+
 // whileAway is how long a job is put off while this service may not act.
 const whileAway = 5 * time.Second
 
@@ -89,17 +92,47 @@ func (q *Queue) Open(ctx, life context.Context) error {
 	q.client, err = river.NewClient(driver, &river.Config{
 		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: atOnce}}, Workers: q.workers,
 		Logger:     quiet(q.log),
-		JobTimeout: -1, RescueStuckJobsAfter: 30 * 24 * time.Hour,
+		JobTimeout: -1, RescueStuckJobsAfter: never,
 	})
 	if err != nil {
 		return fault.Wrap(fault.Internal, "open", "job queue", err)
 	}
+	if err := q.sooner(ctx); err != nil {
+		return fault.Wrap(fault.Internal, "prepare", "job queue", err)
+	}
 	life, q.stop = context.WithCancel(life)
+	go q.watch(life)
 	if err := q.client.Start(life); err != nil {
 		q.stop()
 		return fault.Wrap(fault.Internal, "open", "job queue", err)
 	}
 	return nil
+}
+
+// longest is the longest that a job waits of itself: before the last of nine tries, River lets some 70 minutes pass.
+const longest = 2 * time.Hour
+
+// sooner has jobs done that wait for a time that lies far ahead because the clock was set back.
+func (q *Queue) sooner(ctx context.Context) error {
+	_, err := q.pool.Exec(ctx, `UPDATE river_job SET scheduled_at = now() WHERE scheduled_at > now() AND (
+		state = 'available' OR state IN ('scheduled', 'retryable') AND scheduled_at > now() + $1::interval)`, longest)
+	return err
+}
+
+// watch looks for such jobs now and then, until ctx ends.
+func (q *Queue) watch(ctx context.Context) {
+	tick := time.NewTicker(time.Minute)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+		if err := q.sooner(ctx); err != nil && ctx.Err() == nil {
+			q.log.Warn("cannot look at the times of the job queue", "error", err)
+		}
+	}
 }
 
 // quiet leaves out what River tells of its own daily work.

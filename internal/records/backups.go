@@ -116,6 +116,14 @@ func (r *Records) TakeDue(ctx context.Context, rule Rule, now time.Time, next *t
 	return true, classify("take", "rule", tx.Commit(ctx))
 }
 
+// MoveDue has a rule be due at another time, unless it has been taken or changed meanwhile.
+func (r *Records) MoveDue(ctx context.Context, rule Rule, due *time.Time) error {
+	_, err := r.db.ExecContext(ctx, mineCTE+`UPDATE rules SET due_at = $4 WHERE id = $3
+		AND due_at IS NOT DISTINCT FROM $5 AND paused_at IS NULL AND removed_at IS NULL AND EXISTS (SELECT FROM mine)`,
+		r.lease.holder, r.lease.epoch, rule.ID, due, rule.DueAt)
+	return classify("move", "rule", err)
+}
+
 // The states of a backup.
 const (
 	BackupRunning = "running"

@@ -47,6 +47,9 @@ func (c *Counted) Now() time.Time {
 	return c.clock.Counted
 }
 
+// Wall gives the machine's time.
+func (c *Counted) Wall() time.Time { return c.wall() }
+
 // Careful gives the earlier of the machine's time and the one that rules count with: what is older than something
 // by it is so by both.
 func (c *Counted) Careful() time.Time {

@@ -89,9 +89,11 @@ func (r *Records) Changeover(ctx context.Context, id int64) (c Changeover, err e
 	return c, err
 }
 
+const stepColumns = `n, kind, state, detail, done_at, intended_even, done_even, undone_even`
+
 // Steps gives a changeover's steps in their order.
 func (r *Records) Steps(ctx context.Context, id int64) (out []plan.StepRecord, err error) {
-	err = r.db.SelectContext(ctx, &out, `SELECT n, kind, state, detail, intended_at, done_at, undone_at FROM steps
+	err = r.db.SelectContext(ctx, &out, `SELECT `+stepColumns+` FROM steps
 		WHERE changeover_id = $1 ORDER BY n`, id)
 	return out, classify("find steps of", "changeover", err)
 }
@@ -140,7 +142,7 @@ type Ended struct {
 // first.
 func (r *Records) Done(ctx context.Context, serverID int64) (out []Ended, err error) {
 	err = r.db.SelectContext(ctx, &out, `SELECT id, undoes FROM changeovers WHERE server_id = $1 AND state = 'done'
-		AND kind IN (`+lasting+`) ORDER BY ended_at, id`, serverID)
+		AND kind IN (`+lasting+`) ORDER BY ended_no`, serverID)
 	return out, classify("list done", "changeovers", err)
 }
 
@@ -166,7 +168,7 @@ func (r *Records) History(ctx context.Context, serverID int64) (out []HistoryEnt
 	err = r.db.SelectContext(ctx, &out, `SELECT c.id, c.kind, c.plan, k.world_id FROM changeovers c LEFT
 		JOIN copies k ON k.id = c.copy_id
 		WHERE c.server_id = $1 AND c.state = 'done' AND c.kind IN (`+lasting+`)
-		ORDER BY c.ended_at, c.id`, serverID)
+		ORDER BY c.ended_no`, serverID)
 	return out, classify("list done", "changeovers", err)
 }
 
@@ -204,7 +206,8 @@ func (r *Records) Advance(ctx context.Context, id int64, from, to plan.State, p 
 	res, err := tx.ExecContext(ctx, mineCTE+`UPDATE changeovers SET state = $5,
 		proof = COALESCE($6::jsonb, proof), failure = COALESCE($7::jsonb, failure),
 		started_at = COALESCE(started_at, now()),
-		ended_at = CASE WHEN $5 IN ('done', 'undone', 'held') THEN now() END
+		ended_at = CASE WHEN $5 IN ('done', 'undone', 'held') THEN now() END,
+		ended_no = CASE WHEN $5 IN ('done', 'undone', 'held') THEN nextval('changeovers_ended') END
 		WHERE id = $3 AND state = $4 AND EXISTS (SELECT FROM mine)`,
 		r.lease.holder, r.lease.epoch, id, string(from), string(to), proof, failure)
 	if err != nil {
@@ -265,10 +268,13 @@ func (r *Records) AdvanceStep(ctx context.Context, id int64, n int, from []plan.
 	res, err := r.db.ExecContext(ctx, mineCTE+`UPDATE steps SET state = $5, detail = COALESCE($6::jsonb, detail),
 		intended_at = CASE WHEN $5 = 'intended' THEN now() ELSE intended_at END,
 		done_at     = CASE WHEN $5 = 'done' THEN now() ELSE done_at END,
-		undone_at   = CASE WHEN $5 = 'undone' THEN now() ELSE undone_at END
+		undone_at   = CASE WHEN $5 = 'undone' THEN now() ELSE undone_at END,
+		intended_even = CASE WHEN $5 = 'intended' THEN $8::timestamptz ELSE intended_even END,
+		done_even     = CASE WHEN $5 = 'done' THEN $8::timestamptz ELSE done_even END,
+		undone_even   = CASE WHEN $5 = 'undone' THEN $8::timestamptz ELSE undone_even END
 		WHERE changeover_id = $3 AND n = $4 AND state IN (SELECT jsonb_array_elements_text($7::jsonb)) AND
 		EXISTS (SELECT FROM mine)`,
-		r.lease.holder, r.lease.epoch, id, n, string(to), d, states)
+		r.lease.holder, r.lease.epoch, id, n, string(to), d, states, even())
 	if err != nil {
 		return classify("advance step of", "changeover", err)
 	}

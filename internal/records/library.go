@@ -181,14 +181,14 @@ func (r *Records) CopyByID(ctx context.Context, id string) (c Copy, err error) {
 // Copies gives all copies that the vault has, newest first; those that are set aside too.
 func (r *Records) Copies(ctx context.Context) (out []Copy, err error) {
 	err = r.db.SelectContext(ctx, &out, `SELECT `+copyColumns+` FROM `+copyTables+
-		` WHERE c.gone_at IS NULL ORDER BY c.created_at DESC, c.id`)
+		` WHERE c.gone_at IS NULL ORDER BY c.arrived_no DESC`)
 	return out, classify("list", "copies", err)
 }
 
 // CopiesOf gives a world's copies that the vault has, newest first.
 func (r *Records) CopiesOf(ctx context.Context, worldID int64) (out []Copy, err error) {
 	err = r.db.SelectContext(ctx, &out, `SELECT `+copyColumns+` FROM `+copyTables+
-		` WHERE c.world_id = $1 AND c.gone_at IS NULL ORDER BY c.created_at DESC, c.id`, worldID)
+		` WHERE c.world_id = $1 AND c.gone_at IS NULL ORDER BY c.arrived_no DESC`, worldID)
 	return out, classify("list", "copies", err)
 }
 
@@ -196,7 +196,7 @@ func (r *Records) CopiesOf(ctx context.Context, worldID int64) (out []Copy, err 
 // beginning (at least 6 digits) of a copy's id.
 func (r *Records) FindCopy(ctx context.Context, ref string) (c Copy, err error) {
 	err = r.db.GetContext(ctx, &c, `SELECT `+copyColumns+` FROM `+copyTables+
-		` WHERE w.name = $1 AND c.aside_at IS NULL AND c.gone_at IS NULL ORDER BY c.created_at DESC LIMIT 1`, ref)
+		` WHERE w.name = $1 AND c.aside_at IS NULL AND c.gone_at IS NULL ORDER BY c.arrived_no DESC LIMIT 1`, ref)
 	if err == nil {
 		return c, nil
 	}
@@ -392,7 +392,7 @@ func (r *Records) BackedUpAs(ctx context.Context, serverID int64, w world.Facts)
 		THEN facts #>> '{facts,world-id,text}' = $3
 			WHEN COALESCE(facts #>> '{facts,seed,text}', '') <> '' AND $4 <> '' THEN facts #>> '{facts,seed,text}' = $4
 			ELSE true END
-		ORDER BY created_at DESC, id LIMIT 1`, serverID, w.Folder, w.Fact("world-id").Text, w.Fact("seed").Text, w.Game)
+		ORDER BY arrived_no DESC LIMIT 1`, serverID, w.Folder, w.Fact("world-id").Text, w.Fact("seed").Text, w.Game)
 	if e := classify("find copy of", w.Folder, err); fault.CodeOf(e) != fault.NotFound {
 		return id, e
 	}

@@ -260,7 +260,7 @@ func (r *Records) takeSteps(ctx context.Context, list []Changeover) error {
 		plan.StepRecord
 	}
 	err := r.db.SelectContext(ctx, &steps, `
-		SELECT changeover_id, n, kind, state, detail, intended_at, done_at, undone_at FROM steps
+		SELECT changeover_id, `+stepColumns+` FROM steps
 		WHERE changeover_id IN (SELECT jsonb_array_elements($1::jsonb)::bigint) ORDER BY changeover_id, n`,
 		JSON[[]int64]{ids})
 	for _, s := range steps {
@@ -308,11 +308,11 @@ var worldList = `WITH onto AS (
 			WHERE c.state = 'done' AND c.kind IN (` + bringing + `)
 		UNION SELECT k.world_id, s.name FROM copies k JOIN servers s ON s.id = k.server_id
 	), listed AS (
-		SELECT w.*, to_char(max(c.created_at) AT TIME ZONE 'UTC', 'YYYYMMDDHH24MISSUS') AS newest,
+		SELECT w.*, lpad(max(c.arrived_no)::text, 20, '0') AS newest,
 			COALESCE((SELECT jsonb_agg(o.name ORDER BY o.name) FROM onto o WHERE o.world_id = w.id), '[]') AS servers,
 			COALESCE(to_char(max((c.facts->>'lastPlayed')::timestamptz) AT TIME ZONE 'UTC', 'YYYYMMDDHH24MISSUS'), '')
 				AS played,
-			lpad((array_agg(c.bytes ORDER BY c.created_at DESC, c.id))[1]::text, 20, '0') AS size,
+			lpad((array_agg(c.bytes ORDER BY c.arrived_no DESC))[1]::text, 20, '0') AS size,
 			string_agg(c.told, ' ') AS copies_told
 		FROM worlds w JOIN copies c ON c.world_id = w.id AND c.gone_at IS NULL AND (c.aside_at IS NOT NULL) = $1
 		GROUP BY w.id
@@ -387,6 +387,6 @@ var briefColumns = strings.Replace(copyColumns, "c.facts", briefFacts, 1)
 func (r *Records) CopiesOfAll(ctx context.Context, worlds []int64, aside bool) (out []Copy, err error) {
 	err = r.db.SelectContext(ctx, &out, `SELECT `+briefColumns+` FROM `+copyTables+`
 		WHERE c.world_id IN (SELECT jsonb_array_elements($1::jsonb)::bigint) AND c.gone_at IS NULL
-		AND (c.aside_at IS NOT NULL) = $2 ORDER BY c.created_at DESC, c.id`, JSON[[]int64]{worlds}, aside)
+		AND (c.aside_at IS NOT NULL) = $2 ORDER BY c.arrived_no DESC`, JSON[[]int64]{worlds}, aside)
 	return out, classify("list", "copies", err)
 }

@@ -210,7 +210,7 @@ func (s *Service) wire(v *vault.Vault, counted *records.Counted) {
 	})
 	s.Changeovers = changeovers.New(changeovers.Config{
 		Records: s.records, Vault: v, Fleet: s.Fleet, Library: s.Library, Log: c.Log, KeepAside: c.KeepAside,
-		Life: s.life, Feed: &s.Feed, Trace: c.Trace, Age: counted.Age,
+		Life: s.life, Feed: &s.Feed, Trace: c.Trace, Counted: counted,
 	})
 	s.Backups = backups.New(backups.Config{
 		Disk:    s.Fleet.Disk,

@@ -94,18 +94,18 @@ func (l *Link) Again() {
 }
 
 // Shown asks a host for its key, and signs in to nothing.
-func Shown(ctx context.Context, a account.Account) (key, fingerprint string, err error) {
+func Shown(ctx context.Context, a account.Account) (account.Shown, error) {
 	a.Key, a.Secrets = "", account.Secrets{}
 	l := New(a)
-	_, err = l.dialAgain(ctx)
+	_, err := l.dialAgain(ctx)
 	var shown *KeyError
 	if errors.As(err, &shown) {
-		return shown.Key, shown.Fingerprint, nil
+		return account.Shown{Key: shown.Key, Fingerprint: shown.Fingerprint}, nil
 	}
 	if err == nil {
 		err = fault.New(fault.Unreachable, "reach", a.Name, "it shows no key")
 	}
-	return "", "", err
+	return account.Shown{}, err
 }
 
 // connection is one.

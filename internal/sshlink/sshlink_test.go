@@ -270,9 +270,9 @@ func TestAHostIsKnownByItsKey(t *testing.T) {
 	_, err = open(t, nobody).Files(ctx)
 	require.ErrorAs(t, err, &shown)
 	assert.Empty(t, shown.Accepted)
-	key, fingerprint, err := sshlink.Shown(ctx, nobody)
+	known, err := sshlink.Shown(ctx, nobody)
 	require.NoError(t, err)
-	assert.Equal(t, fingerprint, sshlink.Fingerprint(key))
+	assert.Equal(t, known.Fingerprint, sshlink.Fingerprint(known.Key))
 	assert.Equal(t, before, signedIn.Load(), "nothing was sent to a host that is not known")
 }
 

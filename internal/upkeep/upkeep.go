@@ -10,6 +10,7 @@ import (
 
 	"reshard/internal/arrivals"
 	"reshard/internal/core/fault"
+	"reshard/internal/core/keep"
 	"reshard/internal/records"
 	"reshard/internal/vault"
 	"reshard/internal/wire"
@@ -227,12 +228,12 @@ func (up *Upkeep) rebuild(ctx context.Context, see func(done, all int64)) error 
 func (up *Upkeep) readBack(ctx context.Context) {
 	const task = "standing-check"
 	last, err := up.with.Records.LastDone(ctx, task)
-	since := up.now().Sub(last)
-	if err != nil || since < time.Hour {
+	if err != nil || !keep.Again(last, up.now(), time.Hour) {
 		return
 	}
-	if last.IsZero() {
-		since = time.Hour
+	since := time.Hour
+	if passed := up.now().Sub(last); !last.IsZero() && passed > since {
+		since = passed
 	}
 	got, err := up.with.Stores.Standing(ctx, since)
 	if err != nil {
@@ -252,7 +253,7 @@ func (up *Upkeep) keepVaultSmall(ctx context.Context) {
 		up.with.Log.Warn("cannot tidy the library", "error", err)
 	}
 	last, err := up.with.Records.LastDone(ctx, "collect")
-	if err != nil || (gone == 0 && up.now().Sub(last) < 24*time.Hour) {
+	if err != nil || (gone == 0 && !keep.Again(last, up.now(), 24*time.Hour)) {
 		return
 	}
 	if !up.work.begin("collect", "the rule", up.now()) {

@@ -125,6 +125,10 @@ func TestWhatIsTidiedWhen(t *testing.T) {
 		"never before": {house{}, true},
 		"a day ago":    {house{done: map[string]time.Time{"collect": noon.Add(-24 * time.Hour)}}, true},
 		"an hour ago":  {house{done: map[string]time.Time{"collect": noon.Add(-time.Hour)}}, false},
+		"in a month, said a clock that was set back": {
+			house{done: map[string]time.Time{"collect": noon.Add(30 * 24 * time.Hour)}},
+			true,
+		},
 		"an hour ago, a copy gone": {
 			house{done: map[string]time.Time{"collect": noon.Add(-time.Hour)}, gone: 1},
 			true,

@@ -63,6 +63,15 @@ type Account struct {
 // (sshd_config(5), MaxSessions), and others of the account want some too.
 const MostSessions = 8
 
+// Shown is what a host shows of itself, whom nobody has accepted yet.
+type Shown struct {
+	// Key is what it would be known by (Account.Key), Fingerprint what a person has to accept; "": roots vouch
+	// for it, or none is wanted.
+	Key, Fingerprint string
+	// Doubt is why no roots vouch for a certificate.
+	Doubt error
+}
+
 // Secrets are what an account is signed in with. They print as how they are made up.
 type Secrets struct {
 	Password   string `json:"password,omitempty"`

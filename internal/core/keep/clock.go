@@ -48,6 +48,13 @@ func (c Clock) Ahead(wall time.Time) time.Duration {
 	return 0
 }
 
+// Again reports whether it is time to do again what was done last at a time, by the machine's clock: after so long, or
+// when that clock has been set back to before then.
+func Again(last, wall time.Time, every time.Duration) bool {
+	since := wall.Sub(last)
+	return since >= every || since < -slack
+}
+
 // ByWall gives when a time of the clock that rules count by will be by the machine's, as far as that can be
 // told now.
 func ByWall(at, counted, wall time.Time) time.Time {

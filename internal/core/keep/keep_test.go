@@ -249,6 +249,11 @@ func TestAClockThatLeapsMakesNothingOlder(t *testing.T) {
 	back := c.Advance(now.Add(-time.Hour), time.Minute)
 	assert.Equal(t, c, back, "it stands while the machine's is behind")
 	assert.Positive(t, back.Ahead(now.Add(-time.Hour)))
+	for last, again := range map[time.Duration]bool{
+		-2 * time.Hour: true, -time.Hour: true, -time.Minute: false, time.Second: false, time.Minute: true,
+	} {
+		assert.Equal(t, again, keep.Again(now.Add(last), now, time.Hour), last)
+	}
 	assert.Equal(t, now.Add(time.Hour), keep.Clock{Counted: now}.Advance(now.Add(time.Hour), time.Hour).Counted)
 }
 

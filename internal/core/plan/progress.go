@@ -16,20 +16,38 @@ type Progress struct {
 	StepKind string `json:"stepKind"`
 	Say      string `json:"say"`
 	Going    string `json:"going"` // forward or back
-	// Since is when the step began.
-	Since time.Time `json:"since,omitzero"`
+	// Since is when the step began, SinceMS how long it has gone on, in milliseconds: another machine's
+	// clock may say something else.
+	Since   time.Time `json:"since,omitzero"`
+	SinceMS int64     `json:"sinceMs"`
 	// Bytes and Files of the stage step.
 	Bytes      int64 `json:"bytes"`
 	TotalBytes int64 `json:"totalBytes"`
 	Files      int   `json:"files"`
 	TotalFiles int   `json:"totalFiles"`
-	// StoppedAt is when players were locked out, ReadyAt when they could come back.
-	StoppedAt time.Time `json:"stoppedAt,omitzero"`
-	ReadyAt   time.Time `json:"readyAt,omitzero"`
+	// StoppedAt is when players were locked out, ReadyAt when they could come back, LockedOutMS how long
+	// they have been, in milliseconds.
+	StoppedAt   time.Time `json:"stoppedAt,omitzero"`
+	ReadyAt     time.Time `json:"readyAt,omitzero"`
+	LockedOutMS int64     `json:"lockedOutMs"`
 	// Waiting says what it waits for, if anything (the database, a host).
 	Waiting string `json:"waiting,omitempty"`
 	// Asks is what a person is to do now at a server that only people can start and stop.
 	Asks Asks `json:"asks,omitzero"`
+}
+
+// By gives the progress as it is told at a time.
+func (p Progress) By(now time.Time) Progress {
+	if !p.Since.IsZero() {
+		p.SinceMS = now.Sub(p.Since).Milliseconds()
+	}
+	if !p.StoppedAt.IsZero() {
+		if !p.ReadyAt.IsZero() {
+			now = p.ReadyAt
+		}
+		p.LockedOutMS = now.Sub(p.StoppedAt).Milliseconds()
+	}
+	return p
 }
 
 // Asks is what a person is to do at a server; the zero value is nothing.

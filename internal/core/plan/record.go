@@ -13,10 +13,13 @@ type StepRecord struct {
 	State StepState `db:"state"`
 	// Left is what the step has left for later steps, the proof and people; the executor
 	// says what that is.
-	Left       Left       `db:"detail"`
-	IntendedAt *time.Time `db:"intended_at"`
-	DoneAt     *time.Time `db:"done_at"`
-	UndoneAt   *time.Time `db:"undone_at"`
+	Left   Left       `db:"detail"`
+	DoneAt *time.Time `db:"done_at"` // by the machine's clock
+	// Intended, Done and Undone are when it was, to measure with: by a clock that nobody sets, which
+	// other times are not to be compared with. nil: it was not.
+	Intended *time.Time `db:"intended_even"`
+	Done     *time.Time `db:"done_even"`
+	Undone   *time.Time `db:"undone_even"`
 }
 
 // Left is a JSON value; empty when a step has left nothing.

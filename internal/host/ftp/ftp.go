@@ -81,7 +81,7 @@ func (m *machine) Account() account.Account { return m.now().Account }
 func (m *machine) Fingerprint() string { return ftplink.Fingerprint(m.now().Account.Key) }
 
 // Shown implements host.Elsewhere.
-func (m *machine) Shown(ctx context.Context, a account.Account) (key, fingerprint string, err error) {
+func (m *machine) Shown(ctx context.Context, a account.Account) (account.Shown, error) {
 	return ftplink.Shown(ctx, a)
 }
 

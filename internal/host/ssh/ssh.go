@@ -79,7 +79,7 @@ func (m *machine) Doubted() bool { return m.doubted.Load() }
 func (m *machine) Fingerprint() string { return sshlink.Fingerprint(m.link.Account().Key) }
 
 // Shown implements host.Elsewhere.
-func (m *machine) Shown(ctx context.Context, a account.Account) (key, fingerprint string, err error) {
+func (m *machine) Shown(ctx context.Context, a account.Account) (account.Shown, error) {
 	return sshlink.Shown(ctx, a)
 }
 

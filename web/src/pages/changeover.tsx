@@ -29,16 +29,17 @@ const Big = styled.p`
   font-variant-numeric: tabular-nums;
 `;
 
-/** Counts while players are locked out. */
-function Clock({ since, until }: { since: string; until?: string }) {
-  const [now, setNow] = useState(() => Date.now());
+/** Counts on from what the service has told, in milliseconds: its clock may say something else than this one. */
+function Clock({ told, over }: { told: number; over: boolean }) {
+  const [since, setSince] = useState(0);
   useEffect(() => {
-    if (until) return;
-    const timer = setInterval(() => setNow(Date.now()), 100);
+    setSince(0);
+    if (over) return;
+    const begun = performance.now();
+    const timer = setInterval(() => setSince(performance.now() - begun), 100);
     return () => clearInterval(timer);
-  }, [until]);
-  const end = until ? Date.parse(until) : now;
-  return <>{((end - Date.parse(since)) / 1000).toFixed(1)} s</>;
+  }, [told, over]);
+  return <>{((told + since) / 1000).toFixed(1)} s</>;
 }
 
 /** What does not answer is waited for until a person says otherwise. */
@@ -104,8 +105,8 @@ function ByHand({ server, asks }: { server: string; asks?: Asks }) {
 }
 
 /** How fast bytes move, and how long the rest takes at that. */
-function rate(done: number, total: number, since: string | undefined): string {
-  const took = since ? (Date.now() - Date.parse(since)) / 1000 : 0;
+function rate(done: number, total: number, sinceMs: number): string {
+  const took = sinceMs / 1000;
   if (done === 0 || took < 0.3) return "";
   const speed = done / took;
   return `, ${bytes(speed)}/s${total > done ? `, ${Math.ceil((total - done) / speed)} s left` : ""}`;
@@ -130,7 +131,7 @@ function Under({ c }: { c: Changeover }) {
             <>
               {bytes(p.bytes)} of {bytes(p.totalBytes)}
               {p.files > 0 && `, ${p.files} of ${p.totalFiles} files`}
-              {rate(p.bytes, p.totalBytes, p.since)}. Players still play.
+              {rate(p.bytes, p.totalBytes, p.sinceMs)}. Players still play.
             </>
           }
         />
@@ -139,8 +140,8 @@ function Under({ c }: { c: Changeover }) {
         <Big>
           Players locked out for{" "}
           <Clock
-            since={p.stoppedAt}
-            until={p.readyAt}
+            told={p.lockedOutMs}
+            over={Boolean(p.readyAt)}
           />
         </Big>
       )}
