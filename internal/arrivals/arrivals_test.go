@@ -68,6 +68,7 @@ func arriving(t *testing.T, limits archive.Limits) (*Arrivals, *hall) {
 	arr := New(Config{
 		Library: h, Games: catalogue.New(nil, nil, quiet), Log: quiet, Folder: t.TempDir(), Limits: limits,
 		Feed: &feed.Feed{},
+		Age:  func(_ context.Context, _ string, since time.Time) (time.Duration, error) { return noon.Sub(since), nil },
 	})
 	arr.now = func() time.Time { return noon }
 	return arr, h
@@ -218,6 +219,7 @@ func TestWhatNobodyGoesOnWithIsRemoved(t *testing.T) {
 	all, err := arr.List(context.Background())
 	require.NoError(t, err)
 	require.Len(t, all, 2, "nothing goes for a leap")
+	assert.True(t, all[0].Goes.After(noon), "and it is said to go later")
 	leapt = false
 	arr.Tidy(context.Background())
 	list, err := arr.List(context.Background())

@@ -131,7 +131,7 @@ func (arr *Arrivals) uploadOf(id string) (u upload, offset int64, last time.Time
 }
 
 // List lists the uploads that have not become a copy, newest first.
-func (arr *Arrivals) List(context.Context) ([]wire.Unfinished, error) {
+func (arr *Arrivals) List(ctx context.Context) ([]wire.Unfinished, error) {
 	files, err := filepath.Glob(filepath.Join(arr.dir, "*.info"))
 	if err != nil {
 		return nil, fault.Wrap(fault.Internal, "list", "arrivals", err)
@@ -142,6 +142,10 @@ func (arr *Arrivals) List(context.Context) ([]wire.Unfinished, error) {
 		if err != nil || u.MetaData["kind"] == chunksKind {
 			continue // it has just arrived, or is part of something that the sender puts together
 		}
+		goes := last.Add(Kept)
+		if age, err := arr.age(ctx, "upload "+u.ID, last); err == nil {
+			goes = arr.now().Add(Kept - age)
+		}
 		out = append(out, wire.Unfinished{
 			ID:       u.ID,
 			Name:     u.MetaData["name"],
@@ -149,7 +153,7 @@ func (arr *Arrivals) List(context.Context) ([]wire.Unfinished, error) {
 			Size:     u.Size,
 			Received: offset,
 			Last:     last,
-			Goes:     last.Add(Kept),
+			Goes:     goes,
 		})
 	}
 	slices.SortFunc(out, func(a, b wire.Unfinished) int { return b.Last.Compare(a.Last) })

@@ -11,7 +11,6 @@ import (
 	"time"
 
 	"reshard/internal/core/fault"
-	"reshard/internal/core/keep"
 	"reshard/internal/fleet"
 	"reshard/internal/records"
 	"reshard/internal/wire"
@@ -116,10 +115,18 @@ func (co *Changeovers) asideOf(ctx context.Context, l *fleet.Server, id int64, d
 		one.Rule = "It stays until a person removes it."
 		return one, nil
 	}
-	goes := keep.ByWall(since.Add(co.keepAside), co.counted.Now(), co.now())
+	goes := since.Add(co.keepAside)
+	if age, err := co.age(ctx, l.Name, one); err == nil {
+		goes = co.now().Add(co.keepAside - age)
+	}
 	one.Goes = &goes
 	one.Rule = fmt.Sprintf("It is removed %s after changeover %d ended.", days(co.keepAside), id)
 	return one, nil
+}
+
+// age gives how old something is that was set aside on a server.
+func (co *Changeovers) age(ctx context.Context, server string, a wire.Aside) (time.Duration, error) {
+	return co.counted.Age(ctx, server+"/"+a.Name, *a.Since)
 }
 
 func days(d time.Duration) string {
@@ -211,7 +218,7 @@ func (co *Changeovers) Sweep(ctx context.Context) {
 			if !a.Removable || a.Goes == nil {
 				continue
 			}
-			age, err := co.counted.Age(ctx, rec.Name+"/"+a.Name, *a.Since)
+			age, err := co.age(ctx, rec.Name, a)
 			if err != nil {
 				return // nothing is removed of which it cannot be told how old it is
 			}

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -60,6 +61,25 @@ Examples:
 	}
 }
 
+// rulesOf gives the rules by which a list is tidied, each once.
+func rulesOf(list []wire.Aside) (out []string) {
+	going := 0
+	for _, one := range list {
+		if one.Goes != nil {
+			going++
+		}
+	}
+	if going > 1 {
+		out = append(out, "Each goes on the day that stands beside it.")
+	}
+	for _, one := range list {
+		if (one.Goes == nil || going == 1) && !slices.Contains(out, one.Rule) {
+			out = append(out, one.Rule)
+		}
+	}
+	return out
+}
+
 // askName has a person type the name of what is removed for good.
 func (a *app) askName(name string, list []wire.Aside) (string, error) {
 	for _, one := range list {
@@ -90,6 +110,6 @@ func (a *app) listAside(server string, list []wire.Aside) {
 		rows = append(rows, []string{one.Name, bytesText(one.Bytes), since, goes, strings.Join(one.Holds, ", ")})
 	}
 	a.table([]string{"name", "size", "set aside", "goes", "holds"}, rows, 0, 0, 0, 0, max(30, a.width-60))
-	a.wrapped("", fmt.Sprintf("%s in all. %s To remove one now: reshard tidy %s NUMBER", bytesText(total), list[0].Rule,
-		server))
+	a.wrapped("", fmt.Sprintf("%s in all. %s To remove one now: reshard tidy %s NUMBER", bytesText(total),
+		strings.Join(rulesOf(list), " "), server))
 }

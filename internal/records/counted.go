@@ -75,16 +75,26 @@ func (c *Counted) Age(ctx context.Context, what string, since time.Time) (time.D
 	return min(now.Sub(first), c.wall().Sub(since)), nil
 }
 
+// about is a length of time as precise as a person wants it.
+func about(d time.Duration) time.Duration {
+	for _, unit := range []time.Duration{24 * time.Hour, time.Hour} {
+		if d > 3*unit {
+			return d.Round(unit)
+		}
+	}
+	return d.Round(time.Minute)
+}
+
 // Trouble says what is odd about the machine's clock, "" when nothing is.
 func (c *Counted) Trouble() string {
 	counted, wall := c.Now(), c.wall()
 	clock := keep.Clock{Counted: counted}
-	if d := clock.Behind(wall).Round(time.Minute); d > 0 {
+	if d := about(clock.Behind(wall)); d > 0 {
 		return "The machine's clock has gone on by " + keep.Words(
 			d) + " that nobody has watched. Until that is made up for, at " +
 			"twice the speed, nothing goes for its age that would not have gone before."
 	}
-	if d := clock.Ahead(wall).Round(time.Minute); d > 0 {
+	if d := about(clock.Ahead(wall)); d > 0 {
 		return "The machine's clock was set back by " + keep.Words(d) + ". Nothing grows older until it is there again."
 	}
 	return ""

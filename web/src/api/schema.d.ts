@@ -2669,14 +2669,18 @@ export interface components {
             going: "forward" | "back";
             /** Format: int64 */
             id: number;
+            /** Format: int64 */
+            lockedOutMs: number;
             /** Format: date-time */
             readyAt?: string;
             say: string;
             /**
              * Format: date-time
-             * @description when the step began
+             * @description when the step began, SinceMS how long it has gone on, in milliseconds: another machine's clock may say something else
              */
             since?: string;
+            /** Format: int64 */
+            sinceMs: number;
             /** @enum {string} */
             state: "drafted" | "staging" | "waiting" | "switching" | "proving" | "done" | "undoing" | "undone" | "held";
             /**
@@ -2688,7 +2692,7 @@ export interface components {
             stepKind: "stage" | "retitle" | "sample" | "stop" | "move" | "write" | "start" | "copy" | "tell" | "wait" | "prove" | "";
             /**
              * Format: date-time
-             * @description when players were locked out, ReadyAt when they could come back
+             * @description when players were locked out, ReadyAt when they could come back, LockedOutMS how long they have been, in milliseconds
              */
             stoppedAt?: string;
             /** Format: int64 */
