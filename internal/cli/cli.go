@@ -156,6 +156,17 @@ func exitOf(code fault.Code) int {
 	return ExitFailed
 }
 
+// A command's help is the same wherever --help stands in its line: the parser takes a first argument for the
+// name of a command to tell of.
+func init() {
+	cli.ShowCommandHelp = func(ctx context.Context, c *cli.Command, name string) error {
+		if up := c.Lineage(); c.Command(name) == nil && len(up) > 1 {
+			c, name = up[1], c.Name
+		}
+		return cli.DefaultShowCommandHelp(ctx, c, name)
+	}
+}
+
 func (a *app) command() *cli.Command {
 	return &cli.Command{
 		Name:      "reshard",

@@ -75,6 +75,20 @@ func TestHelpPages(t *testing.T) {
 	}
 }
 
+// --help may stand behind what a command is given.
+func TestHelpBehindArguments(t *testing.T) {
+	t.Parallel()
+	for line, command := range map[string]string{
+		"put fen-garden north-plot": "put", "worlds show fen-garden": "worlds show", "rules north-plot": "rules",
+	} {
+		_, page, _ := run(t, nil, append(strings.Fields(command), "--help")...)
+		code, out, errs := run(t, nil, append(strings.Fields(line), "--help")...)
+		assert.Equal(t, 0, code, line)
+		assert.Empty(t, errs, line)
+		assert.Equal(t, page, out, line)
+	}
+}
+
 // Wrong command lines are usage errors (2); a service that cannot be used is 5.
 // Each names the thing and the next step.
 func TestWrongCommandLines(t *testing.T) {

@@ -512,6 +512,25 @@ func TestAGameThatSavesBesideItsWorlds(t *testing.T) {
 	}
 }
 
+// Where its profile does not say so, a save that comes beside the worlds is taken for a world that nobody meant: the
+// changeover goes back, and says what to write into the profile.
+func TestASaveThatNoProfileNames(t *testing.T) {
+	t.Parallel()
+	b := setup(t)
+	root := b.quarry("north", plot{})
+	b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 13})
+	b.trace = func(point string) {
+		if strings.HasSuffix(point, "start acted") {
+			assert.NoError(t, quarrymoss.Make(filepath.Join(root, "worlds", "autosave-1"),
+				quarrymoss.Options{Title: "Autosave", Seed: 99}))
+		}
+	}
+	c := b.put("fen", "north", nil)
+	require.Equal(t, plan.Undone, c.State)
+	assert.Contains(t, c.Failure.Next, "autosave-1 came to be beside the world meanwhile")
+	assert.Contains(t, c.Failure.Next, "world.autosaves: reshard games show quarrymoss")
+}
+
 // anAutosave is the name of one that stands there now.
 func (b *bundle) anAutosave(root string) string {
 	found, err := filepath.Glob(filepath.Join(root, "worlds", "autosave-*"))

@@ -50,9 +50,17 @@ func (r *Runner) proveAll(ctx context.Context, _ int, _ plan.Step) (*Detail, err
 	if len(words) == 0 {
 		words = []string{"nothing of it could be seen"}
 	}
-	return &Detail{Proof: &proof}, fault.New(fault.NotProven, "prove", r.job.Plan.Folder, "%s",
-		strings.Join(words, "; "))
+	f := fault.New(fault.NotProven, "prove", r.job.Plan.Folder, "%s", strings.Join(words, "; "))
+	if failed := proof.Failed(); len(failed) == 1 && failed[0].What == noOther {
+		f = f.With(failed[0].Seen + " came to be beside the world meanwhile. If the game saves beside its worlds by " +
+			"itself, let its profile say so (world.autosaves: reshard games show " + r.Profile.ID +
+			"); else find out who makes worlds there.")
+	}
+	return &Detail{Proof: &proof}, f
 }
+
+// noOther is the check that the server has made no world beside the one that was meant.
+const noOther = "no other new world"
 
 // prove makes the proof. Every check says what was expected and what was seen; each can
 // fail on its own. The error says that the host or the server did not answer: then
@@ -423,7 +431,7 @@ func (p *prover) fact(name string) (value, from string) {
 }
 
 func (p *prover) noStray() (plan.Check, error) {
-	c := plan.Check{What: "no other new world", Expected: "none", Seen: "none", OK: true}
+	c := plan.Check{What: noOther, Expected: "none", Seen: "none", OK: true}
 	var strays []string
 	allowed := server.Siblings(p.files, p.r.Profile, p.r.job.Plan.Worlds, p.r.folder(p.ctx))
 	names, err := p.r.strays(p.ctx)
