@@ -710,8 +710,8 @@ func (co *Changeovers) wireChangeover(c records.Changeover) wire.Changeover {
 		if len(st.Left) > 0 || st.Kind == plan.Stage { // else it has left nothing yet
 			one.Note, one.Bytes = executor.Says(planned, executor.DetailOf(st))
 		}
-		if whole := executor.DetailOf(st).Wholeness; one.Note != "" {
-			one.Warns = whole == "" || whole == plan.NotWhole
+		if d := executor.DetailOf(st); one.Note != "" {
+			one.Warns = d.Wholeness == "" || d.Wholeness == plan.NotWhole || len(d.LeftOut) > 0
 		}
 		if st.Kind == plan.Start && planned.Server != "" && st.Done != nil {
 			one.Note = stoppedFor(c, n, planned.Server)

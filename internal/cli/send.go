@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"io"
 	"io/fs"
 	"path"
 	"path/filepath"
@@ -136,7 +137,8 @@ type sending struct {
 	api     *client.Client
 	local   local.World
 	world   wire.Assembly
-	sources []string // of world.Files, in the tree; "" for an empty folder
+	sources []string        // of world.Files, in the tree; "" for an empty folder
+	glanced map[string]bool // sources of which only world.Glance goes along
 	bytes   int64
 	mu      sync.Mutex
 	lacking map[string]bool // chunks that the service lacks and nobody is sending yet
@@ -146,7 +148,8 @@ type sending struct {
 const sendersAtOnce = 2
 
 func (a *app) newSending(api *client.Client, l local.World) (*sending, error) {
-	s := &sending{a: a, api: api, local: l, world: wire.Assembly{Name: filepath.Base(l.Path)}}
+	s := &sending{a: a, api: api, local: l, world: wire.Assembly{Name: filepath.Base(l.Path)},
+		glanced: map[string]bool{}}
 	entries, err := world.Parts(l.Tree, l.Found)
 	if err != nil {
 		return nil, err
@@ -160,6 +163,16 @@ func (a *app) newSending(api *client.Client, l local.World) (*sending, error) {
 				Source:  source,
 				Size:    info.Size(),
 				ModTime: info.ModTime(),
+			})
+		}
+	}
+	// What is left behind must be told there, too.
+	for _, name := range l.Found.LeftOut {
+		source := path.Join(l.Found.Root, name)
+		if info, err := fs.Stat(l.Tree, source); err == nil {
+			s.glanced[source] = true
+			entries = append(entries, world.Entry{
+				Path: name, Source: source, Size: min(info.Size(), world.Glance), ModTime: info.ModTime(),
 			})
 		}
 	}
@@ -231,7 +244,11 @@ func (s *sending) cut(i int, buf []byte, see func(vault.Chunk, []byte) error) er
 		return fault.Wrap(fault.Changed, "read", s.sources[i], err)
 	}
 	defer f.Close() //nolint:errcheck // only read
-	return fault.Wrap(fault.BadArchive, "read", s.sources[i], vault.Cut(f, buf, see))
+	in := io.Reader(f)
+	if s.glanced[s.sources[i]] {
+		in = io.LimitReader(f, world.Glance)
+	}
+	return fault.Wrap(fault.BadArchive, "read", s.sources[i], vault.Cut(in, buf, see))
 }
 
 // eachFile goes over the files that are wanted, several at a time.

@@ -150,6 +150,44 @@ func TestSaltmarchNeverStarted(t *testing.T) {
 	assert.False(t, list[1].Undoable, list[1].WhyNot)
 }
 
+// A file that is called as those of a session and begins otherwise is no part of it: whoever sends the session, backs
+// it up or looks at the copy is told.
+func TestASessionTellsWhatItLeavesBehind(t *testing.T) {
+	t.Parallel()
+	b := setup(t)
+	root := filepath.Join(b.dir, "servers", "camp")
+	require.NoError(t, emberlode.MakeServer(root, standin, "frostfall", true, 3, freePort(t), ""))
+	b.add(wire.NewServer{Name: "camp", Game: "emberlode", Root: root, Command: []string{"sh", "launch.sh"}})
+	made := filepath.Join(b.dir, "own")
+	odd := func(dir, name string, bytes int) {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), make([]byte, bytes), 0o644))
+	}
+	for _, name := range []string{"Kettle", "Bog"} {
+		require.NoError(t, emberlode.Make(made, name, emberlode.Save{Expedition: name}, 2))
+		odd(made, name+".007.ember", 0)
+		odd(made, name+".009.ember", 1_000_000)
+	}
+	packed := filepath.Join(b.dir, "bog.tar")
+	require.NoError(t, exec.Command("tar", "-C", made, "-cf", packed, "Bog.001.ember", "Bog.002.ember",
+		"Bog.009.ember").Run())
+	for from, left := range map[string]string{
+		filepath.Join(made, "Kettle.002.ember"): "Kettle.007.ember, Kettle.009.ember", packed: "Bog.009.ember",
+	} {
+		assert.Contains(t, b.must("send", from), "left behind: "+left)
+		name := strings.ToLower(left[:strings.Index(left, ".")])
+		assert.Contains(t, b.must("worlds", "show", name), "left behind: "+left)
+		w, err := b.api.World(context.Background(), name)
+		require.NoError(t, err)
+		assert.EqualValues(t, 2, w.Copies[0].Files)
+		assert.Less(t, w.Copies[0].Bytes, int64(10_000))
+	}
+	saves := filepath.Join(root, emberlode.SavesFolder)
+	require.NoError(t, emberlode.Make(saves, "frostfall", emberlode.Save{Expedition: "Frostfall"}, 2))
+	odd(saves, "frostfall.009.ember", 3)
+	out := strings.Join(strings.Fields(b.must("backup", "camp")), " ")
+	assert.Contains(t, out, "! Called as its files and beginning otherwise, so left behind: frostfall.009.ember. Whole")
+}
+
 // A game whose worlds are sessions of files, with a flag beside the name and
 // launch arguments that beat the settings and move the folder.
 func TestEmberlode(t *testing.T) {

@@ -419,7 +419,7 @@ func (c *copier) detail(stored vault.Copy) *Detail {
 	}
 }
 
-// mostMoved is how many files that changed are named.
+// mostMoved is how many files that changed, or were left out, are named.
 const mostMoved = 20
 
 // done reads what the world says of itself, and has the copy recorded.
@@ -439,6 +439,7 @@ func (c *copier) done(ctx context.Context, l look, stored vault.Copy, wholeness 
 	for _, name := range moved[:min(len(moved), mostMoved)] {
 		d.Moved = append(d.Moved, strings.TrimPrefix(name, c.step.Dir+"/"))
 	}
+	d.LeftOut = w.LeftOut[:min(len(w.LeftOut), mostMoved)]
 	kctx, done := context.WithTimeout(ctx, askPatience)
 	defer done()
 	return d, c.r.Keep(kctx, Copied{
@@ -474,6 +475,10 @@ func saysOfCopy(step plan.Step, d Detail) (string, int64) {
 		return "", d.Read
 	}
 	var out []string
+	if len(d.LeftOut) > 0 {
+		out = append(out, "Called as its files and beginning otherwise, so left behind: "+
+			strings.Join(d.LeftOut, ", ")+".")
+	}
 	if d.Known > 0 {
 		out = append(out, strconv.Itoa(d.Known)+" of "+strconv.Itoa(d.Files)+
 			" files are stored already, by their sizes and times, and were not read again.")

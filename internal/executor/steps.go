@@ -36,6 +36,8 @@ type Detail struct {
 	Known     int            `json:"known,omitempty"`
 	Wholeness plan.Wholeness `json:"wholeness,omitempty"`
 	Moved     []string       `json:"moved,omitempty"`
+	// LeftOut are files that are called as the world's and begin otherwise: they are no part of the copy.
+	LeftOut []string `json:"leftOut,omitempty"`
 	// Compared is how what was staged was compared with the copy.
 	Compared string `json:"compared,omitempty"`
 	// Bundled is who has unpacked an archive of it, Unbundled why it went file by file all the same.

@@ -218,11 +218,18 @@ func (l *linter) checkShape(key string, w *WorldFormat) {
 		}
 	}
 	for i, b := range w.Recognise.Begins {
-		if _, err := begin(b); err != nil {
+		mark, err := begin(b)
+		if err == nil && len(mark) > longestBegin {
+			err = fmt.Errorf("it has %d bytes; %d tell a file", len(mark), longestBegin)
+		}
+		if err != nil {
 			l.Complain(fmt.Sprintf("%s.recognise.begins[%d]", key, i), "%v", err)
 		}
 	}
 }
+
+// longestBegin is how long a beginning by which files are told apart may be, in bytes.
+const longestBegin = 1024
 
 func (l *linter) checkNames(key string, w *WorldFormat) {
 	nkey := doclang.At(key, "folder-name")

@@ -24,6 +24,8 @@ type Facts struct {
 	Folder string `json:"folder"` // the name on disk, without an ending
 	// Members are the files that the world is; empty for a folder.
 	Members []string `json:"members,omitempty"`
+	// LeftOut are files that are called as its members, begin otherwise, and are not carried.
+	LeftOut []string `json:"leftOut,omitempty"`
 	Root    string   `json:"root"`   // where it stood in the tree that was read
 	Layout  string   `json:"layout"` // realms: nested, split, mixed or ""
 	// Realms are the realms the world has, in order.
@@ -85,7 +87,7 @@ func ReadWithin(b *budget.Budget, fsys fs.FS, f Found) (Facts, error) {
 	w := Facts{
 		Game: f.Game.ID, Folder: f.Folder, Root: f.Root, Layout: f.Layout,
 		Facts: map[string]fact.Fact{}, Players: []Player{}, Realms: []string{}, Warnings: []string{},
-		Why: "has " + Marks(f.Game), Members: f.Files, Missing: f.Missing, Wrappers: f.Wrappers,
+		Why: "has " + Marks(f.Game), Members: f.Files, LeftOut: f.LeftOut, Missing: f.Missing, Wrappers: f.Wrappers,
 	}
 	if len(f.Files) > 0 {
 		w.Why = "is called " + Marks(f.Game)

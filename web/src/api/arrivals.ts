@@ -137,12 +137,21 @@ export async function recognise(
   }
 }
 
+/** Of a file that is left behind only a glance goes along, so that the service tells of it, too. */
+function glance({ path, file }: Entry): Entry {
+  return { path, file: new File([file.slice(0, 4096)], file.name, { lastModified: file.lastModified }) };
+}
+
 /** The files of one world of a folder, with its realms beside it, as an archive. */
 export function archiveOf(world: Recognised["worlds"][number], entries: Entry[]): Blob {
   const root = world.world.root === "." ? "" : `${world.world.root}/`;
   const members = new Set((world.world.members ?? []).map((m) => root + m));
+  const leftOut = new Set((world.world.leftOut ?? []).map((m) => root + m));
   const within = (path: string) => world.folders.some((f) => f === "." || path.startsWith(`${f}/`));
-  return tarOf(entries.filter((e) => members.has(e.path) || within(e.path)));
+  return tarOf([
+    ...entries.filter((e) => members.has(e.path) || within(e.path)),
+    ...entries.filter((e) => leftOut.has(e.path)).map(glance),
+  ]);
 }
 
 /** An address for a picture that came as base64. */

@@ -2028,6 +2028,7 @@ export interface components {
             lastPlayed: string;
             /** @enum {string} */
             layout: "" | "nested" | "split" | "mixed";
+            leftOut?: string[];
             locks?: string[];
             members?: string[];
             missing?: string[];
