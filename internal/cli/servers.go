@@ -533,7 +533,8 @@ Examples:
 func (a *app) serversLogCommand() *cli.Command {
 	return &cli.Command{
 		Name: "log", Usage: "show a server's log", ArgsUsage: "SERVER",
-		Description: "Examples:\n  reshard servers log north-plot\n  reshard servers log north-plot --last 500\n  " +
+		Description: "Of a server that writes a log of its own, what it prints beside that stands first.\n\n" +
+			"Examples:\n  reshard servers log north-plot\n  reshard servers log north-plot --last 500\n  " +
 			"reshard servers log north-plot --follow",
 		Flags: []cli.Flag{
 			&cli.IntFlag{Name: "last", Usage: "begin with the last `N` lines", Value: 40},
@@ -548,6 +549,9 @@ func (a *app) serversLogCommand() *cli.Command {
 			defer cancel()
 			err = api.FollowLog(ctx, names[0], c.Int("last"), func(lines []wire.LogLine) error {
 				for _, l := range lines {
+					if l.Printed {
+						a.print("printed: ")
+					}
 					a.print("%s\n", l.Text)
 				}
 				if !c.Bool("follow") {

@@ -789,8 +789,10 @@ func (c *Control) until(ctx context.Context, patience time.Duration, done func(S
 // Line is one line of a server's log.
 type Line struct {
 	Text   string `json:"text"`
-	Offset int64  `json:"offset"` // of the line's end in its run's log
+	Offset int64  `json:"offset"` // of the line's end in its run's log, or in what was printed
 	Run    string `json:"run"`
+	// Printed: it stands in no log; the server has one of its own, and printed this beside it.
+	Printed bool `json:"printed"`
 }
 
 // Follow sends the last lines of the current run and then every new one, over
@@ -800,10 +802,11 @@ func (c *Control) Follow(ctx context.Context, last int, yield func([]Line) error
 	tick := time.NewTicker(4 * c.driver.Pace())
 	defer tick.Stop()
 	for first := true; ; first = false {
-		lines := f.more(ctx)
-		if first && len(lines) > last {
-			lines = lines[len(lines)-last:]
+		printed, lines := f.more(ctx)
+		if first {
+			printed, lines = printed[max(0, len(printed)-last):], lines[max(0, len(lines)-last):]
 		}
+		lines = append(printed, lines...)
 		if len(lines) > 0 || first {
 			if err := yield(lines); err != nil {
 				return err
@@ -823,21 +826,71 @@ type follower struct {
 	run     string
 	at      int64
 	partial string
+	// heard is the end of what was printed, as far as it was sent, and told how much that is in bytes; asked
+	// is when, up whether it ran then, and over says that nothing more comes.
+	heard string
+	told  int64
+	asked time.Time
+	up    bool
+	over  bool
 }
 
-func (f *follower) more(ctx context.Context) (lines []Line) {
-	seen, err := f.c.driver.Look(ctx)
-	if err != nil || seen.Run == "" {
+// rememberedPrint is how much of the end of what was printed tells where more begins, in bytes.
+const rememberedPrint = 1024
+
+// printedPace is how often it is looked what was printed beside a log.
+const printedPace = 5 * time.Second
+
+// printed gives what was printed since the last time.
+func (f *follower) printed(ctx context.Context, seen Sight) (lines []Line) {
+	p, ok := f.c.driver.(Printer)
+	up := seen.Process != nil
+	ended := f.up && !up
+	if f.up = up; up {
+		f.over = false
+	}
+	if !ok || f.over || (!ended && time.Since(f.asked) < printedPace) {
 		return nil
 	}
-	if seen.Run != f.run {
-		f.run, f.at, f.partial = seen.Run, 0, ""
+	first := f.asked.IsZero()
+	f.asked = time.Now()
+	all, err := p.Printed(ctx, f.run)
+	if err != nil {
+		return nil
 	}
+	if at := strings.Index(all, f.heard); at >= 0 { // only the end is kept of it: the beginning may have gone
+		all = all[at+len(f.heard):]
+	}
+	text := all[:strings.LastIndexByte(all, '\n')+1]
+	// One that is just being started does not run yet either, and has not ended.
+	f.over = !up && (seen.Exit != nil || !first && text == "")
+	if f.over && len(all) > len(text) {
+		text = all + "\n" // nobody ends that line any more
+	}
+	for line := range strings.Lines(text) {
+		f.told += int64(len(line))
+		lines = append(lines,
+			Line{Text: cleanLine(strings.TrimSuffix(line, "\n")), Offset: f.told, Run: f.run, Printed: true})
+	}
+	f.heard += text
+	f.heard = f.heard[max(0, len(f.heard)-rememberedPrint):]
+	return lines
+}
+
+func (f *follower) more(ctx context.Context) (printed, lines []Line) {
+	seen, err := f.c.driver.Look(ctx)
+	if err != nil || seen.Run == "" {
+		return nil, nil
+	}
+	if seen.Run != f.run {
+		*f = follower{c: f.c, run: seen.Run}
+	}
+	printed = f.printed(ctx, seen)
 	buf := make([]byte, 64<<10)
 	for {
 		n, err := f.c.driver.ReadLog(ctx, f.run, buf, f.at)
 		if err != nil || n == 0 {
-			return lines
+			return printed, lines
 		}
 		end := f.at - int64(len(f.partial)) // of the line before
 		f.at += int64(n)

@@ -586,9 +586,11 @@ type Step struct {
 // LogLine is one line of a server's log.
 type LogLine struct {
 	Text string `json:"text"`
-	// of the line's end in its run's log
+	// of the line's end in its run's log, or in what was printed
 	Offset int64  `json:"offset"`
 	Run    string `json:"run"`
+	// it stands in no log; the server has one of its own, and printed this beside it
+	Printed bool `json:"printed"`
 }
 
 // Asked is what a person has been asked to do, and when.

@@ -2,6 +2,7 @@ package child_test
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"os/exec"
@@ -479,7 +480,7 @@ func TestWhatIsPrintedBesideALog(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
 	text := "echo 'starting' >> server.log\nfor n in $(seq 60); do echo \"part $n\" >&2; done\n" +
-		"echo 'cannot listen: the port is taken' >&2\nfor n in $(seq 60); do echo \"after $n\" >&2; done\nexit 3\n"
+		"echo 'cannot listen: the port is taken' >&2\nfor n in $(seq 60); do echo \"after $n\" >&2; done\nprintf 'the end' >&2; exit 3\n"
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "run"), []byte("#!/bin/sh\n"+text), 0o755))
 	c := control.New("north", open(t, dir, func(s *child.Spec) { s.LogFile = "server.log" }), profile(t))
 	_, err := c.Start(context.Background())
@@ -487,4 +488,62 @@ func TestWhatIsPrintedBesideALog(t *testing.T) {
 	assert.Contains(t, err.Error(), "its log says: starting")
 	assert.Contains(t, err.Error(), "it printed: cannot listen: the port is taken")
 	assert.NotContains(t, err.Error(), "after 60")
+
+	enough := errors.New("enough")
+	err = c.Follow(context.Background(), 100, func(lines []control.Line) error {
+		require.Len(t, lines, 101)
+		assert.Equal(t, "part 23", lines[0].Text, "of each the last hundred")
+		assert.True(t, lines[0].Printed)
+		assert.Equal(t, "the end", lines[99].Text)
+		assert.Equal(t, "starting", lines[100].Text)
+		assert.False(t, lines[100].Printed)
+		return enough
+	})
+	require.ErrorIs(t, err, enough)
+}
+
+// What is printed beside a log while a server runs is shown once, also when more came than is kept of it.
+func TestWhatIsPrintedIsFollowed(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	text := "echo 'ready on port 1' >> server.log\nn=0\n" +
+		"while [ $n -lt 4000 ]; do n=$((n+1)); echo \"part $n\" >&2; done\nread line\necho last >&2\n"
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "run"), []byte("#!/bin/sh\n"+text), 0o755))
+	c := control.New("north", open(t, dir, func(s *child.Spec) { s.LogFile = "server.log" }), profile(t))
+	ctx, end := context.WithTimeout(context.Background(), 20*time.Second)
+	defer end()
+	var got []string
+	heard := make(chan string, 10000)
+	followed := make(chan struct{})
+	go func() {
+		defer close(followed)
+		_ = c.Follow(ctx, 5000, func(lines []control.Line) error {
+			for _, l := range lines {
+				if l.Printed {
+					heard <- l.Text
+				}
+			}
+			return nil
+		})
+	}()
+	_, err := c.Start(ctx)
+	require.NoError(t, err)
+	time.Sleep(300 * time.Millisecond)
+	_, err = c.Stop(ctx, control.Clean)
+	require.NoError(t, err)
+	for line := ""; line != "last"; got = append(got, line) {
+		select {
+		case line = <-heard:
+		case <-ctx.Done():
+			t.Fatal("the last line was not told")
+		}
+	}
+	end()
+	<-followed
+	assert.Contains(t, got, "part 4000")
+	seen := map[string]int{}
+	for _, line := range got {
+		seen[line]++
+		require.Equal(t, 1, seen[line], line)
+	}
 }

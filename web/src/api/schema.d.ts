@@ -2342,9 +2342,11 @@ export interface components {
         LogLine: {
             /**
              * Format: int64
-             * @description of the line's end in its run's log
+             * @description of the line's end in its run's log, or in what was printed
              */
             offset: number;
+            /** @description it stands in no log; the server has one of its own, and printed this beside it */
+            printed: boolean;
             run: string;
             text: string;
         };

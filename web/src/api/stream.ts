@@ -51,10 +51,11 @@ class Stream {
    * anew, so who comes later is shown what has been heard of it.
    */
   follow(server: string, see: (lines: LogLine[]) => void): () => void {
-    const last = new Map<string, number>(); // by run: the end of the last line
+    const last = new Map<string, number>(); // by run: the end of the last line, of its log and of what was printed
+    const of = (l: LogLine) => (l.printed ? `${l.run} printed` : l.run);
     const take = (lines: LogLine[]) => {
-      const fresh = lines.filter((l) => l.offset > (last.get(l.run) ?? -1));
-      for (const l of fresh) last.set(l.run, l.offset);
+      const fresh = lines.filter((l) => l.offset > (last.get(of(l)) ?? -1));
+      for (const l of fresh) last.set(of(l), l.offset);
       if (fresh.length > 0) see(fresh);
     };
     const followed = this.logs.get(server) ?? { by: new Set(), heard: [] };

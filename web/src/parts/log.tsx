@@ -42,7 +42,9 @@ export function Log({ server, height }: { server: string; height?: string }) {
         atEnd.current = b.scrollHeight - b.scrollTop - b.clientHeight < 30;
       }}
     >
-      {lines.length === 0 ? "The log is empty." : lines.map((l) => l.text).join("\n")}
+      {lines.length === 0
+        ? "The log is empty."
+        : lines.map((l) => (l.printed ? "printed: " : "") + l.text).join("\n")}
     </LogBox>
   );
 }
