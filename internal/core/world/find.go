@@ -227,15 +227,6 @@ func (s *Search) files(fsys fs.FS, dir, only string, profiles []*game.Profile) {
 			}
 			if file := path.Join(dir, e.Name()); !begins(fsys, file, p.World.Recognise.Marks()) {
 				odd[name] = append(odd[name], e.Name())
-				if only == "" || only == e.Name() {
-					s.Near = append(
-						s.Near, Near{
-							Game:    p.ID,
-							Folder:  file,
-							Has:     []string{"the name"},
-							Missing: []string{"such beginning as " + beginnings(p) + " (it may be cut short)"},
-						})
-				}
 				continue
 			}
 			at, known := byName[name]
@@ -252,6 +243,21 @@ func (s *Search) files(fsys fs.FS, dir, only string, profiles []*game.Profile) {
 				Wrappers: wrappersOf(dir),
 				Realms:   map[string]string{},
 			})
+		}
+		for _, name := range sortedKeys(odd) {
+			_, known := byName[name]
+			joins := known && p.World.Shape == game.ShapeSession // then the session tells of it
+			for _, file := range odd[name] {
+				if only == file || only == "" && !joins {
+					s.Near = append(
+						s.Near, Near{
+							Game:    p.ID,
+							Folder:  path.Join(dir, file),
+							Has:     []string{"the name"},
+							Missing: []string{"such beginning as " + beginnings(p) + " (it may be cut short)"},
+						})
+				}
+			}
 		}
 		for name, at := range byName {
 			if p.World.Shape == game.ShapeSession {

@@ -10,7 +10,7 @@ const mostHeard = 1000;
 /** This page's end of the browser's stream. */
 class Stream {
   private readonly listeners = new Set<Listener>();
-  private readonly logs = new Map<string, { by: Set<(lines: LogLine[]) => void>; heard: LogLine[] }>();
+  private readonly logs = new Map<string, { by: Set<(lines: LogLine[]) => void>; heard?: LogLine[] }>();
   private ask: ((what: Asking) => void) | undefined;
 
   /** Begins to listen; the same stream serves all pages. */
@@ -47,7 +47,7 @@ class Stream {
   }
 
   /**
-   * Follows a server's log: its last lines, then every new one, each once. What is followed already is not asked for
+   * Follows a server's log: its last lines, none if there are none, then every new one, each once. What is followed already is not asked for
    * anew, so who comes later is shown what has been heard of it.
    */
   follow(server: string, see: (lines: LogLine[]) => void): () => void {
@@ -56,12 +56,12 @@ class Stream {
     const take = (lines: LogLine[]) => {
       const fresh = lines.filter((l) => l.offset > (last.get(of(l)) ?? -1));
       for (const l of fresh) last.set(of(l), l.offset);
-      if (fresh.length > 0) see(fresh);
+      if (fresh.length > 0 || lines.length === 0) see(fresh);
     };
-    const followed = this.logs.get(server) ?? { by: new Set(), heard: [] };
+    const followed = this.logs.get(server) ?? { by: new Set() };
     this.logs.set(server, followed);
     followed.by.add(take);
-    take(followed.heard);
+    if (followed.heard) take(followed.heard);
     this.wanted();
     return () => {
       followed.by.delete(take);
@@ -78,7 +78,7 @@ class Stream {
   private logged(server: string, lines: LogLine[]): void {
     const followed = this.logs.get(server);
     if (!followed) return;
-    followed.heard = [...followed.heard, ...lines].slice(-mostHeard);
+    followed.heard = [...(followed.heard ?? []), ...lines].slice(-mostHeard);
     followed.by.forEach((take) => take(lines));
   }
 

@@ -270,6 +270,9 @@ export function Bring() {
             </Link>
           </Muted>
         )}
+        {last?.facts.warnings.map((say) => (
+          <Muted key={say}>! {say}</Muted>
+        ))}
       </div>
       {got.isError && world && <Failure error={got.error} />}
       {!world && <WhichWorld server={server} />}

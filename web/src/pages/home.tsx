@@ -124,9 +124,7 @@ export function Home() {
                       </Link>{" "}
                       {needs(s)}
                     </span>
-                    <small>
-                      <Since at={s.since} />
-                    </small>
+                    <small>{s.since && <Since at={s.since} />}</small>
                   </li>
                 ))}
               </Told>

@@ -375,6 +375,9 @@ function FoundWorlds({
                   <Mark of="adjust">seems to be open in the game ({w.open}): quit the game first</Mark>
                 </p>
               )}
+              {w.world.warnings.map((say) => (
+                <Muted key={say}>! {say}</Muted>
+              ))}
             </div>
             <Button
               look={w.likely || found.worlds.length === 1 ? "main" : "plain"}

@@ -17,13 +17,13 @@ const LogBox = styled.pre`
 
 /** The server's log as it grows; it keeps to the end unless somebody scrolls up. */
 export function Log({ server, height }: { server: string; height?: string }) {
-  const [lines, setLines] = useState<LogLine[]>([]);
+  const [lines, setLines] = useState<LogLine[]>();
   const box = useRef<HTMLPreElement>(null);
   const atEnd = useRef(true);
   useEffect(
     () =>
       stream.follow(server, (more) => {
-        setLines((old) => [...old, ...more].slice(-2000));
+        setLines((old) => [...(old ?? []), ...more].slice(-2000));
         requestAnimationFrame(() => {
           if (box.current && atEnd.current) box.current.scrollTop = box.current.scrollHeight;
         });
@@ -42,9 +42,11 @@ export function Log({ server, height }: { server: string; height?: string }) {
         atEnd.current = b.scrollHeight - b.scrollTop - b.clientHeight < 30;
       }}
     >
-      {lines.length === 0
-        ? "The log is empty."
-        : lines.map((l) => (l.printed ? "printed: " : "") + l.text).join("\n")}
+      {!lines
+        ? "Reading the log …"
+        : lines.length === 0
+          ? "The log is empty."
+          : lines.map((l) => (l.printed ? "printed: " : "") + l.text).join("\n")}
     </LogBox>
   );
 }

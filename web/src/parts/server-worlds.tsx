@@ -3,7 +3,7 @@ import { Link } from "@tanstack/react-router";
 import styled from "styled-components";
 import { type Server, type ServerFacts, type Setting } from "../api/client";
 import { queries } from "../api/queries";
-import { serverPicture, Facts, Panel, Picture, Table } from "./layout";
+import { serverPicture, Facts, Muted, Panel, Picture, Table } from "./layout";
 import { Mark } from "./marks";
 import { bytes, quoted, when } from "../words";
 
@@ -110,6 +110,16 @@ function WorldsTable({ server: s, facts: f }: Pick<World, "server" | "facts">) {
             <td>
               {w.folder === f.active ? (
                 "active"
+              ) : w.autosave ? (
+                <>
+                  <Muted as="span">saved by the game itself</Muted>{" "}
+                  <Link
+                    to="/change"
+                    search={{ kind: "take-away", server: s.name, world: w.folder }}
+                  >
+                    Take it away
+                  </Link>
+                </>
               ) : (
                 <Link
                   to="/change"
