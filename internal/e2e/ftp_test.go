@@ -104,7 +104,8 @@ func TestAnFTPHostAtTheCommandLine(t *testing.T) {
 	code, _, errs := add("quay", address)
 	assert.Equal(t, 4, code, errs)
 	assert.Contains(t, errs, "shows the certificate")
-	assert.Contains(t, strings.Join(strings.Fields(errs), " "), "which nobody has accepted yet, and no roots vouch for it: x509: ")
+	assert.Contains(t, strings.Join(strings.Fields(errs), " "),
+		"which nobody has accepted yet, and no roots vouch for it: x509: ")
 	host, err := b.api.Hosts(context.Background())
 	require.NoError(t, err)
 	require.Len(t, host, 1, "nothing was recorded")

@@ -480,7 +480,8 @@ func TestWhatIsPrintedBesideALog(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
 	text := "echo 'starting' >> server.log\nfor n in $(seq 60); do echo \"part $n\" >&2; done\n" +
-		"echo 'cannot listen: the port is taken' >&2\nfor n in $(seq 60); do echo \"after $n\" >&2; done\nprintf 'the end' >&2; exit 3\n"
+		"echo 'cannot listen: the port is taken' >&2\nfor n in $(seq 60); do echo \"after $n\" >&2; done\n" +
+		"printf 'the end' >&2; exit 3\n"
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "run"), []byte("#!/bin/sh\n"+text), 0o755))
 	c := control.New("north", open(t, dir, func(s *child.Spec) { s.LogFile = "server.log" }), profile(t))
 	_, err := c.Start(context.Background())

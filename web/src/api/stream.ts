@@ -7,6 +7,9 @@ import { StreamHub, type Asking, type Happening, type Listener } from "./stream-
 /** How many lines of a log are kept for who comes later. */
 const mostHeard = 1000;
 
+/** What a line is the next of: its run's log, or what was printed beside it. */
+const of = (l: LogLine) => (l.printed ? `${l.run} printed` : l.run);
+
 /** This page's end of the browser's stream. */
 class Stream {
   private readonly listeners = new Set<Listener>();
@@ -52,7 +55,6 @@ class Stream {
    */
   follow(server: string, see: (lines: LogLine[]) => void): () => void {
     const last = new Map<string, number>(); // by run: the end of the last line, of its log and of what was printed
-    const of = (l: LogLine) => (l.printed ? `${l.run} printed` : l.run);
     const take = (lines: LogLine[]) => {
       const fresh = lines.filter((l) => l.offset > (last.get(of(l)) ?? -1));
       for (const l of fresh) last.set(of(l), l.offset);

@@ -29,16 +29,15 @@ const Big = styled.p`
   font-variant-numeric: tabular-nums;
 `;
 
-/** Counts on from what the service has told, in milliseconds: its clock may say something else than this one. */
+/** Counts on from what the service has told once, in milliseconds: its clock may say something else than this one. */
 function Clock({ told, over }: { told: number; over: boolean }) {
   const [since, setSince] = useState(0);
   useEffect(() => {
-    setSince(0);
     if (over) return;
     const begun = performance.now();
     const timer = setInterval(() => setSince(performance.now() - begun), 100);
     return () => clearInterval(timer);
-  }, [told, over]);
+  }, [over]);
   return <>{((told + since) / 1000).toFixed(1)} s</>;
 }
 
@@ -140,6 +139,7 @@ function Under({ c }: { c: Changeover }) {
         <Big>
           Players locked out for{" "}
           <Clock
+            key={p.lockedOutMs}
             told={p.lockedOutMs}
             over={Boolean(p.readyAt)}
           />
