@@ -75,7 +75,7 @@ crash: setup-test build ## the service killed, and its hosts gone, at every poin
 faults: setup-test build ## every fault from outside at every moment of a changeover, and how each ended (50 minutes)
 	RESHARD_EVERY_FAULT=1 scripts/in-memory.sh $(GO) test -timeout 100m -parallel 20 -count 1 -v -run TestFaultsAround ./internal/e2e | grep -vE "^ *(---|===)"
 
-endurance: setup-test build ## 500 changeovers, here and on another machine, and what they leave behind (4 minutes)
+endurance: setup-test build ## 500 changeovers, here and on another machine, and what they leave behind (2 minutes)
 	RESHARD_ENDURANCE=500 scripts/in-memory.sh $(GO) test -timeout 40m -count 1 -v -run TestEndurance ./internal/e2e
 
 race: $(CONSOLE) ## the parts in which much goes on at once, under Go's race detector (needs gcc; 8 minutes)

@@ -158,6 +158,17 @@ func TestEndurance(t *testing.T) {
 // changeovers wait.
 func round(t *testing.T, api *client.Client, server, source string, made *atomic.Int64, counted func(n int64)) {
 	ctx := context.Background()
+	// While another's clone holds the server, nothing begins on it.
+	begin := func(what string, act func() error) {
+		var err error
+		for range 600 {
+			if err = act(); fault.CodeOf(err) != fault.Busy {
+				break
+			}
+			time.Sleep(100 * time.Millisecond)
+		}
+		assert.NoError(t, err, "%s on %s", what, server)
+	}
 	carry := func(wish wire.Wish) (c wire.Changeover) {
 		if t.Failed() {
 			return c
@@ -167,13 +178,10 @@ func round(t *testing.T, api *client.Client, server, source string, made *atomic
 		if !assert.NoError(t, err, "%s on %s", wish.Kind, server) {
 			return c
 		}
-		for range 600 {
-			if _, err = api.Act(ctx, draft.ID, "start"); fault.CodeOf(err) != fault.Busy {
-				break
-			}
-			time.Sleep(100 * time.Millisecond)
-		}
-		assert.NoError(t, err, "%s on %s", wish.Kind, server)
+		begin(wish.Kind, func() error {
+			_, err := api.Act(ctx, draft.ID, "start")
+			return err
+		})
 		c, err = api.Watch(ctx, draft.ID, func(wire.Changeover) {})
 		assert.NoError(t, err)
 		assert.Equal(t, plan.Done, c.State, "%s on %s: %+v", wish.Kind, server, c.Failure)
@@ -192,8 +200,10 @@ func round(t *testing.T, api *client.Client, server, source string, made *atomic
 	carry(wire.Wish{Kind: plan.TakeAway})
 	undo(carry(wire.Wish{Kind: plan.Restore, World: "fen", Choices: map[string]string{"folder-name": "winter"}}))
 	if !t.Failed() {
-		_, err := api.MakeBackup(ctx, wire.MakeBackup{Server: server})
-		assert.NoError(t, err)
+		begin("backup", func() error {
+			_, err := api.MakeBackup(ctx, wire.MakeBackup{Server: server})
+			return err
+		})
 		counted(made.Add(1))
 		for range 600 { // it holds the server until it is done
 			if s, err := api.Server(ctx, server); err == nil && s.Server.Changeover == 0 {
