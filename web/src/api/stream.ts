@@ -50,8 +50,8 @@ class Stream {
   }
 
   /**
-   * Follows a server's log: its last lines, none if there are none, then every new one, each once. What is followed already is not asked for
-   * anew, so who comes later is shown what has been heard of it.
+   * Follows a server's log: its last lines, none where there are none, then every new one, each once. What is followed
+   * already is not asked for anew, so who comes later is shown what has been heard of it.
    */
   follow(server: string, see: (lines: LogLine[]) => void): () => void {
     const last = new Map<string, number>(); // by run: the end of the last line, of its log and of what was printed
