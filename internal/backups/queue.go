@@ -76,7 +76,7 @@ func (b *Backups) watch(ctx context.Context) {
 		if b.with.Records.Acting() != nil {
 			continue
 		}
-		err := fault.Safely(func() error { return errors.Join(b.look(ctx), b.settle(ctx)) })
+		err := fault.Safely(func() error { return errors.Join(b.with.Queue.Sooner(ctx), b.look(ctx), b.settle(ctx)) })
 		if err != nil && ctx.Err() == nil {
 			b.with.Log.Warn("cannot look which backups are due", "error", err)
 		}

@@ -97,11 +97,7 @@ func (q *Queue) Open(ctx, life context.Context) error {
 	if err != nil {
 		return fault.Wrap(fault.Internal, "open", "job queue", err)
 	}
-	if err := q.sooner(ctx); err != nil {
-		return fault.Wrap(fault.Internal, "prepare", "job queue", err)
-	}
 	life, q.stop = context.WithCancel(life)
-	go q.watch(life)
 	if err := q.client.Start(life); err != nil {
 		q.stop()
 		return fault.Wrap(fault.Internal, "open", "job queue", err)
@@ -109,30 +105,20 @@ func (q *Queue) Open(ctx, life context.Context) error {
 	return nil
 }
 
-// longest is the longest that a job waits of itself: before the last of nine tries, River lets some 70 minutes pass.
-const longest = 2 * time.Hour
+// longest is how long a job waits of itself: before the last of nine tries River lets some 70 minutes pass. One that
+// is to be done now has waited for some seconds at most (soon).
+const (
+	longest = 2 * time.Hour
+	soon    = time.Minute
+)
 
-// sooner has jobs done that wait for a time that lies far ahead because the clock was set back.
-func (q *Queue) sooner(ctx context.Context) error {
-	_, err := q.pool.Exec(ctx, `UPDATE river_job SET scheduled_at = now() WHERE scheduled_at > now() AND (
-		state = 'available' OR state IN ('scheduled', 'retryable') AND scheduled_at > now() + $1::interval)`, longest)
-	return err
-}
-
-// watch looks for such jobs now and then, until ctx ends.
-func (q *Queue) watch(ctx context.Context) {
-	tick := time.NewTicker(time.Minute)
-	defer tick.Stop()
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-tick.C:
-		}
-		if err := q.sooner(ctx); err != nil && ctx.Err() == nil {
-			q.log.Warn("cannot look at the times of the job queue", "error", err)
-		}
-	}
+// Sooner has jobs done that wait for a time that lies far ahead because the clock was set back. Whoever has a queue
+// calls it now and then.
+func (q *Queue) Sooner(ctx context.Context) error {
+	_, err := q.pool.Exec(ctx, `UPDATE river_job SET scheduled_at = now() WHERE scheduled_at > now() + $1::interval
+		AND (state = 'available' OR state IN ('scheduled', 'retryable') AND scheduled_at > now() + $2::interval)`,
+		soon, longest)
+	return fault.Wrap(fault.Unreachable, "look at the times of", "job queue", err)
 }
 
 // quiet leaves out what River tells of its own daily work.
