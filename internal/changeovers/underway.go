@@ -26,8 +26,10 @@ type underway struct {
 	ended    chan struct{}
 	left     chan struct{}   // closed when a person does not want to wait any longer
 	cancel   func(why error) // nil: it waits to be taken up
-	// told is how it was told last to those who watch; nil: nobody has.
-	told *wire.Changeover
+	// told is how it was told last to those who watch; nil: nobody has. read is how somebody has read it who
+	// began to watch before anything was told: what is told next may have to go on from that, should the
+	// database be away. It may have been read while it moved, and say of its state less than its progress.
+	told, read *wire.Changeover
 }
 
 // begin puts a changeover on the board, if it is not there yet.
@@ -195,7 +197,7 @@ func (co *Changeovers) tellOf(id int64, u *underway) {
 			return // nobody is served any more
 		}
 		moved, told := co.tell(ctx, id, u, anew)
-		if moved {
+		if moved || !told {
 			again.Reset(recordLags)
 		}
 		if over && !told { // whoever watches waits for the end, however often it has to be tried
@@ -215,40 +217,49 @@ func (co *Changeovers) tellOf(id int64, u *underway) {
 }
 
 // tell tells how a changeover stands, if anybody watches it. The journal is read only
-// when it says more than the last time: anew asks for it. It reports whether the journal
-// was read because something had moved, and whether all that there is was told.
+// when it says more than the last time: anew asks for it. It reports whether
+// something had moved, so that it is to be read again, and whether all that there is was told.
 func (co *Changeovers) tell(ctx context.Context, id int64, u *underway, anew bool) (moved, told bool) {
 	key := strconv.FormatInt(id, 10)
 	if !co.feed.Watched(feed.Changeover, key) {
 		co.board.mu.Lock()
-		u.told = nil
+		u.told, u.read = nil, nil
 		co.board.mu.Unlock()
 		return false, true
 	}
 	co.board.mu.Lock()
-	last, p := u.told, u.progress.By(time.Now())
+	last, read, p := u.told, u.read, u.progress.By(time.Now())
 	co.board.mu.Unlock()
 	var now wire.Changeover
-	same := last != nil && last.Progress != nil && last.Progress.Step == p.Step &&
-		last.Progress.State == p.State && last.Progress.Going == p.Going
-	told = true
+	same := last != nil && last.Progress != nil && asFar(*last.Progress, p)
+	moved, told = !same, true
 	var err error
 	if same && !anew {
 		now = *last
 		now.Progress = &p
 	} else if now, err = co.getSoon(ctx, id); err != nil {
 		if last == nil {
+			last = read
+		}
+		if last == nil {
 			return false, false
 		}
 		told = false
 		now = *last // the database is away; the progress in memory still tells
 		now.State, now.Progress = p.State, &p
+	} else if now.Progress != nil && !asFar(*now.Progress, p) {
+		moved = true // while it was read: its state may be older than its progress
 	}
 	co.board.mu.Lock()
 	u.told = &now
 	co.board.mu.Unlock()
 	co.feed.Tell(feed.Event{Kind: feed.Changeover, Key: key, Value: now})
-	return !same, told
+	return moved, told
+}
+
+// asFar reports whether two reports are of the same state and step.
+func asFar(a, b plan.Progress) bool {
+	return a.Step == b.Step && a.State == b.State && a.Going == b.Going
 }
 
 // getSoon gives a changeover as it is on record, or an error after readPatience: those who
@@ -299,13 +310,10 @@ func (co *Changeovers) known(ctx context.Context, id int64) (wire.Changeover, er
 		return *u.told, nil
 	}
 	co.board.mu.Unlock()
-	c, err := co.Get(ctx, id)
+	c, err := co.read(ctx, id)
 	if err == nil && u != nil {
-		// What is told next may have to go on from this, should the database be away.
 		co.board.mu.Lock()
-		if u.told == nil {
-			u.told = &c
-		}
+		u.read = &c
 		co.board.mu.Unlock()
 	}
 	return c, err

@@ -188,6 +188,22 @@ func killRun(t *testing.T, kind string, dieAt int64) (points []string, died bool
 	return points, died
 }
 
+// ended waits for a mortal service to end, once all that was asked of it is done: it has died at its point, or has
+// passed fewer, and is told to go. It reports whether it died.
+func ended(cmd *exec.Cmd, dieAt int64) (died bool) {
+	over := make(chan error, 1)
+	go func() { over <- cmd.Wait() }()
+	if dieAt != 0 {
+		select {
+		case err := <-over:
+			return err != nil
+		case <-time.After(20 * time.Second):
+		}
+	}
+	_ = cmd.Process.Signal(os.Interrupt)
+	return <-over != nil
+}
+
 // dieAndComeBack carries a draft out in a service that dies at a point, and takes up
 // what is left in a new life of the service.
 func (b *bundle) dieAndComeBack(draft, dieAt int64) (points []string, died bool, last wire.Changeover) {
@@ -203,10 +219,7 @@ func (b *bundle) dieAndComeBack(draft, dieAt int64) (points []string, died bool,
 		// When it dies the stream breaks; when it lives it ends.
 		_, _ = api.Watch(ctx, draft, func(wire.Changeover) {})
 	}
-	if dieAt == 0 {
-		require.NoError(t, cmd.Process.Signal(os.Interrupt))
-	}
-	died = cmd.Wait() != nil
+	died = ended(cmd, dieAt)
 	points = passed()
 	b.start()
 	last, err := b.api.Watch(ctx, draft, func(wire.Changeover) {})
