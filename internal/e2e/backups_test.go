@@ -24,6 +24,7 @@ import (
 	"reshard/cmd/standin/quarrymoss"
 	"reshard/cmd/standin/saltmarch"
 	"reshard/internal/client"
+	"reshard/internal/core/fault"
 	"reshard/internal/core/keep"
 	"reshard/internal/core/plan"
 	"reshard/internal/wire"
