@@ -40,15 +40,18 @@ demo-reset: ## forget what was done in the demo
 
 test: setup-test build lint test-go test-console ## everything
 
+# Temporary files in memory, one PostgreSQL for all packages, and nothing of the machine's own changed.
+TESTRUN := $(GO) run ./scripts/testrun
+
 # What measures is run by itself: beside others it measures them.
 MEASURING := TestNoFileCostsMoreThanItIsWorth
 
 test-go:
-	scripts/in-memory.sh $(GO) test -timeout 15m -run $(MEASURING) ./internal/e2e
-	scripts/in-memory.sh $(GO) test -timeout 25m -parallel 8 -skip $(MEASURING) ./...
+	$(TESTRUN) $(GO) test -timeout 15m -run $(MEASURING) ./internal/e2e
+	$(TESTRUN) $(GO) test -timeout 25m -parallel 8 -skip $(MEASURING) ./...
 
 test-console: build
-	cd web && ../scripts/in-memory.sh npx vitest run
+	cd web && $(GO) run ../scripts/testrun -alone npx vitest run
 
 lint: $(CONSOLE)
 	@test -z "$$(gofmt -l cmd internal games web/*.go)" || { gofmt -l cmd internal games web/*.go; echo "run gofmt -w on these"; exit 1; }
@@ -73,10 +76,10 @@ crash: setup-test build ## the service killed, and its hosts gone, at every poin
 	RESHARD_EVERY_POINT=1 $(GO) test -timeout 20m -count 1 -parallel 12 -v -run 'EveryPoint|EveryFile|AHostThat' ./internal/executor | grep -E '^(---|ok|FAIL)|tried'
 
 faults: setup-test build ## every fault from outside at every moment of a changeover, and how each ended (50 minutes)
-	RESHARD_EVERY_FAULT=1 scripts/in-memory.sh $(GO) test -timeout 100m -parallel 20 -count 1 -v -run TestFaultsAround ./internal/e2e | grep -vE "^ *(---|===)"
+	RESHARD_EVERY_FAULT=1 $(TESTRUN) $(GO) test -timeout 100m -parallel 20 -count 1 -v -run TestFaultsAround ./internal/e2e | grep -vE "^ *(---|===)"
 
 endurance: setup-test build ## 500 changeovers, here and on another machine, and what they leave behind (2 minutes)
-	RESHARD_ENDURANCE=500 scripts/in-memory.sh $(GO) test -timeout 40m -count 1 -v -run TestEndurance ./internal/e2e
+	RESHARD_ENDURANCE=500 $(TESTRUN) $(GO) test -timeout 40m -count 1 -v -run TestEndurance ./internal/e2e
 
 race: $(CONSOLE) ## the parts in which much goes on at once, under Go's race detector (needs gcc; 8 minutes)
 	$(GO) test -race -timeout 20m ./internal/executor ./internal/vault ./internal/sshlink ./internal/hostfs/... \
@@ -87,7 +90,7 @@ fuzz: ## every decoder, settings format and the lint, a minute each
 
 bench: setup-test build ## speed, as ratios against plain tools; docs/operations.md explains
 	$(GO) test -run '^$$' -bench . -benchtime 1x -timeout 60m ./internal/bench
-	cd web && ../scripts/in-memory.sh npx vitest run --config vitest.budgets.config.ts
+	cd web && $(GO) run ../scripts/testrun -alone npx vitest run --config vitest.budgets.config.ts
 
 screenshots: build ## refresh docs/screenshots from demo data
 	@scripts/setup.sh screenshots

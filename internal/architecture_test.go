@@ -32,7 +32,7 @@ var floors = map[string]int{
 	"fleet": 6, "library": 6,
 	"arrivals": 7, "changeovers": 7, "stores": 7, "notices": 7,
 	"upkeep": 8, "backups": 8, "service": 9, "api": 10, "cli": 11,
-	"hostile": 12, // only tests and benchmarks import it
+	"hostile": 12, "testdir": 0, // only tests, benchmarks and what runs them import these
 }
 
 // Drivers are the packages that work on a host. They stand on the floor of what they are
@@ -141,7 +141,7 @@ func drivesOrTests(pkg, imported string) bool {
 var ownMachine = []string{
 	// programs, arrivals, blobs
 	"cmd/", "scripts/", "internal/cli/", "internal/local/", "internal/pgserver/", "internal/archive/",
-	"internal/vault/", "internal/arrivals/", "internal/hostile/",
+	"internal/vault/", "internal/arrivals/", "internal/hostile/", "internal/testdir/",
 	"internal/secrets/",       // the key that secrets are kept with
 	"internal/notices/",       // whom the service itself tells
 	"internal/stores/",        // the keys of stores, and stores that are folders of it

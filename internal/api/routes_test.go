@@ -61,11 +61,16 @@ func (r route) at(name string) string {
 	return (&url.URL{Path: "/api" + strings.Join(parts, "/"), RawQuery: asked.Encode()}).String()
 }
 
-func setup(t *testing.T, database string) *desk {
+func setup(t *testing.T) *desk {
+	t.Helper()
+	return setupOn(t, recordstest.Database(t))
+}
+
+func setupOn(t *testing.T, database string) *desk {
 	t.Helper()
 	ctx := context.Background()
 	quiet := slog.New(slog.NewTextHandler(io.Discard, nil))
-	s, err := service.Open(ctx, service.Config{Data: t.TempDir(), Database: recordstest.Named(t, database), Log: quiet})
+	s, err := service.Open(ctx, service.Config{Data: t.TempDir(), Database: database, Log: quiet})
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = s.Close() }) // a test may have closed it
 	require.NoError(t, s.Accounts.Add(ctx, "bryn", "marrows and leeks"))
@@ -187,7 +192,7 @@ func (r route) named(kind string) bool {
 // step; no call has a way of its own.
 func TestEveryRouteUnderEveryFault(t *testing.T) {
 	t.Parallel()
-	d := setup(t, "faults")
+	d := setup(t)
 	plain := func(r route) *httptest.ResponseRecorder { return d.ask(r.method, r.at("1"), r.body) }
 	header := func(name, value string) func(*http.Request) {
 		return func(r *http.Request) { r.Header.Set(name, value) }
@@ -269,18 +274,9 @@ func TestEveryRouteUnderEveryFault(t *testing.T) {
 // A database that is away is told as that by every call, at once and with what to do.
 func TestEveryRouteWithoutItsDatabase(t *testing.T) {
 	t.Parallel()
-	ctx := context.Background()
-	d := setup(t, "away")
-	conn, err := pgx.Connect(ctx, recordstest.Named(t, "postgres"))
-	require.NoError(t, err)
-	defer conn.Close(ctx) //nolint:errcheck // nothing is pending
-	for _, cut := range []string{
-		`ALTER DATABASE away ALLOW_CONNECTIONS false`,
-		`SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = 'away'`,
-	} {
-		_, err := conn.Exec(ctx, cut)
-		require.NoError(t, err)
-	}
+	database := recordstest.Database(t)
+	d := setupOn(t, database)
+	recordstest.Close(t, database)
 	for _, r := range d.routes {
 		p := told(t, d.ask(r.method, r.at("1"), r.body), http.StatusServiceUnavailable, "unreachable", r.String())
 		assert.Contains(t, p.Detail, "the database", r.String())

@@ -51,29 +51,28 @@ func (s *bundle) backup(server string) (took, held float64, made wire.Backup) {
 	return made.Ended.Sub(made.Begun).Seconds(), held, made
 }
 
-// changed changes files of a world, as a game does that rewrites a tile, until they have so many
-// bytes; the times of what is changed are as old as the last save's would be.
+// changed rewrites that many bytes of a world, a tile at a time as a game does; of the last tile only as much as is
+// still wanted. The files' times are as old as the last save's would be.
 func changed(b *testing.B, folder string, random *rand.Rand, bytes int64) {
 	b.Helper()
 	files, err := filepath.Glob(filepath.Join(folder, "ground", "*.qt"))
 	require.NoError(b, err)
 	require.NotEmpty(b, files)
-	for done := int64(0); done < bytes; {
+	for left := bytes; left > 0; {
 		name := files[random.IntN(len(files))]
 		data, err := os.ReadFile(name)
 		require.NoError(b, err)
-		if done+int64(len(data)) > bytes*21/20 {
-			continue
-		}
-		for at := 0; at < len(data); at += 4096 {
-			for i := at; i < min(len(data), at+2560); i++ {
+		require.NotEmpty(b, data, name)
+		n := int(min(left, int64(len(data))))
+		for at := 0; at < n; at += 4096 {
+			for i := at; i < min(n, at+2560); i++ {
 				data[i] = byte(random.Uint32())
 			}
 		}
 		require.NoError(b, os.WriteFile(name, data, 0o644))
 		at := time.Now().Add(-time.Minute)
 		require.NoError(b, os.Chtimes(name, at, at))
-		done += int64(len(data))
+		left -= int64(n)
 	}
 }
 

@@ -27,6 +27,7 @@ import (
 	"reshard/internal/client"
 	"reshard/internal/core/plan"
 	"reshard/internal/pgserver"
+	"reshard/internal/testdir"
 	"reshard/internal/wire"
 )
 
@@ -47,9 +48,8 @@ func setup(b *testing.B, settings ...string) *bundle {
 // start starts a service on a database that before has filled; settings are the database's.
 func start(b *testing.B, before func(dir, database string), settings ...string) *bundle {
 	b.Helper()
-	dir, err := os.MkdirTemp("", "reshard-bench-")
+	dir, err := testdir.New("reshard-bench-")
 	require.NoError(b, err)
-	require.NoError(b, os.Chmod(dir, 0o755))
 	b.Cleanup(func() { _ = os.RemoveAll(dir) })
 	ctx := context.Background()
 	pg, err := pgserver.Start(ctx, filepath.Join(dir, "postgres"), settings...)

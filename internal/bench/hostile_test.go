@@ -13,6 +13,7 @@ import (
 
 	"reshard/internal/hostile"
 	"reshard/internal/pgserver"
+	"reshard/internal/testdir"
 )
 
 // Every hostile file, sent to a service of its own process: what each takes of memory beyond
@@ -21,7 +22,7 @@ func BenchmarkHostileFiles(b *testing.B) {
 	for b.Loop() {
 		b.StopTimer()
 		dir := b.TempDir()
-		require.NoError(b, os.Chmod(filepath.Dir(dir), 0o755)) // the user postgres must get through
+		require.NoError(b, testdir.Open(dir))
 		ctx := context.Background()
 		pg, err := pgserver.Start(ctx, filepath.Join(dir, "postgres"))
 		require.NoError(b, err)

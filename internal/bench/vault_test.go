@@ -19,6 +19,7 @@ import (
 
 	"reshard/internal/pgserver"
 	"reshard/internal/records"
+	"reshard/internal/testdir"
 	"reshard/internal/vault"
 )
 
@@ -87,9 +88,8 @@ func shell(b *testing.B, script string, args ...string) float64 {
 // Both sides end with a sync. The memory is that of this process, in which the vault
 // works.
 func BenchmarkVault1GB(b *testing.B) {
-	dir, err := os.MkdirTemp("", "reshard-bench-")
+	dir, err := testdir.New("reshard-bench-")
 	require.NoError(b, err)
-	require.NoError(b, os.Chmod(dir, 0o755))
 	b.Cleanup(func() { _ = os.RemoveAll(dir) })
 	ctx := context.Background()
 	pg, err := pgserver.Start(ctx, filepath.Join(dir, "postgres"))

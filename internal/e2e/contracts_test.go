@@ -177,9 +177,7 @@ func TestAGameOfAnotherAccount(t *testing.T) {
 		}
 		return nil
 	}))
-	for dir := b.dir; dir != "/" && dir != "/tmp"; dir = filepath.Dir(dir) {
-		require.NoError(t, os.Chmod(dir, 0o755))
-	}
+	reachable(t, b.dir)
 	b.add(wire.NewServer{
 		Name: "north", Game: "quarrymoss", Kind: "plain", Root: root,
 		Command: []string{"setpriv", "--reuid=65534", "--regid=65534", "--clear-groups", standin, "quarrymoss", "serve",
@@ -254,9 +252,7 @@ func (b *bundle) ordinary() (address string, points func() []string, cmd *exec.C
 	if os.Geteuid() != 0 {
 		return b.mortal(0)
 	}
-	for dir := b.dir; dir != "/" && dir != "/tmp"; dir = filepath.Dir(dir) {
-		require.NoError(b.t, os.Chmod(dir, 0o755))
-	}
+	reachable(b.t, b.dir)
 	require.NoError(b.t, filepath.Walk(filepath.Join(b.dir, "data"), func(p string, _ os.FileInfo, err error) error {
 		require.NoError(b.t, err)
 		return os.Chown(p, nobody, nobody)

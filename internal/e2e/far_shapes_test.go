@@ -18,6 +18,7 @@ import (
 	"reshard/internal/core/fault"
 	"reshard/internal/core/plan"
 	"reshard/internal/sshlink"
+	"reshard/internal/testdir"
 	"reshard/internal/wire"
 )
 
@@ -39,9 +40,7 @@ func rented(t *testing.T, s farhost.Shape) (h *farhost.Host, address string) {
 // reachable lets other accounts come to a folder of a test.
 func reachable(t *testing.T, dir string) {
 	t.Helper()
-	for ; dir != "/" && dir != "/tmp" && dir != "/dev/shm"; dir = filepath.Dir(dir) {
-		require.NoError(t, os.Chmod(dir, 0o755))
-	}
+	require.NoError(t, testdir.Open(dir))
 }
 
 // given gives a folder and all in it to an account.

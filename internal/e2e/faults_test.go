@@ -31,6 +31,7 @@ import (
 	"reshard/internal/core/fault"
 	"reshard/internal/core/plan"
 	"reshard/internal/pgserver"
+	"reshard/internal/testdir"
 	"reshard/internal/wire"
 )
 
@@ -268,7 +269,7 @@ func (r *rig) freezeService() func() {
 func (r *rig) ownDatabase() {
 	dir, err := os.MkdirTemp(filepath.Dir(standin), "own-")
 	require.NoError(r.t, err)
-	require.NoError(r.t, os.Chmod(dir, 0o755))
+	require.NoError(r.t, testdir.Open(dir))
 	r.private, err = pgserver.Start(context.Background(), filepath.Join(dir, "postgres"), "fsync=off")
 	require.NoError(r.t, err)
 	r.t.Cleanup(func() { _ = r.private.Stop(); _ = os.RemoveAll(dir) })
@@ -504,7 +505,8 @@ func meet(t *testing.T, kind faultKind, f trouble, at moment) ending {
 	t.Helper()
 	r := &rig{held: make(chan string, 1)}
 	t.Cleanup(func() { // a thousand of them do not fit into memory
-		administer(t, "DROP DATABASE "+path.Base(strings.Split(r.direct, "?")[0])+" WITH (FORCE)")
+		require.NoError(t, postgres.Do(context.Background(),
+			"DROP DATABASE "+path.Base(strings.Split(r.direct, "?")[0])+" WITH (FORCE)"))
 	})
 	data := strings.HasPrefix(f.name, "the data folder's")
 	if data || strings.HasPrefix(f.name, "the server's disk") {

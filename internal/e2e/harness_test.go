@@ -27,9 +27,6 @@ import (
 	"testing"
 	"time"
 
-	"github.com/jackc/pgx/v5"
-	"github.com/riverqueue/river/riverdriver/riverpgxv5"
-	"github.com/riverqueue/river/rivermigrate"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"golang.org/x/crypto/argon2"
@@ -39,15 +36,15 @@ import (
 	"reshard/internal/archive"
 	"reshard/internal/cli"
 	"reshard/internal/client"
-	"reshard/internal/pgserver"
 	"reshard/internal/records"
+	"reshard/internal/records/recordstest"
+	"reshard/internal/testdir"
 	"reshard/internal/wire"
 )
 
 var (
-	postgres *pgserver.Server
+	postgres *recordstest.Cluster
 	standin  string // the stand-in game's program
-	counter  atomic.Int64
 )
 
 const (
@@ -64,16 +61,13 @@ func TestMain(m *testing.M) {
 }
 
 func run(m *testing.M) int {
-	dir, err := os.MkdirTemp("", "reshard-e2e-")
+	alone := testdir.Watch()
+	dir, err := testdir.New("reshard-e2e-")
 	if err != nil {
 		log.Fatal(err)
 	}
-	defer os.RemoveAll(dir)                      //nolint:errcheck // a temporary folder
-	if err := os.Chmod(dir, 0o755); err != nil { // the user postgres must get through
-		log.Fatal(err)
-	}
-	if postgres, err = pgserver.Start(context.Background(), filepath.Join(dir, "postgres"), "fsync=off",
-		"max_connections=400"); err != nil {
+	defer os.RemoveAll(dir) //nolint:errcheck // a temporary folder
+	if postgres, err = recordstest.Start(context.Background()); err != nil {
 		log.Fatal(err)
 	}
 	defer postgres.Stop() //nolint:errcheck // the tests have ended
@@ -84,7 +78,12 @@ func run(m *testing.M) int {
 	if out, err := exec.Command("go", "build", "-o", standin, "reshard/cmd/standin").CombinedOutput(); err != nil {
 		log.Fatalf("build stand-in: %v\n%s", err, out)
 	}
-	return m.Run()
+	code := m.Run()
+	if err := alone(); err != nil {
+		log.Print(err)
+		return 1
+	}
+	return code
 }
 
 // mortality is what a service in a process of its own is told.
@@ -176,63 +175,40 @@ type bundle struct {
 	disk func() (free, total int64, err error)
 }
 
-// model is a database with all its tables, and a user whose password costs little to check, which those of the tests
-// are copies of: two thirds of what a service costs to begin is to make these.
-const model = "model"
+// model has all tables and a user whose password costs little to check. The tests' databases are copies of it: making
+// these is two thirds of what a service costs to begin.
+const model = "signed_in"
 
 func makeModel(ctx context.Context) error {
-	url, err := postgres.Database(ctx, model)
-	if err != nil {
+	if err := postgres.MakeTables(ctx); err != nil {
 		return err
 	}
-	r, err := records.Open(ctx, url, records.Claim{Who: "the tests"})
-	if err != nil {
-		return err
-	}
-	defer r.Close()
-	queue, err := rivermigrate.New(riverpgxv5.New(r.Pool()), nil)
-	if err == nil {
-		_, err = queue.Migrate(ctx, rivermigrate.DirectionUp, nil)
-	}
-	if err != nil {
-		return err
-	}
-	salt := []byte("a salt for tests")
-	b64 := base64.RawStdEncoding.EncodeToString
-	return r.AddUser(ctx, userName, fmt.Sprintf("$argon2id$v=%d$m=64,t=1,p=1$%s$%s", argon2.Version, b64(salt),
-		b64(argon2.IDKey([]byte(password), salt, 1, 64, 1, 32))))
+	return postgres.Model(ctx, model, recordstest.Tables, func(ctx context.Context, address string) error {
+		r, err := records.Open(ctx, address, records.Claim{Who: "the tests"})
+		if err != nil {
+			return err
+		}
+		defer r.Close()
+		salt := []byte("a salt for tests")
+		b64 := base64.RawStdEncoding.EncodeToString
+		return r.AddUser(ctx, userName, fmt.Sprintf("$argon2id$v=%d$m=64,t=1,p=1$%s$%s", argon2.Version, b64(salt),
+			b64(argon2.IDKey([]byte(password), salt, 1, 64, 1, 32))))
+	})
 }
 
 func newDatabase(t *testing.T) string {
 	t.Helper()
-	name := databaseName()
-	administer(t, "CREATE DATABASE "+name+" TEMPLATE "+model)
-	url, err := postgres.Database(context.Background(), name)
+	address, err := postgres.Copy(context.Background(), model)
 	require.NoError(t, err)
-	return url
+	return address
 }
-
-func databaseName() string { return fmt.Sprintf("t%d_%d", os.Getpid(), counter.Add(1)) }
 
 // emptyDatabase has no tables: of records that the test brings, or of a service that nobody has signed in to.
 func emptyDatabase(t *testing.T) string {
 	t.Helper()
-	url, err := postgres.Database(context.Background(), databaseName())
+	address, err := postgres.Empty(context.Background())
 	require.NoError(t, err)
-	return url
-}
-
-// administer has PostgreSQL do something about its databases.
-func administer(t *testing.T, statement string) {
-	t.Helper()
-	ctx := context.Background()
-	admin, err := postgres.Database(ctx, "postgres")
-	require.NoError(t, err)
-	conn, err := pgx.Connect(ctx, admin)
-	require.NoError(t, err)
-	defer conn.Close(ctx) //nolint:errcheck // nothing is pending
-	_, err = conn.Exec(ctx, statement)
-	require.NoError(t, err)
+	return address
 }
 
 func setup(t *testing.T, with ...func(*bundle)) *bundle {

@@ -77,7 +77,7 @@ func TestASecondServiceStandsBy(t *testing.T) {
 // before its successor may.
 func TestALeaseThatRunsOut(t *testing.T) {
 	t.Parallel()
-	url := recordstest.Named(t, "lease_runs_out")
+	url := recordstest.Database(t)
 	p := newProxy(t, url)
 	first, err := records.Open(context.Background(), p.url, records.Claim{Who: "first", Data: "d", Term: term})
 	require.NoError(t, err)
@@ -114,7 +114,7 @@ func TestALeaseThatRunsOut(t *testing.T) {
 // When nobody has taken over meanwhile, a holder goes on when the database is back.
 func TestADatabaseThatComesBack(t *testing.T) {
 	t.Parallel()
-	url := recordstest.Named(t, "lease_comes_back")
+	url := recordstest.Database(t)
 	p := newProxy(t, url)
 	r, err := records.Open(context.Background(), p.url, records.Claim{Who: "first", Term: term})
 	require.NoError(t, err)
@@ -136,7 +136,7 @@ func TestADatabaseThatComesBack(t *testing.T) {
 // A connection that breaks is not a lease that is lost.
 func TestABrokenConnectionIsNoLostLease(t *testing.T) {
 	t.Parallel()
-	url := recordstest.Named(t, "lease_line_breaks")
+	url := recordstest.Database(t)
 	r, err := records.Open(context.Background(), url, records.Claim{Who: "first", Term: term})
 	require.NoError(t, err)
 	t.Cleanup(r.Close)

@@ -258,10 +258,10 @@ const rootedAt = "/srv"
 
 // apart begins sshd where it sees accounts and a root of its own.
 const apart = `[ -z "$1" ] || mount --bind "$1" ` + rootedAt + ` || exit 1
-for f in passwd shadow group; do [ ! -f "$0/$f" ] || mount --bind "$0/$f" "/etc/$f" || exit 1; done
+[ ! -d "$0/etc" ] || mount --bind "$0/etc" /etc || exit 1
 exec ` + sshd + ` -D -e -f "$0/sshd_config"`
 
-// tenantFiles writes passwd(5), shadow(5) and group(5) with the tenant.
+// tenantFiles makes the /etc in which the machine has the tenant.
 func tenantFiles(dir string, s Shape) error {
 	hash, changed := "*", "20000"
 	if s.Password != "" {
@@ -274,21 +274,11 @@ func tenantFiles(dir string, s Shape) error {
 	if s.Expired {
 		changed = "0"
 	}
-	lines := map[string]string{
+	return ownEtc(dir, map[string]string{
 		"passwd": fmt.Sprintf("tenant:x:%d:%d::/:/bin/sh\n", TenantID, TenantID),
 		"shadow": fmt.Sprintf("tenant:%s:%s:0:99999:7:::\n", hash, changed),
 		"group":  fmt.Sprintf("tenant:x:%d:\n", TenantID),
-	}
-	for name, line := range lines {
-		have, err := os.ReadFile("/etc/" + name)
-		if err != nil {
-			return err
-		}
-		if err := os.WriteFile(filepath.Join(dir, name), append(have, line...), 0o644); err != nil {
-			return err
-		}
-	}
-	return nil
+	})
 }
 
 func yes(b bool) string {

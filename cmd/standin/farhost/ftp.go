@@ -96,20 +96,15 @@ func (h *FTPHost) files(dir string) error {
 	if err != nil {
 		return fmt.Errorf("perl: %w", err)
 	}
-	for name, line := range map[string]string{
+	err = ownEtc(dir, map[string]string{
 		"passwd": fmt.Sprintf("%s:x:0:0::/:/bin/sh\n", h.User),
 		"shadow": fmt.Sprintf("%s:%s:20000:0:99999:7:::\n", h.User, hash),
-	} {
-		have, err := os.ReadFile("/etc/" + name)
-		if err != nil {
-			return err
-		}
-		if err := os.WriteFile(filepath.Join(dir, name), append(have, line...), 0o644); err != nil {
-			return err
-		}
+	})
+	if err != nil {
+		return err
 	}
 	pam := "auth required pam_unix.so\naccount required pam_unix.so\nsession required pam_permit.so\n"
-	if err := os.WriteFile(filepath.Join(dir, "pam"), []byte(pam), 0o644); err != nil {
+	if err := os.WriteFile(filepath.Join(dir, "etc", "pam.d", "vsftpd"), []byte(pam), 0o644); err != nil {
 		return err
 	}
 	if err := os.MkdirAll(filepath.Join(dir, "empty"), 0o755); err != nil {
@@ -238,9 +233,8 @@ func (h *FTPHost) start(dir string) error {
 	return errors.New("vsftpd does not listen")
 }
 
-// accounts begins vsftpd where it sees accounts of its own.
-const accounts = `mount --bind "$0/passwd" /etc/passwd && mount --bind "$0/shadow" /etc/shadow || exit 1
-[ -e /etc/pam.d/vsftpd ] && mount --bind "$0/pam" /etc/pam.d/vsftpd || exit 1
+// accounts starts vsftpd in a mount namespace where it sees accounts of its own.
+const accounts = `mount --bind "$0/etc" /etc || exit 1
 ulimit -f "$1" && trap '' XFSZ && exec ` + vsftpd + ` "$0/vsftpd.conf"`
 
 // free is an error unless so many ports from a first one on can be listened at.

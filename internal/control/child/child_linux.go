@@ -72,8 +72,8 @@ type Spec struct {
 	// LogFile, from the working folder, is the file that the server writes its log to;
 	// "" when that is its output.
 	LogFile string
-	// Proc is where the kernel tells of processes; "" is /proc (proc(5)).
-	Proc string
+	// Processes looks at the machine's processes; nil: [Machine].
+	Processes *Processes
 }
 
 // Former is a mark of a build that marked by the data folder's path.
@@ -84,6 +84,7 @@ type Former struct {
 
 // The names in a process's environment.
 const (
+	markPrefix = "RESHARD_" // of all of them
 	markName   = "RESHARD_SERVER"
 	runName    = "RESHARD_RUN"
 	formerName = "RESHARD_SERVER_ID"
@@ -94,8 +95,9 @@ const keptRuns = 10
 
 // Child is the driver of one server. It is safe for concurrent use.
 type Child struct {
-	spec Spec
-	proc procfs
+	spec      Spec
+	processes *Processes
+	proc      procfs
 
 	starting chan struct{} // has room for one start
 	mu       sync.Mutex
@@ -109,15 +111,16 @@ func New(s Spec) (*Child, error) {
 	if err := os.MkdirAll(filepath.Join(s.State, "runs"), 0o700); err != nil {
 		return nil, fault.Wrap(fault.Internal, "prepare", s.State, err)
 	}
-	if s.Proc == "" {
-		s.Proc = "/proc"
+	if s.Processes == nil {
+		s.Processes = Machine()
 	}
 	return &Child{
-		spec:     s,
-		proc:     procfs(s.Proc),
-		starting: make(chan struct{}, 1),
-		reaped:   map[string]chan struct{}{},
-		begins:   map[string]identity{},
+		spec:      s,
+		processes: s.Processes,
+		proc:      s.Processes.proc,
+		starting:  make(chan struct{}, 1),
+		reaped:    map[string]chan struct{}{},
+		begins:    map[string]identity{},
 	}, nil
 }
 
@@ -338,7 +341,7 @@ func (c *Child) Look(ctx context.Context) (control.Sight, error) {
 	if seen.Exit = c.exit(last); fresh {
 		return seen, nil
 	}
-	found, err := c.marked()
+	found, err := c.marked(ctx)
 	if err != nil {
 		return control.Sight{}, err
 	}
@@ -394,7 +397,7 @@ func (c *Child) Accounts(ctx context.Context) (out []string, err error) {
 // adopt takes a process of an earlier life, or of an earlier build. Of several (a
 // launch script and the game) it is the one whose parent is not among them. It is written
 // down, so that it is found at once from now on.
-func (c *Child) adopt(found map[int]marks, runs []string) control.Sight {
+func (c *Child) adopt(found map[int]resident, runs []string) control.Sight {
 	pids := make([]int, 0, len(found))
 	for pid := range found {
 		pids = append(pids, pid)
@@ -402,7 +405,7 @@ func (c *Child) adopt(found map[int]marks, runs []string) control.Sight {
 	sort.Ints(pids)
 	top := pids[0]
 	for _, pid := range pids {
-		if parent, err := c.proc.parent(pid); err == nil && found[parent] == (marks{}) {
+		if parent, err := c.proc.parent(pid); err == nil && found[parent].pid == 0 {
 			top = pid
 			break
 		}
@@ -489,7 +492,7 @@ func (c *Child) Signal(ctx context.Context, s control.Signal) error {
 	to := []int{pid}
 	if s == control.Kill { // nothing of it is to go on
 		to = c.tree(pid)
-		if found, err := c.marked(); err == nil {
+		if found, err := c.marked(ctx); err == nil {
 			for other := range found {
 				to = append(to, other)
 			}

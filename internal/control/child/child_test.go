@@ -286,7 +286,7 @@ func TestConformance(t *testing.T) {
 			require.NoError(t, os.WriteFile(filepath.Join(dir, "run"), []byte("#!/bin/sh\n"+simple), 0o755))
 			proc := filepath.Join(dir, "proc") // a link that can be taken away
 			require.NoError(t, os.Symlink("/proc", proc))
-			return server{open(t, dir, func(s *child.Spec) { s.Proc = proc }), dir, proc}
+			return server{open(t, dir, func(s *child.Spec) { s.Processes = child.NewProcesses(proc) }), dir, proc}
 		},
 		Again: func(t *testing.T, d control.Driver) control.Driver {
 			return server{Child: open(t, d.(server).dir), dir: d.(server).dir}
@@ -312,7 +312,7 @@ func TestAnEmptyListOfProcessesShowsNothing(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "proc"), 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "run"), []byte("#!/bin/sh\n"), 0o755))
-	d := open(t, dir, func(s *child.Spec) { s.Proc = filepath.Join(dir, "proc") })
+	d := open(t, dir, func(s *child.Spec) { s.Processes = child.NewProcesses(filepath.Join(dir, "proc")) })
 	_, err := d.Look(context.Background())
 	assert.ErrorIs(t, err, fault.Unreachable.As())
 	c := control.New("north", d, profile(t))

@@ -6,7 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"maps"
+	"iter"
 	"os"
 	"path/filepath"
 	"slices"
@@ -131,13 +131,18 @@ func (p procfs) account(pid int) (string, error) {
 
 // all lists every process. A list that does not hold this one is not whole.
 func (p procfs) all() ([]int, error) {
-	entries, err := os.ReadDir(string(p))
+	dir, err := os.Open(string(p))
 	if err != nil {
 		return nil, p.unseen(err)
 	}
-	var out []int
-	for _, e := range entries {
-		if pid, err := strconv.Atoi(e.Name()); err == nil {
+	defer dir.Close() //nolint:errcheck // only read
+	names, err := dir.Readdirnames(-1)
+	if err != nil {
+		return nil, p.unseen(err)
+	}
+	out := make([]int, 0, len(names))
+	for _, name := range names {
+		if pid, err := strconv.Atoi(name); err == nil {
 			out = append(out, pid)
 		}
 	}
@@ -157,48 +162,30 @@ func sinceOf(tick uint64) time.Time {
 	return time.Now().Add(time.Duration(tick)*10*time.Millisecond - up).UTC().Truncate(time.Second)
 }
 
-// marks are what a process's environment says of it.
-type marks struct{ mark, run string }
-
 // marked finds all processes that carry the server's mark, or that of an earlier build.
-func (c *Child) marked() (map[int]marks, error) {
-	all, err := c.proc.all()
+func (c *Child) marked(ctx context.Context) (map[int]resident, error) {
+	all, err := c.processes.Look(ctx)
 	if err != nil {
 		return nil, err
 	}
-	out := map[int]marks{}
-	for _, pid := range all {
-		m, err := c.marksOf(pid)
-		switch {
-		case gone(err), errors.Is(err, fs.ErrPermission):
-			// What another account has started is none of ours.
-		case err != nil:
-			return nil, c.proc.unseen(err)
-		case m.mark != "":
-			if fields, err := c.proc.stat(pid); err == nil && fields[0] != "Z" && fields[0] != "X" {
-				out[pid] = m
-			}
+	out := map[int]resident{}
+	for _, one := range all {
+		if one.unread != nil {
+			return nil, c.proc.unseen(one.unread)
+		}
+		if !c.bears(one) {
+			continue
+		}
+		if fields, err := c.proc.stat(one.pid); err == nil && fields[0] != "Z" && fields[0] != "X" {
+			out[one.pid] = one
 		}
 	}
 	return out, nil
 }
 
-// marksOf gives what the environment of a process says, when it is this server's.
-func (c *Child) marksOf(pid int) (m marks, err error) {
-	env, err := os.ReadFile(c.proc.file(pid, "environ"))
-	if err != nil {
-		return m, err
-	}
-	for kv := range bytes.SplitSeq(env, []byte{0}) {
-		name, value, _ := strings.Cut(string(kv), "=")
-		switch {
-		case name == markName && value == c.spec.Mark, name == formerName && c.formerly(pid, value):
-			m.mark = value
-		case name == runName:
-			m.run = value
-		}
-	}
-	return m, nil
+// bears reports whether a process carries the server's mark.
+func (c *Child) bears(one resident) bool {
+	return one.server != "" && one.server == c.spec.Mark || one.former != "" && c.formerly(one.pid, one.former)
 }
 
 // formerly reports whether a mark of an earlier build is this server's: its number, and
@@ -234,19 +221,15 @@ func (c *Child) tree(root int) []int {
 	if err != nil {
 		return []int{root}
 	}
-	parents := map[int]int{}
+	children := map[int][]int{}
 	for _, pid := range all {
 		if parent, err := c.proc.parent(pid); err == nil {
-			parents[pid] = parent
+			children[parent] = append(children[parent], pid)
 		}
 	}
 	out := []int{root}
 	for i := 0; i < len(out); i++ {
-		for pid, parent := range parents {
-			if parent == out[i] && !slices.Contains(out, pid) {
-				out = append(out, pid)
-			}
-		}
+		out = append(out, children[out[i]]...)
 	}
 	return out
 }
@@ -266,39 +249,56 @@ func within(name, dir string) bool {
 // Others implements control.Neighbour: processes that are not the server's and work in
 // its folder, have a file in it open for writing, or were told to work on it.
 func (c *Child) Others(ctx context.Context) (out control.Others, err error) {
-	all, err := c.proc.all()
+	all, err := c.processes.Look(ctx)
 	if err != nil {
 		return out, err
-	}
-	mine, err := c.marked()
-	if err != nil {
-		return out, err
-	}
-	for _, pid := range slices.Collect(maps.Keys(mine)) {
-		for _, child := range c.tree(pid) {
-			mine[child] = marks{mark: "child"}
-		}
 	}
 	dirs := slices.Compact([]string{realPath(c.spec.Command.Dir), filepath.Clean(c.spec.Command.Dir)})
-	for _, pid := range all {
-		if _, ours := mine[pid]; ours || pid == os.Getpid() {
+	for _, one := range all {
+		if one.hidden {
+			out.Hidden++
 			continue
 		}
-		if err := ctx.Err(); err != nil {
-			return out, err
+		why, shell := c.worksIn(one, dirs)
+		if why == "" || c.ownOrGone(one, all) {
+			continue
 		}
-		why, shell, err := c.worksIn(pid, dirs)
-		switch {
-		case errors.Is(err, fs.ErrPermission):
-			out.Hidden++
-		case err != nil, why == "": // it has gone meanwhile, or works elsewhere
-		case shell:
-			out.Passing = append(out.Passing, c.describe(pid, why))
-		default:
-			out.Working = append(out.Working, c.describe(pid, why))
+		if said := c.describe(one.pid, why); shell {
+			out.Passing = append(out.Passing, said)
+		} else {
+			out.Working = append(out.Working, said)
 		}
 	}
 	return out, nil
+}
+
+// ownOrGone reports whether a process, or one that it descends from, carries the server's mark, or whether it is not
+// there any more.
+func (c *Child) ownOrGone(one resident, all []resident) bool {
+	by := map[int]resident{}
+	for _, other := range all {
+		by[other.pid] = other
+	}
+	for pid := range c.ancestors(one.pid) {
+		if c.bears(by[pid]) {
+			return true
+		}
+	}
+	_, err := c.proc.parent(one.pid)
+	return gone(err)
+}
+
+// ancestors gives a process and those that it descends from, nearest first.
+func (c *Child) ancestors(pid int) iter.Seq[int] {
+	return func(yield func(int) bool) {
+		for seen := map[int]bool{}; pid > 0 && !seen[pid] && yield(pid); { // they come and go: it may be a circle
+			seen[pid] = true
+			var err error
+			if pid, err = c.proc.parent(pid); err != nil {
+				return
+			}
+		}
+	}
 }
 
 func (c *Child) describe(pid int, why string) string {
@@ -311,39 +311,30 @@ func (c *Child) describe(pid int, why string) string {
 
 // worksIn tells what a process has to do with some folders, "" for nothing, and whether
 // it is only a shell of somebody who happens to be there.
-func (c *Child) worksIn(pid int, dirs []string) (why string, shell bool, err error) {
+func (c *Child) worksIn(one resident, dirs []string) (why string, shell bool) {
+	if len(one.args) == 0 {
+		return "", false
+	}
 	inside := func(name string) bool {
 		return slices.ContainsFunc(dirs, func(dir string) bool { return within(name, dir) })
 	}
-	cwd, err := os.Readlink(c.proc.file(pid, "cwd"))
-	if err != nil {
-		return "", false, err
+	for _, h := range one.open {
+		if inside(h.target) && c.writes(one.pid, h.number) {
+			return "has " + filepath.Base(h.target) + " open for writing", false
+		}
 	}
-	line, err := os.ReadFile(c.proc.file(pid, "cmdline"))
-	if err != nil {
-		return "", false, err
-	}
-	if len(line) == 0 {
-		return "", false, nil // a thread of the kernel, or one that is ending
-	}
-	args := strings.Split(strings.TrimSuffix(string(line), "\x00"), "\x00")
-	file, err := c.writesIn(pid, inside)
 	switch {
-	case err != nil:
-		return "", false, err
-	case file != "":
-		return "has " + file + " open for writing", false, nil
-	case inside(cwd):
-		return "works in this folder", idleShell(args), nil
-	case slices.ContainsFunc(args[1:], inside):
+	case inside(one.cwd):
+		return "works in this folder", idleShell(one.args)
+	case slices.ContainsFunc(one.args[1:], inside):
 		// An editor, or a search, is told of the folder too; a server of this program is not
 		// told by accident. A script's name stands behind that of its shell.
 		program := filepath.Base(c.spec.Command.Args[0])
-		if filepath.Base(args[0]) == program || filepath.Base(args[1]) == program {
-			return "was told to work on this folder", false, nil
+		if filepath.Base(one.args[0]) == program || filepath.Base(one.args[1]) == program {
+			return "was told to work on this folder", false
 		}
 	}
-	return "", false, nil
+	return "", false
 }
 
 // idleShell reports whether a command line is that of a shell which waits for a person
@@ -356,29 +347,17 @@ func idleShell(args []string) bool {
 	return !slices.ContainsFunc(args[1:], func(a string) bool { return !strings.HasPrefix(a, "-") || a == "-c" })
 }
 
-// writesIn gives a file that a process has open for writing, and for which inside holds.
-func (c *Child) writesIn(pid int, inside func(string) bool) (string, error) {
-	handles, err := os.ReadDir(c.proc.file(pid, "fd"))
+// writes reports whether a process has an open file open for writing.
+func (c *Child) writes(pid int, handle string) bool {
+	info, err := os.ReadFile(c.proc.file(pid, "fdinfo", handle))
 	if err != nil {
-		return "", err
+		return false
 	}
-	for _, h := range handles {
-		target, err := os.Readlink(c.proc.file(pid, "fd", h.Name()))
-		if err != nil || !inside(target) {
-			continue
-		}
-		info, err := os.ReadFile(c.proc.file(pid, "fdinfo", h.Name()))
-		if err != nil {
-			continue
-		}
-		for line := range strings.Lines(string(info)) {
-			if rest, ok := strings.CutPrefix(line, "flags:"); ok {
-				flags, err := strconv.ParseInt(strings.TrimSpace(rest), 8, 64)
-				if err == nil && flags&syscall.O_ACCMODE != syscall.O_RDONLY {
-					return filepath.Base(target), nil
-				}
-			}
+	for line := range strings.Lines(string(info)) {
+		if rest, ok := strings.CutPrefix(line, "flags:"); ok {
+			flags, err := strconv.ParseInt(strings.TrimSpace(rest), 8, 64)
+			return err == nil && flags&syscall.O_ACCMODE != syscall.O_RDONLY
 		}
 	}
-	return "", nil
+	return false
 }

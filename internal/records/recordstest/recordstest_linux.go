@@ -1,61 +1,70 @@
-// Package recordstest gives tests of rooms a PostgreSQL of their own, with a database a
-// test.
+// Package recordstest gives tests a PostgreSQL, with a database for each test.
 package recordstest
 
 import (
 	"context"
-	"fmt"
 	"log"
+	"net/url"
 	"os"
-	"path/filepath"
-	"sync/atomic"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 
-	"reshard/internal/pgserver"
 	"reshard/internal/records"
+	"reshard/internal/testdir"
 )
 
-var (
-	server  *pgserver.Server
-	counter atomic.Int64
-)
+var cluster *Cluster
 
-// Main runs a package's tests beside a PostgreSQL and ends both. TestMain calls it.
+// Main runs a package's tests with a PostgreSQL. TestMain calls it.
 func Main(m *testing.M) {
 	os.Exit(run(m))
 }
 
 func run(m *testing.M) int {
-	dir, err := os.MkdirTemp("", "reshard-records-")
-	if err != nil {
+	alone := testdir.Watch()
+	ctx := context.Background()
+	var err error
+	if cluster, err = Start(ctx); err != nil {
 		log.Fatal(err)
 	}
-	defer os.RemoveAll(dir)                      //nolint:errcheck // a temporary folder
-	if err := os.Chmod(dir, 0o755); err != nil { // the user postgres must get through
+	defer cluster.Stop() //nolint:errcheck // the tests have ended
+	if err := cluster.MakeTables(ctx); err != nil {
 		log.Fatal(err)
 	}
-	server, err = pgserver.Start(context.Background(), filepath.Join(dir, "pg"), "fsync=off", "max_connections=200")
-	if err != nil {
-		log.Fatal(err)
+	code := m.Run()
+	if err := alone(); err != nil {
+		log.Print(err)
+		return 1
 	}
-	defer server.Stop() //nolint:errcheck // the tests have ended
-	return m.Run()
+	return code
 }
 
-// Database gives the address of a database that only this test has.
+// Database gives the address of a database that only this test has, with all tables.
 func Database(t *testing.T) string {
 	t.Helper()
-	return Named(t, fmt.Sprintf("r%d", counter.Add(1)))
-}
-
-// Named gives the address of the database of that name, which is made unless it is there.
-func Named(t *testing.T, name string) string {
-	t.Helper()
-	address, err := server.Database(context.Background(), name)
+	address, err := cluster.Copy(context.Background(), Tables)
 	require.NoError(t, err)
 	return address
+}
+
+// Empty gives the address of a database that only this test has, without tables.
+func Empty(t *testing.T) string {
+	t.Helper()
+	address, err := cluster.Empty(context.Background())
+	require.NoError(t, err)
+	return address
+}
+
+// Close lets nobody into a database any more and ends the connections to it.
+func Close(t *testing.T, address string) {
+	t.Helper()
+	u, err := url.Parse(address)
+	require.NoError(t, err)
+	name := u.Path[1:]
+	require.NoError(t, cluster.Do(context.Background(), "ALTER DATABASE "+name+" ALLOW_CONNECTIONS false"))
+	require.NoError(t, cluster.Do(context.Background(),
+		"SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = '"+name+"'"))
 }
 
 // Open opens new records.
