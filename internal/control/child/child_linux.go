@@ -453,12 +453,34 @@ func (c *Child) Say(ctx context.Context, line string) error {
 	}
 	// Without a reader this fails at once instead of waiting for one.
 	f, err := os.OpenFile(c.pipe(), os.O_WRONLY|syscall.O_NONBLOCK, 0)
+	if errors.Is(err, unix.ENXIO) {
+		c.awaitEnd(ctx)
+	}
 	if err != nil {
 		return fault.New(fault.WrongState, "say", line, "its console does not answer: %v", err)
 	}
 	_, err = io.WriteString(f, line+"\n")
 	return errors.Join(err, f.Close())
 }
+
+// awaitEnd waits a moment for a process without a console to be gone: one that ends closes its files first, and counts
+// as running until the kernel has let go of the rest.
+func (c *Child) awaitEnd(ctx context.Context) {
+	for deadline := time.Now().Add(endingPatience); time.Now().Before(deadline); {
+		if seen, err := c.Look(ctx); err != nil || seen.Process == nil {
+			return
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(5 * time.Millisecond):
+		}
+	}
+}
+
+// endingPatience is how long a process may take to be gone once its files are closed. A game may also close its console
+// and go on.
+const endingPatience = 300 * time.Millisecond
 
 // running gives the process that runs.
 func (c *Child) running(ctx context.Context) (pid int, err error) {

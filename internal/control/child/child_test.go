@@ -135,6 +135,17 @@ func TestAStopWithoutItsLineIsNotClean(t *testing.T) {
 	assert.False(t, end.Clean)
 }
 
+// A process that ends closes its console before it is gone. A stop that meets it then is a stop of a server that has
+// ended, not one that failed.
+func TestAStopMeetsAServerThatEnds(t *testing.T) {
+	t.Parallel()
+	c, _, _ := script(t, `echo 'ready on port 1'; read line; exec 0<&-; sleep 0.1; exit 0`)
+	_, err := c.Start(context.Background())
+	require.NoError(t, err)
+	_, err = c.Stop(context.Background(), control.Clean)
+	require.NoError(t, err)
+}
+
 // Another life of the service finds the process by its mark, a launch script and
 // the game that it runs included, and its console still answers.
 func TestAdoption(t *testing.T) {
