@@ -139,10 +139,16 @@ func TestAStopWithoutItsLineIsNotClean(t *testing.T) {
 // ended, not one that failed.
 func TestAStopMeetsAServerThatEnds(t *testing.T) {
 	t.Parallel()
-	c, _, _ := script(t, `echo 'ready on port 1'; read line; exec 0<&-; sleep 0.1; exit 0`)
-	_, err := c.Start(context.Background())
+	ctx := context.Background()
+	c, d, dir := script(t, `echo 'ready on port 1'; read line; exec 0<&-; : > closed; sleep 0.2; exit 0`)
+	_, err := c.Start(ctx)
 	require.NoError(t, err)
-	_, err = c.Stop(context.Background(), control.Clean)
+	require.NoError(t, d.Say(ctx, "end"))
+	require.Eventually(t, func() bool {
+		_, err := os.Stat(filepath.Join(dir, "closed"))
+		return err == nil
+	}, 5*time.Second, time.Millisecond)
+	_, err = c.Stop(ctx, control.Clean)
 	require.NoError(t, err)
 }
 
