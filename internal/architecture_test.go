@@ -24,7 +24,7 @@ import (
 // draws them; this test holds them.
 var floors = map[string]int{
 	"core": 0,
-	"line": 1, "secrets": 1, "sqlite": 1,
+	"line": 1, "secrets": 1, "sqlite": 1, "blobs": 1,
 	"sshlink": 2, "ftplink": 2, "providerlink": 2,
 	"wire": 3, "hostfs": 3, "control": 3, "archive": 3, "vault": 3, "pgserver": 3, "feed": 3,
 	"host": 4, "executor": 4, "records": 4, "local": 4, "client": 4, "drawing": 4, "observe": 4,
@@ -43,6 +43,7 @@ var drivers = map[string][]string{
 	"reshard/internal/hostfs/ftp":       {"reshard/internal/host/ftp"},
 	"reshard/internal/hostfs/trial":     {"reshard/internal/host/ssh", "reshard/internal/host/ftp"},
 	"reshard/internal/hostfs/memory":    nil,
+	"reshard/internal/blobs/s3blobs":    {"reshard/internal/stores"},
 	"reshard/internal/control/child":    {"reshard/internal/host/local"},
 	"reshard/internal/control/commands": {"reshard/internal/host/ssh"},
 	"reshard/internal/control/hand":     {"reshard/internal/host/ssh", "reshard/internal/host/ftp"},
@@ -141,7 +142,7 @@ func drivesOrTests(pkg, imported string) bool {
 var ownMachine = []string{
 	// programs, arrivals, blobs
 	"cmd/", "scripts/", "internal/cli/", "internal/local/", "internal/pgserver/", "internal/archive/",
-	"internal/vault/", "internal/arrivals/", "internal/hostile/", "internal/testdir/",
+	"internal/vault/", "internal/blobs/", "internal/arrivals/", "internal/hostile/", "internal/testdir/",
 	"internal/secrets/",       // the key that secrets are kept with
 	"internal/notices/",       // whom the service itself tells
 	"internal/stores/",        // the keys of stores, and stores that are folders of it
@@ -294,7 +295,7 @@ func TestTheClientIsLight(t *testing.T) {
 	out, err := exec.Command("go", "list", "-deps", "reshard/internal/client").Output()
 	require.NoError(t, err)
 	for _, heavy := range []string{
-		"modernc.org/sqlite", "database/sql", "gocloud.dev/blob", "reshard/internal/vault", "reshard/internal/executor",
+		"modernc.org/sqlite", "database/sql", "reshard/internal/blobs", "reshard/internal/vault", "reshard/internal/executor",
 		"reshard/internal/records", "reshard/internal/control", "reshard/internal/sqlite",
 	} {
 		assert.NotContains(t, strings.Fields(string(out)), heavy)

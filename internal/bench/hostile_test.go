@@ -2,7 +2,6 @@ package bench
 
 import (
 	"context"
-	"os"
 	"os/exec"
 	"path/filepath"
 	"slices"

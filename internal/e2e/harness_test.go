@@ -44,7 +44,8 @@ import (
 
 var (
 	postgres *recordstest.Cluster
-	standin  string // the stand-in game's program
+	standin  string       // the stand-in game's program
+	made     atomic.Int64 // worlds
 )
 
 const (
@@ -429,7 +430,7 @@ func (b *bundle) misbehave(name, how string) {
 // send makes a world and sends it through the command line.
 func (b *bundle) send(folder string, o quarrymoss.Options) wire.Copy {
 	b.t.Helper()
-	dir := filepath.Join(b.dir, "made", fmt.Sprint(counter.Add(1)))
+	dir := filepath.Join(b.dir, "made", fmt.Sprint(made.Add(1)))
 	require.NoError(b.t, os.MkdirAll(dir, 0o755))
 	require.NoError(b.t, quarrymoss.Make(filepath.Join(dir, folder), o))
 	return b.sendMade(filepath.Join(dir, folder))

@@ -33,7 +33,6 @@ func setup(t *testing.T) *library.Library {
 	r := recordstest.Open(t)
 	blobs, err := vault.Files(filepath.Join(t.TempDir(), "vault"))
 	require.NoError(t, err)
-	t.Cleanup(func() { _ = blobs.Close() })
 	v, err := vault.Open(context.Background(), blobs, r.VaultIndex())
 	require.NoError(t, err)
 	quiet := slog.New(slog.NewTextHandler(io.Discard, nil))

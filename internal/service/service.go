@@ -155,7 +155,7 @@ func (s *Service) open(ctx context.Context) (err error) {
 	}
 	v, err := vault.Open(ctx, blobs, s.records.VaultIndex())
 	if err != nil {
-		return errors.Join(err, blobs.Close())
+		return err
 	}
 	v.Trace = s.config.Trace
 	counted, err := s.records.Counted(ctx, s.config.Clock)

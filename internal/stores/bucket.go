@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"io/fs"
 	"net"
 	"net/http"
 	"net/url"
@@ -17,10 +18,9 @@ import (
 	"github.com/aws/aws-sdk-go-v2/credentials"
 	"github.com/aws/aws-sdk-go-v2/service/s3"
 	"github.com/aws/smithy-go"
-	"gocloud.dev/blob"
-	"gocloud.dev/blob/s3blob"
-	"gocloud.dev/gcerrors"
 
+	"reshard/internal/blobs"
+	"reshard/internal/blobs/s3blobs"
 	"reshard/internal/core/fault"
 	"reshard/internal/line"
 	"reshard/internal/records"
@@ -42,7 +42,7 @@ const tries = 3
 // bucket is a store that is open. It is safe for concurrent use.
 type bucket struct {
 	name string
-	vault.Blobs
+	blobs.Store
 }
 
 // check says what is wrong with where a store is said to be.
@@ -73,7 +73,7 @@ func check(name string, s records.StoreSettings, secret string) error {
 }
 
 // openBucket opens a store.
-func openBucket(ctx context.Context, name string, s records.StoreSettings, secret string) (*bucket, error) {
+func openBucket(name string, s records.StoreSettings, secret string) (*bucket, error) {
 	if s.Kind == KindFiles {
 		b, err := vault.Files(s.Folder)
 		if err != nil {
@@ -98,14 +98,7 @@ func openBucket(ctx context.Context, name string, s records.StoreSettings, secre
 			IdleConnTimeout: time.Minute, ResponseHeaderTimeout: time.Minute, MaxResponseHeaderBytes: 256 << 10,
 		}},
 	})
-	b, err := s3blob.OpenBucket(ctx, client, s.Bucket, nil)
-	if err != nil {
-		return nil, fault.Wrap(fault.Unreachable, "open store", name, err)
-	}
-	if prefix := strings.Trim(s.Prefix, "/"); prefix != "" {
-		b = blob.PrefixedBucket(b, prefix+"/")
-	}
-	return &bucket{name, vault.Blobs{Bucket: b}}, nil
+	return &bucket{name, s3blobs.Open(client, s.Bucket, s.Prefix)}, nil
 }
 
 // mayPass are codes of answers that another try may get otherwise.
@@ -145,10 +138,12 @@ func (b *bucket) wrap(op string, err error) error {
 	case errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EDQUOT):
 		return says(fault.NoSpace, "it is full")
 	}
-	switch gcerrors.Code(err) {
-	case gcerrors.NotFound:
+	switch {
+	case errors.Is(err, blobs.ErrTooLarge):
+		return fault.New(fault.Damaged, op, "store "+b.name, "%v", err)
+	case errors.Is(err, fs.ErrNotExist):
 		return fault.New(fault.NotFound, op, "store "+b.name, "it is not there")
-	case gcerrors.PermissionDenied:
+	case errors.Is(err, fs.ErrPermission):
 		return says(fault.Refused, "it does not allow that")
 	}
 	return &fault.Error{
@@ -177,8 +172,8 @@ const (
 func (b *bucket) marked(ctx context.Context) (*mark, error) {
 	ctx, done := context.WithTimeout(ctx, patience)
 	defer done()
-	data, err := b.ReadAll(ctx, markKey)
-	if gcerrors.Code(err) == gcerrors.NotFound {
+	data, err := b.ReadAll(ctx, markKey, 64<<10)
+	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}
 	if err != nil {
@@ -203,10 +198,7 @@ func (b *bucket) setMark(ctx context.Context, m mark) error {
 func (b *bucket) put(ctx context.Context, key string, data []byte) error {
 	ctx, done := context.WithTimeout(ctx, patience)
 	defer done()
-	err := b.WriteAll(ctx, key, data, &blob.WriterOptions{
-		ContentType: "application/octet-stream",
-		BufferSize:  len(data) + 1,
-	})
+	err := b.WriteAll(ctx, key, data)
 	if err == nil && b.Sync != nil {
 		err = b.Sync()
 	}
@@ -217,13 +209,6 @@ func (b *bucket) put(ctx context.Context, key string, data []byte) error {
 func (b *bucket) get(ctx context.Context, key string) ([]byte, error) {
 	ctx, done := context.WithTimeout(ctx, patience)
 	defer done()
-	a, err := b.Attributes(ctx, key)
-	if err != nil {
-		return nil, b.wrap("read from", err)
-	}
-	if a.Size > vault.LargestPack {
-		return nil, fault.New(fault.Damaged, "read from", "store "+b.name, "%s is larger than any pack", key)
-	}
-	data, err := b.ReadAll(ctx, key)
+	data, err := b.ReadAll(ctx, key, vault.LargestPack)
 	return data, b.wrap("read from", err)
 }

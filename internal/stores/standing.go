@@ -4,15 +4,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"time"
 
 	"reshard/internal/core/fault"
 	"reshard/internal/records"
 	"reshard/internal/wire"
 )
-
-var errEOF = io.EOF
 
 // round is how long the standing check takes at most to read everything back once, of the vault and of each
 // store.

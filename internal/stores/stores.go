@@ -89,7 +89,7 @@ func (st *Stores) bucket(ctx context.Context, s records.Store) (*bucket, error) 
 			return nil, err
 		}
 	}
-	b, err := openBucket(ctx, s.Name, s.Settings.V, string(secret))
+	b, err := openBucket(s.Name, s.Settings.V, string(secret))
 	if err == nil {
 		st.open[s.ID] = b
 	}
@@ -113,11 +113,10 @@ func (st *Stores) Add(ctx context.Context, in wire.NewStore, by string) (wire.St
 	if err := check(in.Name, settings, in.Secret); err != nil {
 		return wire.Store{}, err
 	}
-	b, err := openBucket(ctx, in.Name, settings, in.Secret)
+	b, err := openBucket(in.Name, settings, in.Secret)
 	if err != nil {
 		return wire.Store{}, err
 	}
-	defer b.Close() //nolint:errcheck // it is opened anew when it is used
 	m, err := b.marked(ctx)
 	switch {
 	case err != nil:
@@ -192,23 +191,19 @@ func (st *Stores) list(ctx context.Context, rec records.Store,
 	if err != nil {
 		return err
 	}
-	all := b.List(nil)
-	for {
-		o, err := all.Next(ctx)
+	for o, err := range b.List(ctx, "packs/") {
 		if err != nil {
-			if errors.Is(err, errEOF) {
-				return nil
-			}
 			return b.wrap("list", err)
 		}
 		id := strings.TrimSuffix(path.Base(o.Key), sealedEnding)
-		if !strings.HasPrefix(o.Key, "packs/") || !vault.IsPack(id) {
+		if !vault.IsPack(id) {
 			continue
 		}
 		if err := see(id, o.Size, strings.HasSuffix(o.Key, sealedEnding)); err != nil {
 			return err
 		}
 	}
+	return nil
 }
 
 // sealedEnding ends the name of a pack that is encrypted.

@@ -4,32 +4,29 @@ import (
 	"os"
 	"path/filepath"
 
-	"gocloud.dev/blob/fileblob"
 	"golang.org/x/sys/unix"
 
+	"reshard/internal/blobs"
 	"reshard/internal/core/fault"
 )
 
 // Files keeps packs as files below a folder, which is made when it is not there.
-func Files(dir string) (Blobs, error) {
+func Files(dir string) (blobs.Store, error) {
 	if _, err := os.Stat(filepath.Join(dir, "chunks")); err == nil {
-		return Blobs{}, fault.New(fault.Invalid, "open vault", dir,
+		return blobs.Store{}, fault.New(fault.Invalid, "open vault", dir,
 			"it is of a build before packs, which this one does not read").
 			With("Move the service's data folder away and send the worlds again; in the demo: make demo-reset.")
 	}
 	if err := os.MkdirAll(dir, 0o700); err != nil {
-		return Blobs{}, fault.Wrap(fault.Internal, "open vault", dir, err)
+		return blobs.Store{}, fault.Wrap(fault.Internal, "open vault", dir, err)
 	}
-	bucket, err := fileblob.OpenBucket(
-		dir, &fileblob.Options{NoTempDir: true, Metadata: fileblob.MetadataDontWrite, DirFileMode: 0o700})
+	b, err := blobs.Files(dir)
 	if err != nil {
-		return Blobs{}, fault.Wrap(fault.Internal, "open vault", dir, err)
+		return blobs.Store{}, fault.Wrap(fault.Internal, "open vault", dir, err)
 	}
-	return Blobs{
-		Bucket: bucket,
-		Sync:   func() error { return syncFiles(dir) },
-		Begin:  func(key string) { beginSync(filepath.Join(dir, filepath.FromSlash(key))) },
-	}, nil
+	b.Sync = func() error { return syncFiles(dir) }
+	b.Begin = func(key string) { beginSync(filepath.Join(dir, filepath.FromSlash(key))) }
+	return b, nil
 }
 
 // beginSync asks the system to write a file out and does not wait for it. It is only a

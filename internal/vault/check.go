@@ -4,10 +4,9 @@ import (
 	"context"
 	"errors"
 	"io"
+	"io/fs"
 	"path"
 	"time"
-
-	"gocloud.dev/gcerrors"
 
 	"reshard/internal/core/fault"
 )
@@ -89,7 +88,7 @@ func (v *Vault) checkPack(ctx context.Context, id string, out *Checked, see func
 			_, err = parseManifest(e.Name.String(), buf)
 		}
 		switch {
-		case gcerrors.Code(err) == gcerrors.NotFound:
+		case errors.Is(err, fs.ErrNotExist):
 			out.Damaged = append(out.Damaged, Damage{Pack: id, Why: "the pack is not there"})
 			return v.index.Drop(ctx, entries)
 		case fault.CodeOf(err) == fault.Damaged:

@@ -4,12 +4,10 @@ import (
 	"context"
 	"errors"
 	"io"
+	"io/fs"
 	"path"
 	"regexp"
 	"time"
-
-	"gocloud.dev/blob"
-	"gocloud.dev/gcerrors"
 
 	"reshard/internal/core/fault"
 )
@@ -179,7 +177,7 @@ func (v *Vault) needs(ctx context.Context, id string, need func(Kind, Name) erro
 // removePack removes a pack that nothing is needed of: its blob first, so that a crash
 // leaves something that the next collection finds.
 func (v *Vault) removePack(ctx context.Context, id string) error {
-	if err := v.blobs.Delete(ctx, packKey(id)); err != nil && gcerrors.Code(err) != gcerrors.NotFound {
+	if err := v.blobs.Delete(ctx, packKey(id)); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
 	v.trace("deleted " + id)
@@ -205,7 +203,7 @@ func (v *Vault) rewrite(ctx context.Context, old []PackUse) (freed int64, err er
 			if err == nil {
 				_, err = v.decode(e, coded, nil)
 			}
-			if gcerrors.Code(err) == gcerrors.NotFound || errors.Is(err, io.ErrUnexpectedEOF) ||
+			if errors.Is(err, fs.ErrNotExist) || errors.Is(err, io.ErrUnexpectedEOF) ||
 				fault.CodeOf(err) == fault.Damaged {
 				return 0, nil
 			}
@@ -284,7 +282,7 @@ func (v *Vault) removeStrays(ctx context.Context, keep []string, c *Collected) e
 	}
 	for key, size := range strays {
 		v.trace("stray " + key)
-		if err := v.blobs.Delete(ctx, key); err != nil && gcerrors.Code(err) != gcerrors.NotFound {
+		if err := v.blobs.Delete(ctx, key); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return err
 		}
 		c.Bytes += size
@@ -298,7 +296,8 @@ func (v *Vault) mayBeNeeded(ctx context.Context, keep []string, strays map[strin
 			continue
 		}
 		pack, err := v.readPack(ctx, path.Base(key))
-		if err != nil && gcerrors.Code(err) != gcerrors.Unknown {
+		var unread *fs.PathError
+		if errors.As(err, &unread) || context.Cause(ctx) != nil { // it may be whole, and hold anything
 			return false, err
 		}
 		var copies []Name
@@ -320,34 +319,13 @@ func (v *Vault) mayBeNeeded(ctx context.Context, keep []string, strays map[strin
 	return false, nil
 }
 
-// listings is how often a listing is begun anew when what it lists goes meanwhile.
-const listings = 100
-
-// list hands out the blobs that stand where packs do. A pack that is being written has
-// another name until it is whole, and may go from under a listing.
+// list hands out the blobs that stand where packs do. A pack that is being written has another name until it is whole.
 func (v *Vault) list(ctx context.Context, see func(key string, size int64, modified time.Time)) error {
-	for try := 1; ; try++ {
-		all, err := v.listOnce(ctx)
-		if gcerrors.Code(err) == gcerrors.NotFound && try < listings {
-			continue
-		}
-		for _, o := range all {
-			see(o.Key, o.Size, o.ModTime)
-		}
-		return err
-	}
-}
-
-func (v *Vault) listOnce(ctx context.Context) (out []*blob.ListObject, err error) {
-	all := v.blobs.List(&blob.ListOptions{Prefix: "packs/"})
-	for {
-		o, err := all.Next(ctx)
-		if err == io.EOF {
-			return out, nil
-		}
+	for o, err := range v.blobs.List(ctx, "packs/") {
 		if err != nil {
-			return nil, err
+			return err
 		}
-		out = append(out, o)
+		see(o.Key, o.Size, o.Modified)
 	}
+	return nil
 }

@@ -4,11 +4,11 @@ import (
 	"bytes"
 	"context"
 	"encoding/binary"
+	"errors"
 	"fmt"
+	"io/fs"
 
 	"github.com/zeebo/blake3"
-	"gocloud.dev/blob"
-	"gocloud.dev/gcerrors"
 
 	"reshard/internal/core/fault"
 )
@@ -30,8 +30,8 @@ func (v *Vault) Packs(ctx context.Context) ([]PackUse, error) {
 
 // ReadPack reads the blob of a pack whole. It has code NotFound when it is not there.
 func (v *Vault) ReadPack(ctx context.Context, id string) ([]byte, error) {
-	data, err := v.blobs.ReadAll(ctx, packKey(id))
-	if gcerrors.Code(err) == gcerrors.NotFound {
+	data, err := v.blobs.ReadAll(ctx, packKey(id), LargestPack)
+	if errors.Is(err, fs.ErrNotExist) {
 		return nil, fault.New(fault.NotFound, "read pack", id, "it is not there")
 	}
 	return data, v.fail("read", err)
@@ -104,7 +104,7 @@ func (v *Vault) CheckPack(ctx context.Context, id string) (bytes int64, err erro
 		if err == nil && e.Kind == CopyKind {
 			_, err = parseManifest(e.Name.String(), buf)
 		}
-		if gcerrors.Code(err) == gcerrors.NotFound {
+		if errors.Is(err, fs.ErrNotExist) {
 			return bytes, fault.New(fault.Damaged, "read pack", id, "it is not there")
 		}
 		if err != nil {
@@ -124,8 +124,7 @@ func (v *Vault) Mend(ctx context.Context, id string, data []byte) error {
 	}
 	v.collecting.Lock()
 	defer v.collecting.Unlock()
-	if err := v.blobs.WriteAll(ctx, packKey(id), data,
-		&blob.WriterOptions{ContentType: "application/octet-stream"}); err != nil {
+	if err := v.blobs.WriteAll(ctx, packKey(id), data); err != nil {
 		return v.fail("mend", err)
 	}
 	if v.blobs.Sync != nil {

@@ -11,8 +11,8 @@ import (
 
 	"github.com/google/uuid"
 	"github.com/zeebo/blake3"
-	"gocloud.dev/blob"
 
+	"reshard/internal/blobs"
 	"reshard/internal/core/fault"
 )
 
@@ -107,8 +107,7 @@ type packer struct {
 	v     *Vault
 	mu    sync.Mutex
 	open  *Pack
-	out   *blob.Writer
-	abort context.CancelFunc
+	out   blobs.Writer
 	done  []Pack
 	names map[entryKey]bool // what it has written
 }
@@ -170,14 +169,12 @@ func (p *packer) add(kind Kind, name Name, coding byte, size int64, coded []byte
 func (p *packer) begin() error {
 	id := uuid.New()
 	pack := &Pack{ID: hex.EncodeToString(id[:])}
-	ctx, abort := context.WithCancel(context.Background())
-	out, err := p.v.blobs.NewWriter(ctx, packKey(pack.ID), &blob.WriterOptions{ContentType: "application/octet-stream"})
+	out, err := p.v.blobs.Create(context.Background(), packKey(pack.ID))
 	if err != nil {
-		abort()
 		return err
 	}
 	p.v.writing.Store(pack.ID, true)
-	p.open, p.out, p.abort = pack, out, abort
+	p.open, p.out = pack, out
 	return p.write([]byte(packMagic))
 }
 
@@ -204,7 +201,6 @@ func (p *packer) end() error {
 		return err
 	}
 	err := p.out.Close()
-	p.abort()
 	if err == nil {
 		p.done = append(p.done, *p.open)
 		if p.v.blobs.Begin != nil {
@@ -229,8 +225,7 @@ func (p *packer) drop() {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if p.open != nil {
-		p.abort()
-		_ = p.out.Close() // of an aborted blob nothing stays
+		p.out.Abort()
 		p.v.writing.Delete(p.open.ID)
 		p.open = nil
 	}
@@ -244,11 +239,11 @@ func (p *packer) drop() {
 // the headers before each entry as far as they go.
 func (v *Vault) readPack(ctx context.Context, id string) (Pack, error) {
 	pack := Pack{ID: id}
-	attributes, err := v.blobs.Attributes(ctx, packKey(id))
+	info, err := v.blobs.Stat(ctx, packKey(id))
 	if err != nil {
 		return pack, err
 	}
-	pack.Bytes = attributes.Size
+	pack.Bytes = info.Size
 	if pack.Entries, err = v.readDirectory(ctx, pack); err != nil {
 		var scanned error
 		pack.Entries, scanned = v.scanPack(ctx, pack)
@@ -313,7 +308,7 @@ func (v *Vault) scanPack(ctx context.Context, pack Pack) ([]Entry, error) {
 
 // readRange reads bytes of a pack, into dst's memory where they fit.
 func (v *Vault) readRange(ctx context.Context, id string, at, n int64, dst []byte) ([]byte, error) {
-	r, err := v.blobs.NewRangeReader(ctx, packKey(id), at, n, nil)
+	r, err := v.blobs.Open(ctx, packKey(id), at, n)
 	if err != nil {
 		return nil, err
 	}

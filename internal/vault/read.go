@@ -2,12 +2,13 @@ package vault
 
 import (
 	"context"
+	"errors"
 	"io"
+	"io/fs"
 	"maps"
 	"sync"
 
 	"github.com/zeebo/blake3"
-	"gocloud.dev/gcerrors"
 
 	"reshard/internal/core/fault"
 )
@@ -103,8 +104,8 @@ func (v *Vault) readChunk(ctx context.Context, chunks []Chunk, dst []byte) ([]by
 			return nil, err
 		}
 		data, err := v.readEntry(ctx, Entry{Kind: ChunkKind, Name: name, Position: at}, dst)
-		if gcerrors.Code(err) != gcerrors.NotFound || again {
-			if gcerrors.Code(err) == gcerrors.NotFound {
+		if !errors.Is(err, fs.ErrNotExist) || again {
+			if errors.Is(err, fs.ErrNotExist) {
 				err = damaged(chunks[0].Hash, "the pack %s is not there", at.Pack)
 			}
 			return data, err
@@ -120,9 +121,9 @@ func (v *Vault) readEntry(ctx context.Context, e Entry, dst []byte) ([]byte, err
 	defer v.buf.Put(buf)
 	coded, err := v.readRange(ctx, e.Pack, e.Start, e.Stored, *buf)
 	switch {
-	case gcerrors.Code(err) == gcerrors.NotFound:
+	case errors.Is(err, fs.ErrNotExist):
 		return nil, err
-	case err == io.ErrUnexpectedEOF || err == io.EOF || gcerrors.Code(err) == gcerrors.InvalidArgument:
+	case err == io.ErrUnexpectedEOF || err == io.EOF:
 		return nil, damaged(e.Name.String(), "the pack %s is cut short", e.Pack)
 	case err != nil:
 		return nil, v.fail("read", err)

@@ -27,6 +27,7 @@ import (
 	"golang.org/x/crypto/blake2b"
 	"golang.org/x/sync/errgroup"
 
+	"reshard/internal/blobs"
 	"reshard/internal/core/fault"
 )
 
@@ -102,7 +103,7 @@ type Vault struct {
 	// Trace, when set, is told where a collection stands; tests cut it there. It is set before the vault is used.
 	Trace func(point string)
 
-	blobs Blobs
+	blobs blobs.Store
 	index Index
 	now   func() time.Time
 	enc   *zstd.Encoder
@@ -129,7 +130,7 @@ const (
 )
 
 // Open opens a vault.
-func Open(ctx context.Context, blobs Blobs, index Index) (*Vault, error) {
+func Open(ctx context.Context, packs blobs.Store, index Index) (*Vault, error) {
 	enc, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest),
 		zstd.WithEncoderConcurrency(runtime.GOMAXPROCS(0)), zstd.WithWindowSize(1<<20), zstd.WithEncoderCRC(false))
 	if err != nil {
@@ -143,7 +144,7 @@ func Open(ctx context.Context, blobs Blobs, index Index) (*Vault, error) {
 		}
 	}
 	v := &Vault{
-		blobs: blobs,
+		blobs: packs,
 		index: index,
 		now:   time.Now,
 		enc:   enc,
