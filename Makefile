@@ -88,8 +88,8 @@ race: $(CONSOLE) ## the parts in which much goes on at once, under Go's race det
 fuzz: ## every decoder, settings format and the lint, a minute each
 	scripts/fuzz.sh
 
-bench: setup-test build ## speed, as ratios against plain tools; docs/operations.md explains
-	$(GO) test -run '^$$' -bench . -benchtime 1x -timeout 60m ./internal/bench
+bench: setup-test build ## speed, as ratios against plain tools, in one table (30 minutes); docs/operations.md explains
+	@scripts/bench.sh
 	cd web && $(GO) run ../scripts/testrun -alone npx vitest run --config vitest.budgets.config.ts
 
 screenshots: build ## refresh docs/screenshots from demo data

@@ -295,7 +295,8 @@ func TestTheClientIsLight(t *testing.T) {
 	out, err := exec.Command("go", "list", "-deps", "reshard/internal/client").Output()
 	require.NoError(t, err)
 	for _, heavy := range []string{
-		"modernc.org/sqlite", "database/sql", "reshard/internal/blobs", "reshard/internal/vault", "reshard/internal/executor",
+		"modernc.org/sqlite", "database/sql", "reshard/internal/blobs", "reshard/internal/vault",
+		"reshard/internal/executor",
 		"reshard/internal/records", "reshard/internal/control", "reshard/internal/sqlite",
 	} {
 		assert.NotContains(t, strings.Fields(string(out)), heavy)

@@ -114,14 +114,14 @@ func BenchmarkBackup1GB(b *testing.B) {
 		first, held, _ := s.backup("north")
 		b.ReportMetric(first, "first-s")
 		b.ReportMetric(held, "first-held-s")
-		for range 3 {
+		for range rounds {
 			shell(b, `sync -f "$1"`, s.dir)
 			tar := shell(b, `tar -C "$1" -cf - fen | zstd -q -1 -T0 -f -o "$2" && sync -f "$2"`, filepath.Dir(world),
 				packed)
 			same, held, _ := s.backup("north")
 			add("unchanged-ratio", same/tar)
 			add("unchanged-held-s", held)
-			changed(b, world, random, 10_000_000)
+			changed(b, world, random, int64(size(10_000_000, 10_000)))
 			shell(b, `sync -f "$1"`, s.dir)
 			played, held, _ := s.backup("north")
 			add("changed-ratio", played/tar)
@@ -146,8 +146,8 @@ func BenchmarkHundredBackups(b *testing.B) {
 	for b.Loop() {
 		s.backup("north")
 		one = sizeOf(b, filepath.Join(s.dir, "data", "vault"))
-		for range 99 {
-			changed(b, world, random, 10_100_000)
+		for range size(99, 2) {
+			changed(b, world, random, int64(size(10_100_000, 10_100)))
 			_, _, made := s.backup("north")
 			require.False(b, made.Worlds[0].AsBefore)
 		}
@@ -195,12 +195,12 @@ func BenchmarkFarBackup1GB(b *testing.B) {
 	}
 	b.Run("files-alone", func(b *testing.B) {
 		s := startFar(b, farhost.Shape{FilesOnly: true}, roundTrip)
-		world := played(s, 256, 4<<20)
+		world := played(s, size(256, 4), size(4<<20, 4<<10))
 		for b.Loop() {
 			first, _, _ := s.backup("fen")
 			theirs := s.sftp("get -r " + world + " " + filepath.Join(s.dir, "by-sftp") + "\n")
 			same, _, _ := s.backup("fen")
-			changed(b, world, rand.New(rand.NewPCG(5, 6)), 10_000_000)
+			changed(b, world, rand.New(rand.NewPCG(5, 6)), int64(size(10_000_000, 10_000)))
 			again, _, _ := s.backup("fen")
 			b.ReportMetric(theirs, "sftp-s")
 			b.ReportMetric(first/theirs, "first-ratio")
@@ -215,13 +215,13 @@ func BenchmarkFarBackup1GB(b *testing.B) {
 			ctx := context.Background()
 			_, err := s.api.StopServer(ctx, "fen", wire.StopServer{})
 			require.NoError(b, err)
-			world := played(s, 2000, 512<<10)
+			world := played(s, size(2000, 20), size(512<<10, 512))
 			_, err = s.api.StartServer(ctx, "fen", wire.StartServer{})
 			require.NoError(b, err)
 			for b.Loop() {
 				_, first, _ := s.backup("fen")
 				_, same, _ := s.backup("fen")
-				changed(b, world, rand.New(rand.NewPCG(7, 8)), 10_000_000)
+				changed(b, world, rand.New(rand.NewPCG(7, 8)), int64(size(10_000_000, 5_000)))
 				_, again, _ := s.backup("fen")
 				b.ReportMetric(first, "first-held-s")
 				b.ReportMetric(same, "unchanged-held-s")

@@ -57,10 +57,8 @@ func start(b *testing.B, before func(dir, database string), settings ...string) 
 	b.Cleanup(func() { _ = pg.Stop() })
 	database, err := pg.Database(ctx, "bench")
 	require.NoError(b, err)
-	bin := filepath.Join(dir, "bin")
-	require.NoError(b, os.Mkdir(bin, 0o755))
-	out, err := exec.Command("go", "build", "-o", bin+"/", "reshard/cmd/...").CombinedOutput()
-	require.NoError(b, err, string(out))
+	bin, err := programs()
+	require.NoError(b, err)
 	before(dir, database)
 	s := &bundle{b: b, dir: dir, tool: filepath.Join(bin, "standin")}
 	s.cmd = exec.Command(filepath.Join(bin, "reshard"), "serve", "--data", filepath.Join(dir, "data"), "--database",
@@ -197,18 +195,21 @@ func median(v []float64) float64 {
 // stopping and starting, in the kinds of changeover that move a world, and the copy
 // that stop-copy-start by hand does with cp -a in the same place.
 func BenchmarkStopWindow(b *testing.B) {
-	for _, size := range []struct {
+	for _, world := range []struct {
 		name  string
 		tiles int
 	}{{"16MB", 16}, {"256MB", 256}, {"2GB", 2048}} {
-		b.Run(size.name, func(b *testing.B) {
+		if tiny && world.tiles > 16 {
+			continue
+		}
+		b.Run(world.name, func(b *testing.B) {
 			s := setup(b)
 			root := s.server("north", "winter")
 			other := s.server("south", "south")
 			dir := filepath.Join(s.dir, "made")
 			require.NoError(b, os.Mkdir(dir, 0o755))
 			require.NoError(b, quarrymoss.Make(filepath.Join(dir, "fen"),
-				quarrymoss.Options{Title: "Fen", Seed: 2, Tiles: size.tiles, TileBytes: 1 << 20}))
+				quarrymoss.Options{Title: "Fen", Seed: 2, Tiles: world.tiles, TileBytes: size(1<<20, 1<<10)}))
 			stored := s.send(dir, "fen")
 			ours := map[string][]float64{}
 			var cp []float64
@@ -225,7 +226,7 @@ func BenchmarkStopWindow(b *testing.B) {
 				require.NoError(b, os.RemoveAll(filepath.Join(other, ".reshard")))
 			}
 			for b.Loop() {
-				for range 3 {
+				for range rounds {
 					put := took("put", s.do(wire.Wish{Kind: plan.Put, World: "fen", Server: "north"}))
 					undo(took("clone", s.do(wire.Wish{
 						Kind:    plan.Clone,
@@ -248,7 +249,7 @@ func BenchmarkStopWindow(b *testing.B) {
 					s.do(wire.Wish{Kind: plan.Undo, Undoes: beside.ID})
 					clear()
 				}
-				for range 3 {
+				for range rounds {
 					to := filepath.Join(root, "worlds", "copied")
 					begun := time.Now()
 					out, err := exec.Command("cp", "-a", filepath.Join(dir, "fen"), to).CombinedOutput()
@@ -285,10 +286,10 @@ func arrivalWorld(b *testing.B, dir string) {
 		}
 		require.NoError(b, os.WriteFile(filepath.Join(dir, "fen", "ground", name), data, 0o644))
 	}
-	for i := range 130 {
-		fill(fmt.Sprintf("large.%d.qt", i), 7_600_000)
+	for i := range size(130, 2) {
+		fill(fmt.Sprintf("large.%d.qt", i), size(7_600_000, 76_000))
 	}
-	for i := range 2000 {
+	for i := range size(2000, 20) {
 		fill(fmt.Sprintf("small.%d.qt", i), 12_000)
 	}
 }
@@ -304,7 +305,7 @@ func BenchmarkArrival1GB(b *testing.B) {
 	packDir(b, dir, "fen", zip)
 	var ratios, ours, theirs []float64
 	for b.Loop() {
-		for i := range 3 {
+		for i := range rounds {
 			out := filepath.Join(s.dir, "unzipped")
 			begun := time.Now()
 			said, err := exec.Command("sh", "-c", `unzip -q "$0" -d "$1" && sync -f "$1"`, zip, out).CombinedOutput()

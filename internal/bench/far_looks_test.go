@@ -26,7 +26,7 @@ func BenchmarkFarLooks(b *testing.B) {
 	for _, shape := range farShapes {
 		b.Run(shape.name, func(b *testing.B) {
 			s := startFar(b, shape.Shape, 50*time.Millisecond)
-			_, stored := s.world("fen", 2000, 600)
+			_, stored := s.world("fen", size(2000, 20), 600)
 			ctx := context.Background()
 			for b.Loop() {
 				var heads, asked, looks []float64

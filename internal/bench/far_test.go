@@ -176,7 +176,7 @@ func BenchmarkFarStaging(b *testing.B) {
 	for _, shape := range farShapes {
 		b.Run(shape.name+"/300x6kB-at-50ms", func(b *testing.B) {
 			s := startFar(b, shape.Shape, roundTrip)
-			made, stored := s.world("fen", 300, 5200)
+			made, stored := s.world("fen", size(300, 10), 5200)
 			for b.Loop() {
 				ours, _ := s.placed(stored.ID, "fen", nil)
 				theirs, eight := s.sftp(s.putAll(made)), s.sftp(s.shared(made)...)
@@ -188,7 +188,7 @@ func BenchmarkFarStaging(b *testing.B) {
 		})
 		b.Run(shape.name+"/1GB", func(b *testing.B) {
 			s := startFar(b, shape.Shape, 0)
-			made, stored := s.world("fen", 1024, 1<<20)
+			made, stored := s.world("fen", size(1024, 101), size(1<<20, 1<<10))
 			for b.Loop() {
 				ours, _ := s.placed(stored.ID, "fen", nil)
 				theirs := s.sftp(s.putAll(made))
@@ -219,9 +219,12 @@ func (s *far) thereAndBack(choices map[string]string) {
 // BenchmarkFarStopWindow measures our part of the stop window at a round trip of 50 ms.
 func BenchmarkFarStopWindow(b *testing.B) {
 	for _, tiles := range []int{16, 256, 2048} {
+		if tiny && tiles > 16 {
+			continue
+		}
 		b.Run(fmt.Sprintf("%dMB", tiles), func(b *testing.B) {
 			s := startFar(b, farhost.Shape{}, 50*time.Millisecond)
-			s.world("fen", tiles, 1<<20)
+			s.world("fen", tiles, size(1<<20, 1<<10))
 			for b.Loop() {
 				s.thereAndBack(nil)
 			}

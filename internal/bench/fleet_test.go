@@ -61,7 +61,7 @@ func repeat(n int, do func()) []time.Duration {
 // A service with 2,000 stopped servers: how long until all have been looked at once after
 // a start, and how long a list takes then, while they are looked at again and again.
 func BenchmarkServers2000(b *testing.B) {
-	const n = 2000
+	n := size(2000, 20)
 	for b.Loop() {
 		b.StopTimer()
 		s := start(b, func(dir, database string) { manyServers(b, dir, database, n) })
@@ -79,13 +79,13 @@ func BenchmarkServers2000(b *testing.B) {
 			time.Sleep(100 * time.Millisecond)
 		}
 		b.ReportMetric(time.Since(begun).Seconds(), "s-first-picture")
-		page := repeat(300, func() {
+		page := repeat(size(300, 3), func() {
 			_, err := s.api.Servers(ctx, wire.ServerQuery{Part: wire.Part{Limit: 100}})
 			require.NoError(b, err)
 		})
 		b.ReportMetric(percentile(page, 50), "ms-page-of-100-p50")
 		b.ReportMetric(percentile(page, 95), "ms-page-of-100-p95")
-		all := repeat(30, func() {
+		all := repeat(size(30, 3), func() {
 			_, err := s.api.Servers(ctx, wire.ServerQuery{})
 			require.NoError(b, err)
 		})
@@ -103,7 +103,7 @@ func BenchmarkSheet300Saves(b *testing.B) {
 		root := filepath.Join(s.dir, "servers", "many")
 		require.NoError(b, quarrymoss.MakeServer(root, quarrymoss.Config{Version: "2.5.1", Kind: "plain"}, "w0", 1, 0))
 		old := time.Now().Add(-time.Hour)
-		for i := range 300 {
+		for i := range size(300, 5) {
 			at := filepath.Join(root, "worlds", fmt.Sprintf("w%d", i))
 			require.NoError(b, quarrymoss.Make(at, quarrymoss.Options{Title: "W", Seed: 1, Tiles: 16, TileBytes: 500}))
 			require.NoError(b, filepath.WalkDir(at, func(p string, _ os.DirEntry, err error) error {
@@ -129,12 +129,12 @@ func BenchmarkSheet300Saves(b *testing.B) {
 		facts := func() {
 			got, err := s.api.Server(ctx, "many")
 			require.NoError(b, err)
-			require.Len(b, got.Facts.Worlds, 300)
+			require.Len(b, got.Facts.Worlds, size(300, 5))
 		}
 		b.ReportMetric(percentile(repeat(1, sheet), 50), "ms-sheet-first")
-		b.ReportMetric(percentile(repeat(30, sheet), 95), "ms-sheet-warm-p95")
+		b.ReportMetric(percentile(repeat(size(30, 3), sheet), 95), "ms-sheet-warm-p95")
 		b.ReportMetric(percentile(repeat(1, facts), 50), "ms-all-worlds-first")
-		b.ReportMetric(percentile(repeat(30, facts), 95), "ms-all-worlds-warm-p95")
+		b.ReportMetric(percentile(repeat(size(30, 3), facts), 95), "ms-all-worlds-warm-p95")
 	}
 }
 
@@ -147,7 +147,7 @@ func BenchmarkWatchers(b *testing.B) {
 		ctx := context.Background()
 		s.server("north", "winter")
 		require.NoError(b, quarrymoss.Make(filepath.Join(s.dir, "fen"),
-			quarrymoss.Options{Title: "Fen", Seed: 3, Version: "2.5.1", Tiles: 256, TileBytes: 1 << 20}))
+			quarrymoss.Options{Title: "Fen", Seed: 3, Version: "2.5.1", Tiles: size(256, 4), TileBytes: size(1<<20, 1<<10)}))
 		copied := s.send(s.dir, "fen")
 		b.StartTimer()
 		watched := func(watchers int) float64 {
@@ -175,7 +175,7 @@ func BenchmarkWatchers(b *testing.B) {
 			return asked
 		}
 		watched(1) // what the vault looks up once is known afterwards
-		one, fifty := watched(1), watched(50)
+		one, fifty := watched(1), watched(size(50, 3))
 		b.ReportMetric(one, "statements-1-watcher")
 		b.ReportMetric(fifty, "statements-50-watchers")
 		b.ReportMetric(fifty/one, "ratio")

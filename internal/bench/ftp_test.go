@@ -73,7 +73,7 @@ func BenchmarkFTP(b *testing.B) {
 	} {
 		b.Run(c.name, func(b *testing.B) {
 			s, a := startFTP(b, c.shape, roundTrip, c.rented)
-			made, stored := s.world("fen", 300, 5200)
+			made, stored := s.world("fen", size(300, 10), 5200)
 			for b.Loop() {
 				ours, _ := s.placed(stored.ID, "fen", nil)
 				b.ReportMetric(ours, "ours-s")
@@ -179,9 +179,12 @@ func BenchmarkFTPStopWindow(b *testing.B) {
 		b.Skip("a real FTP server needs vsftpd and root")
 	}
 	for _, tiles := range []int{16, 256} {
+		if tiny && tiles > 16 {
+			continue
+		}
 		b.Run(fmt.Sprintf("%dMB", tiles), func(b *testing.B) {
 			s, _ := startFTP(b, farhost.FTPShape{TLS: account.Explicit}, 50*time.Millisecond, false)
-			s.world("fen", tiles, 1<<20)
+			s.world("fen", tiles, size(1<<20, 1<<10))
 			for b.Loop() {
 				s.thereAndBack(nil)
 			}

@@ -23,10 +23,10 @@ func BenchmarkPicture2000(b *testing.B) {
 	require.NoError(b, os.Mkdir(dir, 0o755))
 	var took []float64
 	for b.Loop() {
-		for i := range 3 {
+		for i := range rounds {
 			name := fmt.Sprintf("fen%d-%d", len(took), i)
 			require.NoError(b, quarrymoss.Make(filepath.Join(dir, name),
-				quarrymoss.Options{Title: name, Seed: int64(100*len(took) + i + 1), Tiles: 2000, TileBytes: 12_000}))
+				quarrymoss.Options{Title: name, Seed: int64(100*len(took) + i + 1), Tiles: size(2000, 20), TileBytes: size(12_000, 1200)}))
 			stored := s.send(dir, name)
 			begun := time.Now()
 			body, err := s.api.Picture(context.Background(), stored.ID, false)

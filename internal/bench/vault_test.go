@@ -104,7 +104,7 @@ func BenchmarkVault1GB(b *testing.B) {
 	add := func(name string, v float64) { figures[name] = append(figures[name], v) }
 	round := 0
 	for b.Loop() {
-		for range 3 {
+		for range rounds {
 			round++
 			database, err := pg.Database(ctx, "bench"+strings.Repeat("x", round))
 			require.NoError(b, err)

@@ -5,10 +5,13 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -342,41 +345,75 @@ func (b *bundle) assertOneWholeWorld(before, now map[string]map[string]string, c
 	}
 }
 
+// killPoints names the points of each kind of changeover, as a run that lives passes them. With RESHARD_EVERY_POINT each
+// kind is run once more, and the list has to be what is seen; with RESHARD_UPDATE too it becomes that.
+func killPoints(t *testing.T) map[string][]string {
+	t.Helper()
+	const file = "testdata/kill-points.json"
+	var golden map[string][]string
+	data, err := os.ReadFile(file)
+	require.NoError(t, err)
+	require.NoError(t, json.Unmarshal(data, &golden))
+	if os.Getenv("RESHARD_EVERY_POINT") == "" {
+		return golden
+	}
+	seen := map[string][]string{}
+	var mu sync.Mutex
+	t.Run("points", func(t *testing.T) {
+		gate := make(chan struct{}, atOnce)
+		for kind := range killKinds {
+			t.Run(kind, func(t *testing.T) {
+				t.Parallel()
+				gate <- struct{}{}
+				defer func() { <-gate }()
+				points, died := killRun(t, kind, 0)
+				require.False(t, died)
+				mu.Lock()
+				defer mu.Unlock()
+				for _, p := range points {
+					_, name, _ := strings.Cut(p, " ")
+					seen[kind] = append(seen[kind], name)
+				}
+			})
+		}
+	})
+	if os.Getenv("RESHARD_UPDATE") != "" {
+		data, err := json.MarshalIndent(seen, "", " ")
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(file, append(data, '\n'), 0o644))
+		return seen
+	}
+	require.Equal(t, golden, seen, "run it with RESHARD_UPDATE=1 when that is meant")
+	return seen
+}
+
 // SIGKILL at each journal write and inside of each step, in every kind of changeover:
 // the next start finishes or takes back. With RESHARD_EVERY_POINT all points are
-// tried, which takes long; without it every twenty-fourth, and in memory all of them are
-// (package changeover).
+// tried, which takes long; without it every sixtieth, and in memory all of them are
+// (package executor).
 func TestKilledInEveryKind(t *testing.T) {
 	stride := 60
 	if os.Getenv("RESHARD_EVERY_POINT") != "" {
 		stride = 1
 	}
+	points := killPoints(t)
+	require.Len(t, points, len(killKinds), "a kind is missing: make crash")
 	var tried atomic.Int64
 	t.Run("kinds", func(t *testing.T) {
 		gate := make(chan struct{}, atOnce)
-		offset := 0
-		for kind := range killKinds {
-			offset++
-			t.Run(kind, func(t *testing.T) {
-				t.Parallel()
-				points, died := func() ([]string, bool) { // a run that fails gives its place back too
+		for offset, kind := range slices.Sorted(maps.Keys(killKinds)) {
+			names := points[kind]
+			require.Greater(t, len(names), 8)
+			for n := 1 + (offset*5)%min(stride, len(names)); n <= len(names); n += stride {
+				t.Run(fmt.Sprintf("%s/point %d %s", kind, n, names[n-1]), func(t *testing.T) {
+					t.Parallel()
 					gate <- struct{}{}
 					defer func() { <-gate }()
-					return killRun(t, kind, 0)
-				}()
-				require.False(t, died)
-				require.Greater(t, len(points), 8)
-				for n := 1 + offset%stride; n <= len(points); n += stride {
-					t.Run(fmt.Sprintf("point %s", points[n-1]), func(t *testing.T) {
-						t.Parallel()
-						gate <- struct{}{}
-						defer func() { <-gate }()
-						_, died := killRun(t, kind, int64(n))
-						assert.True(t, died, "it was to die at this point")
-						tried.Add(1)
-					})
-				}
-			})
+					_, died := killRun(t, kind, int64(n))
+					assert.True(t, died, "it was to die at this point")
+					tried.Add(1)
+				})
+			}
 		}
 	})
 	t.Logf("%d points tried", tried.Load())

@@ -199,9 +199,9 @@ func (r *reader) file(name string) ([]byte, error) {
 	}
 }
 
-// slept tells how long and how often the one thread of a process has run that is not running now; "" for any other. What
-// a thread has run in the time slice that it is in may not have been added yet, so it has to be seen asleep: between two
-// readings that agree.
+// slept tells how long and how often the one thread of a process has run that is not running now; "" for any other.
+// What a thread has run in the time slice that it is in may not have been added yet, so it has to be seen asleep:
+// between two readings that agree.
 func (r *reader) slept(pid int) string {
 	ran := string(r.ran(pid, 0))
 	const threads = 17 // of the fields from the state on

@@ -77,7 +77,8 @@ func TestWhoGivesUpDoesNotWaitForALook(t *testing.T) {
 	assert.Equal(t, 2, n)
 }
 
-// A process that has not run since the last look is not read again. Whatever it does is seen at the next one all the same.
+// A process that has not run since the last look is not read again. Whatever it does is seen at the next one all the
+// same.
 func TestWhatSleepersDoIsSeenAtOnce(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()

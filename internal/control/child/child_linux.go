@@ -179,14 +179,16 @@ func (c *Child) Start(ctx context.Context) error {
 	}
 	defer console.Close() //nolint:errcheck // the process has its own handle
 	run := fmt.Sprintf("%019d", time.Now().UnixNano())
+	// The mark comes before the log, which makes the run one that others look at: without it they would take what earlier
+	// runs have written to the server's own log for this one's.
+	if err := c.markLog(run); err != nil {
+		return errors.Join(err, removeIfThere(c.runFile(run, ".from")))
+	}
 	log, err := os.OpenFile(c.runFile(run, ".log"), os.O_CREATE|os.O_EXCL|os.O_WRONLY|os.O_APPEND, 0o600)
 	if err != nil {
-		return fmt.Errorf("open log: %w", err)
+		return errors.Join(fmt.Errorf("open log: %w", err), removeIfThere(c.runFile(run, ".from")))
 	}
 	defer log.Close() //nolint:errcheck // the process has its own handle
-	if err := c.markLog(run); err != nil {
-		return errors.Join(err, c.dropRun(run))
-	}
 	cmd, err := startOnceWritten(ctx, func() *exec.Cmd {
 		cmd := exec.Command(program, c.spec.Command.Args[1:]...)
 		cmd.Dir, cmd.Env = c.spec.Command.Dir, c.environment(run)
@@ -312,6 +314,11 @@ func (c *Child) Look(ctx context.Context) (control.Sight, error) {
 	if len(runs) > 0 {
 		last = runs[len(runs)-1]
 	}
+	// What is known of the last run is read before its process is looked at: one that begins meanwhile is not taken for
+	// one that has ended.
+	c.mu.Lock()
+	reaped, fresh := c.reaped[last], time.Since(c.absent) < absence
+	c.mu.Unlock()
 	for _, run := range slices.Backward(runs) {
 		id, ok := c.written(run)
 		if !ok {
@@ -326,9 +333,6 @@ func (c *Child) Look(ctx context.Context) (control.Sight, error) {
 		}
 	}
 	seen := control.Sight{Run: last, Evidence: life.Absent}
-	c.mu.Lock()
-	reaped, fresh := c.reaped[last], time.Since(c.absent) < absence
-	c.mu.Unlock()
 	if reaped != nil {
 		// It is dead, so how it ended is about to be known: wait for that.
 		select {

@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -518,6 +519,46 @@ func TestWhatIsPrintedBesideALog(t *testing.T) {
 		return enough
 	})
 	require.ErrorIs(t, err, enough)
+}
+
+// Whoever looks while a server is being started never takes what an earlier run has written to the server's own log for
+// what this one says.
+func TestAnEarlierRunsLogIsNotThisOnes(t *testing.T) {
+	t.Parallel()
+	ctx := context.Background()
+	dir := t.TempDir()
+	text := "sleep 0.02; mv server.log last.log 2>/dev/null; n=$(cat count 2>/dev/null || echo 0); echo $((n+1)) > count\n" +
+		"echo \"opening world \\\"w$n\\\"\" >> server.log; echo 'ready on port 1' >> server.log\n" +
+		"while :; do sleep 1; done\n"
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "run"), []byte("#!/bin/sh\n"+text), 0o755))
+	d := open(t, dir, func(s *child.Spec) { s.LogFile = "server.log" })
+	p := profile(t)
+	p.Server.Waits.Settle = time.Millisecond
+	c := control.New("north", d, p)
+	over := make(chan struct{})
+	var looking sync.WaitGroup
+	for range 2 {
+		looking.Go(func() {
+			for {
+				select {
+				case <-over:
+					return
+				case <-time.After(100 * time.Microsecond):
+					c.Status(ctx)
+				}
+			}
+		})
+	}
+	for n := range 40 {
+		_, err := c.Start(ctx)
+		require.NoError(t, err)
+		require.Equal(t, fmt.Sprintf("w%d", n), c.Status(ctx).Opened)
+		require.NoError(t, d.Signal(ctx, control.Kill))
+		require.Eventually(t, func() bool { return c.Status(ctx).State == life.Stopped }, 5*time.Second,
+			time.Millisecond)
+	}
+	close(over)
+	looking.Wait()
 }
 
 // What is printed beside a log while a server runs is shown once, also when more came than is kept of it.
