@@ -192,7 +192,7 @@ func (b *Backups) settle(ctx context.Context) error {
 			state = *r.Changeover
 		}
 		switch s := plan.State(state); {
-		case s.Open() && s != plan.Held:
+		case s.Open() && s != plan.Held, r.ChangeoverID != nil && b.with.Changeovers.UnderWay(*r.ChangeoverID):
 			continue
 		case s == plan.Done:
 			_, err = b.with.Records.EndBackup(ctx, r.ID, records.BackupDone, nil, b.now())

@@ -98,6 +98,14 @@ func (co *Changeovers) latest(id int64) (plan.Progress, bool) {
 	return u.progress.By(time.Now()), true
 }
 
+// UnderWay reports whether this life of the service carries a changeover out: its end may be in the journal, and
+// [Changeovers.Ended] is still to be told of it.
+func (co *Changeovers) UnderWay(id int64) bool {
+	co.board.mu.Lock()
+	defer co.board.mu.Unlock()
+	return co.board.now[id] != nil
+}
+
 // cancelled cancels a changeover that is under way; false when it is not here.
 func (co *Changeovers) cancelled(id int64) bool {
 	co.board.mu.Lock()

@@ -5,6 +5,7 @@ package e2e
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/base64"
@@ -172,6 +173,8 @@ type bundle struct {
 	lease time.Duration
 	// clock is the machine's, by which ages count.
 	clock func() time.Time
+	// rulePace is how often it looks at rules and at backups that have ended; 0: 300 ms.
+	rulePace time.Duration
 	// disk tells free and all bytes of the data folder's disk; nil: plenty.
 	disk func() (free, total int64, err error)
 }
@@ -260,7 +263,7 @@ func (b *bundle) config() cli.ServeConfig {
 		Limits:        b.limits,
 		Games:         b.games,
 		GamesOverride: b.gamesOverride,
-		RulePace:      300 * time.Millisecond,
+		RulePace:      cmp.Or(b.rulePace, 300*time.Millisecond),
 		Clock:         b.clock,
 		Disk: func() (int64, int64, error) {
 			if b.disk != nil {

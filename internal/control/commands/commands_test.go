@@ -333,7 +333,7 @@ case $verb in
 show)
 	echo LoadState=loaded; echo "InvocationID=$id"; echo "MainPID=$pid"
 	echo "ExecMainStartTimestamp=@$(cat "$dir/since" 2>/dev/null)"
-	if [ -n "$pid" ] && kill -0 "$pid" 2>/dev/null && [ ! -e "$dir/exit" ]; then echo ActiveState=active; exit; fi
+	if [ -n "$pid" ] && [ ! -e "$dir/exit" ]; then echo ActiveState=active; exit; fi # the manager knows how it ended
 	echo ActiveState=inactive
 	[ -e "$dir/exit" ] || exit 0
 	code=$(cut -d' ' -f1 "$dir/exit")
@@ -344,7 +344,7 @@ start)
 	id=$(date +%%s%%N); echo $id > "$dir/id"; date +%%s > "$dir/since"; rm -f "$dir/exit" "$dir/pid"
 	[ -x "$dir/run" ] || { echo "Unit failed" >&2; rm -f "$dir/id"; exit 1; }
 	( "$dir/run" < "$dir/in" > "$dir/$id.log" 2>&1 & pid=$!; echo $pid > "$dir/pid"; wait $pid
-	  echo "$? $(date +%%s)" > "$dir/exit" ) > /dev/null 2>&1 < /dev/null &
+	  echo "$? $(date +%%s)" > "$dir/ended"; mv "$dir/ended" "$dir/exit" ) > /dev/null 2>&1 < /dev/null &
 	while [ ! -s "$dir/pid" ]; do sleep 0.01; done;;
 stop) kill -TERM "$pid";;
 kill) kill -s "${sig#SIG}" "$pid";;
