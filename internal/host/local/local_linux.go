@@ -2,9 +2,7 @@
 package local
 
 import (
-	"bufio"
 	"context"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -13,7 +11,6 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
-	"slices"
 	"strconv"
 	"strings"
 
@@ -117,46 +114,5 @@ func (machine) Addresses(context.Context) ([]netip.Addr, error) {
 	return out, nil
 }
 
-// Bound implements host.Net, out of the kernel's tables (proc(5), /proc/net/tcp).
-func (machine) Bound(_ context.Context, port uint16) ([]netip.Addr, error) {
-	var out []netip.Addr
-	read := 0
-	for _, table := range []struct{ file, state string }{{"tcp", "0A"}, {"tcp6", "0A"}, {"udp", "07"}, {"udp6", "07"}} {
-		f, err := os.Open("/proc/net/" + table.file)
-		if err != nil {
-			continue
-		}
-		read++
-		for lines := bufio.NewScanner(f); lines.Scan(); {
-			fields := strings.Fields(lines.Text())
-			if len(fields) < 4 || fields[3] != table.state {
-				continue
-			}
-			if ip, p, ok := kernelAddress(fields[1]); ok && p == port && !slices.Contains(out, ip) {
-				out = append(out, ip)
-			}
-		}
-		_ = f.Close() // only read
-	}
-	if read == 0 {
-		return nil, fault.New(fault.Refused, "look at", "/proc/net",
-			"the kernel's tables of connections cannot be read")
-	}
-	return out, nil
-}
-
-// kernelAddress reads "0100007F:1F90": words of 32 bits in the machine's own order,
-// little-endian here, and a port.
-func kernelAddress(text string) (netip.Addr, uint16, bool) {
-	hostText, portText, ok := strings.Cut(text, ":")
-	raw, err := hex.DecodeString(hostText)
-	port, perr := strconv.ParseUint(portText, 16, 16)
-	if !ok || err != nil || perr != nil || len(raw)%4 != 0 {
-		return netip.Addr{}, 0, false
-	}
-	for i := 0; i < len(raw); i += 4 {
-		raw[i], raw[i+1], raw[i+2], raw[i+3] = raw[i+3], raw[i+2], raw[i+1], raw[i]
-	}
-	ip, ok := netip.AddrFromSlice(raw)
-	return ip.Unmap(), uint16(port), ok
-}
+// Bound implements host.Net.
+func (machine) Bound(_ context.Context, port uint16) ([]netip.Addr, error) { return bound(port) }
