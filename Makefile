@@ -48,7 +48,7 @@ MEASURING := TestNoFileCostsMoreThanItIsWorth
 
 test-go:
 	$(TESTRUN) $(GO) test -timeout 15m -run $(MEASURING) ./internal/e2e
-	$(TESTRUN) $(GO) test -timeout 25m -parallel 8 -skip $(MEASURING) ./...
+	$(TESTRUN) $(GO) test -timeout 25m -parallel 12 -skip $(MEASURING) ./...
 
 test-console: build
 	cd web && $(GO) run ../scripts/testrun -alone npx vitest run

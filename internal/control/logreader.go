@@ -26,18 +26,21 @@ type logReader struct {
 	tail    []string // the last lines
 	// over says that it was read to its end when its process was gone: nothing more comes.
 	over bool
+	buf  []byte // what is read into
 }
 
 // read reads on in the log of a run. An error leaves what was read before.
 func (l *logReader) read(ctx context.Context, d Driver, run string, p *game.Profile) error {
 	if run != l.run {
-		*l = logReader{run: run}
+		*l = logReader{run: run, buf: l.buf}
 	}
 	if run == "" {
 		return nil
 	}
-	buf := make([]byte, 32<<10)
-	for {
+	if l.buf == nil {
+		l.buf = make([]byte, 32<<10)
+	}
+	for buf := l.buf; ; {
 		n, err := d.ReadLog(ctx, run, buf, l.offset)
 		if err != nil || n == 0 {
 			return err

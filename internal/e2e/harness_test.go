@@ -21,6 +21,7 @@ import (
 	"os/signal"
 	"path/filepath"
 	"regexp"
+	"runtime/debug"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -63,6 +64,7 @@ func TestMain(m *testing.M) {
 }
 
 func run(m *testing.M) int {
+	debug.SetGCPercent(400) // there is memory, and what is collected is what many services throw away
 	alone := testdir.Watch()
 	dir, err := testdir.New("reshard-e2e-")
 	if err != nil {

@@ -1,6 +1,7 @@
 package farhost
 
 import (
+	"bytes"
 	"net"
 	"sync"
 	"time"
@@ -154,11 +155,10 @@ func (p *Line) pass(to, from net.Conn, towards bool) {
 	queue := make(chan parcel, 4096)
 	go func() {
 		defer close(queue)
-		for {
-			buf := make([]byte, 64<<10)
+		for buf := make([]byte, 64<<10); ; {
 			n, err := from.Read(buf)
 			if n > 0 {
-				queue <- parcel{buf[:n], time.Now().Add(p.half)}
+				queue <- parcel{bytes.Clone(buf[:n]), time.Now().Add(p.half)}
 			}
 			if err != nil {
 				return

@@ -21,7 +21,8 @@ import (
 type Processes struct {
 	proc  procfs
 	looks shared[[]resident]
-	known map[int]resident // by number; of the look under way, and there is one at a time
+	read  *reader          // of the look under way, and there is one at a time
+	known map[int]resident // by number, likewise
 	most  int              // how many of the known have a file kept open
 }
 
@@ -39,7 +40,10 @@ var Machine = sync.OnceValue(func() *Processes {
 const mostKept = 16_384
 
 // NewProcesses looks at the processes that the kernel, or something in its place, tells of in a folder (proc(5)).
-func NewProcesses(proc string) *Processes { return &Processes{proc: procfs(proc)} }
+func NewProcesses(proc string) *Processes {
+	p := procfs(proc)
+	return &Processes{proc: p, read: &reader{proc: p, buf: make([]byte, 64<<10)}}
+}
 
 // shared answers a question for several who ask at the same time.
 type shared[T any] struct {
@@ -123,7 +127,7 @@ func (p *Processes) Look(ctx context.Context) ([]resident, error) {
 		if err != nil {
 			return nil, err
 		}
-		r := newReader(p.proc)
+		r := p.read
 		out, known := make([]resident, 0, len(all)), make(map[int]resident, len(all))
 		kept := 0
 		for _, pid := range all {
@@ -164,8 +168,6 @@ type reader struct {
 	proc procfs
 	buf  []byte
 }
-
-func newReader(p procfs) *reader { return &reader{proc: p, buf: make([]byte, 64<<10)} }
 
 func (r *reader) path(pid int, name string) string {
 	return string(r.proc) + "/" + strconv.Itoa(pid) + "/" + name
