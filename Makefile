@@ -5,7 +5,7 @@ GO ?= go
 CONSOLE := web/dist/console/index.html
 CONSOLE_SOURCES := $(shell find web/src web/index.html web/vite.config.ts web/package-lock.json -type f 2>/dev/null)
 
-.PHONY: help build demo demo-reset test test-go test-console lint race fuzz clients crash faults endurance bench api screenshots setup-demo setup-test clean
+.PHONY: help build release demo demo-reset test quick test-go test-console lint lint-go lint-web race fuzz clients crash faults endurance bench api screenshots setup-demo setup-test clean
 
 help: ## this list
 	@awk -F ':.*## ' '/^[a-z-]+:.*## / {printf "  make %-14s %s\n", $$1, $$2}' Makefile
@@ -30,7 +30,16 @@ $(CONSOLE): web/node_modules/.installed $(CONSOLE_SOURCES)
 	cd web && npx vite build --logLevel warn
 
 build: $(CONSOLE) ## the binaries, with the console inside, in bin/
-	$(GO) build -o bin/ ./cmd/...
+	$(GO) build -ldflags '$(SMALL)' -o bin/ ./cmd/...
+
+# Without a table of symbols and without what debuggers read.
+SMALL := -s -w
+
+release: $(CONSOLE) ## the program as it is given away: small, and the same whoever builds it, in bin/release/
+	$(GO) build -trimpath -ldflags '$(SMALL)' -o bin/release/ ./cmd/reshard
+	GOOS=windows GOARCH=amd64 $(GO) build -trimpath -ldflags '$(SMALL)' -o bin/release/reshard.exe ./cmd/reshard
+	GOOS=darwin GOARCH=arm64 $(GO) build -trimpath -ldflags '$(SMALL)' -o bin/release/reshard-macos ./cmd/reshard
+	@ls -l bin/release
 
 demo: setup-demo build ## a service with made-up servers and worlds; Ctrl-C ends it
 	@bin/reshard demo --data .demo
@@ -38,7 +47,12 @@ demo: setup-demo build ## a service with made-up servers and worlds; Ctrl-C ends
 demo-reset: ## forget what was done in the demo
 	@scripts/demo-reset.sh
 
-test: setup-test build lint test-go test-console ## everything
+test: setup-test build lint test-go test-console ## everything (10 minutes on 2 cores)
+
+quick: setup-test build ## lint and unit tests, without the whole service (90 seconds)
+	@$(MAKE) --no-print-directory -j2 lint-go lint-web
+	$(TESTRUN) $(GO) test -short $$($(GO) list ./... | grep -v -e internal/e2e -e internal/bench)
+	cd web && npx vitest run --dir src
 
 # Temporary files in memory, one PostgreSQL for all packages, and nothing of the machine's own changed.
 TESTRUN := $(GO) run ./scripts/testrun
@@ -48,17 +62,23 @@ MEASURING := TestNoFileCostsMoreThanItIsWorth
 
 test-go:
 	$(TESTRUN) $(GO) test -timeout 15m -run $(MEASURING) ./internal/e2e
-	$(TESTRUN) $(GO) test -timeout 25m -parallel 12 -skip $(MEASURING) ./...
+	$(TESTRUN) $(GO) test -timeout 25m -parallel 24 -skip $(MEASURING) ./...
+	RESHARD_BENCH=tiny $(TESTRUN) $(GO) test -timeout 5m -run '^$$' -bench . -benchtime 1x ./internal/bench > /dev/null
 
 test-console: build
 	cd web && $(GO) run ../scripts/testrun -alone npx vitest run
 
-lint: $(CONSOLE)
-	@test -z "$$(gofmt -l cmd internal games web/*.go)" || { gofmt -l cmd internal games web/*.go; echo "run gofmt -w on these"; exit 1; }
+lint:
+	@$(MAKE) --no-print-directory -j2 lint-go lint-web
+
+lint-go: $(CONSOLE)
+	@test -z "$$(gofmt -l cmd internal games scripts web/*.go)" || { gofmt -l cmd internal games scripts web/*.go; echo "run gofmt -w on these"; exit 1; }
 	$(GO) run ./scripts/columns cmd games internal scripts web/embed.go
 	$(GO) vet ./...
 	$(GO) tool staticcheck ./...
 	GOOS=windows GOARCH=amd64 $(GO) build -o /dev/null ./cmd/reshard
+
+lint-web: web/node_modules/.installed
 	cd web && npx tsc --noEmit && npx prettier --check --log-level warn . && npx oxlint --deny-warnings src e2e
 
 api: ## the API's description and the console's types of it
@@ -68,11 +88,11 @@ api: ## the API's description and the console's types of it
 	cd web && npx openapi-typescript ../docs/openapi.json -o src/api/schema.d.ts
 
 clients: $(CONSOLE) ## the client for Windows and macOS, in bin/
-	GOOS=windows GOARCH=amd64 $(GO) build -o bin/reshard.exe ./cmd/reshard
-	GOOS=darwin GOARCH=arm64 $(GO) build -o bin/reshard-macos ./cmd/reshard
+	GOOS=windows GOARCH=amd64 $(GO) build -ldflags '$(SMALL)' -o bin/reshard.exe ./cmd/reshard
+	GOOS=darwin GOARCH=arm64 $(GO) build -ldflags '$(SMALL)' -o bin/reshard-macos ./cmd/reshard
 
-crash: setup-test build ## the service killed, and its hosts gone, at every point of every kind of changeover (12 minutes)
-	RESHARD_EVERY_POINT=1 $(GO) test -timeout 60m -count 1 -v -run 'TestKilled|TestASessionKilledAtEveryMove' ./internal/e2e | grep -E '^(---|ok|FAIL)|points tried'
+crash: setup-test build ## the service killed, and its hosts and lines gone, at every point of every kind of changeover (30 minutes)
+	RESHARD_EVERY_POINT=1 $(TESTRUN) $(GO) test -timeout 90m -count 1 -parallel 24 -v -run 'TestKilled|TestASessionKilledAtEveryMove|TestALineThatBreaks|TestAPutOverFTP|TestEveryKindOnAnotherMachine' ./internal/e2e | grep -E '^(---|ok|FAIL)|points tried'
 	RESHARD_EVERY_POINT=1 $(GO) test -timeout 20m -count 1 -parallel 12 -v -run 'EveryPoint|EveryFile|AHostThat' ./internal/executor | grep -E '^(---|ok|FAIL)|tried'
 
 faults: setup-test build ## every fault from outside at every moment of a changeover, and how each ended (50 minutes)

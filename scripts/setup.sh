@@ -38,6 +38,12 @@ if [ "$purpose" = screenshots ]; then
   needs[fonts-noto-color-emoji]=/usr/share/fonts/truetype/noto/NotoColorEmoji.ttf
 fi
 
+# PostgreSQL runs as an account of its own and keeps shared memory there. Without it the tests cannot be trusted.
+if mode=$(stat -c %a /dev/shm 2>/dev/null) && [ "$mode" != 1777 ]; then
+  echo "/dev/shm has mode $mode, not 1777: PostgreSQL cannot share memory there. As root, run: chmod 1777 /dev/shm" >&2
+  [ "$purpose" = demo ] || exit 1
+fi
+
 for tool in go node npm; do
   command -v "$tool" >/dev/null || { echo "Missing: $tool. Install Go 1.26 or newer and Node 20 or newer first." >&2; exit 1; }
 done

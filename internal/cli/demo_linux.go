@@ -12,10 +12,12 @@ import (
 	"os/signal"
 	"path/filepath"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
 	"github.com/urfave/cli/v3"
+	"golang.org/x/sync/errgroup"
 
 	"reshard/games"
 	"reshard/internal/client"
@@ -214,10 +216,19 @@ func (a *app) demoLoad(ctx context.Context, api *client.Client, data, standin st
 	s *demoState,
 ) error {
 	if s.Loaded {
-		for _, name := range s.Running {
-			if _, err := api.StartServer(ctx, name, wire.StartServer{}); err != nil {
-				what, _ := fault.Words(err)
-				a.print("%s does not start: %s\n", name, what)
+		failed := make([]string, len(s.Running))
+		var starts sync.WaitGroup
+		for i, name := range s.Running {
+			starts.Go(func() {
+				if _, err := api.StartServer(ctx, name, wire.StartServer{}); err != nil {
+					failed[i], _ = fault.Words(err)
+				}
+			})
+		}
+		starts.Wait()
+		for i, what := range failed {
+			if what != "" {
+				a.print("%s does not start: %s\n", s.Running[i], what)
 			}
 		}
 		return nil
@@ -240,6 +251,7 @@ func (a *app) demoLoad(ctx context.Context, api *client.Client, data, standin st
 	if err := json.Unmarshal(out, &made); err != nil {
 		return fault.Wrap(fault.Internal, "read", "demo data", err)
 	}
+	var starts errgroup.Group
 	for _, m := range made.Servers {
 		if m.Host != "" && !elsewhere.has(m.Host) {
 			continue
@@ -254,14 +266,18 @@ func (a *app) demoLoad(ctx context.Context, api *client.Client, data, standin st
 			}
 			continue
 		}
-		if _, err := api.StartServer(ctx, m.Name, wire.StartServer{NewWorld: true}); err != nil {
+		starts.Go(func() error {
+			_, err := api.StartServer(ctx, m.Name, wire.StartServer{NewWorld: true})
 			return err
-		}
+		})
 	}
 	for _, file := range made.Send {
 		if _, err := a.send(ctx, api, file, "", games.All()); err != nil {
-			return err
+			return errors.Join(err, starts.Wait())
 		}
+	}
+	if err := starts.Wait(); err != nil {
+		return err
 	}
 	s.Loaded = true
 	return s.write(data)
@@ -305,44 +321,75 @@ func (a *app) demoWords(ctx context.Context, api *client.Client, d *Daemon, data
 	a.print("\nCtrl-C ends everything it started; the next start keeps what you did.\n")
 }
 
-// stopAll stops every running server and tells which those were. A changeover that is
-// under way ends first, and one that waits for a person is cancelled: nothing of the
-// demo stays behind.
+// stopAll stops every running server, all at the same time, and tells which those were. A changeover that is under way
+// ends first, and one that waits for a person is cancelled: nothing of the demo stays behind.
 func stopAll(ctx context.Context, api *client.Client) (stopped []string, err error) {
 	ctx, cancel := context.WithTimeout(ctx, 2*time.Minute)
 	defer cancel()
 	list, err := api.Servers(ctx, wire.ServerQuery{})
-	for _, s := range list {
-		if now, lerr := api.Server(ctx, s.Name); lerr == nil { // a list tells what was known
-			s = now.Server
-		}
-		if s.Changeover != 0 {
-			_, _ = api.Act(ctx, s.Changeover, "cancel") // one that switches already cannot be; it ends by itself
-		}
-		if (s.State == "stopped" || s.State == "exited" || s.Control.By == server.ByHand) && s.Changeover == 0 {
-			continue
-		}
-		stopped = append(stopped, s.Name)
-		err = errors.Join(err, stopOne(ctx, api, s.Name))
+	errs := make([]error, len(list))
+	ran := make([]bool, len(list))
+	var stops sync.WaitGroup
+	for i, s := range list {
+		stops.Go(func() {
+			if now, lerr := api.Server(ctx, s.Name); lerr == nil { // a list tells what was known
+				s = now.Server
+			}
+			if s.Changeover != 0 {
+				_, _ = api.Act(ctx, s.Changeover, "cancel") // one that switches already cannot be; it ends by itself
+			}
+			if (s.State == "stopped" || s.State == "exited" || s.Control.By == server.ByHand) && s.Changeover == 0 {
+				return
+			}
+			ran[i], errs[i] = true, stopOne(ctx, api, s.Name)
+		})
 	}
-	return stopped, err
+	stops.Wait()
+	for i, s := range list {
+		if ran[i] {
+			stopped = append(stopped, s.Name)
+		}
+	}
+	return stopped, errors.Join(append(errs, err)...)
 }
 
-// stopOne stops a server, once no changeover is at work on it any more. One that is
-// held, so that Reshard leaves it alone, is told to end by a signal.
+// stopPatience is how long the end of the demo waits for changeovers and for games that do not stop.
+const stopPatience = 3 * time.Second
+
+// stopOne stops a server, once no changeover is at work on it any more. One that is held, so that Reshard leaves it
+// alone, or that does not stop, is told to end by a signal.
 func stopOne(ctx context.Context, api *client.Client, name string) error {
-	for patience := time.Now().Add(30 * time.Second); ; time.Sleep(100 * time.Millisecond) {
-		_, err := api.StopServer(ctx, name, wire.StopServer{})
-		if fault.CodeOf(err) != fault.Busy {
+	patient, done := context.WithTimeout(ctx, stopPatience)
+	defer done()
+	for {
+		_, err := api.StopServer(patient, name, wire.StopServer{})
+		if err == nil || patient.Err() == nil && fault.CodeOf(err) != fault.Busy {
 			return err
 		}
-		if time.Now().After(patience) {
+		select {
+		case <-patient.Done():
 			var pid int
 			now, serr := api.Server(ctx, name)
 			if _, perr := fmt.Sscanf(now.Server.Process, "process %d", &pid); serr == nil && perr == nil && pid > 0 {
-				return errors.Join(err, syscall.Kill(pid, syscall.SIGTERM))
+				return end(pid)
 			}
 			return err
+		case <-time.After(100 * time.Millisecond):
 		}
 	}
+}
+
+// end ends a process: it is asked to, and made to after a second.
+func end(pid int) error {
+	err := syscall.Kill(pid, syscall.SIGTERM)
+	for begun := time.Now(); err == nil && time.Since(begun) < time.Second; time.Sleep(50 * time.Millisecond) {
+		err = syscall.Kill(pid, 0)
+	}
+	if err == nil {
+		err = syscall.Kill(pid, syscall.SIGKILL)
+	}
+	if errors.Is(err, syscall.ESRCH) {
+		return nil
+	}
+	return err
 }

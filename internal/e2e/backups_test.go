@@ -648,7 +648,7 @@ func TestKilledInABackup(t *testing.T) {
 	points := run(t, 0)
 	require.Greater(t, len(points), 12)
 	stride := 6
-	if os.Getenv("RESHARD_EVERY_POINT") != "" {
+	if everyPoint {
 		stride = 1
 	}
 	for n := 2; n <= len(points); n += stride {
@@ -796,7 +796,7 @@ func TestKilledWhileWhatIsNotKeptGoes(t *testing.T) {
 			"%s in %v", passed, points)
 	}
 	stride := 13
-	if os.Getenv("RESHARD_EVERY_POINT") != "" {
+	if everyPoint {
 		stride = 1
 	}
 	began := slices.IndexFunc(points, func(p string) bool { return strings.HasSuffix(p, "set aside") })

@@ -424,8 +424,8 @@ func TestSecretsAreWrittenNowhere(t *testing.T) {
 // put and its undo end done, with the world that was asked for, and nothing is mixed.
 func TestALineThatBreaks(t *testing.T) {
 	t.Parallel()
-	every := 13
-	if os.Getenv("RESHARD_EVERY_POINT") != "" {
+	every := 39
+	if everyPoint {
 		every = 1
 	}
 	over := func(s farhost.Shape) func(*bundle) *moor {
@@ -458,8 +458,8 @@ func TestALineThatBreaks(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			if c.long && os.Getenv("RESHARD_EVERY_POINT") == "" {
-				t.Skip("it takes minutes: RESHARD_EVERY_POINT=1")
+			if c.long && !everyPoint {
+				t.Skip("it takes minutes: make crash")
 			}
 			b := setup(t)
 			far := c.begin(b)

@@ -90,6 +90,18 @@ func run(m *testing.M) int {
 	return code
 }
 
+// everyPoint: make crash, which tries each point and each variant. Without it some are tried, and variants of what others
+// try are left out.
+var everyPoint = os.Getenv("RESHARD_EVERY_POINT") != ""
+
+// crashOnly are games that are tried when every point is.
+func crashOnly(games ...string) []string {
+	if everyPoint {
+		return games
+	}
+	return nil
+}
+
 // mortality is what a service in a process of its own is told.
 type mortality struct {
 	Config cli.ServeConfig
@@ -175,7 +187,7 @@ type bundle struct {
 	lease time.Duration
 	// clock is the machine's, by which ages count.
 	clock func() time.Time
-	// rulePace is how often it looks at rules and at backups that have ended; 0: 300 ms.
+	// rulePace is how often it looks at rules and at backups that have ended; 0: 600 ms.
 	rulePace time.Duration
 	// disk tells free and all bytes of the data folder's disk; nil: plenty.
 	disk func() (free, total int64, err error)
@@ -265,7 +277,7 @@ func (b *bundle) config() cli.ServeConfig {
 		Limits:        b.limits,
 		Games:         b.games,
 		GamesOverride: b.gamesOverride,
-		RulePace:      cmp.Or(b.rulePace, 300*time.Millisecond),
+		RulePace:      cmp.Or(b.rulePace, 600*time.Millisecond),
 		Clock:         b.clock,
 		Disk: func() (int64, int64, error) {
 			if b.disk != nil {

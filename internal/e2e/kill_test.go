@@ -289,7 +289,7 @@ func TestASessionKilledAtEveryMove(t *testing.T) {
 					continue
 				}
 				moves++
-				if os.Getenv("RESHARD_EVERY_POINT") == "" && moves%3 != 1 {
+				if !everyPoint && moves%3 != 1 {
 					continue
 				}
 				t.Run(fmt.Sprintf("point %s", points[n-1]), func(t *testing.T) {
@@ -354,7 +354,7 @@ func killPoints(t *testing.T) map[string][]string {
 	data, err := os.ReadFile(file)
 	require.NoError(t, err)
 	require.NoError(t, json.Unmarshal(data, &golden))
-	if os.Getenv("RESHARD_EVERY_POINT") == "" {
+	if !everyPoint {
 		return golden
 	}
 	seen := map[string][]string{}
@@ -393,7 +393,7 @@ func killPoints(t *testing.T) map[string][]string {
 // (package executor).
 func TestKilledInEveryKind(t *testing.T) {
 	stride := 60
-	if os.Getenv("RESHARD_EVERY_POINT") != "" {
+	if everyPoint {
 		stride = 1
 	}
 	points := killPoints(t)
