@@ -5,16 +5,16 @@ GO ?= go
 CONSOLE := web/dist/console/index.html
 CONSOLE_SOURCES := $(shell find web/src web/index.html web/vite.config.ts web/package-lock.json -type f 2>/dev/null)
 
-.PHONY: help build release demo demo-reset test quick test-go test-console lint lint-go lint-web race fuzz clients crash faults endurance bench api screenshots setup-demo setup-test clean
+.PHONY: help build release demo demo-reset test quick test-go test-measuring test-console lint lint-beside lint-go lint-web race fuzz clients crash faults endurance bench api screenshots setup-demo setup-test clean
 
 help: ## this list
 	@awk -F ':.*## ' '/^[a-z-]+:.*## / {printf "  make %-14s %s\n", $$1, $$2}' Makefile
 
 setup-demo:
-	@scripts/setup.sh demo
+	@scripts/fetch.sh demo
 
 setup-test: bin/versitygw
-	@scripts/setup.sh test
+	@scripts/fetch.sh test
 
 # A real S3-compatible server, for tests only: scripts/s3server pins it.
 bin/versitygw: scripts/s3server/go.sum
@@ -23,7 +23,7 @@ bin/versitygw: scripts/s3server/go.sum
 	@touch $@
 
 web/node_modules/.installed: web/package-lock.json
-	cd web && npm ci --no-audit --no-fund
+	cd web && npm ci --no-audit --no-fund --loglevel error
 	@touch $@
 
 $(CONSOLE): web/node_modules/.installed $(CONSOLE_SOURCES)
@@ -41,13 +41,17 @@ release: $(CONSOLE) ## the program as it is given away: small, and the same whoe
 	GOOS=darwin GOARCH=arm64 $(GO) build -trimpath -ldflags '$(SMALL)' -o bin/release/reshard-macos ./cmd/reshard
 	@ls -l bin/release
 
-demo: setup-demo build ## a service with made-up servers and worlds; Ctrl-C ends it
+demo: ## a service with made-up servers and worlds; Ctrl-C ends it
+	@$(MAKE) --no-print-directory setup-demo
+	@$(MAKE) --no-print-directory build
 	@bin/reshard demo --data .demo
 
 demo-reset: ## forget what was done in the demo
 	@scripts/demo-reset.sh
 
-test: setup-test build lint test-go test-console ## everything (10 minutes on 2 cores)
+test: setup-test build ## everything
+	@$(MAKE) --no-print-directory -j2 lint-beside test-measuring
+	@$(MAKE) --no-print-directory test-go test-console
 
 quick: setup-test build ## lint and unit tests, without the whole service (90 seconds)
 	@$(MAKE) --no-print-directory -j2 lint-go lint-web
@@ -57,12 +61,17 @@ quick: setup-test build ## lint and unit tests, without the whole service (90 se
 # Temporary files in memory, one PostgreSQL for all packages, and nothing of the machine's own changed.
 TESTRUN := $(GO) run ./scripts/testrun
 
-# What measures is run by itself: beside others it measures them.
+# What measures has a core of its own: beside the other tests it would measure them.
 MEASURING := TestNoFileCostsMoreThanItIsWorth
 
-test-go:
+test-measuring:
 	$(TESTRUN) $(GO) test -timeout 15m -run $(MEASURING) ./internal/e2e
-	$(TESTRUN) $(GO) test -timeout 25m -parallel 24 -skip $(MEASURING) ./...
+
+lint-beside: # on the other core
+	@GOMAXPROCS=1 $(MAKE) --no-print-directory -j1 lint-go lint-web
+
+test-go:
+	$(TESTRUN) $(GO) test -timeout 25m -parallel 16 -skip $(MEASURING) ./...
 	RESHARD_BENCH=tiny $(TESTRUN) $(GO) test -timeout 5m -run '^$$' -bench . -benchtime 1x ./internal/bench > /dev/null
 
 test-console: build

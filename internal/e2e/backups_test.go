@@ -150,7 +150,7 @@ func TestABackupWhileSomethingWrites(t *testing.T) {
 	} {
 		t.Run(id, func(t *testing.T) {
 			t.Parallel()
-			b := setup(t)
+			b := setup(t, quickRules)
 			game, far := strings.CutSuffix(id, " far")
 			if far {
 				b.machine(farhost.Shape{}, 5*time.Millisecond)
@@ -225,7 +225,7 @@ func TestABackupOnEveryKindOfHost(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			b := setup(t)
+			b := setup(t, quickRules)
 			place.far(b)
 			root := b.quarry("north", plot{})
 			got := b.backup("north")
@@ -257,7 +257,7 @@ func TestABackupOnEveryKindOfHost(t *testing.T) {
 // stopped for a moment.
 func TestABackupOfAWorldThatNeverStandsStill(t *testing.T) {
 	t.Parallel()
-	b := setup(t)
+	b := setup(t, quickRules)
 	root, world, _ := b.saltmarsh("marsh")
 	end := pairs(300*time.Millisecond)(t, filepath.Join(root, saltmarch.WorldsFolder, world))
 	defer end()
@@ -272,7 +272,7 @@ func TestABackupOfAWorldThatNeverStandsStill(t *testing.T) {
 // showing in size and time is found when everything is read.
 func TestAnUnchangedWorldMakesNoCopy(t *testing.T) {
 	t.Parallel()
-	b := setup(t)
+	b := setup(t, quickRules)
 	root := b.quarry("north", plot{stopped: true})
 	long := time.Now().Add(-time.Hour)
 	tile := ""
@@ -308,7 +308,7 @@ func TestAnUnchangedWorldMakesNoCopy(t *testing.T) {
 // A server that runs is not read whole again either, though its world is copied in two passes.
 func TestAnUnchangedWorldIsNotReadAgainWhilePeoplePlay(t *testing.T) {
 	t.Parallel()
-	b := setup(t)
+	b := setup(t, quickRules)
 	root := b.quarry("north", plot{})
 	long := time.Now().Add(-time.Hour)
 	require.NoError(t, filepath.WalkDir(filepath.Join(root, "worlds"), func(p string, _ os.DirEntry, err error) error {
@@ -372,7 +372,7 @@ func TestABackupGivesWay(t *testing.T) {
 // A rule that was missed is made up for once, and its next time is one to come.
 func TestAMissedRuleIsMadeUpForOnce(t *testing.T) {
 	t.Parallel()
-	b := setup(t)
+	b := setup(t, quickRules)
 	b.quarry("north", plot{})
 	ctx := context.Background()
 	b.must("rules", "add", "north", "--at", "0 4 * * *", "--zone", "Europe/Oslo", "--keep", "all for 2 days", "--yes")
@@ -424,7 +424,7 @@ func TestAMissedRuleIsMadeUpForOnce(t *testing.T) {
 // Somebody plays: a backup is due every so often, and none when nobody does.
 func TestARuleWhileSomebodyPlays(t *testing.T) {
 	t.Parallel()
-	b := setup(t)
+	b := setup(t, quickRules)
 	b.quarry("north", plot{})
 	ctx := context.Background()
 	b.must("rules", "add", "north", "--while-played", "1m", "--keep", "all for ever", "--yes")
@@ -447,7 +447,7 @@ func TestARuleWhileSomebodyPlays(t *testing.T) {
 // What a server may have in all stands above how long its rules keep, and leaves what was made by hand.
 func TestAServersAllowance(t *testing.T) {
 	t.Parallel()
-	b := setup(t)
+	b := setup(t, quickRules)
 	root := b.quarry("north", plot{stopped: true})
 	ctx := context.Background()
 	tile, err := filepath.Glob(filepath.Join(root, "worlds", "winter", "ground", "*.qt"))
@@ -554,7 +554,7 @@ func TestALeapOfTheClockRemovesNothing(t *testing.T) {
 // What a backup has comes back in parts, onto its own server and others, and is taken back again.
 func TestGoingBack(t *testing.T) {
 	t.Parallel()
-	b := setup(t)
+	b := setup(t, quickRules)
 	root := b.quarry("north", plot{
 		world: quarrymoss.Options{Title: "Winter Beds", Seed: 111, Folk: []string{"Ada", "Bryn"}},
 	})
@@ -615,7 +615,7 @@ func TestGoingBack(t *testing.T) {
 func TestKilledInABackup(t *testing.T) {
 	t.Parallel()
 	run := func(t *testing.T, dieAt int64) (points []string) {
-		b := setup(t)
+		b := setup(t, quickRules)
 		b.quarry("north", plot{})
 		first := b.backup("north")
 		require.NoError(t, b.daemon.Close())
@@ -812,7 +812,7 @@ func TestKilledWhileWhatIsNotKeptGoes(t *testing.T) {
 // everything comes back, the worlds with their names, and what each server was.
 func TestTheMachineIsGone(t *testing.T) {
 	t.Parallel()
-	b := setup(t)
+	b := setup(t, quickRules)
 	root := b.quarry("north", plot{world: quarrymoss.Options{Title: "Winter Beds", Seed: 111, Folk: []string{"Ada"}}})
 	b.send("fen", quarrymoss.Options{Title: "Fen Garden", Seed: 222})
 	first := b.backup("north", "--note", "the old days")
@@ -867,7 +867,7 @@ func TestTheMachineIsGone(t *testing.T) {
 // A changeover copies the world that it replaces into the library first, when that is asked for; no rule lets it go.
 func TestASafetyCopy(t *testing.T) {
 	t.Parallel()
-	b := setup(t)
+	b := setup(t, quickRules)
 	b.quarry("north", plot{})
 	b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 222})
 	for _, args := range []string{

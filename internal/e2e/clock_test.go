@@ -31,7 +31,7 @@ func (b *bundle) records(statement string, args ...any) {
 // earlier one, and how long players were locked out is not told by times of day.
 func TestASetClockOrdersAndMeasuresNothing(t *testing.T) {
 	t.Parallel()
-	b := setup(t)
+	b := setup(t, quickRules)
 	root := b.quarry("north", plot{})
 	b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 13})
 	newest := func() wire.Copy {

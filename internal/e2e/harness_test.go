@@ -64,7 +64,9 @@ func TestMain(m *testing.M) {
 }
 
 func run(m *testing.M) int {
-	debug.SetGCPercent(400) // there is memory, and what is collected is what many services throw away
+	// Many services in one process throw much away: collect less often, within bounds.
+	debug.SetGCPercent(400)
+	debug.SetMemoryLimit(4 << 30)
 	alone := testdir.Watch()
 	dir, err := testdir.New("reshard-e2e-")
 	if err != nil {
@@ -187,7 +189,7 @@ type bundle struct {
 	lease time.Duration
 	// clock is the machine's, by which ages count.
 	clock func() time.Time
-	// rulePace is how often it looks at rules and at backups that have ended; 0: 600 ms.
+	// rulePace is how often it looks at rules and at backups that have ended; 0: 3 s.
 	rulePace time.Duration
 	// disk tells free and all bytes of the data folder's disk; nil: plenty.
 	disk func() (free, total int64, err error)
@@ -243,6 +245,9 @@ func setup(t *testing.T, with ...func(*bundle)) *bundle {
 	return b
 }
 
+// quickRules has the service look at rules, backups and alerts all the time: a fiftieth of a core each.
+func quickRules(b *bundle) { b.rulePace = 300 * time.Millisecond }
+
 // shippedWith has the service take a profile that ships with some lines changed, each followed by what it becomes.
 func shippedWith(t *testing.T, id string, lines ...string) func(*bundle) {
 	t.Helper()
@@ -277,7 +282,7 @@ func (b *bundle) config() cli.ServeConfig {
 		Limits:        b.limits,
 		Games:         b.games,
 		GamesOverride: b.gamesOverride,
-		RulePace:      cmp.Or(b.rulePace, 600*time.Millisecond),
+		RulePace:      cmp.Or(b.rulePace, 3*time.Second),
 		Clock:         b.clock,
 		Disk: func() (int64, int64, error) {
 			if b.disk != nil {

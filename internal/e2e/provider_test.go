@@ -231,7 +231,7 @@ func TestAProviderThatDoesThingsByItself(t *testing.T) {
 // goes only when the rule says so.
 func TestARuleAndTheProvidersOwnBackups(t *testing.T) {
 	t.Parallel()
-	b := setup(t)
+	b := setup(t, quickRules)
 	b.rented(nil)
 	ctx := context.Background()
 	run := func() {

@@ -16,7 +16,6 @@ import (
 	"path/filepath"
 	"syscall"
 
-	"reshard/internal/pgserver"
 	"reshard/internal/records/recordstest"
 	"reshard/internal/testdir"
 )
@@ -96,17 +95,12 @@ func run(args []string, alone bool) (err error) {
 
 // shared starts the PostgreSQL of the run and tells the tests its address.
 func shared(dir string) (stop func(), err error) {
-	ctx := context.Background()
-	server, err := pgserver.Start(ctx, dir, recordstest.Settings...)
-	if err != nil {
-		return nil, err
-	}
-	admin, err := server.Database(ctx, "postgres")
+	admin, end, err := recordstest.Run(context.Background(), dir)
 	if err == nil {
 		err = os.Setenv(recordstest.Shared, admin)
 	}
 	if err != nil {
-		return nil, errors.Join(err, server.Stop())
+		return nil, err
 	}
-	return func() { _ = server.Stop() }, nil
+	return func() { _ = end() }, nil
 }

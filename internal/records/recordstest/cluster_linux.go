@@ -41,15 +41,34 @@ func Start(ctx context.Context) (*Cluster, error) {
 	if err != nil {
 		return nil, err
 	}
-	server, err := pgserver.Start(ctx, filepath.Join(dir, "pg"), Settings...)
+	admin, stop, err := Run(ctx, filepath.Join(dir, "pg"))
 	if err != nil {
 		return nil, errors.Join(err, os.RemoveAll(dir))
 	}
-	c := &Cluster{stop: func() error { return errors.Join(server.Stop(), os.RemoveAll(dir)) }}
-	if c.admin, err = server.Database(ctx, "postgres"); err != nil {
-		return nil, errors.Join(err, c.stop())
+	return &Cluster{admin: admin, stop: func() error { return errors.Join(stop(), os.RemoveAll(dir)) }}, nil
+}
+
+// Run runs a PostgreSQL for tests in a folder and gives the address of its database "postgres".
+//
+// It believes whoever connects on loopback: services sign in thousands of times, and the check of a password takes
+// longer than most questions. Nothing of value is in it.
+func Run(ctx context.Context, dir string) (admin string, stop func() error, err error) {
+	server, err := pgserver.Start(ctx, dir, Settings...)
+	if err != nil {
+		return "", nil, err
 	}
-	return c, nil
+	admin, err = server.Database(ctx, "postgres")
+	if err == nil {
+		err = os.WriteFile(filepath.Join(dir, "cluster", "pg_hba.conf"), []byte("host all all 127.0.0.1/32 trust\n"), 0o600)
+	}
+	c := &Cluster{admin: admin}
+	if err == nil {
+		err = c.Do(ctx, "SELECT pg_reload_conf()")
+	}
+	if err != nil {
+		return "", nil, errors.Join(err, server.Stop())
+	}
+	return admin, server.Stop, nil
 }
 
 // Stop ends the PostgreSQL, if this cluster started it.
