@@ -147,7 +147,9 @@ func BenchmarkWatchers(b *testing.B) {
 		ctx := context.Background()
 		s.server("north", "winter")
 		require.NoError(b, quarrymoss.Make(filepath.Join(s.dir, "fen"),
-			quarrymoss.Options{Title: "Fen", Seed: 3, Version: "2.5.1", Tiles: size(256, 4), TileBytes: size(1<<20, 1<<10)}))
+			quarrymoss.Options{
+				Title: "Fen", Seed: 3, Version: "2.5.1", Tiles: size(256, 4), TileBytes: size(1<<20, 1<<10),
+			}))
 		copied := s.send(s.dir, "fen")
 		b.StartTimer()
 		watched := func(watchers int) float64 {

@@ -92,8 +92,8 @@ func run(m *testing.M) int {
 	return code
 }
 
-// everyPoint: make crash, which tries each point and each variant. Without it some are tried, and variants of what others
-// try are left out.
+// everyPoint: make crash, which tries each point and each variant. Without it some are tried, and variants of what
+// others try are left out.
 var everyPoint = os.Getenv("RESHARD_EVERY_POINT") != ""
 
 // crashOnly are games that are tried when every point is.

@@ -345,8 +345,8 @@ func (b *bundle) assertOneWholeWorld(before, now map[string]map[string]string, c
 	}
 }
 
-// killPoints names the points of each kind of changeover, as a run that lives passes them. With RESHARD_EVERY_POINT each
-// kind is run once more, and the list has to be what is seen; with RESHARD_UPDATE too it becomes that.
+// killPoints names the points of each kind of changeover, as a run that lives passes them. With RESHARD_EVERY_POINT
+// each kind is run once more, and the list has to be what is seen; with RESHARD_UPDATE too it becomes that.
 func killPoints(t *testing.T) map[string][]string {
 	t.Helper()
 	const file = "testdata/kill-points.json"

@@ -179,8 +179,8 @@ func (c *Child) Start(ctx context.Context) error {
 	}
 	defer console.Close() //nolint:errcheck // the process has its own handle
 	run := fmt.Sprintf("%019d", time.Now().UnixNano())
-	// The mark comes before the log, which makes the run one that others look at: without it they would take what earlier
-	// runs have written to the server's own log for this one's.
+	// The mark comes before the log, which makes the run one that others look at: without it they would take what
+	// earlier runs have written to the server's own log for this one's.
 	if err := c.markLog(run); err != nil {
 		return errors.Join(err, removeIfThere(c.runFile(run, ".from")))
 	}

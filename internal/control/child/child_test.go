@@ -527,7 +527,8 @@ func TestAnEarlierRunsLogIsNotThisOnes(t *testing.T) {
 	t.Parallel()
 	ctx := context.Background()
 	dir := t.TempDir()
-	text := "sleep 0.02; mv server.log last.log 2>/dev/null; n=$(cat count 2>/dev/null || echo 0); echo $((n+1)) > count\n" +
+	text := "sleep 0.02; mv server.log last.log 2>/dev/null\n" +
+		"n=$(cat count 2>/dev/null || echo 0); echo $((n+1)) > count\n" +
 		"echo \"opening world \\\"w$n\\\"\" >> server.log; echo 'ready on port 1' >> server.log\n" +
 		"while :; do sleep 1; done\n"
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "run"), []byte("#!/bin/sh\n"+text), 0o755))

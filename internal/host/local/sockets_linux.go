@@ -32,8 +32,8 @@ const (
 	udpOpen   = 7  // TCP_CLOSE: what a datagram socket without a peer has
 )
 
-// bound gives the addresses on which something listens at a port. The kernel is asked for that port alone. Where it does
-// not take the question its tables are read, which list every connection of the machine.
+// bound gives the addresses on which something listens at a port. The kernel is asked for that port alone. Where it
+// does not take the question its tables are read, which list every connection of the machine.
 func bound(port uint16) ([]netip.Addr, error) {
 	var out []netip.Addr
 	read := 0

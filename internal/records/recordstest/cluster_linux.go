@@ -59,7 +59,8 @@ func Run(ctx context.Context, dir string) (admin string, stop func() error, err 
 	}
 	admin, err = server.Database(ctx, "postgres")
 	if err == nil {
-		err = os.WriteFile(filepath.Join(dir, "cluster", "pg_hba.conf"), []byte("host all all 127.0.0.1/32 trust\n"), 0o600)
+		err = os.WriteFile(filepath.Join(dir, "cluster", "pg_hba.conf"), []byte("host all all 127.0.0.1/32 trust\n"),
+			0o600)
 	}
 	c := &Cluster{admin: admin}
 	if err == nil {
