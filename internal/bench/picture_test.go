@@ -27,7 +27,8 @@ func BenchmarkPicture2000(b *testing.B) {
 			name := fmt.Sprintf("fen%d-%d", len(took), i)
 			require.NoError(b, quarrymoss.Make(filepath.Join(dir, name),
 				quarrymoss.Options{
-					Title: name, Seed: int64(100*len(took) + i + 1), Tiles: size(2000, 20), TileBytes: size(12_000, 1200),
+					Title: name, Seed: int64(100*len(took) + i + 1), Tiles: size(2000, 20),
+					TileBytes: size(12_000, 1200),
 				}))
 			stored := s.send(dir, name)
 			begun := time.Now()
