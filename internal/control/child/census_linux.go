@@ -6,6 +6,7 @@ import (
 	"errors"
 	"io/fs"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -119,8 +120,9 @@ type handle struct{ number, target string }
 // Look looks at all processes but its own.
 //
 // Of a process with one thread that has not run since an earlier look (proc(5), /proc/PID/schedstat) what was read then
-// is used: only by running can it open a file, enter a folder or become another program. On a machine with thousands of
-// processes nearly all of them sleep.
+// is used: only by running can it open a file, enter a folder or become another program. Where its folder and its files
+// are is read each time, since somebody else may have moved them. On a machine with thousands of processes nearly all
+// of them sleep.
 func (p *Processes) Look(ctx context.Context) ([]resident, error) {
 	return p.looks.ask(ctx, func() ([]resident, error) {
 		all, err := p.proc.all()
@@ -135,7 +137,7 @@ func (p *Processes) Look(ctx context.Context) ([]resident, error) {
 				continue
 			}
 			one, there := p.known[pid]
-			if there = there && string(r.ran(pid, one.kept)) == one.ran; there {
+			if there = there && string(r.ran(pid, one.kept)) == one.ran && r.relink(&one); there {
 				delete(p.known, pid)
 			} else {
 				ran := r.slept(pid)
@@ -199,6 +201,36 @@ func (r *reader) file(name string) ([]byte, error) {
 		}
 		at += n
 	}
+}
+
+// relink reads again where the folder and the files of a process are; false when that cannot be read any more. What
+// earlier looks have handed out stays as it is.
+func (r *reader) relink(one *resident) bool {
+	if one.hidden || len(one.args) == 0 {
+		return true
+	}
+	cwd, err := r.link(unix.AT_FDCWD, r.path(one.pid, "cwd"))
+	if err != nil {
+		return false
+	}
+	if string(cwd) != one.cwd {
+		one.cwd = string(cwd)
+	}
+	shared := true
+	for i, h := range one.open {
+		target, err := r.link(unix.AT_FDCWD, r.path(one.pid, "fd/"+h.number))
+		if err != nil {
+			return false
+		}
+		if string(target) == h.target {
+			continue
+		}
+		if shared {
+			one.open, shared = slices.Clone(one.open), false
+		}
+		one.open[i].target = string(target)
+	}
+	return true
 }
 
 // slept tells how long and how often the one thread of a process has run that is not running now; "" for any other.

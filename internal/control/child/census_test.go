@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"math/rand/v2"
+	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
@@ -132,4 +133,37 @@ func TestWhatSleepersDoIsSeenAtOnce(t *testing.T) {
 			}
 		}
 	}
+}
+
+// A process that sleeps may be moved: the folder that it works in, or a file that it writes, comes into the server's
+// folder or leaves it by somebody else's rename.
+func TestSleepersThatAreMovedAreSeen(t *testing.T) {
+	t.Parallel()
+	outside, dir := t.TempDir(), t.TempDir()
+	c, err := New(Spec{Command: Command{Args: []string{"game"}, Dir: dir}, State: t.TempDir(), Mark: "m/1"})
+	require.NoError(t, err)
+	require.NoError(t, os.Mkdir(filepath.Join(outside, "world"), 0o755))
+	cmd := exec.Command("sh", "-c", "exec 4>ground; exec sleep 60")
+	cmd.Dir = filepath.Join(outside, "world")
+	require.NoError(t, cmd.Start())
+	t.Cleanup(func() { _ = cmd.Process.Kill(); _ = cmd.Wait() })
+	seen := func() string {
+		others, err := c.Others(context.Background())
+		require.NoError(t, err)
+		return strings.Join(others.Working, "\n")
+	}
+	name := fmt.Sprintf("(process %d)", cmd.Process.Pid)
+	require.Eventually(t, func() bool {
+		line, err := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", cmd.Process.Pid))
+		return err == nil && strings.HasPrefix(string(line), "sleep")
+	}, 5*time.Second, time.Millisecond)
+	for range 3 {
+		require.NotContains(t, seen(), name)
+	}
+	require.NoError(t, os.Rename(filepath.Join(outside, "world"), filepath.Join(dir, "world")))
+	require.Contains(t, seen(), "sleep "+name+", which has ground open for writing")
+	require.NoError(t, os.Rename(filepath.Join(dir, "world"), filepath.Join(outside, "world")))
+	require.NotContains(t, seen(), name)
+	require.NoError(t, os.Rename(filepath.Join(outside, "world", "ground"), filepath.Join(dir, "ground")))
+	require.Contains(t, seen(), "sleep "+name+", which has ground open for writing")
 }
