@@ -7,6 +7,6 @@ export default defineConfig({
     testTimeout: 120_000,
     hookTimeout: 120_000,
     fileParallelism: true,
-    maxWorkers: 3,
+    maxWorkers: 2,
   },
 });
