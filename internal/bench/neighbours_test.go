@@ -32,13 +32,13 @@ func BenchmarkNeighbours(b *testing.B) {
 		quarrymoss.Options{Title: "Fen", Seed: 2, Tiles: size(16, 1), TileBytes: size(1<<20, 1<<10)}))
 	s.send(dir, "fen")
 	for b.Loop() {
-		alone := s.puts(size(10, 1))
+		alone := s.puts(size(5, 1))
 		b.ReportMetric(float64(len(processes(b))), "processes-before")
 		crowd(b, size(2000, 20))
 		for n := range size(50, 2) {
 			s.server(fmt.Sprintf("plot-%d", n), "winter")
 		}
-		crowded := s.puts(size(10, 1))
+		crowded := s.puts(size(5, 1))
 		b.ReportMetric(alone, "ours-alone-ms")
 		b.ReportMetric(crowded, "ours-crowded-ms")
 		b.ReportMetric(crowded/alone, "ratio")
