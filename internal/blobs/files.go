@@ -91,7 +91,7 @@ func (w *fileWriter) Close() error {
 		return fs.ErrClosed
 	}
 	w.done = true
-	err := errors.Join(context.Cause(w.ctx), w.out.Flush(), w.file.Chmod(0o600), w.file.Close())
+	err := errors.Join(context.Cause(w.ctx), w.out.Flush(), w.file.Close())
 	if err == nil {
 		err = os.Rename(w.file.Name(), w.name)
 	}
@@ -127,7 +127,7 @@ func (f files) Stat(_ context.Context, key string) (Info, error) {
 	return Info{Key: key, Size: info.Size(), Modified: info.ModTime()}, nil
 }
 
-// List implements Driver. What is no regular file is not a blob.
+// List implements Driver. Only regular files are blobs.
 func (f files) List(ctx context.Context, prefix string) iter.Seq2[Info, error] {
 	return func(yield func(Info, error) bool) {
 		begin, _ := f.at("list", strings.Trim(prefix[:strings.LastIndex(prefix, "/")+1], "/"))

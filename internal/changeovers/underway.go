@@ -98,8 +98,8 @@ func (co *Changeovers) latest(id int64) (plan.Progress, bool) {
 	return u.progress.By(time.Now()), true
 }
 
-// UnderWay reports whether this life of the service carries a changeover out: its end may be in the journal, and
-// [Changeovers.Ended] is still to be told of it.
+// UnderWay reports whether this process carries a changeover out. Its end may already be in the journal:
+// [Changeovers.Ended] has not returned yet.
 func (co *Changeovers) UnderWay(id int64) bool {
 	co.board.mu.Lock()
 	defer co.board.mu.Unlock()

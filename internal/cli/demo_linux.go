@@ -321,8 +321,8 @@ func (a *app) demoWords(ctx context.Context, api *client.Client, d *Daemon, data
 	a.print("\nCtrl-C ends everything it started; the next start keeps what you did.\n")
 }
 
-// stopAll stops every running server, all at the same time, and tells which those were. A changeover that is under way
-// ends first, and one that waits for a person is cancelled: nothing of the demo stays behind.
+// stopAll stops every running server, all at the same time, and names them. It waits for a changeover that is under way
+// and cancels one that waits for a person: no process of the demo is left behind.
 func stopAll(ctx context.Context, api *client.Client) (stopped []string, err error) {
 	ctx, cancel := context.WithTimeout(ctx, 2*time.Minute)
 	defer cancel()
@@ -357,7 +357,7 @@ func stopAll(ctx context.Context, api *client.Client) (stopped []string, err err
 const stopPatience = 3 * time.Second
 
 // stopOne stops a server, once no changeover is at work on it any more. One that is held, so that Reshard leaves it
-// alone, or that does not stop, is told to end by a signal.
+// alone, or that does not stop, gets a signal to end.
 func stopOne(ctx context.Context, api *client.Client, name string) error {
 	patient, done := context.WithTimeout(ctx, stopPatience)
 	defer done()

@@ -467,8 +467,8 @@ func (c *Child) Say(ctx context.Context, line string) error {
 	return errors.Join(err, f.Close())
 }
 
-// awaitEnd waits a moment for a process without a console to be gone: one that ends closes its files first, and counts
-// as running until the kernel has let go of the rest.
+// awaitEnd waits a moment for the end of a process that has closed its console. A process that ends closes its files
+// first, and counts as running until the kernel has freed the rest.
 func (c *Child) awaitEnd(ctx context.Context) {
 	for deadline := time.Now().Add(endingPatience); time.Now().Before(deadline); {
 		if seen, err := c.Look(ctx); err != nil || seen.Process == nil {
@@ -482,8 +482,7 @@ func (c *Child) awaitEnd(ctx context.Context) {
 	}
 }
 
-// endingPatience is how long a process may take to be gone once its files are closed. A game may also close its console
-// and go on.
+// endingPatience is how long awaitEnd waits: a game may also close its console and keep running.
 const endingPatience = 300 * time.Millisecond
 
 // running gives the process that runs.

@@ -50,8 +50,8 @@ func Start(ctx context.Context) (*Cluster, error) {
 
 // Run runs a PostgreSQL for tests in a folder and gives the address of its database "postgres".
 //
-// It believes whoever connects on loopback: services sign in thousands of times, and the check of a password takes
-// longer than most questions. Nothing of value is in it.
+// It asks for no password on loopback: services connect thousands of times, and checking a password takes longer than
+// most queries. It holds nothing of value.
 func Run(ctx context.Context, dir string) (admin string, stop func() error, err error) {
 	server, err := pgserver.Start(ctx, dir, Settings...)
 	if err != nil {
