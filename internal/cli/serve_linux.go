@@ -233,6 +233,8 @@ type ServeConfig struct {
 	MoveHere bool
 	// Kinds are the kinds of hosts that it knows; nil: all of this build.
 	Kinds host.Kinds
+	// Patience is how long a host may take to answer one look. Defaults to ten seconds.
+	Patience time.Duration
 	// RulePace is how often it is looked whether a rule of backups is due; 0: every few seconds.
 	RulePace time.Duration
 	// Clock is the machine's, by which ages count; nil is that itself. Tests let it leap.
@@ -439,7 +441,7 @@ func (d *Daemon) open() (*service.Service, error) {
 	c := d.config
 	return service.Open(d.base, service.Config{
 		Data: c.Data, Database: c.Database, Games: d.games, StartServers: c.StartServers, KeepAside: c.KeepAside,
-		RulePace: c.RulePace, Clock: c.Clock, Disk: c.Disk,
+		RulePace: c.RulePace, Patience: c.Patience, Clock: c.Clock, Disk: c.Disk,
 		Limits: c.Limits,
 		Log:    d.log, Trace: c.Trace, Address: d.Address, Lease: c.Lease, MoveHere: c.MoveHere, Kinds: c.Kinds,
 		StandsBy: func(who string) {

@@ -4,6 +4,7 @@
 package control
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -61,8 +62,8 @@ func (s Status) Err(op, name string) error {
 			name + ".")
 }
 
-// lookPatience is how long one look at process and log may take.
-const lookPatience = 10 * time.Second
+// DefaultPatience is how long one look at process and log may take unless [Control.Patience] says otherwise.
+const DefaultPatience = 10 * time.Second
 
 // sayPatience is how long one act of a driver may take: to start a process, to say a
 // line, to send a signal.
@@ -82,6 +83,8 @@ type Control struct {
 	// May is asked right before a process is started, spoken to or signalled: a service that stood still may have
 	// lost its lease since. nil: it always may.
 	May func() error
+	// Patience is how long one look at process and log may take. Defaults to [DefaultPatience].
+	Patience time.Duration
 
 	// looking has room for whoever looks at process and log; others wait for it no
 	// longer than their contexts last.
@@ -139,7 +142,7 @@ func (c *Control) Status(ctx context.Context) Status {
 // look has the driver look, and then does something with what is seen, one caller at a
 // time.
 func (c *Control) look(ctx context.Context, do func(context.Context, Sight) error) error {
-	ctx, done := c.within(ctx, lookPatience, "look at")
+	ctx, done := c.within(ctx, cmp.Or(c.Patience, DefaultPatience), "look at")
 	defer done()
 	select {
 	case c.looking <- struct{}{}:
@@ -267,7 +270,7 @@ func (c *Control) Others(ctx context.Context) (Others, error) {
 	if !ok {
 		return Others{}, nil
 	}
-	ctx, done := c.within(ctx, lookPatience, "look around")
+	ctx, done := c.within(ctx, cmp.Or(c.Patience, DefaultPatience), "look around")
 	defer done()
 	o, err := n.Others(ctx)
 	return o, fault.Wrap(fault.Internal, "look for other processes of", c.name, err)
@@ -280,7 +283,7 @@ func (c *Control) Accounts(ctx context.Context) ([]string, error) {
 	if !ok {
 		return nil, nil
 	}
-	ctx, done := c.within(ctx, lookPatience, "look at")
+	ctx, done := c.within(ctx, cmp.Or(c.Patience, DefaultPatience), "look at")
 	defer done()
 	a, err := n.Accounts(ctx)
 	return a, fault.Wrap(fault.Internal, "look for the account of", c.name, err)
@@ -617,7 +620,7 @@ func (c *Control) signal(ctx context.Context, sig Signal) error {
 
 // linesFrom reads a run's whole lines from an offset, as far as they can be read.
 func (c *Control) linesFrom(ctx context.Context, run string, from int64) []string {
-	ctx, done := c.within(ctx, lookPatience, "read the log of")
+	ctx, done := c.within(ctx, cmp.Or(c.Patience, DefaultPatience), "read the log of")
 	defer done()
 	return linesFrom(ctx, c.driver, run, from)
 }

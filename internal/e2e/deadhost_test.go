@@ -80,7 +80,7 @@ func TestADeadHostsServersAreUnknown(t *testing.T) {
 	kinds := fleet.Kinds()
 	kinds["silent"] = func(context.Context, host.Spec) (host.Driver, error) { return silent{asked}, nil }
 	c := b.config()
-	c.Kinds, c.StartServers = kinds, true
+	c.Kinds, c.StartServers, c.Patience = kinds, true, 2*time.Second
 	begun := time.Now()
 	b.daemon, err = cli.Serve(ctx, c)
 	require.NoError(t, err)

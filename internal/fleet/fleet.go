@@ -3,6 +3,7 @@
 package fleet
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"log/slog"
@@ -10,6 +11,7 @@ import (
 	"time"
 
 	"reshard/internal/catalogue"
+	"reshard/internal/control"
 	"reshard/internal/core/fault"
 	"reshard/internal/core/game"
 	"reshard/internal/drawing"
@@ -20,7 +22,7 @@ import (
 	"reshard/internal/secrets"
 )
 
-// Config is what a fleet needs. All but Trace must be given.
+// Config is what a fleet needs. All but Trace and Patience must be given.
 type Config struct {
 	Records *records.Records
 	Games   *catalogue.Catalogue
@@ -35,6 +37,9 @@ type Config struct {
 	Secrets *secrets.Keeper
 	// Kinds are the kinds of hosts that it knows.
 	Kinds host.Kinds
+	// Patience is how long a host may take to open a server's folder, and a server to answer one look. Defaults to
+	// [control.DefaultPatience].
+	Patience time.Duration
 	// Feed is told what changes.
 	Feed *feed.Feed
 	// Disk tells free and all bytes of the data folder's disk.
@@ -66,6 +71,7 @@ type Fleet struct {
 
 // New makes a fleet; Open opens its hosts.
 func New(c Config) *Fleet {
+	c.Patience = cmp.Or(c.Patience, control.DefaultPatience)
 	return &Fleet{
 		Config: c, records: c.Records, games: c.Games, log: c.Log, now: time.Now,
 		hosts: map[string]*openHost{}, live: map[string]*slot{}, memory: observe.NewMemory(),

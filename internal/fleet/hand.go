@@ -64,9 +64,6 @@ type away struct {
 	since, again time.Time
 }
 
-// reachPatience is how long a host may take to open a server's folder.
-const reachPatience = 10 * time.Second
-
 // RestAfterAway is how long a host that did not answer is not asked again for a server:
 // everybody who looks would wait for it.
 const RestAfterAway = 5 * time.Second
@@ -114,7 +111,7 @@ func (fl *Fleet) Reach(ctx context.Context, name string) (*Server, error) {
 	case <-ctx.Done():
 		return nil, fault.Wrap(fault.Interrupted, "reach", name, context.Cause(ctx))
 	}
-	rctx, done := context.WithTimeoutCause(ctx, reachPatience,
+	rctx, done := context.WithTimeoutCause(ctx, fl.Patience,
 		fault.New(fault.TooSlow, "", "", "its host did not answer in time"))
 	defer done()
 	if l := sl.now.Load(); l != nil {
@@ -302,7 +299,7 @@ func (fl *Fleet) process(ctx context.Context, rec records.Server, profile *game.
 
 // heard gives a process in hand what the fleet has each tell and ask.
 func (fl *Fleet) heard(c *control.Control) *control.Control {
-	c.Trace, c.May = fl.Trace, fl.records.Acting
+	c.Trace, c.May, c.Patience = fl.Trace, fl.records.Acting, fl.Patience
 	return c
 }
 

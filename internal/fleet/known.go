@@ -115,7 +115,7 @@ func (fl *Fleet) look(ctx context.Context, rec records.Server, was *sight, into 
 }
 
 func (fl *Fleet) lookInto(ctx context.Context, s *sight, rec records.Server, was *sight, into bool) {
-	ctx, done := context.WithTimeoutCause(ctx, viewPatience,
+	ctx, done := context.WithTimeoutCause(ctx, fl.Patience, // nobody waits for it longer
 		fault.New(fault.TooSlow, "look at", rec.Name, "its host did not answer in time"))
 	defer done()
 	l, err := fl.Reach(ctx, rec.Name)
@@ -295,10 +295,6 @@ func (fl *Fleet) awaitFirst(ctx context.Context, listed []records.Listed) {
 		}
 	}
 }
-
-// viewPatience is how long a server may take to say how it is, before it is shown as one
-// that does not: nobody waits for it longer.
-const viewPatience = 10 * time.Second
 
 // Server looks at one server and into all its worlds.
 func (fl *Fleet) Server(ctx context.Context, name string) (wire.ServerFacts, error) {

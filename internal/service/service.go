@@ -63,6 +63,8 @@ type Config struct {
 	MoveHere bool
 	// Kinds are the kinds of hosts that it knows; nil: those of Kinds.
 	Kinds host.Kinds
+	// Patience is how long a host may take to answer one look. Defaults to ten seconds.
+	Patience time.Duration
 	// RulePace is how often it is looked whether a rule of backups is due; 0: every few seconds.
 	RulePace time.Duration
 	// Clock is the machine's; nil is that itself. Tests let it leap.
@@ -192,6 +194,7 @@ func (s *Service) wire(v *vault.Vault, counted *records.Counted) {
 	s.Fleet = fleet.New(fleet.Config{
 		Records: s.records, Games: s.Games, Board: board, Log: c.Log, Data: c.Data, Identity: s.identity,
 		MoveHere: c.MoveHere, Kinds: c.Kinds, Secrets: s.secrets, Feed: &s.Feed, Trace: c.Trace,
+		Patience: c.Patience,
 		Disk: func() (int64, int64, error) {
 			if c.Disk != nil {
 				return c.Disk()
