@@ -5,7 +5,7 @@ GO ?= go
 CONSOLE := web/dist/console/index.html
 CONSOLE_SOURCES := $(shell find web/src web/index.html web/vite.config.ts web/package-lock.json -type f 2>/dev/null)
 
-.PHONY: help build release demo demo-reset test quick test-go test-measuring test-console lint lint-beside lint-go lint-web race fuzz clients crash faults endurance bench api screenshots setup-demo setup-test clean
+.PHONY: help build release demo demo-reset test quick test-go test-measuring test-console lint lint-beside lint-go lint-web race fuzz clients crash faults endurance bench bench-trial api screenshots setup-demo setup-test clean
 
 help: ## this list
 	@awk -F ':.*## ' '/^[a-z-]+:.*## / {printf "  make %-14s %s\n", $$1, $$2}' Makefile
@@ -72,7 +72,13 @@ lint-beside: # on the other core
 
 test-go:
 	$(TESTRUN) $(GO) test -timeout 25m -parallel 16 -skip $(MEASURING) ./...
-	RESHARD_BENCH=tiny $(TESTRUN) $(GO) test -timeout 5m -run '^$$' -bench . -benchtime 1x ./internal/bench > /dev/null
+	RESHARD_BENCH=tiny $(TESTRUN) $(GO) test -timeout 8m -run '^$$' -bench '$(TRIALS)' -benchtime 1x ./internal/bench > /dev/null
+
+# Benchmarks that are tried each time, to see that they still work; those of far hosts take minutes (make bench-trial).
+TRIALS := Benchmark(Backup1GB|HundredBackups|StopWindow|Arrival1GB|Facts2GB|Servers2000|Sheet300Saves|Picture2000|Vault1GB)$$
+
+bench-trial: setup-test build ## every benchmark with kilobytes, to see that it still works (4 minutes)
+	RESHARD_BENCH=tiny scripts/bench.sh
 
 test-console: build
 	cd web && $(GO) run ../scripts/testrun -alone npx vitest run

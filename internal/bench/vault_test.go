@@ -122,6 +122,8 @@ func BenchmarkVault1GB(b *testing.B) {
 			require.NoError(b, err)
 			store := time.Since(begun).Seconds()
 
+			// What is known by size and time needs another second on its clock.
+			time.Sleep(time.Duration(size(0, 1100)) * time.Millisecond)
 			for i, f := range c.Files {
 				if i%100 == 0 {
 					file, err := os.OpenFile(filepath.Join(world, f.Path), os.O_WRONLY, 0)
