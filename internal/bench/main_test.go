@@ -11,8 +11,7 @@ import (
 	"reshard/internal/testdir"
 )
 
-// tiny makes every benchmark a trial of itself, in seconds and with kilobytes: the tests run them so, to see that they
-// still work.
+// tiny shrinks every benchmark to a trial of seconds and kilobytes, which shows only that it still works.
 var tiny = os.Getenv("RESHARD_BENCH") == "tiny"
 
 // size is how large something is: in a measurement, and in a trial.
@@ -23,7 +22,7 @@ func size(full, trial int) int {
 	return full
 }
 
-// rounds is how often what is compared is done in one measurement.
+// rounds is how often each measurement is repeated.
 var rounds = size(3, 1)
 
 // programs builds the service and the stand-ins once and gives their folder.

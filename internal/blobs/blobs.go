@@ -34,7 +34,7 @@ type Driver interface {
 	Create(ctx context.Context, key string) (Writer, error)
 	// Stat says what is known of a blob.
 	Stat(ctx context.Context, key string) (Info, error)
-	// List gives the blobs whose keys begin with a prefix, in no order. An error ends it. Blobs that are made or
+	// List gives the blobs whose keys start with a prefix, in any order. An error ends it. Blobs that are made or
 	// deleted meanwhile may be missing.
 	List(ctx context.Context, prefix string) iter.Seq2[Info, error]
 	// Delete deletes a blob.

@@ -98,8 +98,7 @@ func (w *writer) Close() error {
 // Abort implements blobs.Writer.
 func (w *writer) Abort() { w.done = true }
 
-// Put implements blobs.Putter: one request, of which the store is told the checksum. One that fails is made again with
-// the same bytes.
+// Put implements blobs.Putter. It sends one request with its checksum; the client retries it with the same bytes.
 func (b *bucket) Put(ctx context.Context, key string, data []byte) error {
 	sum := md5.Sum(data) //nolint:gosec // as above
 	_, err := b.client.PutObject(ctx, &s3.PutObjectInput{
