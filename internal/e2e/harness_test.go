@@ -540,15 +540,15 @@ func (b *bundle) carry(draft wire.Changeover) wire.Changeover {
 	return last
 }
 
-// nextPort is the port that is tried next: below those that the system gives out by itself, so that nobody gets one
-// in the moment before its game listens.
+// nextPort is the port that is tried next: below those that the system gives out by itself, and those that the FTP
+// servers of package farhost take (20,000 to 30,000), so that nobody gets one in the moment before its game listens.
 var nextPort atomic.Int64
 
 func freePort(t *testing.T) int {
 	t.Helper()
-	nextPort.CompareAndSwap(0, 10_000+int64(os.Getpid()%40)*500)
+	nextPort.CompareAndSwap(0, 10_000+int64(os.Getpid()%40)*250)
 	for range 1000 {
-		port := 10_000 + nextPort.Add(1)%20_000
+		port := 10_000 + nextPort.Add(1)%10_000
 		if l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port)); err == nil {
 			require.NoError(t, l.Close())
 			return int(port)

@@ -47,7 +47,7 @@ type FTPShape struct {
 // lines is how many addresses lines to a server may begin at, its own included.
 const lines = 60
 
-// passive is how many ports an FTP server has for data.
+// passive is how many ports an FTP server has for data; they are between 20,000 and 30,000, where no test puts a game.
 const passive = 24
 
 // FTPHost is a running FTP server.
