@@ -36,6 +36,36 @@ func (a *API) storeRoutes() {
 			c, err := a.service.Stores.Check(ctx, in.Store)
 			return &answer[wire.StandingCheck]{c}, a.failed(err)
 		})
+	huma.Register(a.huma, op("get-store-holder", http.MethodGet, "/stores/{store}/holder",
+		"Tell whose a store is, by what is marked there, and what is in it", "stores"),
+		func(ctx context.Context, in *storeInput) (*answer[wire.StoreHolder], error) {
+			h, err := a.service.Stores.Holder(ctx, in.Store)
+			return &answer[wire.StoreHolder]{h}, a.failed(err)
+		})
+	huma.Register(a.huma, op("take-store-over", http.MethodPost, "/stores/{store}/take-over",
+		"Make a store, with all that is in it, this service's own; whoever had it writes and deletes nothing there "+
+			"any more", "stores"), func(ctx context.Context, in *struct {
+		storeInput
+		Body wire.TakeOverStore
+	}) (*answer[wire.Store], error) {
+		s, err := a.service.Stores.TakeOver(ctx, in.Store, in.Body.Mark)
+		return &answer[wire.Store]{s}, a.failed(err)
+	})
+	huma.Register(a.huma, op("tidy-store", http.MethodPost, "/stores/{store}/tidy",
+		"Delete packs that a store shows as due to be deleted: exactly these", "stores"),
+		func(ctx context.Context, in *struct {
+			storeInput
+			Body wire.TidyStore
+		}) (*answer[wire.Store], error) {
+			s, err := a.service.Stores.Tidy(ctx, in.Store, in.Body.Packs)
+			return &answer[wire.Store]{s}, a.failed(err)
+		})
+	huma.Register(a.huma, op("confirm-store", http.MethodPost, "/stores/{store}/confirm",
+		"Say that a store is meant to be where it is, although it would be refused there today", "stores"),
+		func(ctx context.Context, in *storeInput) (*answer[wire.Store], error) {
+			s, err := a.service.Stores.Confirm(ctx, in.Store, userOf(ctx))
+			return &answer[wire.Store]{s}, a.failed(err)
+		})
 	huma.Register(a.huma, op("remove-store", http.MethodDelete, "/stores/{store}",
 		"Forget a store; what is in it stays there", "stores"),
 		func(ctx context.Context, in *storeInput) (*struct{}, error) {

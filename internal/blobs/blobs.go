@@ -59,48 +59,36 @@ type Store struct {
 	Begin func(key string)
 }
 
+// Close lets go of what is held open.
+func (s Store) Close() error {
+	if c, ok := s.Driver.(io.Closer); ok {
+		return c.Close()
+	}
+	return nil
+}
+
 // ErrTooLarge is the error for a blob that is larger than its reader can take.
 var ErrTooLarge = errors.New("it is larger than expected")
 
 // ReadAll reads a blob whole. One of more than most bytes is ErrTooLarge, whatever size the place says it has.
 func (s Store) ReadAll(ctx context.Context, key string, most int64) ([]byte, error) {
-	info, err := s.Stat(ctx, key)
-	if err != nil {
-		return nil, err
-	}
-	if info.Size > most {
-		return nil, fmt.Errorf("%s: %w", key, ErrTooLarge)
-	}
 	r, err := s.Open(ctx, key, 0, -1)
 	if err != nil {
 		return nil, err
 	}
 	defer r.Close() //nolint:errcheck // only read
-	data := make([]byte, max(info.Size, 0))
-	n, err := io.ReadFull(r, data)
-	if err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, io.ErrUnexpectedEOF) {
+	data, err := io.ReadAll(io.LimitReader(r, most+1))
+	if err == nil && int64(len(data)) > most {
+		err = fmt.Errorf("%s: %w", key, ErrTooLarge)
+	}
+	if err != nil {
 		return nil, err
 	}
-	if err == nil { // it may have grown meanwhile, or the place has not said the truth
-		if more, err := r.Read(make([]byte, 1)); more > 0 {
-			return nil, fmt.Errorf("%s: %w", key, ErrTooLarge)
-		} else if err != nil && !errors.Is(err, io.EOF) {
-			return nil, err
-		}
-	}
-	return data[:n], nil
-}
-
-// Putter is a driver that writes a blob it gets in one piece, without a copy of it.
-type Putter interface {
-	Put(ctx context.Context, key string, data []byte) error
+	return data, nil
 }
 
 // WriteAll writes a blob whole.
 func (s Store) WriteAll(ctx context.Context, key string, data []byte) error {
-	if p, ok := s.Driver.(Putter); ok {
-		return p.Put(ctx, key, data)
-	}
 	w, err := s.Create(ctx, key)
 	if err != nil {
 		return err

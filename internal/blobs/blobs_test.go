@@ -64,7 +64,7 @@ func TestFiles(t *testing.T) {
 	_, err = Files(filepath.Join(dir, "not there"))
 	assert.ErrorIs(t, err, fs.ErrNotExist)
 	_, err = Files(filepath.Join(dir, "packs", "ab", "abc"))
-	assert.ErrorContains(t, err, "not a folder")
+	assert.ErrorContains(t, err, "not a directory")
 }
 
 func second[T any](_ T, err error) error { return err }

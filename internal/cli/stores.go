@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"strings"
 
 	"github.com/urfave/cli/v3"
 
@@ -20,6 +19,7 @@ Examples:
   reshard stores
   reshard stores add granary --folder /mnt/granary/reshard
   reshard stores add far --s3 https://s3.example --bucket backups --key-id ID
+  reshard stores show granary           what it has, and what will be deleted there
   reshard stores check granary
   reshard stores key`,
 		Action: listing(a, func(ctx context.Context, api *client.Client, _ *cli.Command) ([]wire.Store, error) {
@@ -28,7 +28,7 @@ Examples:
 		Commands: []*cli.Command{
 			{
 				Name: "add", Usage: "add a store, and try it", ArgsUsage: "NAME",
-				Description: `A folder should be on another disk or another machine; an S3-compatible store takes an
+				Description: `A folder should be empty, and on another disk or another machine; an S3-compatible store takes an
 access key, whose secret is asked for. What goes there is encrypted
 with a key in the service's data folder: without a copy of that file elsewhere
 nobody can read the store once the machine is gone.
@@ -58,21 +58,7 @@ Examples:
 				},
 				Action: a.addStore,
 			},
-			{
-				Name: "show", Usage: "show a store, what it has and what it lacks", ArgsUsage: "STORE",
-				Description: "Examples:\n  reshard stores show granary",
-				Action: func(ctx context.Context, c *cli.Command) error {
-					names, api, err := a.ready(c, "STORE")
-					if err != nil {
-						return err
-					}
-					s, err := api.Store(ctx, names[0])
-					if err != nil {
-						return err
-					}
-					return a.show(s, func() { a.printStore(s) })
-				},
-			},
+			a.showStoreCommand(), a.takeStoreOverCommand(), a.tidyStoreCommand(), a.confirmStoreCommand(),
 			{
 				Name: "check", Usage: "read a whole store back now, and send again what is damaged there",
 				ArgsUsage: "STORE",
@@ -168,6 +154,10 @@ func (a *app) printStoreKeys(k wire.StoreKeys, fresh bool) {
 	a.wrapped("", "They are in "+k.File+
 		". Keep a copy of that file where the machine's loss does not reach it: without it "+
 		"nobody, you and Reshard included, can read the stores.")
+	if k.Unread > 0 {
+		a.print("%s found in stores and not read here yet: which key they need shows when they are.\n",
+			count(k.Unread, "pack was", "packs were"))
+	}
 	if fresh {
 		a.print("Copy it again now: there is a new key in it.\n")
 	}
@@ -213,45 +203,11 @@ func (a *app) addStore(ctx context.Context, c *cli.Command) error {
 		a.printStore(s)
 		switch {
 		case in.Recover:
-			a.print("Next: reshard vault recover %s\n", s.Name)
+			a.print("It is only read. Next: reshard vault recover %s\n", s.Name)
 		case !s.Plain:
 			a.print("Next: copy the key elsewhere; where it is: reshard stores key\n")
 		}
 	})
-}
-
-func (a *app) printStore(s wire.Store) {
-	where := s.Folder
-	if s.Kind == "s3" {
-		where = s.Endpoint + "/" + s.Bucket
-		if s.Prefix != "" {
-			where += "/" + strings.Trim(s.Prefix, "/")
-		}
-	}
-	sealed := "encrypted"
-	if s.Plain {
-		sealed = "not encrypted"
-	}
-	a.print("%s: %s, %s\n", s.Name, where, sealed)
-	a.print("  has     %s (%s)\n", count(s.Packs, "pack", "packs"), bytesText(s.Bytes))
-	if s.Lacks > 0 {
-		since := ""
-		if s.Behind != nil {
-			since = ", the oldest of " + ago(*s.Behind)
-		}
-		a.print("  lacks   %s (%s)%s\n", count(s.Lacks, "pack", "packs"), bytesText(s.LacksBytes), since)
-	} else {
-		a.print("  lacks   nothing\n")
-	}
-	if s.OldKeys > 0 {
-		a.print("  keys    %s encrypted for an older key\n", count(s.OldKeys, "pack is", "packs are"))
-	}
-	if s.Checked != nil {
-		a.print("  read    everything was read back since %s\n", when(*s.Checked))
-	}
-	if s.Trouble != "" {
-		a.wrapped("  ! ", s.Trouble)
-	}
 }
 
 func (a *app) listStores(list []wire.Store) {

@@ -110,6 +110,27 @@ func (c *Client) CheckStore(ctx context.Context, name string) (wire.StandingChec
 	return call[wire.StandingCheck](ctx, c, http.MethodPost, "/stores/"+url.PathEscape(name)+"/check", nil)
 }
 
+// StoreHolder tells whose a store is, by what is marked there.
+func (c *Client) StoreHolder(ctx context.Context, name string) (wire.StoreHolder, error) {
+	return call[wire.StoreHolder](ctx, c, http.MethodGet, "/stores/"+url.PathEscape(name)+"/holder", nil)
+}
+
+// TakeStoreOver makes a store this service's own; mark is what StoreHolder has told.
+func (c *Client) TakeStoreOver(ctx context.Context, name, mark string) (wire.Store, error) {
+	return call[wire.Store](ctx, c, http.MethodPost, "/stores/"+url.PathEscape(name)+"/take-over",
+		wire.TakeOverStore{Mark: mark})
+}
+
+// TidyStore deletes packs that a store shows as due.
+func (c *Client) TidyStore(ctx context.Context, name string, packs []string) (wire.Store, error) {
+	return call[wire.Store](ctx, c, http.MethodPost, "/stores/"+url.PathEscape(name)+"/tidy", wire.TidyStore{Packs: packs})
+}
+
+// ConfirmStore says that a store is meant to be where it is.
+func (c *Client) ConfirmStore(ctx context.Context, name string) (wire.Store, error) {
+	return call[wire.Store](ctx, c, http.MethodPost, "/stores/"+url.PathEscape(name)+"/confirm", nil)
+}
+
 // RemoveStore forgets a store.
 func (c *Client) RemoveStore(ctx context.Context, name string) error {
 	_, err := call[struct{}](ctx, c, http.MethodDelete, "/stores/"+url.PathEscape(name), nil)

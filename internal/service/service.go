@@ -167,7 +167,7 @@ func (s *Service) open(ctx context.Context) (err error) {
 	s.running.Go(func() { counted.Run(s.life) })
 	s.Stores, err = stores.Open(stores.Config{
 		Records: s.records, Vault: v, Secrets: s.secrets, Counted: counted, Log: s.log, Data: s.config.Data,
-		Identity: s.identity, Life: s.life, Trace: s.config.Trace,
+		Identity: s.identity, Name: name, Life: s.life, Trace: s.config.Trace,
 	})
 	if err != nil {
 		return err

@@ -2,12 +2,12 @@ package stores
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"io/fs"
 	"net"
 	"net/http"
 	"net/url"
+	"path"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -43,7 +43,18 @@ const tries = 3
 type bucket struct {
 	name string
 	blobs.Store
+	// adding: it is not on record yet.
+	adding bool
 }
+
+// The operations that errors tell of, with what an access key may not do then.
+const (
+	opening   = "open"
+	reading   = "read from"
+	writingTo = "write to"
+	listing   = "list"
+	removing  = "delete in"
+)
 
 // check says what is wrong with where a store is said to be.
 func check(name string, s records.StoreSettings, secret string) error {
@@ -62,7 +73,9 @@ func check(name string, s records.StoreSettings, secret string) error {
 			strings.Trim(u.Path, "/") != "":
 			return bad("%q is no address of a store; it looks like https://s3.example", s.Endpoint)
 		case u.Scheme == "http" && !s.Private:
-			return bad("%s is not encrypted: everybody on the way could read what it is signed in with", s.Endpoint)
+			return fault.New(fault.Invalid, "add store", name, "%s is not encrypted: everybody on the way could read "+
+				"what goes there", s.Endpoint).
+				With("Give an https:// address. On a private network that you trust, add it with --private.")
 		case s.Bucket == "" || s.User == "" || secret == "":
 			return bad("a bucket, an access key's id and its secret are needed")
 		}
@@ -72,15 +85,21 @@ func check(name string, s records.StoreSettings, secret string) error {
 	return nil
 }
 
-// openBucket opens a store.
-func openBucket(name string, s records.StoreSettings, secret string) (*bucket, error) {
-	if s.Kind == KindFiles {
-		b, err := vault.Files(s.Folder)
-		if err != nil {
-			return nil, fault.Wrap(fault.Unreachable, "open store", name, err)
-		}
-		return &bucket{name, b}, nil
+// openFolder opens a store that is a folder. One that is not there is not made: it may be a disk that is not mounted.
+func openFolder(name, folder string) (*bucket, error) {
+	b, err := blobs.DurableFiles(folder)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, fault.New(fault.Unreachable, "open", "store "+name, "there is no folder %s", folder).
+			With("If it is on a disk that is not mounted, mount it: the store goes on by itself.")
 	}
+	if err != nil {
+		return nil, fault.Wrap(fault.Unreachable, "open", "store "+name, err)
+	}
+	return &bucket{name: name, Store: b}, nil
+}
+
+// openS3 opens a store that is a bucket.
+func openS3(name string, s records.StoreSettings, secret string) *bucket {
 	dialer := &net.Dialer{Timeout: line.DialPatience, Control: func(_, address string, _ syscall.RawConn) error {
 		return line.MayReach(address, s.Private)
 	}}
@@ -98,7 +117,7 @@ func openBucket(name string, s records.StoreSettings, secret string) (*bucket, e
 			IdleConnTimeout: time.Minute, ResponseHeaderTimeout: time.Minute, MaxResponseHeaderBytes: 256 << 10,
 		}},
 	})
-	return &bucket{name, s3blobs.Open(client, s.Bucket, s.Prefix)}, nil
+	return &bucket{name: name, Store: s3blobs.Open(client, s.Bucket, s.Prefix)}
 }
 
 // mayPass are codes of answers that another try may get otherwise.
@@ -115,8 +134,11 @@ func (b *bucket) wrap(op string, err error) error {
 	}
 	var said smithy.APIError
 	says := func(code fault.Code, what string) error {
-		return fault.New(code, op, "store "+b.name, "%s", what).
-			With("Look at what it was added with: reshard stores show " + b.name)
+		next := "Look at what it was added with: reshard stores show " + b.name
+		if b.adding {
+			next = "It was not added. Look at what you gave, and add it again."
+		}
+		return fault.New(code, op, "store "+b.name, "%s", what).With(next)
 	}
 	switch {
 	case errors.Is(err, line.ErrPrivate):
@@ -125,8 +147,10 @@ func (b *bucket) wrap(op string, err error) error {
 	case errors.As(err, &said):
 		switch said.ErrorCode() {
 		case "NoSuchKey", "NotFound":
-		case "SignatureDoesNotMatch", "InvalidAccessKeyId", "InvalidAccessKey", "AccessDenied", "Forbidden":
+		case "SignatureDoesNotMatch", "InvalidAccessKeyId", "InvalidAccessKey":
 			return says(fault.Refused, "it does not accept the access key ("+said.ErrorCode()+")")
+		case "AccessDenied", "Forbidden":
+			return says(fault.Refused, "its access key may not "+op+" it ("+said.ErrorCode()+")")
 		case "NoSuchBucket":
 			return says(fault.Refused, "there is no such bucket")
 		default:
@@ -144,7 +168,7 @@ func (b *bucket) wrap(op string, err error) error {
 	case errors.Is(err, fs.ErrNotExist):
 		return fault.New(fault.NotFound, op, "store "+b.name, "it is not there")
 	case errors.Is(err, fs.ErrPermission):
-		return says(fault.Refused, "it does not allow that")
+		return says(fault.Refused, "the service's account may not "+op+" it")
 	}
 	return &fault.Error{
 		Code: fault.Unreachable,
@@ -155,60 +179,40 @@ func (b *bucket) wrap(op string, err error) error {
 	}
 }
 
-// mark is what every store has, beside its packs: whose it is.
-type mark struct {
-	Reshard string    `json:"reshard"`
-	Vault   string    `json:"vault"`
-	Plain   bool      `json:"plain"`
-	Made    time.Time `json:"made"`
+// packs hands out the packs that are there.
+func (b *bucket) packs(ctx context.Context, see func(id string, size int64, sealed bool) error) error {
+	for o, err := range b.List(ctx, "packs/") {
+		if err != nil {
+			return b.wrap(listing, err)
+		}
+		id := strings.TrimSuffix(path.Base(o.Key), sealedEnding)
+		if !vault.IsPack(id) {
+			continue
+		}
+		if err := see(id, o.Size, strings.HasSuffix(o.Key, sealedEnding)); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
-const (
-	markFormat = "store/1"
-	markKey    = "reshard-store.json"
-)
-
-// marked reads whose a store is; nil: nobody's yet.
-func (b *bucket) marked(ctx context.Context) (*mark, error) {
-	ctx, done := context.WithTimeout(ctx, patience)
-	defer done()
-	data, err := b.ReadAll(ctx, markKey, 64<<10)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil, nil
+// hasPacks reports whether there are any.
+func (b *bucket) hasPacks(ctx context.Context) (some bool, err error) {
+	enough := errors.New("enough")
+	err = b.packs(ctx, func(string, int64, bool) error { some = true; return enough })
+	if some {
+		err = nil
 	}
-	if err != nil {
-		return nil, b.wrap("read", err)
-	}
-	var m mark
-	if json.Unmarshal(data, &m) != nil || m.Reshard != markFormat {
-		return nil, fault.New(fault.Exists, "read", "store "+b.name, "its %s is none of Reshard's", markKey)
-	}
-	return &m, nil
+	return some, err
 }
 
-func (b *bucket) setMark(ctx context.Context, m mark) error {
-	data, err := json.MarshalIndent(m, "", "  ")
-	if err != nil {
-		return fault.Wrap(fault.Internal, "mark", "store "+b.name, err)
-	}
-	return b.put(ctx, markKey, data)
-}
+// sealedEnding ends the name of a pack that is encrypted.
+const sealedEnding = ".age"
 
-// put writes a blob, which the store verifies by its MD5.
-func (b *bucket) put(ctx context.Context, key string, data []byte) error {
-	ctx, done := context.WithTimeout(ctx, patience)
-	defer done()
-	err := b.WriteAll(ctx, key, data)
-	if err == nil && b.Sync != nil {
-		err = b.Sync()
+// keyOf is where a store has a pack.
+func keyOf(id string, plain bool) string {
+	if plain {
+		return vault.PackKey(id)
 	}
-	return b.wrap("write to", err)
-}
-
-// get reads a blob whole.
-func (b *bucket) get(ctx context.Context, key string) ([]byte, error) {
-	ctx, done := context.WithTimeout(ctx, patience)
-	defer done()
-	data, err := b.ReadAll(ctx, key, vault.LargestPack)
-	return data, b.wrap("read from", err)
+	return vault.PackKey(id) + sealedEnding
 }

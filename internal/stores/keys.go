@@ -110,44 +110,51 @@ func writeKeys(file, text string) error {
 	return os.Rename(f.Name(), file)
 }
 
-// seal encrypts for the current key, and says which that is.
-func (k *keys) seal(data []byte) (sealed []byte, key string, err error) {
-	id, _, err := k.current()
-	if err != nil {
-		return nil, "", err
-	}
-	var b bytes.Buffer
-	b.Grow(len(data) + len(data)/1000 + 1024)
-	w, err := age.Encrypt(&b, id.Recipient())
-	if err == nil {
-		_, err = w.Write(data)
-	}
-	if err == nil {
-		err = w.Close()
-	}
-	return b.Bytes(), id.Recipient().String(), fault.Wrap(fault.Internal, "encrypt", "a pack", err)
+// seal encrypts what is written to it, for one key, until it is closed.
+func seal(to io.Writer, id *age.X25519Identity) (io.WriteCloser, error) {
+	w, err := age.Encrypt(to, id.Recipient())
+	return w, fault.Wrap(fault.Internal, "encrypt", "a pack", err)
 }
+
+var errNoKey = errors.New("its key is not here")
 
 // open decrypts with whichever key it takes, and says which that is. Code Refused: none of them; Damaged: it is
 // not what was written.
-func (k *keys) open(sealed []byte) (data []byte, key string, err error) {
+func (k *keys) open(to io.Writer, from io.Reader) (key string, err error) {
 	k.mu.Lock()
-	ids := slices.Clone(k.all)
-	k.mu.Unlock()
-	for _, id := range ids {
-		r, err := age.Decrypt(bytes.NewReader(sealed), id)
-		var none *age.NoIdentityMatchError
-		if errors.As(err, &none) {
-			continue
-		}
-		if err == nil {
-			data, err = io.ReadAll(r)
-		}
-		if err != nil {
-			return nil, "", fault.New(fault.Damaged, "decrypt", "a pack", "it is not what was written: %v", err)
-		}
-		return data, id.Recipient().String(), nil
+	ids := make([]age.Identity, len(k.all))
+	for i, id := range k.all {
+		ids[i] = hit{id, &key}
 	}
-	return nil, "", fault.New(fault.Refused, "decrypt", "a pack", "none of the keys in %s opens it", k.file).
-		With("Bring the file back that you have kept elsewhere, and start the service again.")
+	k.mu.Unlock()
+	refused := &fault.Error{
+		Code: fault.Refused, Op: "decrypt", Path: "a pack", What: "none of the keys in " + k.file + " opens it",
+		Next: "Bring the file back that you have kept elsewhere, and start the service again.", Err: errNoKey,
+	}
+	if len(ids) == 0 {
+		return "", refused
+	}
+	r, err := age.Decrypt(from, ids...)
+	var none *age.NoIdentityMatchError
+	if errors.As(err, &none) {
+		return "", refused
+	}
+	if err == nil {
+		_, err = io.Copy(to, r)
+	}
+	var own *fs.PathError
+	switch {
+	case errors.As(err, &own): // of the file that it goes to
+		return "", err
+	case err != nil:
+		return "", fault.New(fault.Damaged, "decrypt", "a pack", "it is not what was written: %v", err)
+	}
+	return key, nil
+}
+
+// has tells which keys are here, by their public part.
+func (k *keys) has(public string) bool {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return slices.ContainsFunc(k.all, func(id *age.X25519Identity) bool { return id.Recipient().String() == public })
 }

@@ -15,14 +15,9 @@ import (
 // store.
 const round = 28 * 24 * time.Hour
 
-// keptThere is how long a store keeps a pack that the vault does not need any more.
-const keptThere = 7 * 24 * time.Hour
-
 // Standing reads a share of everything back, as much as since has passed of a round, and mends what is
 // damaged. It says what it has read and found.
 func (st *Stores) Standing(ctx context.Context, since time.Duration) (wire.StandingCheck, error) {
-	st.working.Lock()
-	defer st.working.Unlock()
 	out := wire.StandingCheck{Findings: []wire.Finding{}}
 	all, err := st.with.Records.Stores(ctx)
 	if err != nil {
@@ -33,9 +28,32 @@ func (st *Stores) Standing(ctx context.Context, since time.Duration) (wire.Stand
 	}
 	var failed error
 	for _, s := range all {
-		failed = errors.Join(failed, st.checkStore(ctx, s, since, &out), st.tidyStore(ctx, s))
+		if s.Writes {
+			failed = errors.Join(failed, st.checkAndTidy(ctx, s, since, &out))
+		}
 	}
 	return out, failed
+}
+
+// checkAndTidy reads a share of a store back, and deletes what nothing needs.
+func (st *Stores) checkAndTidy(ctx context.Context, s records.Store, since time.Duration,
+	out *wire.StandingCheck) error {
+	ctx, done, err := st.work(ctx, s)
+	if err != nil {
+		if errors.Is(err, errRemoved) {
+			return nil
+		}
+		return err
+	}
+	defer done()
+	err = st.checkStore(ctx, s, since, out)
+	if errors.Is(context.Cause(ctx), errRemoved) {
+		return nil
+	}
+	if err != nil {
+		return errors.Join(err, st.stands(ctx, s, err))
+	}
+	return st.tidyStore(ctx, s)
 }
 
 // share is how many of all packs are read back.
@@ -78,11 +96,7 @@ func (st *Stores) mend(ctx context.Context, all []records.Store, id string, dama
 	out *wire.StandingCheck) error {
 	what, _ := fault.Words(damage)
 	for _, s := range all {
-		data, _, err := st.fetch(ctx, s, records.StorePack{Pack: id})
-		if err == nil {
-			st.trace("mend " + id)
-			err = st.with.Vault.Mend(ctx, id, data)
-		}
+		err := st.mendFrom(ctx, s, id)
 		if ctx.Err() != nil {
 			return context.Cause(ctx)
 		}
@@ -101,6 +115,17 @@ func (st *Stores) mend(ctx context.Context, all []records.Store, id string, dama
 		return err
 	}
 	return st.tellBackups(ctx)
+}
+
+// mendFrom puts a pack as a store has it into the vault.
+func (st *Stores) mendFrom(ctx context.Context, s records.Store, id string) error {
+	data, _, err := st.fetch(ctx, s, records.StorePack{Pack: id})
+	if err != nil {
+		return err
+	}
+	defer data.Close() //nolint:errcheck // it has no name any more
+	st.trace("mend " + id)
+	return st.with.Vault.Mend(ctx, id, data.SectionReader)
 }
 
 // tellBackups finds out which backups lack something.
@@ -140,59 +165,85 @@ func (st *Stores) found(ctx context.Context, f records.Finding, out *wire.Standi
 	return st.with.Records.AddFinding(ctx, f)
 }
 
-// checkStore reads packs of a store back. What is damaged or gone is forgotten, so that it is sent again.
+// checkStore reads packs of a store back. What is damaged or gone is forgotten, so that it is sent again; what could
+// not be read is noted, and the others go on.
 func (st *Stores) checkStore(ctx context.Context, s records.Store, since time.Duration, out *wire.StandingCheck) error {
-	key, err := st.key(s)
-	if err != nil {
-		return err
+	if s.Writes {
+		begun, err := st.begin(ctx, s)
+		if err != nil {
+			return err
+		}
+		s = begun
 	}
-	lag, err := st.with.Records.LagOf(ctx, s.ID, key)
+	lag, err := st.with.Records.LagOf(ctx, s.ID, "")
 	if err != nil || lag.Has == 0 {
 		return err
 	}
-	list, err := st.with.Records.StorePacks(ctx, s.ID, share(lag.Has, since))
+	// What was not read the last time is still the first to be, and keeps nothing else from its turn.
+	list, err := st.with.Records.StorePacks(ctx, s.ID, share(lag.Has, since)+lag.Troubled)
 	if err != nil {
 		return err
 	}
+	inRow := 0
 	for _, p := range list {
-		data, as, err := st.fetch(ctx, s, p)
-		if err == nil {
-			_, err = st.with.Vault.VerifyPack(p.Pack, data)
-		}
+		as, err := st.readBack(ctx, s, p)
 		out.Packs++
-		out.Bytes += p.Bytes
+		out.Bytes += as.Bytes
 		switch code := fault.CodeOf(err); {
 		case ctx.Err() != nil:
 			return context.Cause(ctx)
 		case err == nil:
-			if err := st.with.Records.StorePackChecked(ctx, as); err != nil {
-				return err
-			}
+			inRow = 0
+			err = st.with.Records.StorePackChecked(ctx, as)
 		case code == fault.Damaged || code == fault.NotFound:
-			if err := st.sendAgain(ctx, s, p, err, out); err != nil {
+			err = st.sendAgain(ctx, s, p, err, out)
+		case code == fault.Changed || code == fault.NoSpace: // another place, or none of our own to read into
+			return err
+		default:
+			what, _ := fault.Words(err)
+			if inRow++; inRow >= failuresInRow {
 				return err
 			}
-		default:
-			return errors.Join(err, st.stands(ctx, s, err))
+			out.Findings = append(out.Findings, wire.Finding{At: st.now(), Store: s.Name, Pack: p.Pack, What: what})
+			err = st.with.Records.StorePackUnread(ctx, s.ID, p.Pack, what)
+		}
+		if err != nil {
+			return err
 		}
 	}
 	return nil
+}
+
+// readBack reads a pack of a store, and verifies it.
+func (st *Stores) readBack(ctx context.Context, s records.Store, p records.StorePack) (records.StorePack, error) {
+	data, as, err := st.fetch(ctx, s, p)
+	if err != nil {
+		return as, err
+	}
+	defer data.Close() //nolint:errcheck // it has no name any more
+	_, err = st.with.Vault.VerifyPack(ctx, p.Pack, data.SectionReader)
+	return as, err
 }
 
 // sendAgain sends a pack anew that a store has lost or damaged, where the vault has it whole.
 func (st *Stores) sendAgain(ctx context.Context, s records.Store, p records.StorePack, damage error,
 	out *wire.StandingCheck) error {
 	what, _ := fault.Words(damage)
+	if !s.Writes {
+		out.Findings = append(out.Findings, wire.Finding{At: st.now(), Store: s.Name, Pack: p.Pack, What: what})
+		return nil
+	}
 	if err := st.with.Records.ForgetStorePack(ctx, s.ID, p.Pack); err != nil {
 		return err
 	}
-	b, err := st.bucket(ctx, s)
+	id, err := st.identity(s)
 	if err != nil {
 		return err
 	}
-	sent, err := st.sendPack(ctx, s, b, p.Pack)
-	if err != nil {
-		return errors.Join(err, st.stands(ctx, s, err))
+	err = st.sendPack(ctx, s, id, p.Pack)
+	sent := err == nil
+	if code := fault.CodeOf(err); err != nil && code != fault.NotFound && code != fault.Damaged {
+		return err
 	}
 	f := records.Finding{Store: s.Name, Pack: p.Pack, What: what, Mended: sent || p.UnneededAt != nil}
 	if sent {
@@ -202,102 +253,93 @@ func (st *Stores) sendAgain(ctx context.Context, s records.Store, p records.Stor
 	return st.found(ctx, f, out)
 }
 
-// tidyStore removes what the vault has not needed for long enough. While any copy that is to be kept lacks
-// something in the vault, nothing is removed: what a store has may be all that is left of it.
-func (st *Stores) tidyStore(ctx context.Context, s records.Store) error {
-	if err := st.with.Records.Acting(); err != nil {
-		return err
-	}
-	if err := st.with.Records.MarkUnneeded(ctx, st.with.Counted.Now()); err != nil {
-		return err
-	}
-	old, err := st.with.Records.Unneeded(ctx, s.ID, st.with.Counted.Now().Add(-keptThere))
-	if err != nil || len(old) == 0 {
-		return err
-	}
-	kept, err := st.with.Records.Kept(ctx)
-	if err != nil {
-		return err
-	}
-	touched, err := st.with.Vault.Touched(ctx, kept)
-	if err != nil || len(touched) > 0 || len(kept) == 0 {
-		return err
-	}
-	b, err := st.bucket(ctx, s)
-	if err != nil {
-		return err
-	}
-	for _, p := range old {
-		if err := st.with.Records.Acting(); err != nil {
-			return err
-		}
-		st.trace("remove " + p.Pack)
-		err := b.wrap("remove from", b.Delete(ctx, keyOf(p.Pack, s.Settings.V.Plain)))
-		if err != nil && fault.CodeOf(err) != fault.NotFound {
-			return err
-		}
-		if err := st.with.Records.ForgetStorePack(ctx, s.ID, p.Pack); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
 // Recover brings everything that a store has into the vault: packs that are there and whole already stay. The
-// vault's index is then to be made anew from them.
+// vault's index is then to be made anew from them, and when all that they say is in the library, Recovered called.
+// Packs that none of the keys opens are counted and left; where all are so, it is an error with code Refused.
 func (st *Stores) Recover(ctx context.Context, name string, see func(done, all int64)) (wire.Recovered, error) {
-	st.working.Lock()
-	defer st.working.Unlock()
 	out := wire.Recovered{Damaged: []wire.Finding{}}
 	s, err := st.with.Records.StoreNamed(ctx, name)
 	if err != nil {
+		return out, err
+	}
+	ctx, done, err := st.work(ctx, s)
+	if err != nil {
+		return out, err
+	}
+	defer done()
+	if err := st.surveyAgain(ctx, s); err != nil {
 		return out, err
 	}
 	list, err := st.with.Records.StorePacks(ctx, s.ID, 0)
 	if err != nil {
 		return out, err
 	}
+	var noKey error
 	for i, p := range list {
 		see(int64(i), int64(len(list)))
-		if have, err := st.with.Vault.ReadPack(ctx, p.Pack); err == nil {
-			if _, err := st.with.Vault.VerifyPack(p.Pack, have); err == nil {
-				out.There++
-				continue
-			}
-		}
-		data, as, err := st.fetch(ctx, s, p)
-		if err == nil {
-			st.trace("recover " + p.Pack)
-			err = st.with.Vault.Mend(ctx, p.Pack, data)
-		}
-		if err == nil {
-			err = st.with.Records.StorePackChecked(ctx, as)
-		}
+		n, err := st.recoverPack(ctx, s, p)
 		switch code := fault.CodeOf(err); {
 		case ctx.Err() != nil:
 			return out, context.Cause(ctx)
+		case err == nil && n == 0:
+			out.There++
 		case err == nil:
 			out.Packs++
-			out.Bytes += int64(len(data))
+			out.Bytes += n
 		case code == fault.Damaged || code == fault.NotFound:
 			what, _ := fault.Words(err)
 			out.Damaged = append(out.Damaged, wire.Finding{At: st.now(), Store: name, Pack: p.Pack, What: what})
+		case errors.Is(err, errNoKey):
+			noKey = err
+			out.NoKey++
 		default:
 			return out, err
 		}
 	}
 	see(int64(len(list)), int64(len(list)))
+	if out.Packs+out.There == 0 {
+		return out, noKey
+	}
 	return out, nil
 }
 
-// Check reads a whole store back, or the vault when it is "", now.
+// recoverPack brings one pack into the vault, and says how large it is; 0: it was there.
+func (st *Stores) recoverPack(ctx context.Context, s records.Store, p records.StorePack) (int64, error) {
+	if have, err := st.with.Vault.OpenPack(ctx, p.Pack); err == nil {
+		_, err := st.with.Vault.VerifyPack(ctx, p.Pack, have.SectionReader)
+		if errors.Join(err, have.Close()) == nil {
+			return 0, nil
+		}
+	}
+	data, as, err := st.fetch(ctx, s, p)
+	if err != nil {
+		return 0, err
+	}
+	defer data.Close() //nolint:errcheck // it has no name any more
+	st.trace("recover " + p.Pack)
+	if err := st.with.Vault.Mend(ctx, p.Pack, data.SectionReader); err != nil {
+		return 0, err
+	}
+	return data.Size(), st.with.Records.StorePackChecked(ctx, as)
+}
+
+// Recovered notes that a recovery from a store has come to its end, with all that it brought in the library: those
+// of its packs that the vault lists are this service's own from now on.
+func (st *Stores) Recovered(ctx context.Context, name string) error {
+	s, err := st.with.Records.StoreNamed(ctx, name)
+	if err != nil {
+		return err
+	}
+	_, err = st.with.Records.OwnStorePacks(ctx, s.ID, false)
+	return err
+}
+
+// Check reads a whole store back now, and deletes what nothing needs.
 func (st *Stores) Check(ctx context.Context, name string) (wire.StandingCheck, error) {
-	st.working.Lock()
-	defer st.working.Unlock()
 	out := wire.StandingCheck{Findings: []wire.Finding{}}
 	s, err := st.with.Records.StoreNamed(ctx, name)
 	if err != nil {
 		return out, err
 	}
-	return out, errors.Join(st.checkStore(ctx, s, round, &out), st.tidyStore(ctx, s))
+	return out, st.checkAndTidy(ctx, s, round, &out)
 }

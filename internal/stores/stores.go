@@ -3,19 +3,17 @@
 package stores
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"log/slog"
-	"path"
+	"os"
 	"regexp"
-	"strings"
 	"sync"
 	"time"
 
-	"github.com/zeebo/blake3"
-	"golang.org/x/sync/errgroup"
+	"filippo.io/age"
 
 	"reshard/internal/core/fault"
 	"reshard/internal/records"
@@ -31,8 +29,8 @@ type Config struct {
 	Secrets *secrets.Keeper
 	Counted *records.Counted
 	Log     *slog.Logger
-	// Data is the service's data folder, Identity what that is known by.
-	Data, Identity string
+	// Data is the service's data folder, Identity what that is known by, Name what people know the service by.
+	Data, Identity, Name string
 	// Life ends when the service goes away.
 	Life context.Context
 	// Trace is told where the work stands; tests cut it there.
@@ -45,11 +43,18 @@ type Stores struct {
 	now  func() time.Time
 	keys *keys
 	wake chan struct{}
-	// working is held by whoever sends, checks or removes.
-	working sync.Mutex
 
-	mu   sync.Mutex
-	open map[int64]*bucket
+	mu sync.Mutex
+	s3 map[int64]*bucket
+	at map[int64]*atWork
+}
+
+// atWork is the work on one store: one at a time sends, checks, removes or takes over. It ends when the store is
+// removed.
+type atWork struct {
+	turn chan struct{}
+	life context.Context
+	end  context.CancelCauseFunc
 }
 
 // Open reads the keys; Run begins to send.
@@ -58,7 +63,9 @@ func Open(c Config) (*Stores, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Stores{with: c, now: time.Now, keys: k, wake: make(chan struct{}, 1), open: map[int64]*bucket{}}, nil
+	return &Stores{
+		with: c, now: time.Now, keys: k, wake: make(chan struct{}, 1), s3: map[int64]*bucket{}, at: map[int64]*atWork{},
+	}, nil
 }
 
 // Soon has it looked at once whether a store lacks something.
@@ -75,31 +82,59 @@ func (st *Stores) trace(point string) {
 	}
 }
 
-// bucket opens a store, once.
-func (st *Stores) bucket(ctx context.Context, s records.Store) (*bucket, error) {
+var errRemoved = errors.New("the store was removed")
+
+// atWorkOn gives the work on a store.
+func (st *Stores) atWorkOn(id int64) *atWork {
 	st.mu.Lock()
 	defer st.mu.Unlock()
-	if b := st.open[s.ID]; b != nil {
+	w := st.at[id]
+	if w == nil {
+		w = &atWork{turn: make(chan struct{}, 1)}
+		w.life, w.end = context.WithCancelCause(context.WithoutCancel(st.with.Life))
+		st.at[id] = w
+	}
+	return w
+}
+
+// work waits until nobody else works on a store. What it gives as a context ends when the store is removed; done
+// gives the turn back.
+func (st *Stores) work(ctx context.Context, s records.Store) (_ context.Context, done func(), err error) {
+	w := st.atWorkOn(s.ID)
+	ctx, cancel := context.WithCancelCause(ctx)
+	stop := context.AfterFunc(w.life, func() { cancel(context.Cause(w.life)) })
+	select {
+	case w.turn <- struct{}{}:
+		return ctx, func() { stop(); cancel(nil); <-w.turn }, nil
+	case <-ctx.Done():
+		stop()
+		return nil, nil, fault.Wrap(fault.Interrupted, "work on", "store "+s.Name, context.Cause(ctx))
+	}
+}
+
+// bucket opens a store; it is the caller's to close.
+func (st *Stores) bucket(s records.Store) (*bucket, error) {
+	if s.Settings.V.Kind == KindFiles {
+		return openFolder(s.Name, s.Settings.V.Folder)
+	}
+	st.mu.Lock()
+	defer st.mu.Unlock()
+	if b := st.s3[s.ID]; b != nil {
 		return b, nil
 	}
-	secret := []byte{}
-	if s.Sealed != nil {
-		var err error
-		if secret, err = st.with.Secrets.Open(s.Sealed, "store "+s.Name); err != nil {
-			return nil, err
-		}
+	secret, err := st.with.Secrets.Open(s.Sealed, "store "+s.Name)
+	if err != nil {
+		return nil, err
 	}
-	b, err := openBucket(s.Name, s.Settings.V, string(secret))
-	if err == nil {
-		st.open[s.ID] = b
-	}
-	return b, err
+	b := openS3(s.Name, s.Settings.V, string(secret))
+	st.s3[s.ID] = b
+	return b, nil
 }
 
 var storeName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,59}$`)
 
 // Add adds a store, and tries it: what cannot be written to, or belongs to another vault, is not added.
-// With recover it is one that has a vault's packs already, which is then read from.
+// With recover it is one that has a vault's packs already, which is only read until somebody takes it over.
 func (st *Stores) Add(ctx context.Context, in wire.NewStore, by string) (wire.Store, error) {
 	settings := records.StoreSettings{
 		Kind: in.Kind, Folder: in.Folder, Endpoint: in.Endpoint, Bucket: in.Bucket, Prefix: in.Prefix,
@@ -113,285 +148,246 @@ func (st *Stores) Add(ctx context.Context, in wire.NewStore, by string) (wire.St
 	if err := check(in.Name, settings, in.Secret); err != nil {
 		return wire.Store{}, err
 	}
-	b, err := openBucket(in.Name, settings, in.Secret)
+	if _, err := st.with.Records.StoreNamed(ctx, in.Name); err == nil {
+		return wire.Store{}, fault.New(fault.Exists, "add store", in.Name, "there is a store of that name").
+			With("reshard stores lists them.")
+	}
+	rec := records.Store{
+		Name: in.Name, Settings: records.JSON[records.StoreSettings]{V: settings}, CreatedBy: by, Writes: !in.Recover,
+	}
+	b, made, err := st.openNew(ctx, rec, in.Secret)
 	if err != nil {
 		return wire.Store{}, err
 	}
-	m, err := b.marked(ctx)
-	switch {
-	case err != nil:
-		return wire.Store{}, err
-	case m != nil && m.Vault != st.with.Identity && !in.Recover:
-		return wire.Store{}, fault.New(fault.Exists, "add store", in.Name,
-			"it holds what another vault has sent there on %s",
-			m.Made.Format(time.DateOnly)).
-			With("To bring that back here: --recover. To use the place for this vault, give another folder or prefix.")
-	case m == nil && in.Recover:
-		return wire.Store{}, fault.New(fault.NotFound, "add store", in.Name, "it holds nothing of Reshard's").
-			With("Look at the folder, or the bucket and prefix. To begin with it, leave --recover out.")
-	case m != nil && m.Plain != in.Plain:
-		settings.Plain = m.Plain
-	}
-	if !settings.Plain && !in.Recover {
-		if _, made, err := st.keys.current(); err != nil {
-			return wire.Store{}, err
-		} else if made {
-			st.with.Log.Info("made the key that stores are encrypted with; keep a copy of it elsewhere", "file",
-				st.keys.file)
+	defer b.Close() //nolint:errcheck // only a folder is let go
+	rec, err = st.addTo(ctx, b, rec, in.Secret)
+	if err != nil {
+		if made {
+			_ = os.Remove(settings.Folder) // it is empty, or stays
 		}
-	}
-	if err := b.setMark(ctx, mark{
-		Reshard: markFormat,
-		Vault:   st.with.Identity,
-		Plain:   settings.Plain,
-		Made:    st.now().UTC(),
-	}); err != nil {
 		return wire.Store{}, err
 	}
-	rec := records.Store{Name: in.Name, Settings: records.JSON[records.StoreSettings]{V: settings}, CreatedBy: by}
-	if in.Secret != "" {
-		if rec.Sealed, err = st.with.Secrets.Seal([]byte(in.Secret), "store "+in.Name); err != nil {
-			return wire.Store{}, err
-		}
-	}
-	if rec, err = st.with.Records.AddStore(ctx, rec); err != nil {
+	if err := st.survey(ctx, rec, b); err != nil {
 		return wire.Store{}, err
 	}
-	if err := st.with.Records.StoreStands(ctx, rec.ID, "", st.now()); err != nil {
+	if err := st.with.Records.StoreStands(ctx, rec.ID, "", "", st.now()); err != nil {
 		return wire.Store{}, err
-	}
-	if in.Recover {
-		if err := st.survey(ctx, rec); err != nil {
-			return wire.Store{}, err
-		}
 	}
 	st.Soon()
 	return st.Store(ctx, in.Name)
 }
 
-// survey notes what a store has already. What it holds is told apart by its names; whether it is whole the
-// standing check finds out.
-func (st *Stores) survey(ctx context.Context, rec records.Store) error {
-	return st.list(ctx, rec, func(id string, size int64, sealed bool) error {
-		key := ""
-		if sealed {
-			key = "?" // which it is shows when it is read
+// openNew opens a store that is to be added. A folder is made where it is not there; one that has something else in
+// it is refused.
+func (st *Stores) openNew(ctx context.Context, s records.Store, secret string) (b *bucket, made bool, err error) {
+	v := s.Settings.V
+	if v.Kind == KindS3 {
+		b := openS3(s.Name, v, secret)
+		b.adding = true
+		return b, false, nil
+	}
+	bad := func(code fault.Code, next, format string, args ...any) error {
+		return fault.New(code, "add store", s.Name, format, args...).With(next)
+	}
+	if why, err := st.misplaced(ctx, s); err != nil {
+		return nil, false, err
+	} else if why != "" {
+		return nil, false, bad(fault.Refused, "Give a folder of its own, on another disk or another machine.", "%s", why)
+	}
+	if s.Writes {
+		if _, err := os.Stat(v.Folder); errors.Is(err, fs.ErrNotExist) {
+			if err := os.MkdirAll(v.Folder, 0o700); err != nil {
+				return nil, false, fault.Wrap(fault.Refused, "add store", s.Name, err)
+			}
+			made = true
 		}
-		return st.with.Records.SetStorePack(ctx, records.StorePack{
-			StoreID: rec.ID, Pack: id, Bytes: size, Key: key, Sum: []byte{}, StoredAt: st.now(),
-			CheckedAt: time.Unix(0, 0),
-		})
-	})
+	}
+	b, err = openFolder(s.Name, v.Folder)
+	if err == nil {
+		b.adding = true
+	}
+	return b, made, err
 }
 
-// list hands out the packs that a store has.
-func (st *Stores) list(ctx context.Context, rec records.Store,
-	see func(id string, size int64, sealed bool) error) error {
-	b, err := st.bucket(ctx, rec)
+// addTo looks at what is marked in a store, marks it as this service's, and puts it on record. One to recover from
+// is not marked.
+func (st *Stores) addTo(ctx context.Context, b *bucket, rec records.Store, secret string) (records.Store, error) {
+	bad := func(code fault.Code, next, format string, args ...any) error {
+		return fault.New(code, "add store", rec.Name, format, args...).With(next)
+	}
+	m, err := b.marked(ctx)
+	if err != nil {
+		return rec, err
+	}
+	if err := st.notAnothers(ctx, rec, m); err != nil {
+		return rec, err
+	}
+	foreign := m != nil && m.Vault != st.with.Identity
+	switch {
+	case foreign && rec.Writes:
+		return rec, bad(fault.Exists, "To bring back what it holds: --recover. To use the place for this service, give "+
+			"another folder or prefix.", "it is the store of another vault: that of %s", whose(m))
+	case m == nil && rec.Writes:
+		if err := st.isEmpty(ctx, b, rec); err != nil {
+			return rec, err
+		}
+	case m == nil:
+		if some, err := b.hasPacks(ctx); err != nil {
+			return rec, err
+		} else if !some {
+			return rec, bad(fault.NotFound, "Look at the folder, or the bucket and prefix. To begin with it, leave "+
+				"--recover out.", "it holds nothing of Reshard's")
+		}
+		m = &records.StoreMark{Plain: rec.Settings.V.Plain}
+	}
+	if m != nil {
+		rec.Settings.V.Plain = m.Plain
+	}
+	if rec.Writes {
+		if !rec.Settings.V.Plain {
+			if _, made, err := st.keys.current(); err != nil {
+				return rec, err
+			} else if made {
+				st.with.Log.Info("made the key that stores are encrypted with; keep a copy of it elsewhere", "file",
+					st.keys.file)
+			}
+		}
+		fresh := st.newMark(m, rec.Settings.V.Plain)
+		if err := b.setMark(ctx, fresh); err != nil {
+			return rec, err
+		}
+		m = &fresh
+	}
+	rec.Mark = &records.JSON[records.StoreMark]{V: *m}
+	if secret != "" {
+		if rec.Sealed, err = st.with.Secrets.Seal([]byte(secret), "store "+rec.Name); err != nil {
+			return rec, err
+		}
+	}
+	return st.with.Records.AddStore(ctx, rec)
+}
+
+// isEmpty is an error when there is something at the place of a new store.
+func (st *Stores) isEmpty(ctx context.Context, b *bucket, s records.Store) error {
+	what := ""
+	if s.Settings.V.Kind == KindFiles {
+		name, err := emptyFolder(s.Settings.V.Folder)
+		if err != nil {
+			return fault.Wrap(fault.Refused, "add store", s.Name, err)
+		}
+		what = name
+	} else if some, err := b.hasPacks(ctx); err != nil {
+		return err
+	} else if some {
+		what = "packs"
+	}
+	if what == "" {
+		return nil
+	}
+	return fault.New(fault.NotEmpty, "add store", s.Name, "there is something at its place already, such as %s, and no "+
+		"mark of a store", what).
+		With("Give an empty folder, or a prefix of its own. To bring back packs that lie there: --recover.")
+}
+
+// survey notes what a store has. What is not on record yet is nobody's of this service: whose it is, and whether it
+// is whole, the mark and the check find out.
+func (st *Stores) survey(ctx context.Context, rec records.Store, b *bucket) error {
+	var found []records.StorePack
+	note := func() error {
+		err := st.with.Records.FoundStorePacks(ctx, found)
+		found = found[:0]
+		return err
+	}
+	err := b.packs(ctx, func(id string, size int64, sealed bool) error {
+		if sealed == rec.Settings.V.Plain {
+			return nil
+		}
+		found = append(found, records.StorePack{
+			StoreID: rec.ID, Pack: id, Bytes: size, Key: records.UnreadKey, Sum: []byte{}, StoredAt: st.now(),
+			CheckedAt: time.Unix(0, 0),
+		})
+		if len(found) < 500 {
+			return nil
+		}
+		return note()
+	})
+	if err == nil {
+		err = note()
+	}
 	if err != nil {
 		return err
 	}
-	for o, err := range b.List(ctx, "packs/") {
-		if err != nil {
-			return b.wrap("list", err)
-		}
-		id := strings.TrimSuffix(path.Base(o.Key), sealedEnding)
-		if !vault.IsPack(id) {
-			continue
-		}
-		if err := see(id, o.Size, strings.HasSuffix(o.Key, sealedEnding)); err != nil {
-			return err
-		}
-	}
-	return nil
+	return st.with.Records.StoreSurveyed(ctx, rec.ID, st.now())
 }
 
-// sealedEnding ends the name of a pack that is encrypted.
-const sealedEnding = ".age"
-
-// keyOf is where a store has a pack.
-func keyOf(id string, plain bool) string {
-	if plain {
-		return vault.PackKey(id)
-	}
-	return vault.PackKey(id) + sealedEnding
-}
-
-// Remove forgets a store; what is in it stays there.
+// Remove forgets a store; what is in it stays there. Work on it ends.
 func (st *Stores) Remove(ctx context.Context, name string) error {
 	rec, err := st.with.Records.StoreNamed(ctx, name)
 	if err != nil {
 		return err
 	}
-	if err := st.with.Records.RemoveStore(ctx, rec.ID); err != nil {
-		return err
+	w := st.atWorkOn(rec.ID)
+	w.end(fault.Wrap(fault.Interrupted, "work on", "store "+name, errRemoved))
+	select {
+	case w.turn <- struct{}{}: // and nobody has it again
+	case <-ctx.Done():
+		return context.Cause(ctx)
 	}
+	err = st.with.Records.RemoveStore(ctx, rec.ID)
 	st.mu.Lock()
 	defer st.mu.Unlock()
-	delete(st.open, rec.ID)
-	return nil
-}
-
-// Run sends what stores lack, at once after a backup and else now and then, until ctx ends.
-func (st *Stores) Run(ctx context.Context) {
-	tick := time.NewTicker(time.Minute)
-	defer tick.Stop()
-	for {
-		if st.with.Records.Acting() == nil {
-			if err := fault.Safely(func() error { return st.Send(ctx) }); err != nil && ctx.Err() == nil {
-				st.with.Log.Warn("a store is not up to date", "error", err)
-			}
-		}
-		select {
-		case <-ctx.Done():
-			return
-		case <-st.wake:
-		case <-tick.C:
-		}
+	delete(st.s3, rec.ID)
+	if err != nil { // it goes on
+		delete(st.at, rec.ID)
 	}
+	return err
 }
 
-// sentAtOnce is how many packs are sent to a store at the same time.
-const sentAtOnce = 2
-
-// sentInTurn is how many are sent before it is looked what else has come.
-const sentInTurn = 64
-
-// Send sends what stores lack. What stops it for one does not for the others.
-func (st *Stores) Send(ctx context.Context) error {
-	st.working.Lock()
-	defer st.working.Unlock()
-	all, err := st.with.Records.Stores(ctx)
+// Confirm takes a store's place for meant, although it would be refused today.
+func (st *Stores) Confirm(ctx context.Context, name, by string) (wire.Store, error) {
+	s, err := st.with.Records.StoreNamed(ctx, name)
 	if err != nil {
-		return err
+		return wire.Store{}, err
 	}
-	var failed error
-	for _, s := range all {
-		err := st.sendTo(ctx, s)
-		if ctx.Err() != nil {
-			return context.Cause(ctx)
-		}
-		failed = errors.Join(failed, err, st.stands(ctx, s, err))
+	why, err := st.misplaced(ctx, s)
+	if err != nil {
+		return wire.Store{}, err
 	}
-	return failed
+	if why == "" {
+		return wire.Store{}, fault.New(fault.WrongState, "confirm", "store "+name, "nothing speaks against its place")
+	}
+	if err := st.with.Records.ConfirmPlace(ctx, s.ID, by, st.now()); err != nil {
+		return wire.Store{}, err
+	}
+	st.Soon()
+	return st.Store(ctx, name)
 }
 
-// stands records that a store does what is asked, or why not.
+// stands records that a store does what is asked, or why not and what helps.
 func (st *Stores) stands(ctx context.Context, s records.Store, err error) error {
-	trouble := ""
+	trouble, next := "", ""
 	if err != nil {
-		trouble, _ = fault.Words(err)
+		trouble, next = fault.Words(err)
 	}
-	return st.with.Records.StoreStands(ctx, s.ID, trouble, st.now())
+	return st.with.Records.StoreStands(ctx, s.ID, trouble, next, st.now())
 }
 
-// key is the key that counts for a store, "" for none.
+// key is the public part of the key that counts for a store, "" for none.
 func (st *Stores) key(s records.Store) (string, error) {
-	if s.Settings.V.Plain {
-		return "", nil
-	}
-	id, _, err := st.keys.current()
-	if err != nil {
+	id, err := st.identity(s)
+	if id == nil {
 		return "", err
 	}
-	return id.Recipient().String(), nil
+	return id.Recipient().String(), err
 }
 
-func (st *Stores) sendTo(ctx context.Context, s records.Store) error {
-	b, err := st.bucket(ctx, s)
-	if err != nil {
-		return err
+// identity is the key that counts for a store, nil for none.
+func (st *Stores) identity(s records.Store) (*age.X25519Identity, error) {
+	if s.Settings.V.Plain {
+		return nil, nil
 	}
-	key, err := st.key(s)
-	if err != nil {
-		return err
-	}
-	for {
-		lacks, err := st.with.Records.StoreLacks(ctx, s.ID, key, sentInTurn)
-		if err != nil || len(lacks) == 0 {
-			return err
-		}
-		sent := 0
-		var mu sync.Mutex
-		group, gctx := errgroup.WithContext(ctx)
-		group.SetLimit(sentAtOnce)
-		for _, p := range lacks {
-			group.Go(func() (err error) {
-				defer fault.Catch(&err)
-				if err := st.with.Records.Acting(); err != nil {
-					return err
-				}
-				ok, err := st.sendPack(gctx, s, b, p.ID)
-				if ok {
-					mu.Lock()
-					sent++
-					mu.Unlock()
-				}
-				return err
-			})
-		}
-		if err := group.Wait(); err != nil {
-			return err
-		}
-		if sent == 0 {
-			return fault.New(fault.Damaged, "send to", "store "+s.Name,
-				"%d packs of the vault do not read, and are not sent", len(lacks)).
-				With("reshard vault check says what that touches.")
-		}
-	}
-}
-
-// sendPack sends one pack; false when the vault itself does not have it whole.
-func (st *Stores) sendPack(ctx context.Context, s records.Store, b *bucket, id string) (bool, error) {
-	data, err := st.with.Vault.ReadPack(ctx, id)
-	if err == nil {
-		_, err = st.with.Vault.VerifyPack(id, data)
-	}
-	switch code := fault.CodeOf(err); {
-	case code == fault.NotFound || code == fault.Damaged: // the standing check mends it, or tells of it
-		return false, nil
-	case err != nil:
-		return false, err
-	}
-	key := ""
-	if !s.Settings.V.Plain {
-		if data, key, err = st.keys.seal(data); err != nil {
-			return false, err
-		}
-	}
-	st.trace("send " + id)
-	if err := b.put(ctx, keyOf(id, s.Settings.V.Plain), data); err != nil {
-		return false, err
-	}
-	st.trace("sent " + id)
-	sum, now := blake3.Sum256(data), st.now()
-	return true, st.with.Records.SetStorePack(ctx, records.StorePack{
-		StoreID: s.ID, Pack: id, Bytes: int64(len(data)), Key: key, Sum: sum[:], StoredAt: now, CheckedAt: now,
-	})
-}
-
-// fetch reads a pack from a store and opens it, and says how the store has it. It is not verified yet.
-func (st *Stores) fetch(ctx context.Context, s records.Store, p records.StorePack) ([]byte, records.StorePack, error) {
-	b, err := st.bucket(ctx, s)
-	if err != nil {
-		return nil, p, err
-	}
-	data, err := b.get(ctx, keyOf(p.Pack, s.Settings.V.Plain))
-	if err != nil {
-		return nil, p, err
-	}
-	sum := blake3.Sum256(data)
-	if len(p.Sum) > 0 && !bytes.Equal(sum[:], p.Sum) {
-		return nil, p, fault.New(fault.Damaged, "read from", "store "+s.Name, "%s is not what was sent there", p.Pack)
-	}
-	p.StoreID, p.Bytes, p.Sum, p.Key = s.ID, int64(len(data)), sum[:], ""
-	if p.CheckedAt = st.now(); p.StoredAt.IsZero() {
-		p.StoredAt = p.CheckedAt
-	}
-	if !s.Settings.V.Plain {
-		data, p.Key, err = st.keys.open(data)
-	}
-	return data, p, err
+	id, _, err := st.keys.current()
+	return id, err
 }
 
 // Rotate makes a new key. What stores have is encrypted for it anew, by and by.
@@ -406,20 +402,11 @@ func (st *Stores) Rotate(ctx context.Context) (wire.StoreKeys, error) {
 // Keys tells of the keys that stores are encrypted with, without telling them.
 func (st *Stores) Keys(ctx context.Context) (wire.StoreKeys, error) {
 	out := wire.StoreKeys{File: st.keys.file, Keys: []wire.StoreKey{}}
-	all, err := st.with.Records.Stores(ctx)
+	packs, err := st.with.Records.StoreKeys(ctx, 0)
 	if err != nil {
 		return out, err
 	}
-	packs := map[string]int{}
-	for _, s := range all {
-		list, err := st.with.Records.StorePacks(ctx, s.ID, 0)
-		if err != nil {
-			return out, err
-		}
-		for _, p := range list {
-			packs[p.Key]++
-		}
-	}
+	out.Unread = packs[records.UnreadKey]
 	st.keys.mu.Lock()
 	defer st.keys.mu.Unlock()
 	for i, id := range st.keys.all {
@@ -429,13 +416,33 @@ func (st *Stores) Keys(ctx context.Context) (wire.StoreKeys, error) {
 	return out, nil
 }
 
-// Store tells of one store.
+// Store tells of one store, with what waits to be sent there and what will be deleted there.
 func (st *Stores) Store(ctx context.Context, name string) (wire.Store, error) {
 	s, err := st.with.Records.StoreNamed(ctx, name)
 	if err != nil {
 		return wire.Store{}, err
 	}
-	return st.wireStore(ctx, s)
+	out, err := st.wireStore(ctx, s)
+	if err != nil {
+		return out, err
+	}
+	waits, err := st.with.Records.StoreWaits(ctx, s.ID, 20)
+	if err != nil {
+		return out, err
+	}
+	for _, w := range waits {
+		out.Waiting = append(out.Waiting, wire.StoreWait{Pack: w.Pack, Tries: w.Tries, Again: w.AgainAt, Why: w.Trouble})
+	}
+	unneeded, err := st.with.Records.Unneeded(ctx, s.ID)
+	if err != nil {
+		return out, err
+	}
+	for _, p := range unneeded {
+		out.Deletes = append(out.Deletes, wire.StoreDeletion{
+			Pack: p.Pack, Bytes: p.Bytes, At: st.deletedAt(p), Due: st.isDue(p),
+		})
+	}
+	return out, nil
 }
 
 // Stores tells of all stores.
@@ -467,16 +474,22 @@ func (st *Stores) wireStore(ctx context.Context, s records.Store) (wire.Store, e
 		Name: s.Name, Kind: v.Kind, Folder: v.Folder, Endpoint: v.Endpoint, Bucket: v.Bucket, Prefix: v.Prefix,
 		Region: v.Region,
 		User:   v.User, Private: v.Private, Plain: v.Plain, CreatedBy: s.CreatedBy, CreatedAt: s.CreatedAt,
-		Reached: s.ReachedAt,
-		Trouble: s.Trouble, Packs: lag.Has, Bytes: lag.HasBytes, Lacks: lag.Packs, LacksBytes: lag.Bytes,
-		Behind:  lag.Since,
-		OldKeys: lag.OldKeys,
+		Reached: s.ReachedAt, ReadOnly: !s.Writes,
+		Trouble: s.Trouble, TroubleNext: s.TroubleNext, Packs: lag.Has, Bytes: lag.HasBytes, Lacks: lag.Packs,
+		LacksBytes: lag.Bytes, Behind: lag.Since, OldKeys: lag.OldKeys, Unread: lag.Unread, Foreign: lag.Foreign,
+		Waits: lag.Waits, Warnings: st.warnings(s), Asks: s.Asks,
+	}
+	if !s.Writes { // nothing is sent there
+		out.Lacks, out.LacksBytes, out.Behind, out.OldKeys = 0, 0, nil, 0
 	}
 	if lag.Checked != nil && lag.Checked.Unix() > 0 {
 		out.Checked = lag.Checked
 	}
 	return out, nil
 }
+
+// tellDamageFor is how long damage that nothing could mend is told of.
+const tellDamageFor = 30 * 24 * time.Hour
 
 // behindFor is how long a store may lack something before that needs a person.
 const behindFor = 6 * time.Hour
@@ -493,8 +506,17 @@ func (st *Stores) Alerts(ctx context.Context) (out []wire.Alert, err error) {
 			return nil, err
 		}
 		next := "reshard stores show " + s.Name
+		if s.Asks != "" && s.AsksSince != nil {
+			out = append(out, wire.Alert{
+				Kind: "store", Of: s.Name + " deletes", Says: "Store " + s.Name + ": " + s.Asks,
+				Next: "reshard stores tidy " + s.Name, Since: *s.AsksSince,
+			})
+		}
 		switch {
 		case s.Trouble != "" && s.TroubleSince != nil:
+			if s.TroubleNext != "" {
+				next = s.TroubleNext
+			}
 			out = append(out, wire.Alert{
 				Kind: "store", Of: s.Name, Says: "Store " + s.Name + ": " + s.Trouble, Next: next,
 				Since: *s.TroubleSince,
@@ -512,7 +534,7 @@ func (st *Stores) Alerts(ctx context.Context) (out []wire.Alert, err error) {
 		return nil, err
 	}
 	for _, f := range found {
-		if !f.Mended && st.now().Sub(f.At) < 30*24*time.Hour {
+		if !f.Mended && st.now().Sub(f.At) < tellDamageFor {
 			where := "the vault"
 			if f.Store != "" {
 				where = "store " + f.Store

@@ -125,6 +125,7 @@ func (h *house) recovered(dir string) *house {
 	got, err := n.stores.Recover(ctx, "left", func(_, _ int64) {})
 	require.NoError(h.t, err)
 	require.Empty(h.t, got.Damaged)
+	require.NoError(h.t, n.stores.Recovered(ctx, "left"))
 	return n
 }
 
@@ -162,8 +163,9 @@ func newGateway(t *testing.T) *gateway {
 	require.NoError(t, l.Close())
 	dir := t.TempDir()
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "backups"), 0o755))
-	cmd := exec.Command(program, "--port", address, "--access", accessKey, "--secret", secretKey, "posix", "--nometa",
-		dir)
+	beside := t.TempDir()
+	cmd := exec.Command(program, "--port", address, "--access", accessKey, "--secret", secretKey, "posix", "--sidecar",
+		beside, dir)
 	out := &bytes.Buffer{}
 	cmd.Stdout, cmd.Stderr = out, out
 	require.NoError(t, cmd.Start())
@@ -464,8 +466,6 @@ func TestNothingConfirmedIsLost(t *testing.T) {
 						}
 					}
 					err := fault.Safely(func() error { return h.stores.Send(ctx) })
-					h.stores.working.TryLock()
-					h.stores.working.Unlock()
 					h.trace = nil
 					if err == nil {
 						for id := range kept {

@@ -39,13 +39,13 @@ func (w *vaultWork) change(do func(*wire.VaultWork)) {
 }
 
 // begin notes new work; false when there is some under way.
-func (w *vaultWork) begin(kind, by string, now time.Time) bool {
+func (w *vaultWork) begin(kind, store, by string, now time.Time) bool {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if w.now != nil && w.now.Ended == nil {
 		return false
 	}
-	w.now = &wire.VaultWork{Kind: kind, By: by, Begun: now}
+	w.now = &wire.VaultWork{Kind: kind, Store: store, By: by, Begun: now}
 	return true
 }
 
@@ -97,6 +97,8 @@ type Stores interface {
 	Soon()
 	Standing(ctx context.Context, since time.Duration) (wire.StandingCheck, error)
 	Recover(ctx context.Context, name string, see func(done, all int64)) (wire.Recovered, error)
+	// Recovered is called when all that was brought back is in the library.
+	Recovered(ctx context.Context, name string) error
 }
 
 // Config is what upkeep needs.
@@ -153,7 +155,7 @@ func (up *Upkeep) WorkOn(ctx context.Context, kind, store, by string) (wire.Vaul
 		return wire.Vault{}, fault.New(fault.Invalid, kind, "the vault",
 			"a store is named for a recovery, and only then")
 	}
-	if !up.work.begin(kind, by, up.now()) {
+	if !up.work.begin(kind, store, by, up.now()) {
 		return wire.Vault{}, fault.New(fault.Busy, kind, "the vault", "it is at work already").
 			With("reshard vault shows what it is doing.")
 	}
@@ -201,10 +203,13 @@ func (up *Upkeep) vaultWorkOf(ctx context.Context, kind, store string, see func(
 	case "recover":
 		got, err := up.with.Stores.Recover(ctx, store, see)
 		up.work.change(func(w *wire.VaultWork) { w.Recovered = &got })
-		if err != nil {
-			return err
+		if err == nil {
+			err = up.rebuild(ctx, see)
 		}
-		return up.rebuild(ctx, see)
+		if err == nil {
+			err = up.with.Stores.Recovered(ctx, store)
+		}
+		return err
 	case "rebuild":
 		return up.rebuild(ctx, see)
 	}
@@ -256,7 +261,7 @@ func (up *Upkeep) keepVaultSmall(ctx context.Context) {
 	if err != nil || (gone == 0 && !keep.Again(last, up.now(), 24*time.Hour)) {
 		return
 	}
-	if !up.work.begin("collect", "the rule", up.now()) {
+	if !up.work.begin("collect", "", "the rule", up.now()) {
 		return
 	}
 	up.doVaultWork(ctx, "collect", "")

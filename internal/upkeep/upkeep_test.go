@@ -33,6 +33,7 @@ type house struct {
 	before, drafts  time.Time
 	collected       int
 	adopted, copies []string
+	recovered       []string
 }
 
 func (h *house) Soon() {}
@@ -45,6 +46,10 @@ func (h *house) Standing(context.Context, time.Duration) (wire.StandingCheck, er
 }
 func (h *house) Recover(context.Context, string, func(done, all int64)) (wire.Recovered, error) {
 	return wire.Recovered{Packs: 2}, nil
+}
+func (h *house) Recovered(_ context.Context, name string) error {
+	h.recovered = append(h.recovered, name)
+	return nil
 }
 func (h *house) Holdings(context.Context) (records.Holdings, error) {
 	return records.Holdings{Packs: 3}, nil

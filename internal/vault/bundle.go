@@ -95,8 +95,7 @@ func (v *Vault) Take(ctx context.Context, from io.ReaderAt, size int64) (chunks 
 	bad := func(format string, args ...any) error {
 		return fault.New(fault.BadArchive, "take in", "chunks", format, args...)
 	}
-	v.storing.RLock()
-	defer v.storing.RUnlock()
+	defer v.beginStoring()()
 	p := v.newPacker()
 	defer p.drop()
 	magic := make([]byte, len(packMagic))

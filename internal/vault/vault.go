@@ -18,6 +18,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -112,12 +113,13 @@ type Vault struct {
 
 	// storing is held for reading while something is stored, and for writing while a
 	// collection decides what nothing needs: what a store has found stays until it ends.
-	storing    sync.RWMutex
-	collecting sync.Mutex
-	writing    sync.Map // ids of packs that are not in the index yet
-	fresh      sync.Map // ids of copies to when they were stored, in this life
-	known      filter
-	places     places
+	storing     sync.RWMutex
+	beingStored atomic.Int32
+	collecting  sync.Mutex
+	writing     sync.Map // ids of packs that are not in the index yet
+	fresh       sync.Map // ids of copies to when they were stored, in this life
+	known       filter
+	places      places
 	// lists are the copies' lists that were read last, by their bytes: reading them again is quick, but a
 	// backup of a large world that has hardly changed does little else.
 	lists *lru.Cache[[32]byte, Copy]
@@ -165,14 +167,23 @@ func (v *Vault) learn(ctx context.Context) error {
 // largestManifest bounds a copy's manifest, in bytes: some millions of files.
 const largestManifest = 1 << 30
 
+// beginStoring holds collections off until what it gives is called.
+func (v *Vault) beginStoring() (end func()) {
+	v.storing.RLock()
+	v.beingStored.Add(1)
+	return func() {
+		v.beingStored.Add(-1)
+		v.storing.RUnlock()
+	}
+}
+
 // Store stores files as a copy. The same content gives the same id, and storing
 // it again changes nothing. Memory is bounded by a few chunks. allRead, which may
 // be nil, is called when every source has been read and before anything is
 // synced: a caller that removes its spooled archive then saves the disk from
 // writing it out.
 func (v *Vault) Store(ctx context.Context, files []Source, allRead func()) (Copy, error) {
-	v.storing.RLock()
-	defer v.storing.RUnlock()
+	defer v.beginStoring()()
 	p := v.newPacker()
 	defer p.drop()
 	c := Copy{Reshard: Format}
@@ -263,16 +274,30 @@ func (v *Vault) packManifest(ctx context.Context, p *packer, c Copy) error {
 // identify hashes what a copy is: parts, paths and content. Times do not count,
 // so the same world sent twice is one copy. Files must be sorted.
 func identify(files []File) string {
-	h := blake3.New()
-	_, _ = h.WriteString(Format + "\n") // a hash never fails to write
+	id := newIdentifier()
 	for _, f := range files {
-		_, _ = fmt.Fprintf(h, "%q %q %d\n", f.Part, f.Path, f.Size)
-		for _, c := range f.Chunks {
-			_, _ = fmt.Fprintf(h, "%s %d\n", c.Hash, c.Size)
-		}
+		id.add(f)
 	}
-	return hex.EncodeToString(h.Sum(nil))
+	return id.sum()
 }
+
+// identifier hashes a copy file by file.
+type identifier struct{ h *blake3.Hasher }
+
+func newIdentifier() identifier {
+	id := identifier{blake3.New()}
+	_, _ = id.h.WriteString(Format + "\n") // a hash never fails to write
+	return id
+}
+
+func (id identifier) add(f File) {
+	_, _ = fmt.Fprintf(id.h, "%q %q %d\n", f.Part, f.Path, f.Size)
+	for _, c := range f.Chunks {
+		_, _ = fmt.Fprintf(id.h, "%s %d\n", c.Hash, c.Size)
+	}
+}
+
+func (id identifier) sum() string { return hex.EncodeToString(id.h.Sum(nil)) }
 
 func (v *Vault) fail(op string, err error) error {
 	var coded *fault.Error

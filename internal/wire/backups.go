@@ -238,10 +238,68 @@ type Store struct {
 	Lacks      int        `json:"lacks"`
 	LacksBytes int64      `json:"lacksBytes"`
 	Behind     *time.Time `json:"behind,omitempty"`
-	// how many of its packs are encrypted for an older key
+	// how many of its packs are encrypted for an older key, and how many were found there and not read yet
 	OldKeys int `json:"oldKeys"`
+	Unread  int `json:"unread,omitempty"`
+	// how many of its packs this service neither wrote, recovered nor took over: it never deletes them
+	Foreign int `json:"foreign,omitempty"`
+	// it is only read, to recover from, until somebody takes it over
+	ReadOnly bool `json:"readOnly,omitempty"`
+	// what helps against its trouble
+	TroubleNext string `json:"troubleNext,omitempty"`
+	// how many packs it did not take and is asked again; the first of them, where one store is asked for
+	Waits   int         `json:"waits,omitempty"`
+	Waiting []StoreWait `json:"waiting,omitempty"`
+	// what will be deleted there, and when, where one store is asked for
+	Deletes []StoreDeletion `json:"deletes,omitempty"`
+	// why a person is asked before packs are deleted
+	Asks string `json:"asks,omitempty"`
+	// what is worth knowing of where it is
+	Warnings []string `json:"warnings,omitempty"`
 	// everything in it has been read back since then
 	Checked *time.Time `json:"checked,omitempty"`
+}
+
+// StoreWait is a pack that a store did not take.
+type StoreWait struct {
+	Pack  string    `json:"pack"`
+	Tries int       `json:"tries"`
+	Again time.Time `json:"again"`
+	Why   string    `json:"why"`
+}
+
+// StoreDeletion is a pack that will be deleted in a store, since the vault does not need it any more.
+type StoreDeletion struct {
+	Pack  string    `json:"pack"`
+	Bytes int64     `json:"bytes"`
+	At    time.Time `json:"at"`
+	// that time has come
+	Due bool `json:"due,omitempty"`
+}
+
+// TidyStore is what a person confirms: exactly these packs are deleted.
+type TidyStore struct {
+	Packs []string `json:"packs" minItems:"1" maxItems:"1000000"`
+}
+
+// StoreHolder is whose a store is, by what is marked there, and what is in it.
+type StoreHolder struct {
+	// the service, and since when it has the store; left out: nothing is marked
+	Service string     `json:"service,omitempty"`
+	Since   *time.Time `json:"since,omitempty"`
+	// it is this service
+	Ours bool `json:"ours"`
+	// how many packs are there, and how many of them the vault here lists
+	Packs int   `json:"packs"`
+	Bytes int64 `json:"bytes"`
+	Known int   `json:"known"`
+	// names what is marked there now; it is given back to take the store over
+	Mark string `json:"mark"`
+}
+
+// TakeOverStore says whose store is taken over, as StoreHolder has told it.
+type TakeOverStore struct {
+	Mark string `json:"mark"`
 }
 
 // StoreKeys are the keys that stores are encrypted with, the newest first.
@@ -249,6 +307,8 @@ type StoreKeys struct {
 	// where they are: without a copy of this file elsewhere, nobody can read the stores once the machine is gone
 	File string     `json:"file"`
 	Keys []StoreKey `json:"keys"`
+	// how many packs were found in stores and not read yet: which key they need is not known
+	Unread int `json:"unread,omitempty"`
 }
 
 // StoreKey is one of them.
@@ -283,6 +343,8 @@ type Recovered struct {
 	Packs int   `json:"packs"`
 	Bytes int64 `json:"bytes"`
 	There int   `json:"there"`
+	// packs that none of the keys here opens
+	NoKey int `json:"noKey,omitempty"`
 	// what the store does not have whole
 	Damaged []Finding `json:"damaged"`
 }

@@ -227,7 +227,8 @@ type VaultWork struct {
 	Checked   *VaultChecked   `json:"checked,omitempty"`
 	Collected *VaultCollected `json:"collected,omitempty"`
 	Rebuilt   *VaultRebuilt   `json:"rebuilt,omitempty"`
-	// of a recovery
+	// of a recovery, with the store that it is from
+	Store     string     `json:"store,omitempty"`
 	Recovered *Recovered `json:"recovered,omitempty"`
 }
 

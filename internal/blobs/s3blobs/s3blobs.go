@@ -13,10 +13,12 @@ import (
 	"iter"
 	"net/http"
 	"strings"
+	"time"
 
 	"github.com/aws/aws-sdk-go-v2/aws"
 	awshttp "github.com/aws/aws-sdk-go-v2/aws/transport/http"
 	"github.com/aws/aws-sdk-go-v2/service/s3"
+	"github.com/aws/aws-sdk-go-v2/service/s3/types"
 	"github.com/aws/smithy-go"
 
 	"reshard/internal/blobs"
@@ -73,17 +75,82 @@ func (b *bucket) Open(ctx context.Context, key string, from, n int64) (io.ReadCl
 	return out.Body, nil
 }
 
-// Create implements blobs.Driver. The object is sent when it is closed.
+// partSize is how much of a blob is held in memory and sent with one request; a blob of more is sent in parts. The
+// protocol takes parts of 5 MiB or more, 10,000 of one object.
+const partSize = 8 << 20
+
+// patience is how long one request may take.
+const patience = 5 * time.Minute
+
+// Create implements blobs.Driver. The object is there, whole, once it is closed.
 func (b *bucket) Create(ctx context.Context, key string) (blobs.Writer, error) {
-	return &writer{b: b, ctx: ctx, key: key}, nil
+	return &writer{b: b, ctx: ctx, key: b.key(key)}, nil
 }
 
+// writer sends a blob: in one request, or where it does not fit into one part in several.
 type writer struct {
-	bytes.Buffer
-	b    *bucket
-	ctx  context.Context
-	key  string
-	done bool
+	b     *bucket
+	ctx   context.Context
+	key   *string
+	buf   []byte
+	parts []types.CompletedPart
+	// upload is the one that its parts belong to, nil before the first.
+	upload *string
+	done   bool
+}
+
+// Write implements io.Writer.
+func (w *writer) Write(p []byte) (n int, err error) {
+	for len(p) > 0 {
+		if len(w.buf) == partSize {
+			if err := w.part(); err != nil {
+				return n, err
+			}
+		}
+		m := min(len(p), partSize-len(w.buf))
+		w.buf = append(w.buf, p[:m]...)
+		p, n = p[m:], n+m
+	}
+	return n, nil
+}
+
+// asked makes one request, with a bound on how long it takes.
+func asked[In, Out any](ctx context.Context, in In,
+	ask func(context.Context, In, ...func(*s3.Options)) (Out, error)) (Out, error) {
+	ctx, done := context.WithTimeout(ctx, patience)
+	defer done()
+	out, err := ask(ctx, in)
+	return out, classed(err)
+}
+
+// sum is the checksum that a request is verified by; the client sends it again with the same bytes.
+func (w *writer) sum() *string {
+	sum := md5.Sum(w.buf) //nolint:gosec // as above
+	return aws.String(base64.StdEncoding.EncodeToString(sum[:]))
+}
+
+// part sends what is held as one part.
+func (w *writer) part() error {
+	if w.upload == nil {
+		out, err := asked(w.ctx, &s3.CreateMultipartUploadInput{
+			Bucket: &w.b.name, Key: w.key, ContentType: aws.String("application/octet-stream"),
+		}, w.b.client.CreateMultipartUpload)
+		if err != nil {
+			return err
+		}
+		w.upload = out.UploadId
+	}
+	number := aws.Int32(int32(len(w.parts) + 1)) //nolint:gosec // the protocol allows 10,000
+	out, err := asked(w.ctx, &s3.UploadPartInput{
+		Bucket: &w.b.name, Key: w.key, UploadId: w.upload, PartNumber: number, Body: bytes.NewReader(w.buf),
+		ContentLength: aws.Int64(int64(len(w.buf))), ContentMD5: w.sum(),
+	}, w.b.client.UploadPart)
+	if err != nil {
+		return err
+	}
+	w.parts = append(w.parts, types.CompletedPart{PartNumber: number, ETag: out.ETag})
+	w.buf = w.buf[:0]
+	return nil
 }
 
 // Close implements blobs.Writer.
@@ -91,22 +158,42 @@ func (w *writer) Close() error {
 	if w.done {
 		return fs.ErrClosed
 	}
+	if w.upload == nil {
+		w.done = true
+		_, err := asked(w.ctx, &s3.PutObjectInput{
+			Bucket: &w.b.name, Key: w.key, Body: bytes.NewReader(w.buf), ContentLength: aws.Int64(int64(len(w.buf))),
+			ContentType: aws.String("application/octet-stream"), ContentMD5: w.sum(),
+		}, w.b.client.PutObject)
+		return err
+	}
+	err := w.part()
+	if err == nil {
+		_, err = asked(w.ctx, &s3.CompleteMultipartUploadInput{
+			Bucket: &w.b.name, Key: w.key, UploadId: w.upload,
+			MultipartUpload: &types.CompletedMultipartUpload{Parts: w.parts},
+		}, w.b.client.CompleteMultipartUpload)
+	}
+	if err != nil {
+		w.Abort()
+	}
 	w.done = true
-	return w.b.Put(w.ctx, w.key, w.Bytes())
+	return err
 }
 
-// Abort implements blobs.Writer.
-func (w *writer) Abort() { w.done = true }
-
-// Put implements blobs.Putter. It sends one request with its checksum; the client retries it with the same bytes.
-func (b *bucket) Put(ctx context.Context, key string, data []byte) error {
-	sum := md5.Sum(data) //nolint:gosec // as above
-	_, err := b.client.PutObject(ctx, &s3.PutObjectInput{
-		Bucket: &b.name, Key: b.key(key), Body: bytes.NewReader(data),
-		ContentLength: aws.Int64(int64(len(data))), ContentType: aws.String("application/octet-stream"),
-		ContentMD5: aws.String(base64.StdEncoding.EncodeToString(sum[:])),
-	})
-	return classed(err)
+// Abort implements blobs.Writer. Parts that were sent are given up; where that fails, the store keeps them until its
+// own rule for unfinished uploads removes them.
+func (w *writer) Abort() {
+	if w.done {
+		return
+	}
+	w.done = true
+	if w.upload != nil {
+		ctx, done := context.WithTimeout(context.WithoutCancel(w.ctx), 5*time.Second)
+		defer done()
+		_, _ = w.b.client.AbortMultipartUpload(ctx, &s3.AbortMultipartUploadInput{ // nothing rests on it
+			Bucket: &w.b.name, Key: w.key, UploadId: w.upload,
+		})
+	}
 }
 
 // Stat implements blobs.Driver.

@@ -1,0 +1,103 @@
+package stores
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+
+	"reshard/internal/core/places"
+	"reshard/internal/records"
+)
+
+// real is a folder without links, as far as it is there yet.
+func real(folder string) string {
+	folder = filepath.Clean(folder)
+	if r, err := filepath.EvalSymlinks(folder); err == nil {
+		return r
+	}
+	if up := filepath.Dir(folder); up != folder {
+		return filepath.Join(real(up), filepath.Base(folder))
+	}
+	return folder
+}
+
+// keyFolders are names of folders that programs keep keys in.
+var keyFolders = []string{".ssh", ".gnupg"}
+
+// misplaced says why a store should not be where it is, "" when nothing speaks against it: its folder belongs to the
+// system, the service, a server or a database.
+func (st *Stores) misplaced(ctx context.Context, s records.Store) (string, error) {
+	if s.Settings.V.Kind != KindFiles {
+		return "", nil
+	}
+	folder := real(s.Settings.V.Folder)
+	switch {
+	case places.System(folder):
+		return folder + " belongs to the system", nil
+	case places.Shared(folder):
+		return folder + " is shared by many: a store needs a folder of its own", nil
+	case slices.ContainsFunc(strings.Split(folder, "/"), func(n string) bool { return slices.Contains(keyFolders, n) }):
+		return folder + " is where a program keeps its keys", nil
+	}
+	roots, database, err := st.with.Records.TakenFolders(ctx)
+	if err != nil {
+		return "", err
+	}
+	taken := map[string]string{"the service's own data folder": st.with.Data, "the database's folder": database}
+	for _, r := range roots {
+		taken["a server's folder, "+r+","] = r
+	}
+	for what, there := range taken {
+		if there == "" {
+			continue
+		}
+		there = real(there)
+		switch {
+		case places.Within(folder, there):
+			return folder + " is in " + strings.TrimSuffix(what, ","), nil
+		case places.Within(there, folder):
+			return what + " is in " + folder, nil
+		}
+	}
+	for up := folder; ; up = filepath.Dir(up) {
+		if _, err := os.Stat(filepath.Join(up, "PG_VERSION")); err == nil {
+			return folder + " is in a folder of PostgreSQL", nil
+		}
+		if up == filepath.Dir(up) {
+			return "", nil
+		}
+	}
+}
+
+// emptyFolder is "" when a folder has nothing in it yet, or is not there, else something that is in it.
+func emptyFolder(folder string) (string, error) {
+	list, err := os.ReadDir(folder)
+	if errors.Is(err, fs.ErrNotExist) {
+		return "", nil
+	}
+	for _, e := range list {
+		if e.Name() != "lost+found" { // what fsck makes on a new disk
+			return e.Name(), nil
+		}
+	}
+	return "", err
+}
+
+// warnings say what is worth knowing of where a store is, as long as it is so.
+func (st *Stores) warnings(s records.Store) []string {
+	if s.Settings.V.Kind != KindFiles {
+		return nil
+	}
+	var mine, there syscall.Stat_t
+	if syscall.Stat(filepath.Join(st.with.Data, "vault"), &mine) == nil &&
+		syscall.Stat(s.Settings.V.Folder, &there) == nil && mine.Dev == there.Dev {
+		return []string{"It is on the disk that the vault is on: what takes the one takes the other. Add a store on " +
+			"another disk, or on another machine."}
+	}
+	return nil
+}
