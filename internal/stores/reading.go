@@ -84,14 +84,13 @@ func (st *Stores) fetch(ctx context.Context, s records.Store, p records.StorePac
 	limit := &bounded{from, largestSealed}
 	all := io.TeeReader(limit, sum)
 	key, err := st.open(file, all, s.Settings.V.Plain)
-	if _, drained := io.Copy(io.Discard, all); from.err == nil && errors.Is(drained, errEndless) {
-		err = fault.New(fault.Damaged, "read from", "store "+s.Name, "%s: %v", p.Pack, errEndless)
-	}
-	wrong := len(p.Sum) > 0 && !bytes.Equal(sum.Sum(nil), p.Sum)
+	_, drained := io.Copy(io.Discard, all)
 	switch {
 	case from.err != nil:
 		err = b.wrap(reading, from.err)
-	case wrong:
+	case errors.Is(drained, errEndless):
+		err = fault.New(fault.Damaged, "read from", "store "+s.Name, "%s: %v", p.Pack, errEndless)
+	case len(p.Sum) > 0 && !bytes.Equal(sum.Sum(nil), p.Sum):
 		err = fault.New(fault.Damaged, "read from", "store "+s.Name, "%s is not what was sent there", p.Pack)
 	}
 	info, statErr := file.Stat()

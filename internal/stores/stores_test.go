@@ -64,7 +64,7 @@ func newHouse(t *testing.T) *house {
 	require.NoError(t, err)
 	h.stores, err = Open(Config{
 		Records: h.records, Vault: h.vault, Secrets: keeper, Counted: counted, Log: slog.New(slog.DiscardHandler),
-		Data:     h.data,
+		Data: h.data, Name: "osier",
 		Identity: h.data, Life: ctx, Trace: func(p string) {
 			if h.trace != nil {
 				h.trace(p)
@@ -75,13 +75,19 @@ func newHouse(t *testing.T) *house {
 	return h
 }
 
-// keep stores a copy of some files, and has it kept.
+// keep stores a copy of some small files, and has it kept.
 func (h *house) keep(seed uint64, files int) string {
+	h.t.Helper()
+	return h.keepBytes(seed, files, 200_000)
+}
+
+// keepBytes stores a copy of some files of up to, or for large ones about, so many bytes, and has it kept.
+func (h *house) keepBytes(seed uint64, files, most int) string {
 	h.t.Helper()
 	r := rand.New(rand.NewPCG(seed, 1))
 	var sources []vault.Source
 	for i := range files {
-		data := make([]byte, 1000+r.IntN(200_000))
+		data := make([]byte, max(most-400_000, 1000)+r.IntN(min(most, 400_000)))
 		for j := range data {
 			data[j] = byte(r.Uint32())
 		}
@@ -142,10 +148,30 @@ func (h *house) verify(ids ...string) {
 type gateway struct {
 	*httputil.ReverseProxy
 	address string
-	// cut ends the connection after that many bytes of a body that is written, or read.
+	// cut ends the connection with the request that takes what was written over that many bytes, and every later one.
 	cut atomic.Int64
-	// drop says that all is written, and writes nothing; spoil gives other bytes than were written.
-	drop, spoil atomic.Bool
+	// drop says that all is written, and writes nothing; spoil gives other bytes than were written; hang takes what is
+	// written and never answers; keepAll allows no deletion; endless gives packs that do not end.
+	drop, spoil, hang, keepAll, endless atomic.Bool
+	// refuse is a pack that is not taken; hanging counts writes that hang, parts those of parts.
+	refuse         atomic.Value
+	hanging, parts atomic.Int64
+	// folder is where the objects are.
+	folder string
+}
+
+// objects lists the packs that are there.
+func (g *gateway) objects(t *testing.T) []string {
+	t.Helper()
+	found, err := filepath.Glob(filepath.Join(g.folder, "backups", "reshard", "packs", "*", "*"))
+	require.NoError(t, err)
+	return found
+}
+
+func denied(w http.ResponseWriter) {
+	w.Header().Set("Content-Type", "application/xml")
+	w.WriteHeader(http.StatusForbidden)
+	_, _ = io.WriteString(w, `<Error><Code>AccessDenied</Code><Message>Access Denied</Message></Error>`)
 }
 
 const accessKey, secretKey = "ada", "marrows-and-leeks"
@@ -180,7 +206,7 @@ func newGateway(t *testing.T) *gateway {
 	to, err := url.Parse("http://" + address)
 	require.NoError(t, err)
 	g := &gateway{
-		ReverseProxy: &httputil.ReverseProxy{ErrorLog: slog.NewLogLogger(slog.DiscardHandler, slog.LevelError)},
+		folder: dir, ReverseProxy: &httputil.ReverseProxy{ErrorLog: slog.NewLogLogger(slog.DiscardHandler, slog.LevelError)},
 	}
 	g.Rewrite = func(r *httputil.ProxyRequest) { r.SetURL(to); r.Out.Host = r.In.Host }
 	g.ModifyResponse = func(res *http.Response) error {
@@ -204,13 +230,37 @@ func newGateway(t *testing.T) *gateway {
 }
 
 func (g *gateway) ServeHTTP(w http.ResponseWriter, r *http.Request) {
-	writes := r.Method == http.MethodPut && strings.Contains(r.URL.Path, "packs/")
+	pack := strings.Contains(r.URL.Path, "packs/")
+	writes := r.Method == http.MethodPut && pack
+	if r.URL.Query().Has("partNumber") {
+		g.parts.Add(1)
+	}
+	refuse, _ := g.refuse.Load().(string)
 	switch {
 	case writes && g.drop.Load():
 		_, _ = io.Copy(io.Discard, r.Body)
 		w.Header().Set("ETag", `"0"`)
+	case writes && g.hang.Load():
+		_, _ = io.Copy(io.Discard, r.Body)
+		g.hanging.Add(1)
+		<-r.Context().Done()
+	case writes && refuse != "" && strings.Contains(r.URL.Path, refuse), r.Method == http.MethodDelete && g.keepAll.Load():
+		_, _ = io.Copy(io.Discard, r.Body)
+		denied(w)
+	case pack && r.Method == http.MethodGet && g.endless.Load():
+		for more := make([]byte, 1<<20); ; {
+			if _, err := w.Write(more); err != nil {
+				return
+			}
+		}
 	case writes && g.cut.Load() > 0:
-		_, _ = io.CopyN(io.Discard, r.Body, g.cut.Load())
+		// What fits before the cut gets through: parts of a larger one.
+		if left := g.cut.Add(-r.ContentLength); left > 0 {
+			g.ReverseProxy.ServeHTTP(w, r)
+			return
+		}
+		g.cut.Store(1)
+		_, _ = io.CopyN(io.Discard, r.Body, 1000)
 		panic(http.ErrAbortHandler)
 	default:
 		g.ReverseProxy.ServeHTTP(w, r)
