@@ -46,6 +46,25 @@ func newEstate(t *testing.T, seed uint64) *estate {
 		e.kept = append(e.kept, map[string]bool{})
 		e.listed = append(e.listed, map[string]bool{})
 	}
+	// The first has two stores, and the second has found one of them.
+	ctx := context.Background()
+	for i := range 2 {
+		_, err := e.houses[0].stores.Add(ctx, wire.NewStore{
+			Name: fmt.Sprintf("s%d", i), Kind: KindFiles, Folder: e.places[i],
+		}, "ada")
+		require.NoError(t, err)
+	}
+	for n := range uint64(4) {
+		e.kept[0][e.houses[0].keep(n, 2)] = true
+	}
+	require.NoError(t, e.houses[0].stores.Send(ctx))
+	if seed%2 == 0 {
+		e.houses[1].keysOf(e.houses[0])
+	}
+	_, err := e.houses[1].stores.Add(ctx, wire.NewStore{
+		Name: "s0", Kind: KindFiles, Folder: e.places[0], Recover: true,
+	}, "bryn")
+	require.NoError(t, err)
 	return e
 }
 
@@ -232,7 +251,7 @@ func (e *estate) step() {
 			e.put(other, a)
 		}
 	case 17:
-		switch e.r.IntN(4) {
+		switch e.r.IntN(6) {
 		case 0:
 			note("remove", h.stores.Remove(ctx, name))
 		case 1:
@@ -242,9 +261,8 @@ func (e *estate) step() {
 			_ = os.Remove(filepath.Join(h.data, KeyFile))
 			h.restart()
 		case 3: // or what the other one had comes here
-			if text, err := os.ReadFile(filepath.Join(e.houses[1-who].data, KeyFile)); err == nil {
-				require.NoError(e.t, os.WriteFile(filepath.Join(h.data, KeyFile), text, 0o600))
-				h.restart()
+			if _, err := os.Stat(filepath.Join(e.houses[1-who].data, KeyFile)); err == nil {
+				h.keysOf(e.houses[1-who])
 			}
 		}
 	case 18: // time passes

@@ -46,6 +46,15 @@ func (h *house) restart() {
 	require.NoError(h.t, err)
 }
 
+// keysOf brings the keys of another service here.
+func (h *house) keysOf(other *house) {
+	h.t.Helper()
+	text, err := os.ReadFile(filepath.Join(other.data, KeyFile))
+	require.NoError(h.t, err)
+	require.NoError(h.t, os.WriteFile(filepath.Join(h.data, KeyFile), text, 0o600))
+	h.restart()
+}
+
 // A new service on an empty database looks into the store of another, and goes on with its own life for two weeks: not
 // one pack of the other's goes, whether it has the key or not.
 func TestARecoveryThatNeverEndsTakesNothingAway(t *testing.T) {
@@ -65,10 +74,7 @@ func TestARecoveryThatNeverEndsTakesNothingAway(t *testing.T) {
 
 			n := newHouse(t)
 			if key {
-				text, err := os.ReadFile(filepath.Join(old.data, KeyFile))
-				require.NoError(t, err)
-				require.NoError(t, os.WriteFile(filepath.Join(n.data, KeyFile), text, 0o600))
-				n.restart()
+				n.keysOf(old)
 			}
 			s, err := n.stores.Add(ctx, wire.NewStore{Name: "left", Kind: KindFiles, Folder: dir, Recover: true}, "ada")
 			require.NoError(t, err)
@@ -106,6 +112,7 @@ func TestAStoreIsTakenOver(t *testing.T) {
 	before := packFiles(t, dir)
 
 	n := newHouse(t)
+	n.keysOf(old)
 	_, err := n.stores.Add(ctx, wire.NewStore{Name: "left", Kind: KindFiles, Folder: dir, Recover: true}, "bryn")
 	require.NoError(t, err)
 	n.keep(3, 2)
@@ -383,10 +390,7 @@ func TestALargePack(t *testing.T) {
 	assert.Empty(t, got.Findings)
 
 	n := newHouse(t)
-	text, err := os.ReadFile(filepath.Join(h.data, KeyFile))
-	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(filepath.Join(n.data, KeyFile), text, 0o600))
-	n.restart()
+	n.keysOf(h)
 	in := g.at()
 	in.Recover = true
 	_, err = n.stores.Add(ctx, in, "bryn")
