@@ -45,8 +45,8 @@ func (a *API) storeRoutes() {
 	huma.Register(a.huma, op("take-store-over", http.MethodPost, "/stores/{store}/take-over",
 		"Make a store, with all that is in it, this service's own; whoever had it writes and deletes nothing there "+
 			"any more", "stores"), func(ctx context.Context, in *struct {
-		storeInput
-		Body wire.TakeOverStore
+		Store string `path:"store"`
+		Body  wire.TakeOverStore
 	}) (*answer[wire.Store], error) {
 		s, err := a.service.Stores.TakeOver(ctx, in.Store, in.Body.Mark)
 		return &answer[wire.Store]{s}, a.failed(err)
@@ -54,8 +54,8 @@ func (a *API) storeRoutes() {
 	huma.Register(a.huma, op("tidy-store", http.MethodPost, "/stores/{store}/tidy",
 		"Delete packs that a store shows as due to be deleted: exactly these", "stores"),
 		func(ctx context.Context, in *struct {
-			storeInput
-			Body wire.TidyStore
+			Store string `path:"store"`
+			Body  wire.TidyStore
 		}) (*answer[wire.Store], error) {
 			s, err := a.service.Stores.Tidy(ctx, in.Store, in.Body.Packs)
 			return &answer[wire.Store]{s}, a.failed(err)

@@ -490,6 +490,32 @@ func TestManyDeletionsAreAskedFor(t *testing.T) {
 	assert.Len(t, s.Deletes, len(due)-3)
 }
 
+// What a collection wrote anew has not reached the store: what it has of before may be all that is left of it there.
+func TestNothingIsDeletedWhereSomethingLacks(t *testing.T) {
+	t.Parallel()
+	ctx := context.Background()
+	h := newHouse(t)
+	ids := []string{h.keep(1, 1), h.keep(2, 1), h.keep(3, 1)}
+	dir := h.granary("granary")
+	require.NoError(t, h.stores.Send(ctx))
+	before := packFiles(t, dir)
+	_, err := h.vault.Collect(ctx, ids, time.Now(), nil)
+	require.NoError(t, err)
+	for range 3 {
+		_, err = h.stores.Standing(ctx, time.Hour)
+		require.NoError(t, err)
+		h.later(8 * 24 * time.Hour)
+	}
+	for p := range before {
+		assert.Contains(t, packFiles(t, dir), p)
+	}
+	require.NoError(t, h.stores.Send(ctx))
+	_, err = h.stores.Standing(ctx, time.Hour)
+	require.NoError(t, err)
+	h.recovered(dir).verify(ids...)
+	assert.Len(t, packFiles(t, dir), len(vaultPacks(t, h)), "then they go")
+}
+
 // Before anything is deleted in a store, all of it must be known to read.
 func TestNothingIsDeletedWhereSomethingDoesNotRead(t *testing.T) {
 	t.Parallel()

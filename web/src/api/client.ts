@@ -41,6 +41,7 @@ export type Rule = Schemas["Rule"];
 export type RuleWords = Schemas["KeepRule"];
 export type RulePreview = Schemas["RulePreview"];
 export type Store = Schemas["Store"];
+export type StoreDeletion = Schemas["StoreDeletion"];
 export type Alert = Schemas["Alert"];
 export type Report = Schemas["Report"];
 export type NoticeTarget = Schemas["NoticeTarget"];
@@ -276,6 +277,16 @@ export const api = {
   addStore: (body: Schemas["NewStore"]) => taken(client.POST("/v1/stores", { body })),
   checkStore: (store: string) =>
     taken(client.POST("/v1/stores/{store}/check", { params: { path: { store } } })),
+  store: (store: string, signal?: AbortSignal) =>
+    taken(client.GET("/v1/stores/{store}", { params: { path: { store } }, signal })),
+  storeHolder: (store: string, signal?: AbortSignal) =>
+    taken(client.GET("/v1/stores/{store}/holder", { params: { path: { store } }, signal })),
+  takeStoreOver: (store: string, mark: string) =>
+    taken(client.POST("/v1/stores/{store}/take-over", { params: { path: { store } }, body: { mark } })),
+  tidyStore: (store: string, packs: string[]) =>
+    taken(client.POST("/v1/stores/{store}/tidy", { params: { path: { store } }, body: { packs } })),
+  confirmStore: (store: string) =>
+    taken(client.POST("/v1/stores/{store}/confirm", { params: { path: { store } } })),
   removeStore: (store: string) => taken(client.DELETE("/v1/stores/{store}", { params: { path: { store } } })),
   storeKeys: (signal?: AbortSignal) => taken(client.GET("/v1/store-keys", { signal })),
   rotateKey: () => taken(client.POST("/v1/store-keys")),

@@ -149,6 +149,14 @@ export const queries = {
       queryFn: ({ signal }) => api.stores(signal),
       refetchInterval: 5_000,
     }),
+  store: (name: string) =>
+    queryOptions({ queryKey: ["stores", name], queryFn: ({ signal }) => api.store(name, signal) }),
+  storeHolder: (name: string) =>
+    queryOptions({
+      queryKey: ["stores", name, "holder"],
+      queryFn: ({ signal }) => api.storeHolder(name, signal),
+      gcTime: 0, // what is confirmed is what stands there now
+    }),
   storeKeys: () => queryOptions({ queryKey: ["store-keys"], queryFn: ({ signal }) => api.storeKeys(signal) }),
   targets: () => queryOptions({ queryKey: ["targets"], queryFn: ({ signal }) => api.targets(signal) }),
   aside: (server: string) =>

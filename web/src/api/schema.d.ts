@@ -1177,6 +1177,74 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/stores/{store}/confirm": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say that a store is meant to be where it is, although it would be refused there today */
+        post: operations["confirm-store"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/stores/{store}/holder": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Tell whose a store is, by what is marked there, and what is in it */
+        get: operations["get-store-holder"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/stores/{store}/take-over": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a store, with all that is in it, this service's own; whoever had it writes and deletes nothing there any more */
+        post: operations["take-store-over"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/stores/{store}/tidy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Delete packs that a store shows as due to be deleted: exactly these */
+        post: operations["tidy-store"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/users": {
         parameters: {
             query?: never;
@@ -2879,6 +2947,11 @@ export interface components {
             damaged: components["schemas"]["Finding"][];
             /**
              * Format: int64
+             * @description packs that none of the keys here opens
+             */
+            noKey?: number;
+            /**
+             * Format: int64
              * @description brought back, and there already
              */
             packs: number;
@@ -3297,6 +3370,8 @@ export interface components {
             unsaved?: boolean;
         };
         Store: {
+            /** @description why a person is asked before packs are deleted */
+            asks?: string;
             /** Format: date-time */
             behind?: string;
             bucket?: string;
@@ -3310,8 +3385,15 @@ export interface components {
             /** Format: date-time */
             createdAt: string;
             createdBy: string;
+            /** @description what will be deleted there, and when, where one store is asked for */
+            deletes?: components["schemas"]["StoreDeletion"][];
             endpoint?: string;
             folder?: string;
+            /**
+             * Format: int64
+             * @description how many of its packs this service neither wrote, recovered nor took over: it never deletes them
+             */
+            foreign?: number;
             /** @enum {string} */
             kind: "files" | "s3";
             /**
@@ -3324,7 +3406,7 @@ export interface components {
             name: string;
             /**
              * Format: int64
-             * @description how many of its packs are encrypted for an older key
+             * @description how many of its packs are encrypted for an older key, and how many were found there and not read yet
              */
             oldKeys: number;
             /**
@@ -3340,9 +3422,51 @@ export interface components {
              * @description when it last did what was asked, and why it does not now
              */
             reached?: string;
+            /** @description it is only read, to recover from, until somebody takes it over */
+            readOnly?: boolean;
             region?: string;
             trouble?: string;
+            /** @description what helps against its trouble */
+            troubleNext?: string;
+            /** Format: int64 */
+            unread?: number;
             user?: string;
+            waiting?: components["schemas"]["StoreWait"][];
+            /**
+             * Format: int64
+             * @description how many packs it did not take and is asked again; the first of them, where one store is asked for
+             */
+            waits?: number;
+            /** @description what is worth knowing of where it is */
+            warnings?: string[];
+        };
+        StoreDeletion: {
+            /** Format: date-time */
+            at: string;
+            /** Format: int64 */
+            bytes: number;
+            /** @description that time has come */
+            due?: boolean;
+            pack: string;
+        };
+        StoreHolder: {
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            known: number;
+            /** @description names what is marked there now; it is given back to take the store over */
+            mark: string;
+            /** @description it is this service */
+            ours: boolean;
+            /**
+             * Format: int64
+             * @description how many packs are there, and how many of them the vault here lists
+             */
+            packs: number;
+            /** @description the service, and since when it has the store; left out: nothing is marked */
+            service?: string;
+            /** Format: date-time */
+            since?: string;
         };
         StoreKey: {
             /** @description it is the one that is encrypted with */
@@ -3358,6 +3482,19 @@ export interface components {
             /** @description where they are: without a copy of this file elsewhere, nobody can read the stores once the machine is gone */
             file: string;
             keys: components["schemas"]["StoreKey"][];
+            /**
+             * Format: int64
+             * @description how many packs were found in stores and not read yet: which key they need is not known
+             */
+            unread?: number;
+        };
+        StoreWait: {
+            /** Format: date-time */
+            again: string;
+            pack: string;
+            /** Format: int64 */
+            tries: number;
+            why: string;
         };
         "Take-arrivalRequest": {
             /** @description blake3:HEX, or sha256-4m:HEX; docs/api.md */
@@ -3365,9 +3502,15 @@ export interface components {
             /** @description which world, when the archive holds several */
             root?: string;
         };
+        TakeOverStore: {
+            mark: string;
+        };
         "Tick-landmarkRequest": {
             /** @description false: it is not there */
             seen: boolean;
+        };
+        TidyStore: {
+            packs: string[];
         };
         Token: {
             /** Format: date-time */
@@ -3520,8 +3663,9 @@ export interface components {
             /** @enum {string} */
             kind: "check" | "collect" | "rebuild" | "recover";
             rebuilt?: components["schemas"]["VaultRebuilt"];
-            /** @description of a recovery */
             recovered?: components["schemas"]["Recovered"];
+            /** @description of a recovery, with the store that it is from */
+            store?: string;
         };
         Window: {
             /** Format: int64 */
@@ -6398,6 +6542,138 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["StandingCheck"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "confirm-store": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                store: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Store"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-store-holder": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                store: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StoreHolder"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "take-store-over": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                store: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TakeOverStore"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Store"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "tidy-store": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                store: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TidyStore"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Store"];
                 };
             };
             /** @description Error */

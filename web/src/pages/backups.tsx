@@ -1,17 +1,18 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import { useState } from "react";
-import { api, type NoticeTarget, type Report, type Store } from "../api/client";
+import { api, type NoticeTarget, type Report } from "../api/client";
 import { queries } from "../api/queries";
 import { Alerts } from "../parts/alerts";
 import { Allowance } from "../parts/allowance";
 import { Choice } from "../parts/choice";
 import { Button, Switch } from "../parts/controls";
 import { AddForm, Field } from "../parts/form";
+import { Item, StoreItem } from "../parts/store";
 import { Answer, Failure, Head, Muted, Page, Panel, Table } from "../parts/layout";
 import { Mark } from "../parts/marks";
 import styled from "styled-components";
-import { bytes, count, when } from "../words";
+import { bytes, when } from "../words";
 
 const Wide = styled.div`
   overflow-x: auto;
@@ -21,24 +22,6 @@ const Wide = styled.div`
     td:nth-child(n + 4) {
       display: none;
     }
-  }
-`;
-
-const Item = styled.li`
-  display: grid;
-  gap: 0.25rem;
-  padding: 0.6rem 0;
-  border-bottom: 1px solid var(--line);
-  &:last-child {
-    border-bottom: 0;
-  }
-  code {
-    overflow-wrap: anywhere;
-  }
-  .acts {
-    display: flex;
-    flex-wrap: wrap;
-    gap: 0.5rem;
   }
 `;
 
@@ -182,88 +165,6 @@ function Stores() {
         </p>
       )}
     </Panel>
-  );
-}
-
-function StoreItem({ store: s }: { store: Store }) {
-  const client = useQueryClient();
-  const check = useMutation({ mutationFn: () => api.checkStore(s.name) });
-  const remove = useMutation({
-    mutationFn: () => api.removeStore(s.name),
-    onSettled: () => client.invalidateQueries({ queryKey: ["stores"] }),
-  });
-  const recover = useMutation({ mutationFn: () => api.recover(s.name) });
-  const [sure, setSure] = useState("");
-  const where =
-    s.kind === "s3" ? `${s.endpoint}/${s.bucket}${s.prefix ? `/${s.prefix}` : ""}` : (s.folder ?? "");
-  const found = check.data?.findings ?? [];
-  return (
-    <Item>
-      <p>
-        <Mark
-          of={s.trouble ? "blocks" : s.lacks > 0 ? "staging" : "done"}
-          quiet
-        >
-          <strong>{s.name}</strong>
-        </Mark>{" "}
-        <code>{where}</code>, {s.plain ? "not encrypted" : "encrypted"}
-      </p>
-      <Muted>
-        It has {count(s.packs, "pack", "packs")} ({bytes(s.bytes)}) and lacks{" "}
-        {s.lacks > 0
-          ? `${count(s.lacks, "pack", "packs")} (${bytes(s.lacksBytes)}), the oldest since ${when(s.behind)}`
-          : "nothing"}
-        .{s.checked && ` Everything in it was read back since ${when(s.checked)}.`}
-        {s.oldKeys > 0 && ` ${count(s.oldKeys, "pack is", "packs are")} encrypted for an older key.`}
-      </Muted>
-      {s.trouble && <p>{s.trouble}</p>}
-      <div className="acts">
-        <Button
-          isDisabled={check.isPending}
-          onPress={() => check.mutate()}
-        >
-          {check.isPending ? "Reading all of it back …" : "Read it back now"}
-        </Button>
-        {sure === "recover" ? (
-          <Button
-            look="grave"
-            isDisabled={recover.isPending}
-            onPress={() => recover.mutate(undefined, { onSettled: () => setSure("") })}
-          >
-            Bring everything back into the vault
-          </Button>
-        ) : (
-          <Button onPress={() => setSure("recover")}>Recover from it …</Button>
-        )}
-        {sure === "forget" ? (
-          <Button
-            look="grave"
-            isDisabled={remove.isPending}
-            onPress={() => remove.mutate()}
-          >
-            Forget it: what is in it stays there
-          </Button>
-        ) : (
-          <Button onPress={() => setSure("forget")}>Forget it …</Button>
-        )}
-      </div>
-      {check.data && (
-        <output>
-          {count(check.data.packs, "pack was", "packs were")} read back
-          {found.length === 0
-            ? "; everything is as it was sent."
-            : `: ${found.map((f) => f.what).join("; ")}`}
-        </output>
-      )}
-      {recover.data && (
-        <output>
-          It comes back. <Link to="/vault">How far it is</Link>
-        </output>
-      )}
-      {check.isError && <Failure error={check.error} />}
-      {remove.isError && <Failure error={remove.error} />}
-      {recover.isError && <Failure error={recover.error} />}
-    </Item>
   );
 }
 
