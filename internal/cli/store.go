@@ -125,6 +125,7 @@ Examples:
 					a.wrapped("", s.Asks+".")
 				}
 				a.printDeletes(due)
+				a.print("Without them it still lacks nothing that the vault has.\n")
 				sure, err := a.confirm(fmt.Sprintf("Delete %s of %s?", count(len(due), "pack", "packs"),
 					count(s.Packs, "pack", "packs")))
 				if err != nil || !sure {

@@ -296,7 +296,7 @@ func TestNoPackThatIsNeededIsEverRemoved(t *testing.T) {
 			ctx := context.Background()
 			for i, h := range e.houses {
 				h.stores.now = func() time.Time { return time.Now().Add(3 * time.Hour) } // nothing waits
-				_ = h.stores.Send(ctx)                                                    // some are not its own any more
+				_ = h.stores.Send(ctx)                                                   // some are not its own any more
 				all, err := h.stores.Stores(ctx)
 				require.NoError(t, err)
 				for _, s := range all {

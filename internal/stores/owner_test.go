@@ -245,10 +245,10 @@ func TestWhereAStoreMayBe(t *testing.T) {
 	t.Parallel()
 	ctx := context.Background()
 	h := newHouse(t)
-	dir := t.TempDir()
+	dir, north := t.TempDir(), t.TempDir()
 	_, err := h.records.Pool().Exec(ctx, `INSERT INTO servers (name, game, kind, root, command, env, declared_version,
 		system, host_id, means, game_root) VALUES ('north', 'g', 'plain', $1, '[]', '{}', '', '',
-		(SELECT id FROM hosts WHERE kind = 'local'), '{}', '')`, filepath.Join(dir, "north"))
+		(SELECT id FROM hosts WHERE kind = 'local'), '{}', '')`, filepath.Join(north, "srv", "north"))
 	require.NoError(t, err)
 	mk := func(parts ...string) string {
 		d := filepath.Join(append([]string{dir}, parts...)...)
@@ -264,15 +264,15 @@ func TestWhereAStoreMayBe(t *testing.T) {
 	for folder, words := range map[string]string{
 		"/etc": "belongs to the system", "/etc/reshard-store": "belongs to the system", "/root": "shared by many",
 		"/srv": "shared by many", "/root/.ssh": "keeps its keys", filepath.Join(link, "x"): "belongs to the system",
-		full:                               "such as letters.txt",
-		mk("pg", "base"):                   "in a folder of PostgreSQL",
-		h.data:                             "data folder",
-		filepath.Join(h.data, "vault"):     "data folder",
-		filepath.Dir(h.data):               "data folder is in",
-		mk("north", "backups"):             "in a server's folder",
-		dir:                                "a server's folder",
-		"relative":                         "no absolute path",
-		filepath.Join(full, "letters.txt"): "not a directory",
+		full:                           "such as letters.txt",
+		mk("pg", "base"):               "in a folder of PostgreSQL",
+		h.data:                         "data folder",
+		filepath.Join(h.data, "vault"): "data folder",
+		filepath.Dir(h.data):           "the service's own data folder (",
+		filepath.Join(north, "srv", "north", "x"): "in the folder of a server",
+		filepath.Join(north, "srv"):               "the folder of a server (",
+		"relative":                                "no absolute path",
+		filepath.Join(full, "letters.txt"):        "not a directory",
 	} {
 		_, err := h.stores.Add(ctx, wire.NewStore{Name: "s", Kind: KindFiles, Folder: folder}, "ada")
 		require.Error(t, err, folder)

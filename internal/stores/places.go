@@ -3,6 +3,7 @@ package stores
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -48,20 +49,21 @@ func (st *Stores) misplaced(ctx context.Context, s records.Store) (string, error
 	if err != nil {
 		return "", err
 	}
-	taken := map[string]string{"the service's own data folder": st.with.Data, "the database's folder": database}
-	for _, r := range roots {
-		taken["a server's folder, "+r+","] = r
+	type owned struct{ folder, by string }
+	taken := []owned{{st.with.Data, "the service's own data folder"}}
+	if database != "" {
+		taken = append(taken, owned{database, "the database's folder"})
 	}
-	for what, there := range taken {
-		if there == "" {
-			continue
-		}
-		there = real(there)
+	for _, r := range roots {
+		taken = append(taken, owned{r, "the folder of a server"})
+	}
+	for _, t := range taken {
+		there := real(t.folder)
 		switch {
 		case places.Within(folder, there):
-			return folder + " is in " + strings.TrimSuffix(what, ","), nil
+			return fmt.Sprintf("%s is in %s (%s)", folder, t.by, there), nil
 		case places.Within(there, folder):
-			return what + " is in " + folder, nil
+			return fmt.Sprintf("%s (%s) is in %s", t.by, there, folder), nil
 		}
 	}
 	for up := folder; ; up = filepath.Dir(up) {

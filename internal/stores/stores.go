@@ -10,6 +10,7 @@ import (
 	"log/slog"
 	"os"
 	"regexp"
+	"strings"
 	"sync"
 	"time"
 
@@ -368,6 +369,9 @@ func (st *Stores) stands(ctx context.Context, s records.Store, err error) error 
 	trouble, next := "", ""
 	if err != nil {
 		trouble, next = fault.Words(err)
+		if _, what, ok := strings.Cut(trouble, "store "+s.Name+": "); ok { // it stands beside its name
+			trouble = what
+		}
 	}
 	return st.with.Records.StoreStands(ctx, s.ID, trouble, next, st.now())
 }

@@ -211,7 +211,10 @@ function Deletes({ name }: { name: string }) {
         <Muted>Nothing: the vault needs all that this service has there.</Muted>
       ) : (
         <>
-          <Muted>The vault does not need these any more: {size(list)}.</Muted>
+          <Muted>
+            The vault does not need these any more: {size(list)}. Without them the store still lacks nothing that
+            the vault has.
+          </Muted>
           <ul className="list">
             {list.slice(0, 500).map((d) => (
               <li key={d.pack}>
