@@ -4,7 +4,7 @@ import { useState } from "react";
 import styled from "styled-components";
 import { api, type Store, type StoreDeletion } from "../api/client";
 import { queries } from "../api/queries";
-import { bytes, count, when } from "../words";
+import { bytes, count, sentence, when } from "../words";
 import { Button } from "./controls";
 import { Failure, Muted } from "./layout";
 import { Mark } from "./marks";
@@ -50,7 +50,7 @@ export function StoreItem({ store: s }: { store: Store }) {
     <Item>
       <p>
         <Mark
-          of={s.trouble || s.asks ? "blocks" : s.lacks > 0 ? "staging" : "done"}
+          of={s.trouble ? "blocks" : s.asks ? "waiting" : s.lacks > 0 ? "staging" : "done"}
           quiet
         >
           <strong>{s.name}</strong>
@@ -64,12 +64,12 @@ export function StoreItem({ store: s }: { store: Store }) {
       ))}
       {s.trouble && (
         <p>
-          <strong>{s.trouble}.</strong> {s.troubleNext}
+          <strong>{sentence(s.trouble)}.</strong> {s.troubleNext}
         </p>
       )}
       {s.asks && (
         <p>
-          <strong>{s.asks}.</strong>
+          <strong>{sentence(s.asks)}.</strong>
         </p>
       )}
       <div className="acts">
