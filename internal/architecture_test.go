@@ -24,7 +24,7 @@ import (
 // draws them; this test holds them.
 var floors = map[string]int{
 	"core": 0,
-	"line": 1, "secrets": 1, "sqlite": 1, "blobs": 1,
+	"line": 1, "secrets": 1, "sqlite": 1, "blobs": 1, "places": 1,
 	"sshlink": 2, "ftplink": 2, "providerlink": 2,
 	"wire": 3, "hostfs": 3, "control": 3, "archive": 3, "vault": 3, "pgserver": 3, "feed": 3,
 	"host": 4, "executor": 4, "records": 4, "local": 4, "client": 4, "drawing": 4, "observe": 4,
@@ -146,6 +146,7 @@ var ownMachine = []string{
 	"internal/secrets/",       // the key that secrets are kept with
 	"internal/notices/",       // whom the service itself tells
 	"internal/stores/",        // the keys of stores, and stores that are folders of it
+	"internal/places/",        // which folders belong to its system
 	"internal/client/",        // what is sent
 	"internal/sqlite/",        // a copy that a library opens
 	"internal/records/awake_", // the clock of a lease

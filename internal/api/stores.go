@@ -37,22 +37,22 @@ func (a *API) storeRoutes() {
 			return &answer[wire.StandingCheck]{c}, a.failed(err)
 		})
 	huma.Register(a.huma, op("get-store-holder", http.MethodGet, "/stores/{store}/holder",
-		"Tell whose a store is, by what is marked there, and what is in it", "stores"),
+		"Get the service that a store belongs to, and what it has", "stores"),
 		func(ctx context.Context, in *storeInput) (*answer[wire.StoreHolder], error) {
 			h, err := a.service.Stores.Holder(ctx, in.Store)
 			return &answer[wire.StoreHolder]{h}, a.failed(err)
 		})
 	huma.Register(a.huma, op("take-store-over", http.MethodPost, "/stores/{store}/take-over",
-		"Make a store, with all that is in it, this service's own; whoever had it writes and deletes nothing there "+
-			"any more", "stores"), func(ctx context.Context, in *struct {
-		Store string `path:"store"`
-		Body  wire.TakeOverStore
-	}) (*answer[wire.Store], error) {
-		s, err := a.service.Stores.TakeOver(ctx, in.Store, in.Body.Mark)
-		return &answer[wire.Store]{s}, a.failed(err)
-	})
+		"Make a store and its packs this service's own; its former service stops writing there", "stores"),
+		func(ctx context.Context, in *struct {
+			Store string `path:"store"`
+			Body  wire.TakeOverStore
+		}) (*answer[wire.Store], error) {
+			s, err := a.service.Stores.TakeOver(ctx, in.Store, in.Body.Mark)
+			return &answer[wire.Store]{s}, a.failed(err)
+		})
 	huma.Register(a.huma, op("tidy-store", http.MethodPost, "/stores/{store}/tidy",
-		"Delete packs that a store shows as due to be deleted: exactly these", "stores"),
+		"Delete exactly these packs, which the store lists as due", "stores"),
 		func(ctx context.Context, in *struct {
 			Store string `path:"store"`
 			Body  wire.TidyStore
@@ -61,7 +61,7 @@ func (a *API) storeRoutes() {
 			return &answer[wire.Store]{s}, a.failed(err)
 		})
 	huma.Register(a.huma, op("confirm-store", http.MethodPost, "/stores/{store}/confirm",
-		"Say that a store is meant to be where it is, although it would be refused there today", "stores"),
+		"Keep a store at a place that would be refused for a new one", "stores"),
 		func(ctx context.Context, in *storeInput) (*answer[wire.Store], error) {
 			s, err := a.service.Stores.Confirm(ctx, in.Store, userOf(ctx))
 			return &answer[wire.Store]{s}, a.failed(err)

@@ -44,7 +44,8 @@ func (s *bundle) freshServer(name string, seed byte) {
 		require.NoError(s.b, os.Chtimes(file, at, at))
 	}
 	_, err := s.api.AddServer(context.Background(), wire.NewServer{
-		Name: name, Game: "quarrymoss", Kind: "plain", Root: root, Command: []string{s.tool, "quarrymoss", "serve", "."},
+		Name: name, Game: "quarrymoss", Kind: "plain", Root: root,
+		Command: []string{s.tool, "quarrymoss", "serve", "."},
 	})
 	require.NoError(s.b, err)
 }

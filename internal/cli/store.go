@@ -27,7 +27,7 @@ func (a *app) ofStore(name, usage, description string, flags []cli.Flag,
 }
 
 func (a *app) showStoreCommand() *cli.Command {
-	return a.ofStore("show", "show a store: what it has and lacks, whose it is, and what will be deleted there",
+	return a.ofStore("show", "show a store: what it has and lacks, and what will be deleted there",
 		"Examples:\n  reshard stores show granary", nil,
 		func(ctx context.Context, _ *cli.Command, api *client.Client, store string) error {
 			s, err := api.Store(ctx, store)
@@ -37,7 +37,7 @@ func (a *app) showStoreCommand() *cli.Command {
 			return a.show(s, func() {
 				a.printStore(s)
 				for _, w := range s.Waiting {
-					a.wrapped("  ! ", fmt.Sprintf("pack %s was not taken (%s), again %s: %s", w.Pack[:12],
+					a.wrapped("  ! ", fmt.Sprintf("pack %s was refused (%s), next try %s: %s", w.Pack[:12],
 						count(w.Tries, "try", "tries"), when(w.Again), w.Why))
 				}
 				if more := s.Waits - len(s.Waiting); more > 0 && len(s.Waiting) > 0 {
@@ -54,10 +54,10 @@ func yesFlag() []cli.Flag {
 }
 
 func (a *app) takeStoreOverCommand() *cli.Command {
-	return a.ofStore("take-over", "make a store, with all that is in it, this service's own",
-		`A store belongs to one service, whose mark stands in it. One that was added with --recover is
-only read. Taking it over is for when its former service is gone for good: if it is not, that
-one writes and deletes nothing there any more, and says so.
+	return a.ofStore("take-over", "make a store and its packs this service's own",
+		`A store belongs to one service. A store added with --recover is read-only. Take it over when its
+former service is gone for good. If that service still runs, it stops writing there and raises an
+alert.
 
 Examples:
   reshard stores take-over granary`, yesFlag(),
@@ -67,21 +67,21 @@ Examples:
 				return err
 			}
 			if h.Ours {
-				return a.show(h, func() { a.print("%s is this service's own already.\n", store) })
+				return a.show(h, func() { a.print("%s already belongs to this service.\n", store) })
 			}
-			whose := "Nothing is marked there."
+			whose := "It has no mark."
 			if h.Service != "" {
-				whose = "It is marked as that of the service on " + h.Service + ", since " + when(*h.Since) + "."
+				whose = "It belongs to the service on " + h.Service + ", since " + when(*h.Since) + "."
 			} else if h.Since != nil {
-				whose = "It is marked as that of another service, since " + when(*h.Since) + "."
+				whose = "It belongs to another service, since " + when(*h.Since) + "."
 			}
 			if !c.Bool("yes") {
 				a.print("%s has %s (%s). %s\n", store, count(h.Packs, "pack", "packs"), bytesText(h.Bytes), whose)
 				if n := h.Packs - h.Known; n > 0 {
-					a.wrapped("", fmt.Sprintf("%s not in the vault here, and never deleted there by this service. To have "+
-						"them here, first: reshard vault recover %s", count(n, "of them is", "of them are"), store))
+					a.wrapped("", fmt.Sprintf("%s not in this vault. This service never deletes such packs. To bring "+
+						"them here first: reshard vault recover %s", count(n, "pack is", "packs are"), store))
 				}
-				a.wrapped("", "If that service still runs, it writes and deletes nothing there any more.")
+				a.wrapped("", "If the other service still runs, it stops writing there.")
 				if sure, err := a.confirm("Take it over?"); err != nil || !sure {
 					return err
 				}
@@ -95,10 +95,10 @@ Examples:
 }
 
 func (a *app) tidyStoreCommand() *cli.Command {
-	return a.ofStore("tidy", "delete packs that nothing needs, where a person is asked first",
-		`A pack that the vault does not need any more is deleted in a store a week later. When that is
-more than a tenth of the store at once, or something there could not be read, nothing is
-deleted until somebody has looked: this lists what is due, asks, and deletes exactly that.
+	return a.ofStore("tidy", "delete unneeded packs that wait for confirmation",
+		`A store keeps a pack for a week after the vault stops needing it. Reshard then deletes it, unless
+that would be more than a tenth of the store at once, or something could not be read. In that
+case this command lists the packs, asks, and deletes exactly those.
 
 Examples:
   reshard stores tidy granary`, yesFlag(),
@@ -116,7 +116,7 @@ Examples:
 			}
 			if len(due) == 0 {
 				return a.show(s, func() {
-					a.print("Nothing is to be deleted in %s now.\n", store)
+					a.print("There is nothing to delete in %s now.\n", store)
 					a.printDeletes(s.Deletes)
 				})
 			}
@@ -125,7 +125,7 @@ Examples:
 					a.wrapped("", s.Asks+".")
 				}
 				a.printDeletes(due)
-				a.print("Without them it still lacks nothing that the vault has.\n")
+				a.print("The store has all packs that the vault needs now.\n")
 				sure, err := a.confirm(fmt.Sprintf("Delete %s of %s?", count(len(due), "pack", "packs"),
 					count(s.Packs, "pack", "packs")))
 				if err != nil || !sure {
@@ -143,9 +143,9 @@ Examples:
 }
 
 func (a *app) confirmStoreCommand() *cli.Command {
-	return a.ofStore("confirm", "say that a store is meant to be where it is, although it would be refused today",
-		`Stores are refused in folders of the system, the service, a server or a database. One that is
-there already is not written to until somebody has confirmed it.
+	return a.ofStore("confirm", "keep a store at a place that Reshard would refuse for a new one",
+		`Reshard refuses stores in folders of the system, the service, a server or a database. It does not
+write to an existing store in such a folder until you confirm.
 
 Examples:
   reshard stores confirm granary`, yesFlag(),
@@ -158,7 +158,7 @@ Examples:
 				if s.Trouble != "" {
 					a.wrapped("", s.Name+": "+s.Trouble)
 				}
-				if sure, err := a.confirm("Is it meant to be in " + s.Folder + "?"); err != nil || !sure {
+				if sure, err := a.confirm("Keep it in " + s.Folder + "?"); err != nil || !sure {
 					return err
 				}
 			}
@@ -178,13 +178,13 @@ func (a *app) printDeletes(list []wire.StoreDeletion) {
 	for _, d := range list {
 		bytes += d.Bytes
 	}
-	a.print("Not needed by the vault any more: %s (%s)\n", count(len(list), "pack", "packs"), bytesText(bytes))
+	a.print("No longer needed: %s (%s)\n", count(len(list), "pack", "packs"), bytesText(bytes))
 	for i, d := range list {
 		if i == 20 {
 			a.print("  and %d more (--json lists all)\n", len(list)-i)
 			return
 		}
-		state := "is deleted after " + when(d.At)
+		state := "deleted after " + when(d.At)
 		if d.Due {
 			state = "due since " + when(d.At)
 		}
@@ -205,13 +205,13 @@ func (a *app) printStore(s wire.Store) {
 		sealed = "not encrypted"
 	}
 	if s.ReadOnly {
-		sealed += ", only read"
+		sealed += ", read-only"
 	}
 	a.print("%s: %s, %s\n", s.Name, where, sealed)
 	a.print("  has     %s (%s)\n", count(s.Packs, "pack", "packs"), bytesText(s.Bytes))
 	switch {
 	case s.ReadOnly:
-		a.print("  sends   nothing: it was added to recover from\n")
+		a.print("  sends   nothing: it was added for a recovery\n")
 	case s.Lacks > 0:
 		since := ""
 		if s.Behind != nil {
@@ -224,14 +224,15 @@ func (a *app) printStore(s wire.Store) {
 		a.print("  lacks   nothing\n")
 	}
 	if s.OldKeys > 0 {
-		a.print("  keys    %s encrypted for an older key, and will be for the new one\n",
-			count(s.OldKeys, "pack is", "packs are"))
+		a.print("  keys    %s an older key; Reshard re-encrypts them\n",
+			count(s.OldKeys, "pack uses", "packs use"))
 	}
 	if s.Unread > 0 {
-		a.print("  unread  %s found there, and not read here yet\n", count(s.Unread, "pack was", "packs were"))
+		a.print("  unread  %s not been read here yet\n", count(s.Unread, "pack has", "packs have"))
 	}
 	if s.Foreign > 0 {
-		a.print("  others' %s not this service's, and not deleted by it\n", count(s.Foreign, "pack is", "packs are"))
+		a.print("  foreign %s to another service; this one never deletes them\n",
+			count(s.Foreign, "pack belongs", "packs belong"))
 	}
 	if s.Checked != nil {
 		a.print("  read    everything was read back since %s\n", when(*s.Checked))
@@ -247,7 +248,7 @@ func (a *app) printStore(s wire.Store) {
 	}
 	if s.Asks != "" {
 		a.wrapped("  ! ", s.Asks)
-		a.wrapped("    ", "Look, and confirm: reshard stores tidy "+s.Name)
+		a.wrapped("    ", "Review and confirm: reshard stores tidy "+s.Name)
 	}
 }
 

@@ -19,7 +19,7 @@ Examples:
   reshard stores
   reshard stores add granary --folder /mnt/granary/reshard
   reshard stores add far --s3 https://s3.example --bucket backups --key-id ID
-  reshard stores show granary           what it has, and what will be deleted there
+  reshard stores show granary           its packs, and those to be deleted
   reshard stores check granary
   reshard stores key`,
 		Action: listing(a, func(ctx context.Context, api *client.Client, _ *cli.Command) ([]wire.Store, error) {
@@ -28,8 +28,8 @@ Examples:
 		Commands: []*cli.Command{
 			{
 				Name: "add", Usage: "add a store, and try it", ArgsUsage: "NAME",
-				Description: `A folder should be empty, and on another disk or another machine; an S3-compatible store takes an
-access key, whose secret is asked for. What goes there is encrypted
+				Description: `A folder should be empty, and on another disk or another machine; an S3-compatible store
+takes an access key, whose secret is asked for. What goes there is encrypted
 with a key in the service's data folder: without a copy of that file elsewhere
 nobody can read the store once the machine is gone.
 
@@ -155,8 +155,8 @@ func (a *app) printStoreKeys(k wire.StoreKeys, fresh bool) {
 		". Keep a copy of that file where the machine's loss does not reach it: without it "+
 		"nobody, you and Reshard included, can read the stores.")
 	if k.Unread > 0 {
-		a.print("%s found in stores and not read here yet: which key they need shows when they are.\n",
-			count(k.Unread, "pack was", "packs were"))
+		a.print("%s not been read here yet, so their key is unknown.\n",
+			count(k.Unread, "pack in stores has", "packs in stores have"))
 	}
 	if fresh {
 		a.print("Copy it again now: there is a new key in it.\n")
@@ -203,7 +203,7 @@ func (a *app) addStore(ctx context.Context, c *cli.Command) error {
 		a.printStore(s)
 		switch {
 		case in.Recover:
-			a.print("It is only read. Next: reshard vault recover %s\n", s.Name)
+			a.print("The store is read-only. Next: reshard vault recover %s\n", s.Name)
 		case !s.Plain:
 			a.print("Next: copy the key elsewhere; where it is: reshard stores key\n")
 		}

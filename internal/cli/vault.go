@@ -172,16 +172,15 @@ func (a *app) describeWork(w wire.VaultWork) {
 				a.wrapped("  ! ", "pack "+d.Pack[:12]+": "+d.What)
 			}
 			if r.NoKey > 0 {
-				a.wrapped("  ! ", count(r.NoKey, "pack needs", "packs need")+" a key that is not here. Bring the file "+
-					"back that you have kept elsewhere (reshard stores key says where it belongs), start the service "+
-					"again, and recover again.")
+				a.wrapped("  ! ", count(r.NoKey, "pack needs", "packs need")+" a missing key. Restore your copy of "+
+					"the key file (reshard stores key shows its place), restart the service, then recover again.")
 			}
 		}
 		a.print("%s of %s: %s in %s, %s.\n", what, when(*w.Ended), count(w.Rebuilt.Entries, "entry", "entries"),
 			count(w.Rebuilt.Packs, "pack", "packs"), count(len(w.Rebuilt.Copies), "copy", "copies"))
 		a.describeDamage(w.Rebuilt.Damaged)
 		if w.Store != "" && w.Failure == nil {
-			a.wrapped("", "The store is only read until you take it over. When its former service is gone for good: "+
+			a.wrapped("", "The store is still read-only. If its former service is gone for good: "+
 				"reshard stores take-over "+w.Store)
 		}
 	}

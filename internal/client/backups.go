@@ -123,7 +123,8 @@ func (c *Client) TakeStoreOver(ctx context.Context, name, mark string) (wire.Sto
 
 // TidyStore deletes packs that a store shows as due.
 func (c *Client) TidyStore(ctx context.Context, name string, packs []string) (wire.Store, error) {
-	return call[wire.Store](ctx, c, http.MethodPost, "/stores/"+url.PathEscape(name)+"/tidy", wire.TidyStore{Packs: packs})
+	return call[wire.Store](ctx, c, http.MethodPost, "/stores/"+url.PathEscape(name)+"/tidy",
+		wire.TidyStore{Packs: packs})
 }
 
 // ConfirmStore says that a store is meant to be where it is.

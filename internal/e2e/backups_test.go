@@ -856,6 +856,8 @@ func TestTheMachineIsGone(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, again, 2)
 
+	assert.Contains(t, strings.Join(strings.Fields(n.must("vault")), " "), "take-over granary")
+
 	// The server is made anew, as the backup says it was, and goes back.
 	out := n.must("backups", "show", fmt.Sprint(backups[0].ID))
 	assert.Contains(t, out, "What the server was north, quarrymoss (plain)")

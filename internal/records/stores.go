@@ -175,7 +175,8 @@ func (r *Records) FoundStorePacks(ctx context.Context, found []StorePack) error 
 	if len(found) == 0 {
 		return nil
 	}
-	_, err := r.db.NamedExecContext(ctx, `INSERT INTO store_packs (store_id, pack, bytes, key, sum, stored_at, checked_at)
+	_, err := r.db.NamedExecContext(ctx, `INSERT INTO store_packs
+		(store_id, pack, bytes, key, sum, stored_at, checked_at)
 		VALUES (:store_id, :pack, :bytes, :key, :sum, :stored_at, :checked_at) ON CONFLICT DO NOTHING`, found)
 	return classify("note packs of", "store", err)
 }
@@ -196,15 +197,15 @@ func (r *Records) OwnStorePacks(ctx context.Context, store int64, all bool) (int
 
 // StorePackChecked records that a pack of a store was read back, and how the store has it.
 func (r *Records) StorePackChecked(ctx context.Context, p StorePack) error {
-	_, err := r.db.ExecContext(ctx, `UPDATE store_packs SET checked_at = $3, bytes = $4, sum = $5, key = $6, trouble = ''
-		WHERE store_id = $1 AND pack = $2`, p.StoreID, p.Pack, p.CheckedAt, p.Bytes, p.Sum, p.Key)
+	_, err := r.db.ExecContext(ctx, `UPDATE store_packs SET checked_at = $3, bytes = $4, sum = $5, key = $6,
+		trouble = '' WHERE store_id = $1 AND pack = $2`, p.StoreID, p.Pack, p.CheckedAt, p.Bytes, p.Sum, p.Key)
 	return classify("note check of", "store", err)
 }
 
 // StorePackUnread records why a pack of a store was not read.
 func (r *Records) StorePackUnread(ctx context.Context, store int64, pack, trouble string) error {
-	_, err := r.db.ExecContext(ctx, `UPDATE store_packs SET trouble = $3 WHERE store_id = $1 AND pack = $2`, store, pack,
-		trouble)
+	_, err := r.db.ExecContext(ctx, `UPDATE store_packs SET trouble = $3 WHERE store_id = $1 AND pack = $2`, store,
+		pack, trouble)
 	return classify("note check of", "store", err)
 }
 

@@ -73,9 +73,9 @@ func check(name string, s records.StoreSettings, secret string) error {
 			strings.Trim(u.Path, "/") != "":
 			return bad("%q is no address of a store; it looks like https://s3.example", s.Endpoint)
 		case u.Scheme == "http" && !s.Private:
-			return fault.New(fault.Invalid, "add store", name, "%s is not encrypted: everybody on the way could read "+
-				"what goes there", s.Endpoint).
-				With("Give an https:// address. On a private network that you trust, add it with --private.")
+			return fault.New(fault.Invalid, "add store", name, "%s is not encrypted: others on the network could "+
+				"read the data", s.Endpoint).
+				With("Use an https:// address. For a private network that you trust, add --private.")
 		case s.Bucket == "" || s.User == "" || secret == "":
 			return bad("a bucket, an access key's id and its secret are needed")
 		}
@@ -89,8 +89,8 @@ func check(name string, s records.StoreSettings, secret string) error {
 func openFolder(name, folder string) (*bucket, error) {
 	b, err := blobs.DurableFiles(folder)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, fault.New(fault.Unreachable, "open", "store "+name, "there is no folder %s", folder).
-			With("If it is on a disk that is not mounted, mount it: the store goes on by itself.")
+		return nil, fault.New(fault.Unreachable, "open", "store "+name, "folder %s does not exist", folder).
+			With("If its disk is not mounted, mount it: sending resumes automatically.")
 	}
 	if err != nil {
 		return nil, fault.Wrap(fault.Unreachable, "open", "store "+name, err)
@@ -134,9 +134,9 @@ func (b *bucket) wrap(op string, err error) error {
 	}
 	var said smithy.APIError
 	says := func(code fault.Code, what string) error {
-		next := "Look at what it was added with: reshard stores show " + b.name
+		next := "Check its settings: reshard stores show " + b.name
 		if b.adding {
-			next = "It was not added. Look at what you gave, and add it again."
+			next = "The store was not added. Correct the settings, then add it again."
 		}
 		return fault.New(code, op, "store "+b.name, "%s", what).With(next)
 	}
@@ -150,7 +150,7 @@ func (b *bucket) wrap(op string, err error) error {
 		case "SignatureDoesNotMatch", "InvalidAccessKeyId", "InvalidAccessKey":
 			return says(fault.Refused, "it does not accept the access key ("+said.ErrorCode()+")")
 		case "AccessDenied", "Forbidden":
-			return says(fault.Refused, "its access key may not "+op+" it ("+said.ErrorCode()+")")
+			return says(fault.Refused, "the access key has no permission to "+op+" it ("+said.ErrorCode()+")")
 		case "NoSuchBucket":
 			return says(fault.Refused, "there is no such bucket")
 		default:
@@ -168,7 +168,7 @@ func (b *bucket) wrap(op string, err error) error {
 	case errors.Is(err, fs.ErrNotExist):
 		return fault.New(fault.NotFound, op, "store "+b.name, "it is not there")
 	case errors.Is(err, fs.ErrPermission):
-		return says(fault.Refused, "the service's account may not "+op+" it")
+		return says(fault.Refused, "the service's account has no permission to "+op+" it")
 	}
 	return &fault.Error{
 		Code: fault.Unreachable,

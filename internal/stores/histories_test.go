@@ -130,7 +130,7 @@ func (e *estate) judge(who int, before [3]seen) {
 		mine := after[n].mark.Vault == e.houses[who].data
 		for f, at := range after[n].files {
 			if was, ok := before[n].files[f]; !ok || !was.Equal(at) {
-				require.True(e.t, mine, "%s was written to disk %d, which is of %q: %v", f, n, after[n].mark.Vault, e.log)
+				require.True(e.t, mine, "%s was written to disk %d of %q: %v", f, n, after[n].mark.Vault, e.log)
 			}
 		}
 		for f := range before[n].files {
@@ -140,7 +140,7 @@ func (e *estate) judge(who int, before [3]seen) {
 			id := f[:32]
 			by, needed := need[id]
 			require.False(e.t, needed, "%s is gone from disk %d, and house %d needs it: %v", f, n, by, e.log)
-			require.True(e.t, e.listed[who][id], "%s is gone from disk %d, and house %d never had it: %v", f, n, who, e.log)
+			require.True(e.t, e.listed[who][id], "%s is gone from disk %d, house %d never had it: %v", f, n, who, e.log)
 			require.True(e.t, mine, "%s is gone from disk %d, which is of %q: %v", f, n, after[n].mark.Vault, e.log)
 		}
 	}
@@ -296,7 +296,7 @@ func TestNoPackThatIsNeededIsEverRemoved(t *testing.T) {
 			ctx := context.Background()
 			for i, h := range e.houses {
 				h.stores.now = func() time.Time { return time.Now().Add(3 * time.Hour) } // nothing waits
-				_ = h.stores.Send(ctx)                                                   // some are not its own any more
+				_ = h.stores.Send(ctx)                                                   // some belong to the other
 				all, err := h.stores.Stores(ctx)
 				require.NoError(t, err)
 				for _, s := range all {

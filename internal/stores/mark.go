@@ -41,7 +41,7 @@ func (b *bucket) marked(ctx context.Context) (*records.StoreMark, error) {
 	}
 	var m mark
 	if json.Unmarshal(data, &m) != nil || (m.Reshard != markFormat && m.Reshard != oldMarkFormat) {
-		return nil, fault.New(fault.Exists, "read", "store "+b.name, "its %s is none that this build reads", markKey)
+		return nil, fault.New(fault.Exists, "read", "store "+b.name, "this version cannot read its %s", markKey)
 	}
 	return &m.StoreMark, nil
 }
@@ -59,8 +59,9 @@ func (b *bucket) setMark(ctx context.Context, m records.StoreMark) error {
 	}
 	is, err := b.marked(ctx)
 	if err == nil && (is == nil || token(is) != token(&m) || is.Vault != m.Vault) {
-		err = fault.New(fault.Damaged, "mark", "store "+b.name, "its mark does not read as it was written").
-			With("Another service may write there, or the place does not keep what it takes.")
+		err = fault.New(fault.Damaged, "mark", "store "+b.name, "the mark read back is not the one just written").
+			With("Another service may be writing there, or the storage does not keep what it accepts. Check both, " +
+				"then retry.")
 	}
 	return err
 }
@@ -118,27 +119,26 @@ func (st *Stores) verify(s records.Store, m *records.StoreMark) error {
 		case m != nil && m.Vault == st.with.Identity:
 			return nil
 		case m != nil:
-			return wrong("If this service is to have it: reshard stores take-over "+s.Name,
-				"it is marked as that of %s", whose(m))
+			return wrong("To make it this service's: reshard stores take-over "+s.Name, "it belongs to %s", whose(m))
 		}
 	}
 	if m == nil && s.Mark != nil && !s.Writes && s.Mark.V.Made.IsZero() { // its mark was lost before it was added
 		return nil
 	}
 	if m == nil {
-		return wrong("If that is a disk that is not there now, put it back: the store goes on by itself. To begin with an "+
-			"empty place: reshard stores remove "+s.Name+", and add it again.",
-			"there is no store at its place: %s is missing. Nothing is written or removed there", markKey)
+		return wrong("If the disk is not mounted, mount it: sending resumes automatically. To start over with an "+
+			"empty folder: reshard stores remove "+s.Name+", then add it again.",
+			"%s is missing at its place. Reshard does not write or delete anything there", markKey)
 	}
 	want := &s.Mark.V
 	switch {
 	case !samePlace(want, m):
-		return wrong("If disks or buckets were exchanged, put the right one back: the store goes on by itself. "+
-			"Else: reshard stores remove "+s.Name, "another store is at its place, that of %s. Nothing is written or "+
-			"removed there", whose(m))
+		return wrong("If disks or buckets were swapped, swap them back: sending resumes automatically. Otherwise: "+
+			"reshard stores remove "+s.Name, "a different store is at its place. It belongs to %s. Reshard does not "+
+			"write or delete anything there", whose(m))
 	case s.Writes && (m.Generation != want.Generation || m.Vault != want.Vault):
-		return wrong("If this service is to have it back: reshard stores take-over "+s.Name,
-			"it was taken over by %s. Nothing is written or removed there by this one", whose(m))
+		return wrong("To take it back: reshard stores take-over "+s.Name,
+			"it was taken over by %s. This service no longer writes or deletes anything there", whose(m))
 	}
 	return nil
 }
@@ -160,29 +160,29 @@ func (st *Stores) enter(ctx context.Context, s records.Store) (*bucket, error) {
 	return b, nil
 }
 
-// begin makes sure that a store may be written to: its place is allowed, its mark is right, and it has one with an id.
-// It gives the store as it is on record then.
+// begin makes sure that a store may be written to: its place is allowed, and its mark is right and has an id. It
+// returns the store as recorded.
 func (st *Stores) begin(ctx context.Context, s records.Store) (records.Store, error) {
 	if err := st.with.Records.Acting(); err != nil {
 		return s, err
 	}
 	if !s.Writes {
 		return s, fault.New(fault.WrongState, "write to", "store "+s.Name,
-			"it is only read, since it was added to recover from").
-			With("If its former service is gone: reshard stores take-over " + s.Name)
+			"it is read-only: it was added for a recovery").
+			With("If its former service is gone for good: reshard stores take-over " + s.Name)
 	}
 	if why, err := st.misplaced(ctx, s); err != nil {
 		return s, err
 	} else if why != "" && s.ConfirmedAt == nil {
-		return s, fault.New(fault.Refused, "write to", "store "+s.Name, "%s. Nothing is written there", why).
+		return s, fault.New(fault.Refused, "write to", "store "+s.Name, "%s. Reshard does not write there", why).
 			With("Move it: reshard stores remove " + s.Name +
-				", and add it at another place. If it is meant: reshard stores confirm " + s.Name)
+				", then add it at another place. To keep it there: reshard stores confirm " + s.Name)
 	}
 	b, err := st.enter(ctx, s)
 	if err != nil {
 		return s, err
 	}
-	defer b.Close() //nolint:errcheck // only a folder is let go
+	defer b.Close() //nolint:errcheck // it only closes a folder
 	if s.Mark != nil {
 		return s, nil
 	}
@@ -212,7 +212,7 @@ func (st *Stores) Holder(ctx context.Context, name string) (wire.StoreHolder, er
 	if err != nil {
 		return wire.StoreHolder{}, err
 	}
-	defer b.Close() //nolint:errcheck // only a folder is let go
+	defer b.Close() //nolint:errcheck // it only closes a folder
 	m, err := b.marked(ctx)
 	if err != nil {
 		return wire.StoreHolder{}, err
@@ -243,8 +243,8 @@ func (st *Stores) Holder(ctx context.Context, name string) (wire.StoreHolder, er
 	return out, err
 }
 
-// TakeOver makes a store, with all that is in it, this service's own: whoever had it writes and removes nothing there
-// any more. seen is the mark that was confirmed; another one is there by now: code Changed.
+// TakeOver makes a store and its packs this service's own. Its former service stops writing there. seen is the mark
+// that a person confirmed; code Changed when another mark is there by now.
 func (st *Stores) TakeOver(ctx context.Context, name, seen string) (wire.Store, error) {
 	s, err := st.with.Records.StoreNamed(ctx, name)
 	if err != nil {
@@ -259,14 +259,14 @@ func (st *Stores) TakeOver(ctx context.Context, name, seen string) (wire.Store, 
 	if err != nil {
 		return wire.Store{}, err
 	}
-	defer b.Close() //nolint:errcheck // only a folder is let go
+	defer b.Close() //nolint:errcheck // it only closes a folder
 	m, err := b.marked(ctx)
 	if err != nil {
 		return wire.Store{}, err
 	}
 	if token(m) != seen {
 		return wire.Store{}, fault.New(fault.Changed, "take over", "store "+name,
-			"its mark is another one by now").With("Look again: reshard stores take-over " + name)
+			"its mark has changed since you looked").With("Look again: reshard stores take-over " + name)
 	}
 	if err := st.notAnothers(ctx, s, m); err != nil {
 		return wire.Store{}, err
@@ -274,12 +274,12 @@ func (st *Stores) TakeOver(ctx context.Context, name, seen string) (wire.Store, 
 	if m == nil {
 		if some, err := b.hasPacks(ctx); err != nil || !some {
 			return wire.Store{}, errors.Join(err, fault.New(fault.NotFound, "take over", "store "+name,
-				"there is no store at its place").With("If that is a disk that is not there now, put it back."))
+				"there is no store at its place").With("If the disk is not mounted, mount it."))
 		}
 	}
 	if why, err := st.misplaced(ctx, s); err != nil || why != "" && s.ConfirmedAt == nil {
 		return wire.Store{}, errors.Join(err, fault.New(fault.Refused, "take over", "store "+name, "%s", why).
-			With("If it is meant to be there: reshard stores confirm "+name))
+			With("To keep it there: reshard stores confirm "+name))
 	}
 	if s.Mark != nil && m != nil && !samePlace(&s.Mark.V, m) { // what was on record is of another place
 		if err := st.with.Records.ForgetStorePacks(ctx, s.ID); err != nil {
@@ -315,8 +315,8 @@ func (st *Stores) notAnothers(ctx context.Context, s records.Store, m *records.S
 	}
 	for _, o := range all {
 		if o.ID != s.ID && o.Mark != nil && !o.Mark.V.Made.IsZero() && samePlace(&o.Mark.V, m) {
-			return fault.New(fault.Exists, "look at", "store "+s.Name, "what is at its place is store %s", o.Name).
-				With("If disks or buckets were exchanged, put the right one back.")
+			return fault.New(fault.Exists, "look at", "store "+s.Name, "store %s is at its place", o.Name).
+				With("If disks or buckets were swapped, swap them back.")
 		}
 	}
 	return nil

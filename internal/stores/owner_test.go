@@ -206,10 +206,10 @@ func TestAnotherDiskAtAStoresPlace(t *testing.T) {
 		require.NotEmpty(t, alerts)
 	}
 	require.Error(t, h.stores.Send(ctx))
-	says("granary", "there is no folder")
+	says("granary", "does not exist")
 	require.NoError(t, os.Mkdir(dir, 0o700))
 	require.Error(t, h.stores.Send(ctx))
-	says("granary", "is missing")
+	says("granary", "is missing at its place")
 	_, err := h.stores.Check(ctx, "granary")
 	require.ErrorIs(t, err, fault.Changed.As(), "a check makes no store either")
 	left, err := os.ReadDir(dir)
@@ -223,13 +223,13 @@ func TestAnotherDiskAtAStoresPlace(t *testing.T) {
 	h.keep(3, 1)
 	a, b := packFiles(t, dir), packFiles(t, other)
 	require.Error(t, h.stores.Send(ctx))
-	says("granary", "another store is at its place")
+	says("granary", "a different store is at its place")
 	assert.Equal(t, a, packFiles(t, dir))
 	assert.Equal(t, b, packFiles(t, other))
 	holder, err := h.stores.Holder(ctx, "granary")
 	require.NoError(t, err)
 	_, err = h.stores.TakeOver(ctx, "granary", holder.Mark)
-	require.ErrorContains(t, err, "is store barn", "one's own other store is not taken over by mistake")
+	require.ErrorContains(t, err, "store barn is at its place", "one's own other store is not taken over by mistake")
 
 	require.NoError(t, os.Rename(dir, away))
 	require.NoError(t, os.Rename(other, dir))
@@ -262,9 +262,10 @@ func TestWhereAStoreMayBe(t *testing.T) {
 	link := filepath.Join(dir, "link")
 	require.NoError(t, os.Symlink("/etc", link))
 	for folder, words := range map[string]string{
-		"/etc": "belongs to the system", "/etc/reshard-store": "belongs to the system", "/root": "shared by many",
-		"/srv": "shared by many", "/root/.ssh": "keeps its keys", filepath.Join(link, "x"): "belongs to the system",
-		full:                           "such as letters.txt",
+		"/etc": "belongs to the system", "/etc/reshard-store": "belongs to the system", "/root": "a shared folder",
+		"/srv": "a shared folder", "/root/.ssh": "programs keep keys in",
+		filepath.Join(link, "x"):       "belongs to the system",
+		full:                           "it has letters.txt",
 		mk("pg", "base"):               "in a folder of PostgreSQL",
 		h.data:                         "data folder",
 		filepath.Join(h.data, "vault"): "data folder",
@@ -290,7 +291,7 @@ func TestWhereAStoreMayBe(t *testing.T) {
 	s, err := h.stores.Add(ctx, wire.NewStore{Name: "s", Kind: KindFiles, Folder: disk}, "ada")
 	require.NoError(t, err)
 	require.Len(t, s.Warnings, 1)
-	assert.Contains(t, s.Warnings[0], "on the disk that the vault is on")
+	assert.Contains(t, s.Warnings[0], "on the same disk as the vault")
 
 	// A server comes to where the store is: nothing is written there until somebody says that it is meant.
 	require.NoError(t, h.stores.Send(ctx))
@@ -348,14 +349,14 @@ func TestOnePackIsRefused(t *testing.T) {
 	packs, err := h.vault.Packs(ctx)
 	require.NoError(t, err)
 	g.refuse.Store(packs[0].ID)
-	require.ErrorContains(t, h.stores.Send(ctx), "not taken")
+	require.ErrorContains(t, h.stores.Send(ctx), "does not accept one pack")
 	s, err := h.stores.Store(ctx, "far")
 	require.NoError(t, err)
 	assert.Equal(t, 1, s.Lacks)
 	require.Len(t, s.Waiting, 1)
 	assert.Equal(t, packs[0].ID, s.Waiting[0].Pack)
-	assert.Contains(t, s.Waiting[0].Why, "may not write to it (AccessDenied)")
-	assert.Contains(t, s.Trouble, "one pack is not taken")
+	assert.Contains(t, s.Waiting[0].Why, "no permission to write to it (AccessDenied)")
+	assert.Contains(t, s.Trouble, "does not accept one pack")
 	g.refuse.Store("")
 	require.Error(t, h.stores.Send(ctx), "its time has not come")
 	h.stores.now = func() time.Time { return time.Now().Add(2 * time.Minute) }
@@ -528,15 +529,15 @@ func TestNothingIsDeletedWhereSomethingDoesNotRead(t *testing.T) {
 			_, err := h.records.Pool().Exec(ctx, `UPDATE store_packs SET trouble = 'it does not allow that'
 				WHERE pack IN (SELECT id FROM vault_packs LIMIT 1)`)
 			require.NoError(t, err)
-		}, "not read when that was tried"},
+		}, "could not be read"},
 		"a key is missing": {func(t *testing.T, h *house, _ string) {
 			require.NoError(t, os.Remove(filepath.Join(h.data, KeyFile)))
 			h.restart()
-		}, "for a key that is not in"},
+		}, "is missing from"},
 		"not listed": {func(t *testing.T, h *house, _ string) {
 			_, err := h.records.Pool().Exec(ctx, `UPDATE stores SET surveyed_at = NULL`)
 			require.NoError(t, err)
-		}, "not listed to its end"},
+		}, "is incomplete"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -628,10 +629,10 @@ func TestWordsOfStores(t *testing.T) {
 	h.later(8 * 24 * time.Hour)
 	g.keepAll.Store(true)
 	_, err = h.stores.Check(ctx, "far")
-	require.ErrorContains(t, err, "may not delete in it (AccessDenied)")
+	require.ErrorContains(t, err, "no permission to delete in it (AccessDenied)")
 	s, err := h.stores.Store(ctx, "far")
 	require.NoError(t, err)
-	assert.Contains(t, s.Asks, "may not delete in it")
+	assert.Contains(t, s.Asks, "no permission to delete in it")
 }
 
 // A peer that sends an object without an end costs neither memory nor time.
@@ -647,7 +648,7 @@ func TestAnObjectWithoutAnEnd(t *testing.T) {
 	got, err := h.stores.Check(ctx, "far")
 	require.NoError(t, err)
 	require.NotEmpty(t, got.Findings)
-	assert.Contains(t, got.Findings[0].What, "larger than a pack can be")
+	assert.Contains(t, got.Findings[0].What, "larger than any pack")
 }
 
 // vaultPacks gives the packs that a vault lists.

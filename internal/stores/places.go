@@ -11,7 +11,7 @@ import (
 	"strings"
 	"syscall"
 
-	"reshard/internal/core/places"
+	"reshard/internal/places"
 	"reshard/internal/records"
 )
 
@@ -30,8 +30,8 @@ func real(folder string) string {
 // keyFolders are names of folders that programs keep keys in.
 var keyFolders = []string{".ssh", ".gnupg"}
 
-// misplaced says why a store should not be where it is, "" when nothing speaks against it: its folder belongs to the
-// system, the service, a server or a database.
+// misplaced returns why a store should not be where it is: its folder belongs to the system, the service, a server or
+// a database. It returns "" when the place is fine.
 func (st *Stores) misplaced(ctx context.Context, s records.Store) (string, error) {
 	if s.Settings.V.Kind != KindFiles {
 		return "", nil
@@ -41,9 +41,9 @@ func (st *Stores) misplaced(ctx context.Context, s records.Store) (string, error
 	case places.System(folder):
 		return folder + " belongs to the system", nil
 	case places.Shared(folder):
-		return folder + " is shared by many: a store needs a folder of its own", nil
+		return folder + " is a shared folder: a store needs its own", nil
 	case slices.ContainsFunc(strings.Split(folder, "/"), func(n string) bool { return slices.Contains(keyFolders, n) }):
-		return folder + " is where a program keeps its keys", nil
+		return "programs keep keys in " + folder, nil
 	}
 	roots, database, err := st.with.Records.TakenFolders(ctx)
 	if err != nil {
@@ -98,8 +98,8 @@ func (st *Stores) warnings(s records.Store) []string {
 	var mine, there syscall.Stat_t
 	if syscall.Stat(filepath.Join(st.with.Data, "vault"), &mine) == nil &&
 		syscall.Stat(s.Settings.V.Folder, &there) == nil && mine.Dev == there.Dev {
-		return []string{"It is on the disk that the vault is on: what takes the one takes the other. Add a store on " +
-			"another disk, or on another machine."}
+		return []string{"This store is on the same disk as the vault: one failure loses both. Add a store on another " +
+			"disk or machine."}
 	}
 	return nil
 }

@@ -48,7 +48,7 @@ type bounded struct {
 	left int64
 }
 
-var errEndless = errors.New("it is larger than a pack can be")
+var errEndless = errors.New("it is larger than any pack")
 
 func (b *bounded) Read(p []byte) (int, error) {
 	if b.left <= 0 {

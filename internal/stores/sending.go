@@ -41,8 +41,8 @@ const sentAtOnce = 2
 // sentInTurn is how many are sent before it is looked what else has come.
 const sentInTurn = 64
 
-// failuresInRow is after how many packs that a store did not take, and none that it took, its turn ends: what is
-// wrong is not of the packs.
+// failuresInRow is the number of refused packs, with none accepted, after which a store's turn ends: the cause is not
+// in the packs.
 const failuresInRow = 3
 
 // Send sends what stores lack, to all of them at the same time. What stops it for one does not for the others.
@@ -79,7 +79,7 @@ func (st *Stores) Send(ctx context.Context) error {
 	return errors.Join(append(failed, err)...)
 }
 
-// sendTo sends what a store lacks, and then anew what it has for older keys.
+// sendTo sends the packs that a store lacks, and then re-encrypts those of older keys.
 func (st *Stores) sendTo(ctx context.Context, s records.Store) error {
 	if !s.Writes { // it is still looked whether it is there
 		b, err := st.enter(ctx, s)
@@ -120,7 +120,7 @@ func (st *Stores) sendTo(ctx context.Context, s records.Store) error {
 		if err := st.sendPacks(ctx, s, id, packs); err != nil {
 			return err
 		}
-		lacking = true // what has come meanwhile goes before what is only encrypted anew
+		lacking = true // new packs come before re-encryption
 	}
 }
 
@@ -137,12 +137,12 @@ func (st *Stores) waiting(ctx context.Context, s records.Store) error {
 	if err != nil || len(list) == 0 {
 		return err
 	}
-	packs := "one pack is"
+	packs := "one pack; Reshard retries it"
 	if len(list) > 1 {
-		packs = fmt.Sprintf("%d packs are", len(list))
+		packs = fmt.Sprintf("%d packs; Reshard retries them", len(list))
 	}
-	return fault.New(fault.Refused, "send to", "store "+s.Name, "%s not taken, and tried again later; the latest reason: %s",
-		packs, list[len(list)-1].Trouble).With("Which they are: reshard stores show " + s.Name)
+	return fault.New(fault.Refused, "send to", "store "+s.Name, "the store does not accept %s later. Latest reason: %s",
+		packs, list[len(list)-1].Trouble).With("See the list: reshard stores show " + s.Name)
 }
 
 // surveyAgain lists a store whose list is not on record.
@@ -160,7 +160,7 @@ type wholeStore struct{ error }
 
 func (w wholeStore) Unwrap() error { return w.error }
 
-// sendPacks sends some packs, each by itself: one that is not taken waits, and the others go on.
+// sendPacks sends some packs. One that the store does not accept waits; the others are sent.
 func (st *Stores) sendPacks(ctx context.Context, s records.Store, id *age.X25519Identity,
 	packs []records.PackOfVault) error {
 	type failure struct {
@@ -205,7 +205,7 @@ func (st *Stores) sendPacks(ctx context.Context, s records.Store, id *age.X25519
 		return context.Cause(ctx)
 	}
 	for _, f := range failed {
-		if sent == 0 && fault.CodeOf(f.err) == fault.Unreachable { // all of it is, as far as can be told
+		if sent == 0 && fault.CodeOf(f.err) == fault.Unreachable { // so is the whole store, as far as we know
 			err = errors.Join(err, f.err)
 			continue
 		}
@@ -217,7 +217,7 @@ func (st *Stores) sendPacks(ctx context.Context, s records.Store, id *age.X25519
 	return err
 }
 
-// longestYield is how long a pack waits at most for something that is being stored in the vault.
+// longestYield bounds how long a pack waits while the vault stores something.
 const longestYield = 5 * time.Second
 
 // giveWay waits while something is being stored: a backup goes before its second copy.
@@ -241,8 +241,8 @@ func (st *Stores) sendPack(ctx context.Context, s records.Store, id *age.X25519I
 	defer data.Close() //nolint:errcheck // only read
 	if _, err = st.with.Vault.VerifyPack(ctx, pack, data.SectionReader); err != nil {
 		if fault.CodeOf(err) == fault.Damaged { // the standing check mends it, or tells of it
-			err = fault.New(fault.Damaged, "send", "pack "+pack, "the vault itself does not have it whole").
-				With("reshard vault check says what that touches.")
+			err = fault.New(fault.Damaged, "send", "pack "+pack, "the pack is damaged in the vault itself").
+				With("See what that affects: reshard vault check")
 		}
 		return err
 	}

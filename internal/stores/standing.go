@@ -165,8 +165,8 @@ func (st *Stores) found(ctx context.Context, f records.Finding, out *wire.Standi
 	return st.with.Records.AddFinding(ctx, f)
 }
 
-// checkStore reads packs of a store back. What is damaged or gone is forgotten, so that it is sent again; what could
-// not be read is noted, and the others go on.
+// checkStore reads packs of a store back. Damaged and missing packs are sent again; unreadable ones are recorded, and
+// the check continues.
 func (st *Stores) checkStore(ctx context.Context, s records.Store, since time.Duration, out *wire.StandingCheck) error {
 	if s.Writes {
 		begun, err := st.begin(ctx, s)
@@ -253,9 +253,9 @@ func (st *Stores) sendAgain(ctx context.Context, s records.Store, p records.Stor
 	return st.found(ctx, f, out)
 }
 
-// Recover brings everything that a store has into the vault: packs that are there and whole already stay. The
-// vault's index is then to be made anew from them, and when all that they say is in the library, Recovered called.
-// Packs that none of the keys opens are counted and left; where all are so, it is an error with code Refused.
+// Recover brings everything that a store has into the vault. Packs that are there and whole already stay. The
+// caller then rebuilds the vault's index, fills the library and calls Recovered. Packs without a key are counted and
+// left; when no pack has one, the error has code Refused.
 func (st *Stores) Recover(ctx context.Context, name string, see func(done, all int64)) (wire.Recovered, error) {
 	out := wire.Recovered{Damaged: []wire.Finding{}}
 	s, err := st.with.Records.StoreNamed(ctx, name)

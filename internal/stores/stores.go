@@ -134,8 +134,8 @@ func (st *Stores) bucket(s records.Store) (*bucket, error) {
 
 var storeName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,59}$`)
 
-// Add adds a store, and tries it: what cannot be written to, or belongs to another vault, is not added.
-// With recover it is one that has a vault's packs already, which is only read until somebody takes it over.
+// Add adds a store, and tries it: a place that cannot be written to, or belongs to another service, is refused.
+// With recover the store already has packs; it stays read-only until somebody takes it over.
 func (st *Stores) Add(ctx context.Context, in wire.NewStore, by string) (wire.Store, error) {
 	settings := records.StoreSettings{
 		Kind: in.Kind, Folder: in.Folder, Endpoint: in.Endpoint, Bucket: in.Bucket, Prefix: in.Prefix,
@@ -160,7 +160,7 @@ func (st *Stores) Add(ctx context.Context, in wire.NewStore, by string) (wire.St
 	if err != nil {
 		return wire.Store{}, err
 	}
-	defer b.Close() //nolint:errcheck // only a folder is let go
+	defer b.Close() //nolint:errcheck // it only closes a folder
 	rec, err = st.addTo(ctx, b, rec, in.Secret)
 	if err != nil {
 		if made {
@@ -193,7 +193,7 @@ func (st *Stores) openNew(ctx context.Context, s records.Store, secret string) (
 	if why, err := st.misplaced(ctx, s); err != nil {
 		return nil, false, err
 	} else if why != "" {
-		return nil, false, bad(fault.Refused, "Give a folder of its own, on another disk or another machine.", "%s", why)
+		return nil, false, bad(fault.Refused, "Give the store its own folder, on another disk or machine.", "%s", why)
 	}
 	if s.Writes {
 		if _, err := os.Stat(v.Folder); errors.Is(err, fs.ErrNotExist) {
@@ -226,8 +226,8 @@ func (st *Stores) addTo(ctx context.Context, b *bucket, rec records.Store, secre
 	foreign := m != nil && m.Vault != st.with.Identity
 	switch {
 	case foreign && rec.Writes:
-		return rec, bad(fault.Exists, "To bring back what it holds: --recover. To use the place for this service, give "+
-			"another folder or prefix.", "it is the store of another vault: that of %s", whose(m))
+		return rec, bad(fault.Exists, "To recover its content: --recover. To start a new store, give another folder "+
+			"or prefix.", "it is another service's store. It belongs to %s", whose(m))
 	case m == nil && rec.Writes:
 		if err := st.isEmpty(ctx, b, rec); err != nil {
 			return rec, err
@@ -236,8 +236,8 @@ func (st *Stores) addTo(ctx context.Context, b *bucket, rec records.Store, secre
 		if some, err := b.hasPacks(ctx); err != nil {
 			return rec, err
 		} else if !some {
-			return rec, bad(fault.NotFound, "Look at the folder, or the bucket and prefix. To begin with it, leave "+
-				"--recover out.", "it holds nothing of Reshard's")
+			return rec, bad(fault.NotFound, "Check the folder, or the bucket and prefix. To start a new store there, "+
+				"omit --recover.", "there is no Reshard store here")
 		}
 		m = &records.StoreMark{Plain: rec.Settings.V.Plain}
 	}
@@ -285,13 +285,11 @@ func (st *Stores) isEmpty(ctx context.Context, b *bucket, s records.Store) error
 	if what == "" {
 		return nil
 	}
-	return fault.New(fault.NotEmpty, "add store", s.Name, "there is something at its place already, such as %s, and no "+
-		"mark of a store", what).
-		With("Give an empty folder, or a prefix of its own. To bring back packs that lie there: --recover.")
+	return fault.New(fault.NotEmpty, "add store", s.Name, "the place is not empty (it has %s), and it is not a store",
+		what).With("Give an empty folder or an unused prefix. To recover packs from it: --recover.")
 }
 
-// survey notes what a store has. What is not on record yet is nobody's of this service: whose it is, and whether it
-// is whole, the mark and the check find out.
+// survey records the packs that a store has. Packs that are new here count as another service's, and as unread.
 func (st *Stores) survey(ctx context.Context, rec records.Store, b *bucket) error {
 	var found []records.StorePack
 	note := func() error {
@@ -321,7 +319,7 @@ func (st *Stores) survey(ctx context.Context, rec records.Store, b *bucket) erro
 	return st.with.Records.StoreSurveyed(ctx, rec.ID, st.now())
 }
 
-// Remove forgets a store; what is in it stays there. Work on it ends.
+// Remove forgets a store and ends all work on it. Its content stays.
 func (st *Stores) Remove(ctx context.Context, name string) error {
 	rec, err := st.with.Records.StoreNamed(ctx, name)
 	if err != nil {
@@ -338,13 +336,13 @@ func (st *Stores) Remove(ctx context.Context, name string) error {
 	st.mu.Lock()
 	defer st.mu.Unlock()
 	delete(st.s3, rec.ID)
-	if err != nil { // it goes on
+	if err != nil { // the store stays
 		delete(st.at, rec.ID)
 	}
 	return err
 }
 
-// Confirm takes a store's place for meant, although it would be refused today.
+// Confirm accepts a store's place that would be refused for a new store.
 func (st *Stores) Confirm(ctx context.Context, name, by string) (wire.Store, error) {
 	s, err := st.with.Records.StoreNamed(ctx, name)
 	if err != nil {
@@ -355,7 +353,7 @@ func (st *Stores) Confirm(ctx context.Context, name, by string) (wire.Store, err
 		return wire.Store{}, err
 	}
 	if why == "" {
-		return wire.Store{}, fault.New(fault.WrongState, "confirm", "store "+name, "nothing speaks against its place")
+		return wire.Store{}, fault.New(fault.WrongState, "confirm", "store "+name, "its place needs no confirmation")
 	}
 	if err := st.with.Records.ConfirmPlace(ctx, s.ID, by, st.now()); err != nil {
 		return wire.Store{}, err
@@ -369,7 +367,7 @@ func (st *Stores) stands(ctx context.Context, s records.Store, err error) error 
 	trouble, next := "", ""
 	if err != nil {
 		trouble, next = fault.Words(err)
-		if _, what, ok := strings.Cut(trouble, "store "+s.Name+": "); ok { // it stands beside its name
+		if _, what, ok := strings.Cut(trouble, "store "+s.Name+": "); ok { // the name is shown next to it
 			trouble = what
 		}
 	}
@@ -435,7 +433,9 @@ func (st *Stores) Store(ctx context.Context, name string) (wire.Store, error) {
 		return out, err
 	}
 	for _, w := range waits {
-		out.Waiting = append(out.Waiting, wire.StoreWait{Pack: w.Pack, Tries: w.Tries, Again: w.AgainAt, Why: w.Trouble})
+		out.Waiting = append(out.Waiting, wire.StoreWait{
+			Pack: w.Pack, Tries: w.Tries, Again: w.AgainAt, Why: w.Trouble,
+		})
 	}
 	unneeded, err := st.with.Records.Unneeded(ctx, s.ID)
 	if err != nil {
@@ -492,7 +492,7 @@ func (st *Stores) wireStore(ctx context.Context, s records.Store) (wire.Store, e
 	return out, nil
 }
 
-// tellDamageFor is how long damage that nothing could mend is told of.
+// tellDamageFor is how long an alert reports damage that could not be repaired.
 const tellDamageFor = 30 * 24 * time.Hour
 
 // behindFor is how long a store may lack something before that needs a person.

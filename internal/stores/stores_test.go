@@ -202,7 +202,8 @@ func newGateway(t *testing.T) *gateway {
 	to, err := url.Parse("http://" + address)
 	require.NoError(t, err)
 	g := &gateway{
-		folder: dir, ReverseProxy: &httputil.ReverseProxy{ErrorLog: slog.NewLogLogger(slog.DiscardHandler, slog.LevelError)},
+		folder:       dir,
+		ReverseProxy: &httputil.ReverseProxy{ErrorLog: slog.NewLogLogger(slog.DiscardHandler, slog.LevelError)},
 	}
 	g.Rewrite = func(r *httputil.ProxyRequest) { r.SetURL(to); r.Out.Host = r.In.Host }
 	g.ModifyResponse = func(res *http.Response) error {
@@ -240,7 +241,8 @@ func (g *gateway) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		_, _ = io.Copy(io.Discard, r.Body)
 		g.hanging.Add(1)
 		<-r.Context().Done()
-	case writes && refuse != "" && strings.Contains(r.URL.Path, refuse), r.Method == http.MethodDelete && g.keepAll.Load():
+	case writes && refuse != "" && strings.Contains(r.URL.Path, refuse),
+		r.Method == http.MethodDelete && g.keepAll.Load():
 		_, _ = io.Copy(io.Discard, r.Body)
 		denied(w)
 	case pack && r.Method == http.MethodGet && g.endless.Load():
@@ -303,10 +305,10 @@ func TestEverythingGoesToEveryStore(t *testing.T) {
 	// The other one tells of its own: it is not taken for an empty place by another vault.
 	other := newHouse(t)
 	_, err = other.stores.Add(ctx, wire.NewStore{Name: "granary", Kind: KindFiles, Folder: dir}, "bryn")
-	require.ErrorContains(t, err, "another vault")
+	require.ErrorContains(t, err, "another service's store")
 	_, err = other.stores.Add(ctx, wire.NewStore{Name: "new", Kind: KindFiles, Folder: t.TempDir(), Recover: true},
 		"bryn")
-	require.ErrorContains(t, err, "holds nothing of Reshard's")
+	require.ErrorContains(t, err, "there is no Reshard store here")
 	far := other.stores
 	in := g.at()
 	in.Recover = true

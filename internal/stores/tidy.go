@@ -53,7 +53,7 @@ func (st *Stores) tidyStore(ctx context.Context, s records.Store) error {
 	}
 	if err := st.delete(ctx, s, due); err != nil {
 		what, _ := fault.Words(err)
-		why = fmt.Sprintf("of %d packs that are not needed any more some could not be deleted: %s", len(due), what)
+		why = fmt.Sprintf("some of %d unneeded packs could not be deleted: %s", len(due), what)
 		return errors.Join(err, st.with.Records.StoreAsks(ctx, s.ID, why, st.now()))
 	}
 	return nil
@@ -98,19 +98,19 @@ func (st *Stores) asks(ctx context.Context, s records.Store, due int) (string, e
 	if err != nil {
 		return "", err
 	}
-	packs := "one pack is"
+	packs := "one pack is no longer needed. Reshard deletes it only after you confirm, because "
 	if due > 1 {
-		packs = fmt.Sprintf("%d of its %d packs are", due, lag.Has)
+		packs = fmt.Sprintf("%d of %d packs are no longer needed. Reshard deletes them only after you confirm, "+
+			"because ", due, lag.Has)
 	}
-	packs += " not needed any more, and would be deleted. They are not, until somebody confirms it: "
 	if due > fewPacks && due*largestPart > lag.Has {
-		return packs + "that is more than a tenth at once", nil
+		return packs + "they are more than a tenth of the store", nil
 	}
 	if s.SurveyedAt == nil {
-		return packs + "the store was not listed to its end", nil
+		return packs + "the list of the store's packs is incomplete", nil
 	}
 	if lag.Troubled > 0 {
-		return packs + fmt.Sprintf("%d of its packs were not read when that was tried", lag.Troubled), nil
+		return packs + fmt.Sprintf("%d packs of the store could not be read", lag.Troubled), nil
 	}
 	held, err := st.with.Records.StoreKeys(ctx, s.ID)
 	if err != nil {
@@ -118,7 +118,7 @@ func (st *Stores) asks(ctx context.Context, s records.Store, due int) (string, e
 	}
 	for k, n := range held {
 		if k != "" && k != records.UnreadKey && !st.keys.has(k) {
-			return packs + fmt.Sprintf("%d of its packs are for a key that is not in %s", n, st.keys.file), nil
+			return packs + fmt.Sprintf("the key of %d packs is missing from %s", n, st.keys.file), nil
 		}
 	}
 	found, err := st.with.Records.Findings(ctx, 50)
@@ -127,7 +127,7 @@ func (st *Stores) asks(ctx context.Context, s records.Store, due int) (string, e
 	}
 	for _, f := range found {
 		if !f.Mended && (f.Store == "" || f.Store == s.Name) && st.now().Sub(f.At) < tellDamageFor {
-			return packs + "damage was found that nothing could mend", nil
+			return packs + "Reshard found damage that it could not repair", nil
 		}
 	}
 	return "", nil
@@ -186,8 +186,8 @@ func (st *Stores) Tidy(ctx context.Context, name string, packs []string) (wire.S
 	due = slices.DeleteFunc(due, func(p records.StorePack) bool { return !confirmed[p.Pack] })
 	if len(due) != len(confirmed) {
 		return wire.Store{}, fault.New(fault.Changed, "tidy", "store "+name,
-			"%d of the %d packs are not to be deleted now: the vault needs them again, or the store or a copy in the "+
-				"library lacks something", len(confirmed)-len(due), len(confirmed)).
+			"%d of the %d packs must stay: the vault needs them again, or the store or a copy in the library is "+
+				"incomplete", len(confirmed)-len(due), len(confirmed)).
 			With("Look again: reshard stores show " + name)
 	}
 	st.with.Log.Info("deleting packs that somebody has confirmed", "store", name, "packs", len(due))

@@ -238,29 +238,29 @@ type Store struct {
 	Lacks      int        `json:"lacks"`
 	LacksBytes int64      `json:"lacksBytes"`
 	Behind     *time.Time `json:"behind,omitempty"`
-	// how many of its packs are encrypted for an older key, and how many were found there and not read yet
+	// packs encrypted for an older key, and packs that have not been read here yet
 	OldKeys int `json:"oldKeys"`
 	Unread  int `json:"unread,omitempty"`
-	// how many of its packs this service neither wrote, recovered nor took over: it never deletes them
+	// packs of another service: this one neither wrote, recovered nor took them over, and never deletes them
 	Foreign int `json:"foreign,omitempty"`
-	// it is only read, to recover from, until somebody takes it over
+	// read-only: added for a recovery, and not taken over
 	ReadOnly bool `json:"readOnly,omitempty"`
-	// what helps against its trouble
+	// the next step against its trouble
 	TroubleNext string `json:"troubleNext,omitempty"`
-	// how many packs it did not take and is asked again; the first of them, where one store is asked for
+	// the number of packs that it refused and that are retried; the first of them, in the answer for one store
 	Waits   int         `json:"waits,omitempty"`
 	Waiting []StoreWait `json:"waiting,omitempty"`
-	// what will be deleted there, and when, where one store is asked for
+	// packs to be deleted, with the time, in the answer for one store
 	Deletes []StoreDeletion `json:"deletes,omitempty"`
-	// why a person is asked before packs are deleted
+	// why deletions wait for confirmation
 	Asks string `json:"asks,omitempty"`
-	// what is worth knowing of where it is
+	// notes about its place
 	Warnings []string `json:"warnings,omitempty"`
 	// everything in it has been read back since then
 	Checked *time.Time `json:"checked,omitempty"`
 }
 
-// StoreWait is a pack that a store did not take.
+// StoreWait is a pack that a store refused.
 type StoreWait struct {
 	Pack  string    `json:"pack"`
 	Tries int       `json:"tries"`
@@ -268,36 +268,36 @@ type StoreWait struct {
 	Why   string    `json:"why"`
 }
 
-// StoreDeletion is a pack that will be deleted in a store, since the vault does not need it any more.
+// StoreDeletion is a pack in a store that the vault no longer needs.
 type StoreDeletion struct {
 	Pack  string    `json:"pack"`
 	Bytes int64     `json:"bytes"`
 	At    time.Time `json:"at"`
-	// that time has come
+	// that time has passed
 	Due bool `json:"due,omitempty"`
 }
 
-// TidyStore is what a person confirms: exactly these packs are deleted.
+// TidyStore confirms deletions: exactly these packs.
 type TidyStore struct {
 	Packs []string `json:"packs" minItems:"1" maxItems:"1000000"`
 }
 
-// StoreHolder is whose a store is, by what is marked there, and what is in it.
+// StoreHolder is the service that a store belongs to, by its mark, and what the store has.
 type StoreHolder struct {
-	// the service, and since when it has the store; left out: nothing is marked
+	// the machine of that service, and since when; absent: no mark
 	Service string     `json:"service,omitempty"`
 	Since   *time.Time `json:"since,omitempty"`
 	// it is this service
 	Ours bool `json:"ours"`
-	// how many packs are there, and how many of them the vault here lists
+	// its packs, and how many of them this vault lists
 	Packs int   `json:"packs"`
 	Bytes int64 `json:"bytes"`
 	Known int   `json:"known"`
-	// names what is marked there now; it is given back to take the store over
+	// identifies the mark; send it back to take the store over
 	Mark string `json:"mark"`
 }
 
-// TakeOverStore says whose store is taken over, as StoreHolder has told it.
+// TakeOverStore names the mark that a person has confirmed; see StoreHolder.
 type TakeOverStore struct {
 	Mark string `json:"mark"`
 }
@@ -307,7 +307,7 @@ type StoreKeys struct {
 	// where they are: without a copy of this file elsewhere, nobody can read the stores once the machine is gone
 	File string     `json:"file"`
 	Keys []StoreKey `json:"keys"`
-	// how many packs were found in stores and not read yet: which key they need is not known
+	// packs in stores that have not been read here yet: their key is unknown
 	Unread int `json:"unread,omitempty"`
 }
 
@@ -343,7 +343,7 @@ type Recovered struct {
 	Packs int   `json:"packs"`
 	Bytes int64 `json:"bytes"`
 	There int   `json:"there"`
-	// packs that none of the keys here opens
+	// packs whose key is missing
 	NoKey int `json:"noKey,omitempty"`
 	// what the store does not have whole
 	Damaged []Finding `json:"damaged"`

@@ -4,9 +4,10 @@ import (
 	"fmt"
 	"path"
 	"regexp"
-	"reshard/internal/core/filename"
 	"slices"
 	"strings"
+
+	"reshard/internal/core/filename"
 
 	"golang.org/x/text/cases"
 	"golang.org/x/text/unicode/norm"

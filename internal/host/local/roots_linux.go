@@ -4,7 +4,7 @@ import (
 	"path/filepath"
 
 	"reshard/internal/core/fault"
-	"reshard/internal/core/places"
+	"reshard/internal/places"
 )
 
 // mayBeRoot refuses folders that belong to the system or to the service itself: a server's

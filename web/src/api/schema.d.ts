@@ -1186,7 +1186,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Say that a store is meant to be where it is, although it would be refused there today */
+        /** Keep a store at a place that would be refused for a new one */
         post: operations["confirm-store"];
         delete?: never;
         options?: never;
@@ -1201,7 +1201,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Tell whose a store is, by what is marked there, and what is in it */
+        /** Get the service that a store belongs to, and what it has */
         get: operations["get-store-holder"];
         put?: never;
         post?: never;
@@ -1220,7 +1220,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Make a store, with all that is in it, this service's own; whoever had it writes and deletes nothing there any more */
+        /** Make a store and its packs this service's own; its former service stops writing there */
         post: operations["take-store-over"];
         delete?: never;
         options?: never;
@@ -1237,7 +1237,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Delete packs that a store shows as due to be deleted: exactly these */
+        /** Delete exactly these packs, which the store lists as due */
         post: operations["tidy-store"];
         delete?: never;
         options?: never;
@@ -2947,7 +2947,7 @@ export interface components {
             damaged: components["schemas"]["Finding"][];
             /**
              * Format: int64
-             * @description packs that none of the keys here opens
+             * @description packs whose key is missing
              */
             noKey?: number;
             /**
@@ -3370,7 +3370,7 @@ export interface components {
             unsaved?: boolean;
         };
         Store: {
-            /** @description why a person is asked before packs are deleted */
+            /** @description why deletions wait for confirmation */
             asks?: string;
             /** Format: date-time */
             behind?: string;
@@ -3385,13 +3385,13 @@ export interface components {
             /** Format: date-time */
             createdAt: string;
             createdBy: string;
-            /** @description what will be deleted there, and when, where one store is asked for */
+            /** @description packs to be deleted, with the time, in the answer for one store */
             deletes?: components["schemas"]["StoreDeletion"][];
             endpoint?: string;
             folder?: string;
             /**
              * Format: int64
-             * @description how many of its packs this service neither wrote, recovered nor took over: it never deletes them
+             * @description packs of another service: this one neither wrote, recovered nor took them over, and never deletes them
              */
             foreign?: number;
             /** @enum {string} */
@@ -3406,7 +3406,7 @@ export interface components {
             name: string;
             /**
              * Format: int64
-             * @description how many of its packs are encrypted for an older key, and how many were found there and not read yet
+             * @description packs encrypted for an older key, and packs that have not been read here yet
              */
             oldKeys: number;
             /**
@@ -3422,11 +3422,11 @@ export interface components {
              * @description when it last did what was asked, and why it does not now
              */
             reached?: string;
-            /** @description it is only read, to recover from, until somebody takes it over */
+            /** @description read-only: added for a recovery, and not taken over */
             readOnly?: boolean;
             region?: string;
             trouble?: string;
-            /** @description what helps against its trouble */
+            /** @description the next step against its trouble */
             troubleNext?: string;
             /** Format: int64 */
             unread?: number;
@@ -3434,10 +3434,10 @@ export interface components {
             waiting?: components["schemas"]["StoreWait"][];
             /**
              * Format: int64
-             * @description how many packs it did not take and is asked again; the first of them, where one store is asked for
+             * @description the number of packs that it refused and that are retried; the first of them, in the answer for one store
              */
             waits?: number;
-            /** @description what is worth knowing of where it is */
+            /** @description notes about its place */
             warnings?: string[];
         };
         StoreDeletion: {
@@ -3445,7 +3445,7 @@ export interface components {
             at: string;
             /** Format: int64 */
             bytes: number;
-            /** @description that time has come */
+            /** @description that time has passed */
             due?: boolean;
             pack: string;
         };
@@ -3454,16 +3454,16 @@ export interface components {
             bytes: number;
             /** Format: int64 */
             known: number;
-            /** @description names what is marked there now; it is given back to take the store over */
+            /** @description identifies the mark; send it back to take the store over */
             mark: string;
             /** @description it is this service */
             ours: boolean;
             /**
              * Format: int64
-             * @description how many packs are there, and how many of them the vault here lists
+             * @description its packs, and how many of them this vault lists
              */
             packs: number;
-            /** @description the service, and since when it has the store; left out: nothing is marked */
+            /** @description the machine of that service, and since when; absent: no mark */
             service?: string;
             /** Format: date-time */
             since?: string;
@@ -3484,7 +3484,7 @@ export interface components {
             keys: components["schemas"]["StoreKey"][];
             /**
              * Format: int64
-             * @description how many packs were found in stores and not read yet: which key they need is not known
+             * @description packs in stores that have not been read here yet: their key is unknown
              */
             unread?: number;
         };

@@ -56,7 +56,7 @@ export function StoreItem({ store: s }: { store: Store }) {
           <strong>{s.name}</strong>
         </Mark>{" "}
         <code>{where}</code>, {s.plain ? "not encrypted" : "encrypted"}
-        {s.readOnly && ", only read"}
+        {s.readOnly && ", read-only"}
       </p>
       <Muted>{standing(s)}</Muted>
       {s.warnings?.map((w) => (
@@ -84,9 +84,9 @@ export function StoreItem({ store: s }: { store: Store }) {
           aria-expanded={open === "deletes"}
           onPress={() => setOpen(open === "deletes" ? "" : "deletes")}
         >
-          What will be deleted there …
+          Packs to delete …
         </Button>
-        {stopped && <Button onPress={() => setOpen("take-over")}>Take it over …</Button>}
+        {stopped && <Button onPress={() => setOpen("take-over")}>Take over …</Button>}
         {misplaced &&
           (open === "confirm" ? (
             <Button
@@ -94,10 +94,10 @@ export function StoreItem({ store: s }: { store: Store }) {
               isDisabled={confirm.isPending}
               onPress={() => confirm.mutate(undefined, { onSettled: () => setOpen("") })}
             >
-              It is meant to be in {s.folder}
+              Keep it in {s.folder}
             </Button>
           ) : (
-            <Button onPress={() => setOpen("confirm")}>It is meant to be there …</Button>
+            <Button onPress={() => setOpen("confirm")}>Keep it there …</Button>
           ))}
         {open === "recover" ? (
           <Button
@@ -154,7 +154,7 @@ export function StoreItem({ store: s }: { store: Store }) {
 function standing(s: Store): string {
   const says = [`It has ${count(s.packs, "pack", "packs")} (${bytes(s.bytes)})`];
   if (s.readOnly) {
-    says[0] += "; nothing is sent there, since it was added to recover from.";
+    says[0] += ". Reshard sends nothing there: it was added for a recovery.";
   } else if (s.lacks > 0) {
     says[0] += ` and lacks ${count(s.lacks, "pack", "packs")} (${bytes(s.lacksBytes)}), the oldest since ${when(s.behind)}.`;
   } else if (s.trouble) {
@@ -166,20 +166,20 @@ function standing(s: Store): string {
     says.push(`Everything in it was read back since ${when(s.checked)}.`);
   }
   if (s.oldKeys > 0) {
-    says.push(
-      `${count(s.oldKeys, "pack is", "packs are")} encrypted for an older key, and will be for the new one.`,
-    );
+    says.push(`${count(s.oldKeys, "pack uses", "packs use")} an older key; Reshard re-encrypts them.`);
   }
   if (s.unread) {
-    says.push(`${count(s.unread, "pack was", "packs were")} found there, and not read here yet.`);
+    says.push(`${count(s.unread, "pack has", "packs have")} not been read here yet.`);
   }
   if (s.foreign) {
-    says.push(`${count(s.foreign, "pack is", "packs are")} not this service’s, and not deleted by it.`);
+    says.push(
+      `${count(s.foreign, "pack belongs", "packs belong")} to another service; this one never deletes them.`,
+    );
   }
   return says.join(" ");
 }
 
-/** The packs that nothing needs any more, with when each goes; what is due is deleted at a press. */
+/** Lists refused packs, and packs that are no longer needed with their dates. Deletes those that are due. */
 function Deletes({ name }: { name: string }) {
   const client = useQueryClient();
   const one = useQuery(queries.store(name));
@@ -203,23 +203,20 @@ function Deletes({ name }: { name: string }) {
     <>
       {one.data.waiting?.map((w) => (
         <p key={w.pack}>
-          Pack <code>{w.pack.slice(0, 12)}</code> was not taken ({count(w.tries, "try", "tries")}), again{" "}
+          Pack <code>{w.pack.slice(0, 12)}</code> was refused ({count(w.tries, "try", "tries")}), next try{" "}
           {when(w.again)}: {w.why}
         </p>
       ))}
       {list.length === 0 ? (
-        <Muted>Nothing: the vault needs all that this service has there.</Muted>
+        <Muted>None: the vault needs all of them.</Muted>
       ) : (
         <>
-          <Muted>
-            The vault does not need these any more: {size(list)}. Without them the store still lacks nothing that
-            the vault has.
-          </Muted>
+          <Muted>No longer needed: {size(list)}. The store has all packs that the vault needs now.</Muted>
           <ul className="list">
             {list.slice(0, 500).map((d) => (
               <li key={d.pack}>
                 <code>{d.pack.slice(0, 12)}</code> {bytes(d.bytes)},{" "}
-                {d.due ? `due since ${when(d.at)}` : `is deleted after ${when(d.at)}`}
+                {d.due ? `due since ${when(d.at)}` : `deleted after ${when(d.at)}`}
               </li>
             ))}
           </ul>
@@ -232,7 +229,7 @@ function Deletes({ name }: { name: string }) {
             isDisabled={tidy.isPending}
             onPress={() => tidy.mutate()}
           >
-            {tidy.isPending ? "Deleting …" : `Delete what is due: ${size(due)}`}
+            {tidy.isPending ? "Deleting …" : `Delete ${size(due)} now`}
           </Button>
         </p>
       )}
@@ -245,7 +242,7 @@ function size(list: StoreDeletion[]): string {
   return `${count(list.length, "pack", "packs")} (${bytes(list.reduce((sum, d) => sum + d.bytes, 0))})`;
 }
 
-/** Says whose a store is, and makes it this service's own at a press. */
+/** Shows the owner of a store, and takes the store over. */
 function TakeOver({ name, onDone }: { name: string; onDone: () => void }) {
   const client = useQueryClient();
   const holder = useQuery(queries.storeHolder(name));
@@ -259,21 +256,21 @@ function TakeOver({ name, onDone }: { name: string; onDone: () => void }) {
   }
   const h = holder.data;
   if (!h) {
-    return <Muted>Reading whose it is …</Muted>;
+    return <Muted>Reading its owner …</Muted>;
   }
   if (h.ours) {
-    return <Muted>It is this service’s own already.</Muted>;
+    return <Muted>It already belongs to this service.</Muted>;
   }
   return (
     <>
       <p>
         It has {count(h.packs, "pack", "packs")} ({bytes(h.bytes)}).{" "}
         {h.since
-          ? `It is marked as that of ${h.service ? `the service on ${h.service}` : "another service"}, since ${when(h.since)}.`
-          : "Nothing is marked there."}
+          ? `It belongs to ${h.service ? `the service on ${h.service}` : "another service"}, since ${when(h.since)}.`
+          : "It has no mark."}
         {h.packs > h.known &&
-          ` ${count(h.packs - h.known, "of them is", "of them are")} not in the vault here, and never deleted there by this service: recover first to have them here.`}{" "}
-        If that service still runs, it writes and deletes nothing there any more.
+          ` ${count(h.packs - h.known, "pack is", "packs are")} not in this vault. This service never deletes such packs. To bring them here, recover first.`}{" "}
+        If the other service still runs, it stops writing there.
       </p>
       <p>
         <Button
@@ -281,7 +278,7 @@ function TakeOver({ name, onDone }: { name: string; onDone: () => void }) {
           isDisabled={take.isPending}
           onPress={() => take.mutate(h.mark)}
         >
-          Make it this service’s own
+          Take it over
         </Button>
       </p>
       {take.isError && <Failure error={take.error} />}
