@@ -246,11 +246,7 @@ func (st *Stores) Holder(ctx context.Context, name string) (wire.StoreHolder, er
 // TakeOver makes a store and its packs this service's own. Its former service stops writing there. seen is the mark
 // that a person confirmed; code Changed when another mark is there by now.
 func (st *Stores) TakeOver(ctx context.Context, name, seen string) (wire.Store, error) {
-	s, err := st.with.Records.StoreNamed(ctx, name)
-	if err != nil {
-		return wire.Store{}, err
-	}
-	ctx, done, err := st.work(ctx, s)
+	s, ctx, done, err := st.workOn(ctx, name)
 	if err != nil {
 		return wire.Store{}, err
 	}

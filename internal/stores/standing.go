@@ -258,11 +258,7 @@ func (st *Stores) sendAgain(ctx context.Context, s records.Store, p records.Stor
 // left; when no pack has one, the error has code Refused.
 func (st *Stores) Recover(ctx context.Context, name string, see func(done, all int64)) (wire.Recovered, error) {
 	out := wire.Recovered{Damaged: []wire.Finding{}}
-	s, err := st.with.Records.StoreNamed(ctx, name)
-	if err != nil {
-		return out, err
-	}
-	ctx, done, err := st.work(ctx, s)
+	s, ctx, done, err := st.workOn(ctx, name)
 	if err != nil {
 		return out, err
 	}

@@ -113,6 +113,16 @@ func (st *Stores) work(ctx context.Context, s records.Store) (_ context.Context,
 	}
 }
 
+// workOn finds a store by its name, and waits for its turn; see work.
+func (st *Stores) workOn(ctx context.Context, name string) (records.Store, context.Context, func(), error) {
+	s, err := st.with.Records.StoreNamed(ctx, name)
+	if err != nil {
+		return s, ctx, nil, err
+	}
+	ctx, done, err := st.work(ctx, s)
+	return s, ctx, done, err
+}
+
 // bucket opens a store; it is the caller's to close.
 func (st *Stores) bucket(s records.Store) (*bucket, error) {
 	if s.Settings.V.Kind == KindFiles {

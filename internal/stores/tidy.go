@@ -163,11 +163,7 @@ func (st *Stores) deletePack(ctx context.Context, s records.Store, pack string) 
 // Tidy deletes packs of a store that a person has seen listed and confirmed; exactly those. Code Changed: one of them
 // is not to be deleted any more, and none was.
 func (st *Stores) Tidy(ctx context.Context, name string, packs []string) (wire.Store, error) {
-	s, err := st.with.Records.StoreNamed(ctx, name)
-	if err != nil {
-		return wire.Store{}, err
-	}
-	ctx, done, err := st.work(ctx, s)
+	s, ctx, done, err := st.workOn(ctx, name)
 	if err != nil {
 		return wire.Store{}, err
 	}
