@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"sync"
 	"time"
 
@@ -274,6 +275,27 @@ func (b *Backups) follow(ctx context.Context, rule records.Rule, job Job, last b
 	return nil
 }
 
+// oldestSlot finds the oldest of a provider's backups. Code Unsupported: nobody can tell which that is.
+func oldestSlot(server string, list []wire.SlotBackup) (wire.SlotBackup, error) {
+	unclear := func(format string, args ...any) error {
+		return fault.New(fault.Unsupported, "make room at provider of", server, format, args...).
+			With("Remove one yourself: reshard servers slots " + server + " --remove NAME")
+	}
+	for _, s := range list {
+		if s.MadeAt == nil {
+			return s, unclear("it does not say when %s was made, so Reshard cannot tell which is the oldest", s.Name)
+		}
+	}
+	oldest := slices.MinFunc(list, func(a, b wire.SlotBackup) int { return a.MadeAt.Compare(*b.MadeAt) })
+	for _, s := range list {
+		if s.Name != oldest.Name && s.MadeAt.Equal(*oldest.MadeAt) {
+			return s, unclear("%s and %s were made at the same time, as far as it says, so Reshard cannot tell which is "+
+				"older", oldest.Name, s.Name)
+		}
+	}
+	return oldest, nil
+}
+
 // slots makes one of the provider's own backups.
 func (b *Backups) slots(ctx context.Context, rule records.Rule) error {
 	now, err := b.with.Fleet.Slots(ctx, rule.Server)
@@ -285,15 +307,9 @@ func (b *Backups) slots(ctx context.Context, rule records.Rule) error {
 			return fault.New(fault.NoSpace, "make backup at provider of", rule.Server,
 				"its %d places are taken, and the rule does not say that the oldest may go", now.Allowance)
 		}
-		oldest := now.Backups[0]
-		for _, s := range now.Backups {
-			if s.MadeAt == nil {
-				return fault.New(fault.Unsupported, "make room at provider of", rule.Server,
-					"it does not say when %s was made, so nobody can tell which is the oldest", s.Name)
-			}
-			if s.MadeAt.Before(*oldest.MadeAt) {
-				oldest = s
-			}
+		oldest, err := oldestSlot(rule.Server, now.Backups)
+		if err != nil {
+			return err
 		}
 		b.with.Log.Info("the provider's oldest backup goes, as the rule says", "server", rule.Server, "rule", rule.Name,
 			"backup", oldest.Name)

@@ -260,6 +260,7 @@ func TestARuleAndTheProvidersOwnBackups(t *testing.T) {
 	}
 	b.must("rules", "add", "north", "--at", "0 4 * * *", "--provider", "make", "--yes")
 	follow()
+	time.Sleep(1100 * time.Millisecond) // the provider tells times to the second, and of one second none is the oldest
 	follow()
 	assert.JSONEq(t, "[]", b.must("alerts", "--json"), "two fit")
 	follow()
@@ -275,7 +276,8 @@ func TestARuleAndTheProvidersOwnBackups(t *testing.T) {
 		slots = b.must("servers", "slots", "north")
 		return strings.Contains(slots, "jar-3")
 	}, 60*time.Second, 200*time.Millisecond)
-	assert.NotContains(t, slots, "jar-1 ", "the oldest")
+	// The list comes in pages, and one that was read while it changed has some of both.
+	assert.NotContains(t, b.must("servers", "slots", "north"), "jar-1 ", "the oldest")
 	require.Eventually(t, func() bool {
 		list, err := b.api.Alerts(ctx)
 		return err == nil && len(list) == 0
