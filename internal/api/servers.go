@@ -67,15 +67,18 @@ func (a *API) serverRoutes() {
 		})
 	huma.Register(a.huma, op("say-server-stopped", http.MethodPost, "/servers/{server}/stopped",
 		"Say that a server is stopped of which that cannot be told. Your word stands in for it, is named in proofs, "+
-			"and counts until the server can be seen again", "servers"), func(
-		ctx context.Context, in *serverInput) (*answer[wire.ServerFacts], error) {
-		s, err := a.service.Fleet.TakeWord(ctx, in.Server, userOf(ctx), life.Stopped)
+			"and counts until the server can be seen again. Refused with code needs-choice where signs say that it runs",
+		"servers"), func(ctx context.Context, in *struct {
+		Server string `path:"server"`
+		Body   *wire.SayStopped
+	}) (*answer[wire.ServerFacts], error) {
+		s, err := a.service.Fleet.TakeWord(ctx, in.Server, userOf(ctx), life.Stopped, orNone(in.Body).DespiteSigns)
 		return &answer[wire.ServerFacts]{s}, a.failed(err)
 	})
 	huma.Register(a.huma, op("say-server-started", http.MethodPost, "/servers/{server}/started",
 		"Say that a server runs that only people can see. Your word is named in proofs", "servers"), func(
 		ctx context.Context, in *serverInput) (*answer[wire.ServerFacts], error) {
-		s, err := a.service.Fleet.TakeWord(ctx, in.Server, userOf(ctx), life.Running)
+		s, err := a.service.Fleet.TakeWord(ctx, in.Server, userOf(ctx), life.Running, false)
 		return &answer[wire.ServerFacts]{s}, a.failed(err)
 	})
 	huma.Register(a.huma, op("change-server", http.MethodPatch, "/servers/{server}",

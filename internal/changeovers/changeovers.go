@@ -25,7 +25,7 @@ import (
 type journal struct{ r *records.Records }
 
 func (j journal) Advance(ctx context.Context, id int64, from, to plan.State, note executor.Note) error {
-	p := records.Patch{Proof: note.Proof}
+	p := records.Patch{Proof: note.Proof, Before: note.Before}
 	if note.Cause != nil {
 		what, next := fault.Words(note.Cause)
 		p.Failure = &records.Failure{Code: string(fault.CodeOf(note.Cause)), What: what, Next: next}
@@ -334,7 +334,7 @@ func (co *Changeovers) Settle(ctx context.Context, id int64, by string) (wire.Ch
 const heldAfter = "; and then"
 
 func jobOf(c records.Changeover) executor.Job {
-	job := executor.Job{ID: c.ID, Plan: c.Plan.V, State: c.State, Steps: slices.Clone(c.Steps)}
+	job := executor.Job{ID: c.ID, Plan: c.Plan.V, State: c.State, Steps: slices.Clone(c.Steps), Before: c.Before.V}
 	if f := c.Failure.V; f != nil {
 		first, _, _ := strings.Cut(f.What, heldAfter)
 		job.Cause = (&fault.Error{Code: fault.Code(f.Code), What: first}).With(f.Next)
@@ -674,7 +674,7 @@ func (co *Changeovers) wireChangeover(c records.Changeover) wire.Changeover {
 		out.Copy = *c.CopyID
 	}
 	if c.State == plan.Done {
-		out.Outcome = c.Plan.V.Outcome(out.Copy)
+		out.Outcome = c.Plan.V.Outcome(plan.End{Copy: out.Copy, Proof: c.Proof.V})
 	}
 	if len(c.Sheet.V.Rows) > 0 {
 		out.Sheet = &c.Sheet.V

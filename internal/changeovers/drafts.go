@@ -56,8 +56,11 @@ func (co *Changeovers) prepare(ctx context.Context, wish plan.Wish) (p prepared,
 	if p.Fit.Choices == nil {
 		p.Fit.Choices = fit.Choices{}
 	}
-	if err := p.kind.prepare(ctx, co, &p); err != nil || p.kind.sheetless {
+	if err := p.kind.prepare(ctx, co, &p); err != nil {
 		return p, err
+	}
+	if p.kind.sheetless {
+		return p, p.Sheet.Check(wish.Choices)
 	}
 	closed, err := p.live.Unwritable(ctx, p.Documents)
 	if err != nil {
@@ -65,7 +68,7 @@ func (co *Changeovers) prepare(ctx context.Context, wish plan.Wish) (p prepared,
 	}
 	p.Fit.Unwritable = p.Documents.Unwritable(p.Fit, closed)
 	p.Sheet = fit.Compare(p.Fit)
-	return p, nil
+	return p, p.Sheet.Check(wish.Choices)
 }
 
 // travelling gives the settings that belong to a server's active world, by name.

@@ -184,6 +184,8 @@ func (a *app) printOutcome(c wire.Changeover) {
 			switch {
 			case check.Unseen:
 				mark = "– not seen,"
+			case !check.OK && check.Aside:
+				mark = "· differs, written was " + check.Expected + ","
 			case !check.OK:
 				mark = "✕ expected " + check.Expected + ","
 			}

@@ -94,8 +94,12 @@ It counts until the server can be seen again.
 
 Examples:
   reshard servers stopped north-plot
-  reshard servers stopped north-plot --yes`,
-		Flags: []cli.Flag{&cli.BoolFlag{Name: "yes", Aliases: []string{"y"}, Usage: "do not ask"}},
+  reshard servers stopped north-plot --yes
+  reshard servers stopped north-plot --yes --despite-signs`,
+		Flags: []cli.Flag{
+			&cli.BoolFlag{Name: "yes", Aliases: []string{"y"}, Usage: "do not ask"},
+			&cli.BoolFlag{Name: "despite-signs", Usage: "also where its lock or its port say that it is running"},
+		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			names, api, err := a.ready(c, "SERVER")
 			if err != nil {
@@ -113,7 +117,7 @@ Examples:
 					return exitQuietly(ExitFailed)
 				}
 			}
-			s, err := api.SayStopped(ctx, names[0])
+			s, err := api.SayStoppedDespite(ctx, names[0], c.Bool("despite-signs"))
 			if err != nil {
 				return err
 			}

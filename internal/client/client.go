@@ -367,7 +367,13 @@ func (c *Client) StopServer(ctx context.Context, name string, how wire.StopServe
 
 // SayStopped says that a server is stopped of which that cannot be told.
 func (c *Client) SayStopped(ctx context.Context, name string) (wire.ServerFacts, error) {
-	return call[wire.ServerFacts](ctx, c, http.MethodPost, "/servers/"+url.PathEscape(name)+"/stopped", nil)
+	return c.SayStoppedDespite(ctx, name, false)
+}
+
+// SayStoppedDespite says so also, with despite, where signs say that it runs.
+func (c *Client) SayStoppedDespite(ctx context.Context, name string, despite bool) (wire.ServerFacts, error) {
+	return call[wire.ServerFacts](ctx, c, http.MethodPost, "/servers/"+url.PathEscape(name)+"/stopped",
+		wire.SayStopped{DespiteSigns: despite})
 }
 
 // RemoveServer forgets a stopped server.

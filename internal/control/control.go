@@ -199,11 +199,24 @@ func (c *Control) unknown(err error) Status {
 	return Status{State: life.Unknown, Cause: err.Error(), UnknownSince: c.unknownSince}
 }
 
+// DespiteSigns ends the name of a person whose word was taken although signs spoke against it.
+const DespiteSigns = " (despite signs)"
+
 // TakeWord takes a person's word that the server is down, or that it runs. It counts while the
 // state cannot be seen, and until something is seen again. That a server runs is taken only
-// where nobody but people can see it.
-func (c *Control) TakeWord(ctx context.Context, by string, state life.State) error {
+// where nobody but people can see it. Code NeedsChoice: signs speak against it, and despite was not said.
+func (c *Control) TakeWord(ctx context.Context, by string, state life.State, despite bool) error {
 	if d, ok := c.driver.(Believer); ok {
+		if !state.Up() {
+			if signs := d.Against(ctx); len(signs) > 0 && !despite {
+				return fault.New(fault.NeedsChoice, "take your word for", c.name, "signs say that it is running: %s",
+					strings.Join(signs, "; ")).
+					With("Look again. If it is stopped all the same: reshard servers stopped " + c.name +
+						" --despite-signs")
+			} else if len(signs) > 0 {
+				by += DespiteSigns
+			}
+		}
 		d.Believe(state.Up(), by)
 		return nil
 	}

@@ -176,9 +176,9 @@ func TestAPersonsWord(t *testing.T) {
 	ctx := context.Background()
 	_, err := c.Start(ctx)
 	require.NoError(t, err)
-	assert.ErrorIs(t, c.TakeWord(ctx, "ada", life.Stopped), fault.WrongState.As(), "it can be seen to run")
+	assert.ErrorIs(t, c.TakeWord(ctx, "ada", life.Stopped, false), fault.WrongState.As(), "it can be seen to run")
 	s.Before = func(string) error { return errGone }
-	require.NoError(t, c.TakeWord(ctx, "ada", life.Stopped))
+	require.NoError(t, c.TakeWord(ctx, "ada", life.Stopped, false))
 	end, err := c.Stop(ctx, control.Clean)
 	require.NoError(t, err)
 	assert.Equal(t, life.Word, end.Evidence)

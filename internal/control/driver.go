@@ -118,6 +118,8 @@ type Stopper interface {
 // say something else, or signs contradict it.
 type Believer interface {
 	Believe(up bool, by string)
+	// Against looks for signs that the server runs, which speak against a word that it is stopped.
+	Against(ctx context.Context) []string
 	// See gives it eyes for signs.
 	See(eyes Eyes)
 }

@@ -527,7 +527,7 @@ func TestASaveThatNoProfileNames(t *testing.T) {
 	}
 	c := b.put("fen", "north", nil)
 	require.Equal(t, plan.Undone, c.State)
-	assert.Contains(t, c.Failure.Next, "autosave-1 came to be beside the world meanwhile")
+	assert.Contains(t, c.Failure.Next, "autosave-1 appeared next to the world")
 	assert.Contains(t, c.Failure.Next, "world.autosaves: reshard games show quarrymoss")
 }
 

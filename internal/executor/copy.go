@@ -14,6 +14,7 @@ import (
 
 	"reshard/internal/core/fault"
 	"reshard/internal/core/keep"
+	"reshard/internal/core/life"
 	"reshard/internal/core/plan"
 	"reshard/internal/core/world"
 	"reshard/internal/vault"
@@ -81,7 +82,7 @@ func (r *Runner) copyWorld(ctx context.Context, n int, step plan.Step) (*Detail,
 		return c.headStart(ctx)
 	case step.Wholeness == plan.WholeHeld:
 		return c.within(ctx, longestHold)
-	case step.Wholeness == "":
+	case step.Wholeness == "" || step.Wholeness == plan.WholeStopped && c.byWord(ctx):
 		return c.untilStill(ctx)
 	}
 	return c.strictly(ctx, step.Wholeness)
@@ -197,10 +198,27 @@ func (c *copier) strictly(ctx context.Context, wholeness plan.Wholeness) (*Detai
 		return nil, err
 	}
 	stored, _, err := c.store(ctx, l)
-	if err = l.settled(err); err != nil {
+	if err = l.settled(err); err != nil || wholeness == plan.WholeStopped {
+		if err != nil {
+			return nil, err
+		}
+		return c.done(ctx, l, stored, wholeness, nil)
+	}
+	// A game may go on writing although it was told not to.
+	again, err := c.look(ctx)
+	if err != nil {
 		return nil, err
 	}
+	if changed := differ(l.entries, again.entries); len(changed) > 0 {
+		return c.done(ctx, again, stored, plan.NotWhole, changed)
+	}
 	return c.done(ctx, l, stored, wholeness, nil)
+}
+
+// byWord reports whether that the server is stopped is somebody's word, and was not seen.
+func (c *copier) byWord(ctx context.Context) bool {
+	st := c.h.Control.Status(ctx)
+	return st.Evidence == life.Word
 }
 
 // untilStill copies a world that nothing keeps from changing: once what stands there afterwards is what

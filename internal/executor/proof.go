@@ -51,10 +51,11 @@ func (r *Runner) proveAll(ctx context.Context, _ int, _ plan.Step) (*Detail, err
 		words = []string{"nothing of it could be seen"}
 	}
 	f := fault.New(fault.NotProven, "prove", r.job.Plan.Folder, "%s", strings.Join(words, "; "))
-	if failed := proof.Failed(); len(failed) == 1 && failed[0].What == noOther {
-		f = f.With(failed[0].Seen + " came to be beside the world meanwhile. If the game saves beside its worlds by " +
-			"itself, let its profile say so (world.autosaves: reshard games show " + r.Profile.ID +
-			"); else find out who makes worlds there.")
+	for _, c := range proof.Failed() {
+		if c.Next != "" {
+			f = f.With(c.Next)
+			break
+		}
 	}
 	return &Detail{Proof: &proof}, f
 }
@@ -100,14 +101,14 @@ func (p *prover) all() (plan.Proof, error) {
 	switch {
 	case up && p.status.Opened == "" && (p.status.Unheard || p.status.Told && p.heard()):
 		add(plan.Check{
-			What: "the log names the opened world", Expected: p.expect.Folder, Unseen: true,
+			What: plan.LogNames, Expected: p.expect.Folder, Unseen: true,
 			Seen: "its log cannot be read here, or does not say",
 		})
 	case up && (p.status.Opened != "" || !r.Profile.Server.Console.Opened.IsZero()):
 		add(p.opened())
 	case up && r.Profile.Server.Console.Seed.Say == "": // files alone do not tell what a game has opened
 		add(plan.Check{
-			What: "which world the game has opened", Expected: p.expect.Folder, Unseen: true,
+			What: plan.NotVisible, Expected: p.expect.Folder, Unseen: true,
 			Seen: "its profile knows no line that names it, and no question that tells its seed",
 		})
 	}
@@ -122,6 +123,14 @@ func (p *prover) all() (plan.Proof, error) {
 		add(plan.Check{What: "world id in " + from, Expected: expect.WorldID, Seen: seen, OK: seen == expect.WorldID})
 	}
 	add(p.version()...)
+	written, err := p.written()
+	add(written...)
+	if err != nil {
+		return proof, err
+	}
+	if up {
+		add(p.otherLocks()...)
+	}
 	add(p.placed()...)
 	copied, err := r.proveCopy(p.ctx)
 	add(copied...)
@@ -258,9 +267,9 @@ func (p *prover) newGround(dir, name string, samples []Sample) plan.Check {
 }
 
 func (p *prover) opened() plan.Check {
-	c := plan.Check{What: "the log names the opened world", Expected: p.expect.Folder, Seen: "nothing"}
+	c := plan.Check{What: plan.LogNames, Expected: p.expect.Folder, Seen: "nothing"}
 	if p.status.Signed {
-		c.What = "the game's lock is in the world"
+		c.What = plan.LockIn
 	}
 	if seen := p.status.Opened; seen != "" {
 		c.Seen = seen
@@ -307,7 +316,7 @@ func (p *prover) seedSeen() (what, seen string, err error) {
 		if !fault.Passing(err) {
 			err = nil // that there is no answer is what was seen
 		}
-		return "the console answers " + q.Say, seen, err
+		return plan.AnswersTo + q.Say, seen, err
 	}
 	seen, from := p.fact("seed")
 	return "seed in " + from + " after the start", seen, nil
@@ -440,8 +449,17 @@ func (p *prover) noStray() (plan.Check, error) {
 			strays = append(strays, name)
 		}
 	}
-	if len(strays) > 0 {
-		c.Seen, c.OK = strings.Join(strays, ", "), false
+	if len(strays) == 0 {
+		return c, err
+	}
+	c.Seen, c.OK = strings.Join(strays, ", "), false
+	c.Next = c.Seen + " appeared next to the world. Find out what makes worlds there. If the game saves next to its worlds, its profile must say so " +
+		"(world.autosaves: reshard games show " + p.r.Profile.ID + ")."
+	out := p.r.movedOut()
+	if i := slices.IndexFunc(strays, func(s string) bool { return slices.Contains(out, p.r.worldName(s)) }); i >= 0 {
+		c.Seen += ": this changeover had moved it away, and it is there again"
+		c.Next = "The game made it anew. Look at what gives the game its world's name, such as a field on your " +
+			"provider's page, and set it to " + p.expect.Folder + " first."
 	}
 	return c, err
 }

@@ -47,8 +47,9 @@ const waitPolls = 7
 
 // Note goes into the journal with a change of state.
 type Note struct {
-	Proof *plan.Proof
-	Cause error
+	Proof  *plan.Proof
+	Before *plan.Before
+	Cause  error
 }
 
 // Job is a changeover to be carried out or taken up again.
@@ -58,6 +59,8 @@ type Job struct {
 	State plan.State
 	// Steps are the plan's, in their order, as the journal knows them.
 	Steps []plan.StepRecord
+	// Before is what was in the worlds folder right before the switch, if it has come to that.
+	Before *plan.Before
 	// Cause is why a job that is taken up was going back, if the journal says.
 	Cause error
 }
@@ -106,9 +109,6 @@ type Runner struct {
 	// where each byte takes its time.
 	Reserve int64
 
-	// stood is what could be taken for a world in the worlds folder right before the switch; nil in a life that
-	// has taken it up later.
-	stood     []string
 	released  map[string]bool // what was reserved on the disk and is given up
 	job       Job
 	progress  plan.Progress
@@ -268,12 +268,12 @@ func (r *Runner) beginSwitch(ctx context.Context) error {
 		return err
 	}
 	if err := r.patiently(ctx, func(ctx context.Context) (err error) {
-		r.stood, err = r.inWorlds(ctx)
+		r.job.Before, err = r.before(ctx)
 		return err
 	}); err != nil {
 		return err
 	}
-	return r.advance(ctx, plan.Switching, Note{})
+	return r.advance(ctx, plan.Switching, Note{Before: r.job.Before})
 }
 
 // wait waits for a person. Nothing live has been touched, so it can be cancelled, and

@@ -3,8 +3,10 @@ package executor
 import (
 	"context"
 	"encoding/json"
+	"io/fs"
 	"path"
 	"slices"
+	"time"
 
 	"reshard/internal/core/game"
 	"reshard/internal/core/plan"
@@ -77,18 +79,23 @@ func (r *Runner) inWorlds(ctx context.Context) ([]string, error) {
 // neither left there nor placed.
 func (r *Runner) strays(ctx context.Context) ([]string, error) {
 	worlds := r.job.Plan.Worlds
-	known := map[string]bool{r.folder(ctx): true}
-	for _, name := range r.job.Plan.Expect.Folders {
-		known[r.worldName(name)] = true
+	known := map[string]bool{}
+	if b := r.job.Before; b != nil {
+		for _, name := range b.Names { // somebody may have put it there since the plan was made
+			known[r.worldName(name)] = true
+		}
 	}
-	for _, name := range r.stood { // somebody has put it there since the plan was made
+	for _, name := range r.movedOut() { // it must not come back
+		delete(known, name)
+	}
+	for _, name := range append(slices.Clone(r.job.Plan.Expect.Folders), r.folder(ctx)) {
 		known[r.worldName(name)] = true
 	}
 	for _, s := range r.job.Plan.Steps {
 		switch {
 		case s.Kind != plan.Move:
-		case s.World != "":
-			known[s.World], known[s.As] = true, true
+		case s.World != "" && s.To == worlds:
+			known[s.NameAfter()] = true
 		case path.Dir(s.To) == worlds:
 			known[r.worldName(path.Base(s.To))] = true
 		}
@@ -101,6 +108,52 @@ func (r *Runner) strays(ctx context.Context) ([]string, error) {
 		}
 	}
 	return out, err
+}
+
+// movedOut are the names that the plan moves away in the worlds folder.
+func (r *Runner) movedOut() (names []string) {
+	for _, s := range r.job.Plan.Steps {
+		switch {
+		case s.Kind != plan.Move || s.Server != "":
+		case s.World != "" && s.From == r.job.Plan.Worlds:
+			names = append(names, s.World)
+		case s.World == "" && path.Dir(s.From) == r.job.Plan.Worlds:
+			names = append(names, r.worldName(path.Base(s.From)))
+		}
+	}
+	return names
+}
+
+// before looks at the worlds folder right before the switch.
+func (r *Runner) before(ctx context.Context) (*plan.Before, error) {
+	names, err := r.inWorlds(ctx)
+	if err != nil {
+		return nil, err
+	}
+	files, settled := r.Files.Observe(ctx)
+	return &plan.Before{Names: names, Locks: r.locks(files, names)}, settled(nil)
+}
+
+// mostLocked bounds the worlds that are looked into for a lock: each costs round trips on a far host.
+const mostLocked = 40
+
+// locks gives the locks of worlds, with their times. Only worlds that are folders have locks of their own.
+func (r *Runner) locks(files fs.FS, worlds []string) map[string]time.Time {
+	out := map[string]time.Time{}
+	if r.Profile.World.Shape != game.ShapeFolder {
+		return out
+	}
+	for _, world := range worlds[:min(len(worlds), mostLocked)] {
+		for _, pattern := range r.Profile.World.Locks {
+			found, _ := fs.Glob(files, path.Join(r.job.Plan.Worlds, world, pattern)) // Lint has checked the pattern
+			for _, name := range found {
+				if info, err := fs.Stat(files, name); err == nil {
+					out[name] = info.ModTime().UTC()
+				}
+			}
+		}
+	}
+	return out
 }
 
 // worldName gives what tells worlds apart in the worlds folder: of a session, to

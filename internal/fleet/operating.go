@@ -79,13 +79,14 @@ func (fl *Fleet) Stop(ctx context.Context, name string, how wire.StopServer) (wi
 
 // TakeWord takes a person's word that a server is stopped, of which that cannot be told, or that
 // it runs, where only people can see it. A changeover that waits for it goes on with it, and its
-// proof names whose word it was.
-func (fl *Fleet) TakeWord(ctx context.Context, name, by string, state life.State) (wire.ServerFacts, error) {
+// proof names whose word it was. Signs that speak against it have to be known: despite says so.
+func (fl *Fleet) TakeWord(ctx context.Context, name, by string, state life.State, despite bool) (
+	wire.ServerFacts, error) {
 	l, err := fl.Reach(ctx, name)
 	if err != nil {
 		return wire.ServerFacts{}, err
 	}
-	if err := l.Control.TakeWord(ctx, by, state); err != nil {
+	if err := l.Control.TakeWord(ctx, by, state, despite); err != nil {
 		return wire.ServerFacts{}, err
 	}
 	return fl.Server(ctx, name)

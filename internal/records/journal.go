@@ -20,30 +20,32 @@ type Failure struct {
 
 // Changeover is one changeover's row in the journal.
 type Changeover struct {
-	ID        int64             `db:"id"`
-	ServerID  int64             `db:"server_id"`
-	Server    string            `db:"server"` // the server's name
-	Kind      string            `db:"kind"`
-	State     plan.State        `db:"state"`
-	Plan      JSON[plan.Plan]   `db:"plan"`
-	Sheet     JSON[fit.Sheet]   `db:"sheet"`
-	CopyID    *string           `db:"copy_id"`
-	SourceID  *int64            `db:"source_id"`
-	Undoes    *int64            `db:"undoes"`
-	UndoneBy  *int64            `db:"undone_by"`
-	Proof     JSON[plan.Proof]  `db:"proof"`
-	Failure   JSON[*Failure]    `db:"failure"`
-	CreatedBy string            `db:"created_by"`
-	CreatedAt time.Time         `db:"created_at"`
-	StartedAt *time.Time        `db:"started_at"`
-	EndedAt   *time.Time        `db:"ended_at"`
-	Steps     []plan.StepRecord `db:"-"`
+	ID       int64            `db:"id"`
+	ServerID int64            `db:"server_id"`
+	Server   string           `db:"server"` // the server's name
+	Kind     string           `db:"kind"`
+	State    plan.State       `db:"state"`
+	Plan     JSON[plan.Plan]  `db:"plan"`
+	Sheet    JSON[fit.Sheet]  `db:"sheet"`
+	CopyID   *string          `db:"copy_id"`
+	SourceID *int64           `db:"source_id"`
+	Undoes   *int64           `db:"undoes"`
+	UndoneBy *int64           `db:"undone_by"`
+	Proof    JSON[plan.Proof] `db:"proof"`
+	// Before is what was in the worlds folder right before the switch; nil: it has not come to that.
+	Before    JSON[*plan.Before] `db:"before"`
+	Failure   JSON[*Failure]     `db:"failure"`
+	CreatedBy string             `db:"created_by"`
+	CreatedAt time.Time          `db:"created_at"`
+	StartedAt *time.Time         `db:"started_at"`
+	EndedAt   *time.Time         `db:"ended_at"`
+	Steps     []plan.StepRecord  `db:"-"`
 }
 
 const changeoverColumns = `c.id, c.server_id, s.name AS server, c.kind, c.state, c.plan, c.sheet, c.copy_id,
 	c.source_id, c.undoes,
 	(SELECT max(u.id) FROM changeovers u WHERE u.undoes = c.id
-	AND u.state = 'done') AS undone_by, c.proof, c.failure, c.created_by, c.created_at, c.started_at, c.ended_at`
+	AND u.state = 'done') AS undone_by, c.proof, c.before, c.failure, c.created_by, c.created_at, c.started_at, c.ended_at`
 
 // NextChangeoverID reserves an id, so that a plan can name its working folder.
 func (r *Records) NextChangeoverID(ctx context.Context) (id int64, err error) {
@@ -181,6 +183,7 @@ func (r *Records) SetChangeoverCopy(ctx context.Context, id int64, copyID string
 // Patch is what a change of state records beside the state.
 type Patch struct {
 	Proof   *plan.Proof
+	Before  *plan.Before
 	Failure *Failure
 }
 
@@ -191,9 +194,12 @@ func (r *Records) Advance(ctx context.Context, id int64, from, to plan.State, p 
 	if !from.May(to) {
 		return fault.New(fault.Internal, "advance", "changeover", "no way leads from %s to %s", from, to)
 	}
-	var proof, failure any
+	var proof, before, failure any
 	if p.Proof != nil {
 		proof = JSON[plan.Proof]{*p.Proof}
+	}
+	if p.Before != nil {
+		before = JSON[*plan.Before]{p.Before}
 	}
 	if p.Failure != nil {
 		failure = JSON[*Failure]{p.Failure}
@@ -205,11 +211,12 @@ func (r *Records) Advance(ctx context.Context, id int64, from, to plan.State, p 
 	defer tx.Rollback() //nolint:errcheck // no effect after Commit
 	res, err := tx.ExecContext(ctx, mineCTE+`UPDATE changeovers SET state = $5,
 		proof = COALESCE($6::jsonb, proof), failure = COALESCE($7::jsonb, failure),
+		before = COALESCE($8::jsonb, before),
 		started_at = COALESCE(started_at, now()),
 		ended_at = CASE WHEN $5 IN ('done', 'undone', 'held') THEN now() END,
 		ended_no = CASE WHEN $5 IN ('done', 'undone', 'held') THEN nextval('changeovers_ended') END
 		WHERE id = $3 AND state = $4 AND EXISTS (SELECT FROM mine)`,
-		r.lease.holder, r.lease.epoch, id, string(from), string(to), proof, failure)
+		r.lease.holder, r.lease.epoch, id, string(from), string(to), proof, failure, before)
 	if err != nil {
 		return classify("advance", "changeover", err)
 	}

@@ -383,6 +383,12 @@ type StopServer struct {
 	Unsaved bool `json:"unsaved,omitempty"`
 }
 
+// SayStopped is a person's word that a server is stopped.
+type SayStopped struct {
+	// also where signs, such as its lock or its port, say that it runs
+	DespiteSigns bool `json:"despiteSigns,omitempty"`
+}
+
 // ServerChange is how a server is controlled from now on, whole.
 type ServerChange struct {
 	Control  server.Means `json:"control"`

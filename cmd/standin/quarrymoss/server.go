@@ -69,6 +69,10 @@ type serverRun struct {
 // world only.
 func Run(ctx context.Context, root string, in io.Reader, out io.Writer) int {
 	s := &serverRun{root: root, out: out, folk: map[string]net.Conn{}}
+	if err := writePageField(root); err != nil {
+		s.say("cannot write settings: %v", err)
+		return 1
+	}
 	port, err := s.load()
 	if data, err := os.ReadFile(filepath.Join(root, "misbehave")); err == nil {
 		how, folder, only := strings.Cut(strings.TrimSpace(string(data)), " ")
@@ -111,6 +115,28 @@ func Run(ctx context.Context, root string, in io.Reader, out io.Writer) int {
 	}
 	return s.console(ctx, in)
 }
+
+// PageField is a file in the root with the world's name as a provider's page knows it: the page writes it into the
+// settings right before each start, whatever stands there.
+const PageField = "page-field"
+
+func writePageField(root string) error {
+	name, err := os.ReadFile(filepath.Join(root, PageField))
+	if errors.Is(err, os.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	file := filepath.Join(root, "quarry.properties")
+	text, err := os.ReadFile(file)
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(file, worldLine.ReplaceAll(text, append([]byte("world.folder="), name...)), 0o644)
+}
+
+var worldLine = regexp.MustCompile(`(?m)^world\.folder=[^\r\n]*`)
 
 // Works are the files of a busy server: it writes the same number into both, one after the other, many times
 // a second, and so shows whether a copy is of one moment.

@@ -99,6 +99,19 @@ func (h *Hand) Believe(up bool, by string) {
 	h.settle(k)
 }
 
+// Against implements control.Believer.
+func (h *Hand) Against(ctx context.Context) (signs []string) {
+	_, like := h.since()
+	now := h.look(ctx, time.Now(), like)
+	if now.Looked && now.Locked {
+		signs = append(signs, "the game's lock is in "+now.World)
+	}
+	if now.Port != 0 && now.Listens {
+		signs = append(signs, "its port "+strconv.Itoa(now.Port)+" takes connections")
+	}
+	return signs
+}
+
 // settle takes a state for known; the lock is held.
 func (h *Hand) settle(k *known) {
 	h.known, h.asked = k, nil

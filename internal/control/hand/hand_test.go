@@ -33,7 +33,7 @@ func TestAServerInPeoplesHands(t *testing.T) {
 	_, err = c.Start(ctx)
 	assert.ErrorIs(t, err, fault.StateUnknown.As())
 
-	require.NoError(t, c.TakeWord(ctx, "Edda", life.Running))
+	require.NoError(t, c.TakeWord(ctx, "Edda", life.Running, false))
 	st = c.Status(ctx)
 	assert.Equal(t, life.Running, st.State)
 	assert.Equal(t, "the word of Edda", st.Process)
@@ -49,7 +49,7 @@ func TestAServerInPeoplesHands(t *testing.T) {
 	assert.Contains(t, st.Cause, "a person has been asked to stop it")
 	_, err = c.Stop(ctx, control.Clean)
 	assert.ErrorIs(t, err, fault.StateUnknown.As(), "it is not taken for stopped")
-	require.NoError(t, c.TakeWord(ctx, "Runa", life.Stopped))
+	require.NoError(t, c.TakeWord(ctx, "Runa", life.Stopped, false))
 	end, err := c.Stop(ctx, control.Clean)
 	require.NoError(t, err)
 	assert.Equal(t, life.Word, end.Evidence)
@@ -59,7 +59,7 @@ func TestAServerInPeoplesHands(t *testing.T) {
 	// Likewise a start, also while it is waited for.
 	go func() {
 		time.Sleep(100 * time.Millisecond)
-		_ = c.TakeWord(ctx, "Edda", life.Running)
+		_ = c.TakeWord(ctx, "Edda", life.Running, false)
 	}()
 	_, err = c.Start(ctx)
 	require.NoError(t, err)

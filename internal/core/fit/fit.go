@@ -158,6 +158,8 @@ type Want struct {
 	server.Given        // the place, with the value that stands there now
 	Found        bool   // something stands there now
 	To           string // the value to write
+	World        bool   // it names the active world
+	Keeps        bool   // the game never changes it itself
 }
 
 // Wants lists what the plan writes into the settings, so that the next start opens
@@ -168,9 +170,10 @@ func (in Input) Wants() []Want {
 	if in.Purpose == ForBeside || in.Purpose == ForBack {
 		return nil
 	}
+	naming := true
 	want := func(g server.Given, found bool, to string) {
 		if g.In != "" && g.In != game.InCommand && (!found || g.Value != to || in.lost(g.In)) {
-			out = append(out, Want{Given: g, Found: found, To: to})
+			out = append(out, Want{Given: g, Found: found, To: to, World: naming, Keeps: in.keeps(g)})
 		}
 	}
 	active := in.Server.Keys[game.KeyActiveWorld]
@@ -179,6 +182,7 @@ func (in Input) Wants() []Want {
 			want(g, active.Found || i > 0, server.ValueFor(g, in.Server.WorldsFolder, in.Target(), in.Profile))
 		}
 	}
+	naming = false
 	for _, h := range active.With {
 		want(h.Given, h.Found, h.Want)
 	}
@@ -210,6 +214,18 @@ func (in Input) Wants() []Want {
 		}
 	}
 	return out
+}
+
+// keeps reports whether the profile says that the game never changes a key itself.
+func (in Input) keeps(g server.Given) bool {
+	for _, places := range in.Profile.Server.Keys {
+		for _, p := range places {
+			if p.In == g.In && p.Key == g.Key && p.Keeps {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // lost reports whether a settings document was changed while the server runs that

@@ -16,6 +16,7 @@ import (
 	"reshard/games"
 	"reshard/internal/core/capability"
 	"reshard/internal/core/fact"
+	"reshard/internal/core/fault"
 	"reshard/internal/core/fit"
 	"reshard/internal/core/game"
 	"reshard/internal/core/life"
@@ -398,7 +399,7 @@ func TestRules(t *testing.T) {
 			"leave them behind",
 			"",
 		},
-		{"the host's record", hosted, "players", fit.Choose, "finds an empty character", "players=carry"},
+		{"the host's record", hosted, "players", fit.Choose, "finds an empty character", "players=strip"},
 		{
 			"the host's record, stripped",
 			func(in *fit.Input) { hosted(in); in.Choices["players"] = "strip" },
@@ -678,7 +679,9 @@ func TestRules(t *testing.T) {
 			t.Parallel()
 			in := situation(t)
 			c.change(&in)
-			row := assertRow(t, fit.Compare(in), c.concern, c.verdict, c.words)
+			sheet := fit.Compare(in)
+			row := assertRow(t, sheet, c.concern, c.verdict, c.words)
+			takesItsAnswers(t, sheet)
 			if c.choice != "" {
 				var offered []string
 				for _, o := range row.Options {
@@ -688,6 +691,38 @@ func TestRules(t *testing.T) {
 			}
 		})
 	}
+}
+
+// takesItsAnswers shows that a sheet takes every answer that it offers.
+func takesItsAnswers(t *testing.T, sheet fit.Sheet) {
+	t.Helper()
+	for _, r := range sheet.Rows {
+		for _, o := range r.Options {
+			assert.NoError(t, sheet.Check(fit.Choices{o.Choice: o.Answer}))
+		}
+	}
+}
+
+// A choice that there is not, or an answer that its row does not offer, is refused with those that there are.
+func TestChoicesThatTheSheetDoesNotOffer(t *testing.T) {
+	t.Parallel()
+	in := situation(t)
+	sheet := fit.Compare(in)
+	for choice, c := range map[string]struct {
+		answer, says, next string
+	}{
+		"nonsense": {"1", "there is no such choice", "players, "},
+		"players":  {"stripp", `"stripp" is not one of its answers`, "players=keep, players=strip"},
+		"locks":    {"yes", "is not one of its answers", "locks=go-on"},
+	} {
+		err := sheet.Check(fit.Choices{"title": "My own words", choice: c.answer})
+		what, next := fault.Words(err)
+		assert.ErrorIs(t, err, fault.Invalid.As(), choice)
+		assert.Contains(t, what, c.says)
+		assert.Contains(t, next, c.next)
+	}
+	assert.NoError(t, sheet.Check(fit.Choices{"folder-name": "anything", "players": "strip", "seed": "a word"}))
+	assert.NoError(t, sheet.Check(nil))
 }
 
 // Every verdict must come with words, and every one that is not "fits" with what

@@ -242,6 +242,7 @@ func TestGoldenSheets(t *testing.T) {
 				sheet = fit.Check(in)
 			}
 			assert.Equal(t, c.verdict, sheet.Verdict)
+			takesItsAnswers(t, sheet)
 			got := text(sheet, s.root)
 			file := filepath.Join("testdata", "sheets", name+".txt")
 			if *update {

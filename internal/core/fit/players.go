@@ -57,11 +57,6 @@ func playerOptions(pl *game.Players, n int, host string) []Option {
 			Answer: "keep",
 			Say:    fmt.Sprintf("Keep all %d as they are; %s begins anew, and the old record stays unused.", n, host),
 		},
-		{
-			Answer: "carry",
-			Say: "Keep all as they are now, and give " + host +
-				"'s record to the new id after the first join. This version does not do that step yet.",
-		},
 	}
 	if pl.Each != "" {
 		options = append(options, Option{

@@ -476,6 +476,9 @@ type KeyPlace struct {
 	Writes string `yaml:"writes"`
 	// values that must hold with it, such as a flag without which it is not looked at
 	With []Companion `yaml:"with"`
+	// the game never changes this value itself: when it reads back different after a start, the proof
+	// fails; without it a difference is only reported, since games consume seeds and rewrite values
+	Keeps bool `yaml:"keeps"`
 	// instead of in and key: what holds when no other source gives a value; alone, the world
 	// always has this name and placing is renaming
 	Default string `yaml:"default"`

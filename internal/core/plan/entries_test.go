@@ -29,7 +29,7 @@ func TestEveryKindHasWords(t *testing.T) {
 		assert.NotEmpty(t, p.Title(), name)
 		assert.False(t, titles[p.Title()], "%s is called as another one", name)
 		titles[p.Title()] = true
-		assert.True(t, strings.HasSuffix(p.Outcome("0123456789abcdef"), "."), "%s: %s", name, p.Outcome("x"))
+		assert.True(t, strings.HasSuffix(p.Outcome(plan.End{Copy: "0123456789abcdef"}), "."), name)
 		for _, need := range k.Needs {
 			w := plan.Wish{Kind: name, Server: "s", World: "w", From: "f", Undoes: 1}
 			assert.Empty(t, w.Lacks(), name)

@@ -37,10 +37,15 @@ type Kind struct {
 	Unnoticed bool
 	// GivesWay: another changeover of its server may end it before it is done.
 	GivesWay bool
-	// Title says what it does, Outcome what there is when it is done; copy is the copy that
-	// it has made, "" for none.
+	// Title says what it does, Outcome what there is when it is done.
 	Title   func(p Plan) string
-	Outcome func(p Plan, copy string) string
+	Outcome func(p Plan, end End) string
+}
+
+// End is how a changeover ended that is done: the copy that it made, "" for none, and its proof.
+type End struct {
+	Copy  string
+	Proof Proof
 }
 
 // Kinds are the kinds of changeover, by name.
@@ -68,7 +73,12 @@ var Kinds = map[string]Kind{
 			}
 			return "reset, a new world " + quoted(p.Folder)
 		},
-		Outcome: func(p Plan, _ string) string { return "A new world runs on " + p.Server + "." },
+		Outcome: func(p Plan, end End) string {
+			if !end.Proof.SawWorld() {
+				return started
+			}
+			return "A new world runs on " + p.Server + "."
+		},
 	},
 	Switch: {
 		Needs: []string{"server", "world"}, Lasting: true,
@@ -78,29 +88,29 @@ var Kinds = map[string]Kind{
 	Rename: {
 		Needs: []string{"server", "world"}, Lasting: true,
 		Title: func(p Plan) string { return "rename " + p.named() + " to " + quoted(p.Folder) },
-		Outcome: func(p Plan, copy string) string {
+		Outcome: func(p Plan, end End) string {
 			p.World = "" // it is called otherwise now
-			return runs(p, copy)
+			return runs(p, end)
 		},
 	},
 	TakeAway: {
 		Needs: []string{"server"},
 		Title: func(p Plan) string { return "take away " + p.named() },
-		Outcome: func(p Plan, copy string) string {
-			return p.named() + " is in the library as copy " + copy[:min(12, len(copy))] + "."
+		Outcome: func(p Plan, end End) string {
+			return p.named() + " is in the library as copy " + end.Copy[:min(12, len(end.Copy))] + "."
 		},
 	},
 	Backup: {
 		Needs: []string{"server"}, GivesWay: true,
 		Title: func(p Plan) string { return "back up " + p.named() },
-		Outcome: func(p Plan, _ string) string {
+		Outcome: func(p Plan, _ End) string {
 			return p.Server + " is backed up. reshard backups " + p.Server + " says what it is worth."
 		},
 	},
 	FirstStart: {
 		Unnoticed: true,
 		Title:     func(Plan) string { return "first start" },
-		Outcome:   func(p Plan, _ string) string { return p.Server + " has made what it needs, and is stopped." },
+		Outcome:   func(p Plan, _ End) string { return p.Server + " has made what it needs, and is stopped." },
 	},
 	Undo: {
 		Needs: []string{"undoes"}, Lasting: true,
@@ -110,11 +120,11 @@ var Kinds = map[string]Kind{
 			}
 			return fmt.Sprintf("undo of %d, %s back", p.Undoes, p.named())
 		},
-		Outcome: func(p Plan, copy string) string {
+		Outcome: func(p Plan, end End) string {
 			if p.onlySetsAside() {
 				return strings.Join(p.SetAside, " and ") + " is set aside. " + p.Server + " goes on as before."
 			}
-			return runs(p, copy)
+			return runs(p, end)
 		},
 	},
 }
@@ -137,11 +147,11 @@ func (p Plan) Title() string {
 }
 
 // Outcome says what there is when a plan has been carried out.
-func (p Plan) Outcome(copy string) string {
+func (p Plan) Outcome(end End) string {
 	if k, ok := Kinds[p.Kind]; ok {
-		return k.Outcome(p, copy)
+		return k.Outcome(p, end)
 	}
-	return runs(p, copy)
+	return runs(p, end)
 }
 
 // Wish is what a person wants to do to a server.
@@ -219,7 +229,10 @@ func (p Plan) beside() string {
 	return ""
 }
 
-func runs(p Plan, _ string) string {
+// started is the outcome of a start of which nothing shows the opened world.
+const started = "Started. Reshard could not see which world is running."
+
+func runs(p Plan, end End) string {
 	switch {
 	case p.Expect.Placed != "":
 		return p.named() + " stands on " + p.Server + " as " + p.Expect.Placed +
@@ -227,6 +240,8 @@ func runs(p Plan, _ string) string {
 			p.Server + " " + p.Expect.Placed
 	case p.Expect.State == life.Stopped:
 		return p.Server + " is as it was, and stopped."
+	case !end.Proof.SawWorld():
+		return started
 	}
 	return p.named() + " runs on " + p.Server + "."
 }

@@ -247,6 +247,11 @@ type Edit struct {
 	// Opened says that the value is the world that the running server has opened, in
 	// this form (name, file or path): it is known only then.
 	Opened string `json:"opened,omitempty"`
+	// World says that the key names the active world, in this form (name, file or path): a proof fails when it
+	// reads back as another one.
+	World string `json:"world,omitempty"`
+	// Keeps says that the game never changes the key itself: a proof fails when it reads back different.
+	Keeps bool `json:"keeps,omitempty"`
 }
 
 // Expect is what the proof compares with.

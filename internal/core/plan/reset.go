@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"cmp"
 	"maps"
 	"path"
 	"slices"
@@ -89,7 +90,9 @@ func (in Input) adopt(p *Plan) {
 		}
 		for _, g := range byFile[file] {
 			was := server.ValueFor(g, p.Worlds, p.Folder, in.Fit.Profile)
-			step.Edits = append(step.Edits, Edit{Key: g.Key, Was: was, WasSet: true, Opened: g.Writes})
+			step.Edits = append(step.Edits, Edit{
+				Key: g.Key, Was: was, WasSet: true, Opened: g.Writes, World: cmp.Or(g.Writes, "name"),
+			})
 		}
 		p.add(step)
 	}

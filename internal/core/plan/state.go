@@ -1,6 +1,10 @@
 package plan
 
-import "slices"
+import (
+	"slices"
+	"strings"
+	"time"
+)
 
 // State is where a changeover stands.
 type State string
@@ -78,6 +82,32 @@ type Check struct {
 	Unseen bool `json:"unseen,omitempty"`
 	// Aside: it tells something worth knowing, and the proof does not hang on it.
 	Aside bool `json:"aside,omitempty"`
+	// Next is what helps against a check that failed.
+	Next string `json:"next,omitempty"`
+}
+
+// Before is what was in the worlds folder right before the switch. The journal keeps it, so that a later life of the
+// service judges by it too.
+type Before struct {
+	// Names are what could be taken for worlds.
+	Names []string `json:"names"`
+	// Locks are the locks of worlds, by their paths, with their times.
+	Locks map[string]time.Time `json:"locks,omitempty"`
+}
+
+// The checks that show which world a game has opened.
+const (
+	LogNames   = "the log names the opened world"
+	LockIn     = "the game's lock is in the world"
+	AnswersTo  = "the console answers "
+	NotVisible = "which world the game has opened"
+)
+
+// SawWorld reports whether a check has shown which world the game has opened.
+func (p Proof) SawWorld() bool {
+	return slices.ContainsFunc(p.Checks, func(c Check) bool {
+		return c.OK && (c.What == LogNames || c.What == LockIn || strings.HasPrefix(c.What, AnswersTo))
+	})
 }
 
 // Proof is the evidence that the intended world is the one running.
@@ -88,7 +118,7 @@ type Proof struct {
 // Holds reports whether no check is refuted and at least one is proven: a proof in which
 // nothing was seen proves nothing.
 func (p Proof) Holds() bool {
-	proven := slices.ContainsFunc(p.Checks, func(c Check) bool { return c.OK })
+	proven := slices.ContainsFunc(p.Checks, func(c Check) bool { return c.OK && !c.Aside })
 	return proven && len(p.Failed()) == 0
 }
 
@@ -107,7 +137,7 @@ func (p Proof) Unseen() (out []string) {
 func (p Proof) Failed() []Check {
 	var out []Check
 	for _, c := range p.Checks {
-		if !c.OK && !c.Unseen {
+		if !c.OK && !c.Unseen && !c.Aside {
 			out = append(out, c)
 		}
 	}

@@ -376,7 +376,9 @@ func (in UndoInput) writesBack(p *Plan) ([]Step, error) {
 		s := first[file]
 		var edits []Edit
 		for _, e := range s.Edits {
-			edits = append(edits, Edit{Key: e.Key, Value: e.Was, Was: e.Value, WasSet: true})
+			edits = append(edits, Edit{
+				Key: e.Key, Value: e.Was, Was: e.Value, WasSet: true, World: e.World, Keeps: e.Keeps,
+			})
 		}
 		step, diff, err := in.Documents.write(s.File, s.Syntax, edits, in.Work)
 		if err != nil {

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"cmp"
 	"maps"
 	"path"
 	"slices"
@@ -23,7 +24,11 @@ func (in Input) writes(p *Plan) error {
 	for _, file := range slices.Sorted(maps.Keys(wants)) {
 		var edits []Edit
 		for _, w := range wants[file] {
-			edits = append(edits, Edit{Key: w.Key, Value: w.To, Was: w.Value, WasSet: w.Found})
+			e := Edit{Key: w.Key, Value: w.To, Was: w.Value, WasSet: w.Found, Keeps: w.Keeps}
+			if w.World {
+				e.World = cmp.Or(w.Writes, "name")
+			}
+			edits = append(edits, e)
 		}
 		syntax := in.syntax(file)
 		if len(wants[file]) > 0 {

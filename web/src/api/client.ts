@@ -125,6 +125,13 @@ export const api = {
     taken(client.POST("/v1/servers/{server}/start", { params: { path: { server } } })),
   sayStopped: (server: string) =>
     taken(client.POST("/v1/servers/{server}/stopped", { params: { path: { server } } })),
+  sayStoppedDespiteSigns: (server: string) =>
+    taken(
+      client.POST("/v1/servers/{server}/stopped", {
+        params: { path: { server } },
+        body: { despiteSigns: true },
+      }),
+    ),
   sayStarted: (server: string) =>
     taken(client.POST("/v1/servers/{server}/started", { params: { path: { server } } })),
   stop: (server: string) => taken(client.POST("/v1/servers/{server}/stop", { params: { path: { server } } })),

@@ -1064,7 +1064,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Say that a server is stopped of which that cannot be told. Your word stands in for it, is named in proofs, and counts until the server can be seen again */
+        /** Say that a server is stopped of which that cannot be told. Your word stands in for it, is named in proofs, and counts until the server can be seen again. Refused with code needs-choice where signs say that it runs */
         post: operations["say-server-stopped"];
         delete?: never;
         options?: never;
@@ -2667,6 +2667,8 @@ export interface components {
             /** @description Aside: it tells something worth knowing, and the proof does not hang on it */
             aside?: boolean;
             expected: string;
+            /** @description what helps against a check that failed */
+            next?: string;
             ok: boolean;
             seen: string;
             /** @description says that it could not be looked at: it is neither proven nor refuted */
@@ -2678,6 +2680,8 @@ export interface components {
             text: string;
         };
         PlanEdit: {
+            /** @description says that the game never changes the key itself: a proof fails when it reads back different */
+            keeps?: boolean;
             key: string;
             /** @description says that the value is the world that the running server has opened, in this form (name, file or path): it is known only then */
             opened?: string;
@@ -2685,6 +2689,8 @@ export interface components {
             was: string;
             /** @description false when the key did not stand in the file */
             wasSet: boolean;
+            /** @description says that the key names the active world, in this form (name, file or path): a proof fails when it reads back as another one */
+            world?: string;
         };
         PlanExpect: {
             /** @description the active world's folder name, Opened the forms in which a log may name it (folder, path from the root, absolute path) */
@@ -3048,6 +3054,10 @@ export interface components {
         };
         "Say-apartRequest": {
             from: string;
+        };
+        SayStopped: {
+            /** @description also where signs, such as its lock or its port, say that it runs */
+            despiteSigns?: boolean;
         };
         Server: {
             /** @description the name on disk that the settings name, ActiveTitle its title */
@@ -6260,7 +6270,11 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["SayStopped"];
+            };
+        };
         responses: {
             /** @description OK */
             200: {

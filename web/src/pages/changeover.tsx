@@ -5,6 +5,7 @@ import styled from "styled-components";
 import { api, type Asks, type Changeover } from "../api/client";
 import { queries } from "../api/queries";
 import { Button } from "../parts/controls";
+import { DespiteSigns } from "../parts/despite-signs";
 import {
   Answer,
   copyPicture,
@@ -66,7 +67,7 @@ function ByHand({ server, asks }: { server: string; asks?: Asks }) {
   const client = useQueryClient();
   const seen = useQuery(queries.server(server)).data?.server;
   const say = useMutation({
-    mutationFn: (what: "sayStopped" | "sayStarted") => api[what](server),
+    mutationFn: (what: "sayStopped" | "sayStoppedDespiteSigns" | "sayStarted") => api[what](server),
     onSettled: () => client.invalidateQueries({ queryKey: ["servers"] }),
   });
   const now = asks?.what ? asks : seen?.asked;
@@ -99,6 +100,7 @@ function ByHand({ server, asks }: { server: string; asks?: Asks }) {
         )}
       </p>
       {say.isError && <Failure error={say.error} />}
+      <DespiteSigns say={say} />
     </>
   );
 }

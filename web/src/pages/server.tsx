@@ -5,6 +5,7 @@ import { TabPanel, Tabs } from "react-aria-components";
 import { api, Problem, type Server, type ServerFacts } from "../api/client";
 import { queries } from "../api/queries";
 import { Button } from "../parts/controls";
+import { DespiteSigns } from "../parts/despite-signs";
 import { Tab, TabList } from "../parts/tabs";
 import { Answer, Crumb, Failure, Head, Muted, Page, Panel } from "../parts/layout";
 import { Log } from "../parts/log";
@@ -133,7 +134,7 @@ export function ServerPage() {
   });
   // A start or stop that a person carries out waits for their word.
   const say = useMutation({
-    mutationFn: (what: "sayStopped" | "sayStarted") => api[what](name),
+    mutationFn: (what: "sayStopped" | "sayStoppedDespiteSigns" | "sayStarted") => api[what](name),
     onSettled: () => client.invalidateQueries({ queryKey: ["servers"] }),
   });
   const [saying, setSaying] = useState(false);
@@ -222,6 +223,7 @@ export function ServerPage() {
           </p>
         )}
       {say.isError && <Failure error={say.error} />}
+      <DespiteSigns say={say} />
       {remove.isError && <Failure error={remove.error} />}
       {s?.changeover ? <Holder id={s.changeover} /> : null}
       {s && (

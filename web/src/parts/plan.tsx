@@ -324,10 +324,10 @@ export function ProofList({ proof }: { proof: Proof }) {
       {proof.checks.map((c) => (
         <li key={c.what}>
           <Mark
-            of={c.ok ? "fits" : c.unseen ? "unknown" : "blocks"}
+            of={c.ok ? "fits" : c.unseen || c.aside ? "unknown" : "blocks"}
             quiet
           >
-            {c.ok ? "holds" : c.unseen ? "not seen" : "fails"}
+            {c.ok ? "holds" : c.unseen ? "not seen" : c.aside ? "differs" : "fails"}
           </Mark>
           <span>
             {c.what}: <b>{c.seen}</b>

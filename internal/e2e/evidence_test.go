@@ -1,0 +1,100 @@
+package e2e
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"reshard/cmd/standin/farhost"
+	"reshard/cmd/standin/quarrymoss"
+	"reshard/internal/core/plan"
+)
+
+// placesOf are the kinds of host that a server can be on.
+var placesOf = map[string]func(b *bundle){
+	"local":    func(*bundle) {},
+	"ssh":      func(b *bundle) { b.machine(farhost.Shape{}, 0) },
+	"by hand":  func(b *bundle) { b.machine(farhost.Shape{FilesOnly: true}, 0) },
+	"over FTP": func(b *bundle) { b.quay(farhost.FTPShape{}, 0) },
+}
+
+// A provider's page writes the old world's name back before each start, so the game makes a new world of that name.
+// The changeover never says that the world it brought is running; everything goes back.
+func TestSettingsAreWrittenBackBeforeTheStart(t *testing.T) {
+	t.Parallel()
+	for place, at := range placesOf {
+		t.Run(place, func(t *testing.T) {
+			t.Parallel()
+			b := setup(t)
+			at(b)
+			root := b.quarry("north", plot{world: quarrymoss.Options{Title: "Winter Beds", Seed: 111, Folk: []string{"Ada"}}})
+			b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 222})
+			require.NoError(t, os.WriteFile(filepath.Join(root, quarrymoss.PageField), []byte("winter"), 0o644))
+			c := b.put("fen", "north", nil)
+			require.Equal(t, plan.Undone, c.State, "%+v", c.Proof)
+			require.NotNil(t, c.Failure)
+			assert.Equal(t, "not-proven", c.Failure.Code)
+			assert.Contains(t, c.Failure.What, "world.folder in quarry.properties: expected fen, saw winter again; something "+
+				"wrote it at ")
+			assert.Contains(t, c.Failure.What, "this changeover had moved it away, and it is there again")
+			assert.Contains(t, c.Failure.Next, "If your provider's page has a field for the world's name, set it to fen first.")
+			heart, err := quarrymoss.ReadHeart(filepath.Join(root, "worlds", "winter"))
+			require.NoError(t, err)
+			assert.EqualValues(t, 111, heart.Seed)
+			assert.Equal(t, "Winter Beds", heart.Title, "the world that was there before")
+			out := strings.Join(strings.Fields(b.must("changeovers", "show", "1")), " ")
+			assert.NotContains(t, out, "runs on north")
+		})
+	}
+}
+
+// Somebody says that a server is stopped which is running, by its lock: Reshard lists the signs and asks once more.
+// --yes alone does not insist.
+func TestAWordAgainstAllSigns(t *testing.T) {
+	t.Parallel()
+	b := setup(t)
+	b.machine(farhost.Shape{FilesOnly: true}, 0)
+	b.quarry("north", plot{})
+	code, _, told := b.cli("servers", "stopped", "north", "--yes")
+	assert.Equal(t, 4, code)
+	assert.Contains(t, told, "signs say that it is running: the game's lock is in worlds/winter")
+	assert.Contains(t, told, "--despite-signs")
+	s, err := b.api.Server(context.Background(), "north")
+	require.NoError(t, err)
+	assert.Equal(t, "running", s.Server.State)
+	b.must("servers", "stopped", "north", "--yes", "--despite-signs")
+	s, err = b.api.Server(context.Background(), "north")
+	require.NoError(t, err)
+	assert.Equal(t, "exited", s.Server.State)
+
+	// A copy that is made on such a word is looked at before and after: the game goes on writing.
+	root := filepath.Join(b.dir, "servers", "north")
+	writing, done := make(chan struct{}), make(chan struct{})
+	go func() {
+		defer close(done)
+		for n := 0; ; n++ {
+			select {
+			case <-writing:
+				return
+			case <-time.After(50 * time.Millisecond):
+				_ = os.WriteFile(filepath.Join(root, "worlds", "winter", "ground", "0.0.qt"), fmt.Appendf(nil, "%d", n), 0o644)
+			}
+		}
+	}()
+	made := b.backup("north")
+	close(writing)
+	<-done
+	require.Len(t, made.Worlds, 1)
+	assert.Equal(t, plan.NotWhole, made.Worlds[0].Wholeness)
+	assert.False(t, made.Good)
+
+	b.far.people[0].stop() // now it is true, and nothing speaks against it
+	b.must("servers", "stopped", "north", "--yes")
+}
