@@ -30,11 +30,8 @@ func (r *Runner) writtenKeys(folder string) (keys []writtenKey) {
 				e.Value = server.ValueFor(server.Given{Writes: e.Opened, Value: e.Was}, r.job.Plan.Worlds, folder, r.Profile)
 			}
 			k := writtenKey{e, s.File, s.Syntax}
-			if i := slices.IndexFunc(keys, func(o writtenKey) bool { return o.file == s.File && o.Key == e.Key }); i >= 0 {
-				keys[i] = k
-				continue
-			}
-			keys = append(keys, k)
+			same := func(o writtenKey) bool { return o.file == s.File && o.Key == e.Key }
+			keys = append(slices.DeleteFunc(keys, same), k)
 		}
 	}
 	return keys
@@ -103,7 +100,7 @@ func (p *prover) readBack(k writtenKey, doc *settings.Document) plan.Check {
 	case k.World != "":
 		c.Next = "If your provider's page has a field for the world's name, set it to " + p.expect.Folder + " first."
 	case k.Keeps:
-		c.Next = "Find out what changes " + k.Key + ". If the game does, its profile must not say that it keeps the key."
+		c.Next = "Find out what changes " + k.Key + ". If it is the game, its profile must not say keeps."
 	default:
 		c.Aside = true // it is only reported
 	}

@@ -45,7 +45,8 @@ type Changeover struct {
 const changeoverColumns = `c.id, c.server_id, s.name AS server, c.kind, c.state, c.plan, c.sheet, c.copy_id,
 	c.source_id, c.undoes,
 	(SELECT max(u.id) FROM changeovers u WHERE u.undoes = c.id
-	AND u.state = 'done') AS undone_by, c.proof, c.before, c.failure, c.created_by, c.created_at, c.started_at, c.ended_at`
+	AND u.state = 'done') AS undone_by, c.proof, c.before, c.failure, c.created_by, c.created_at, c.started_at,
+	c.ended_at`
 
 // NextChangeoverID reserves an id, so that a plan can name its working folder.
 func (r *Records) NextChangeoverID(ctx context.Context) (id int64, err error) {
