@@ -67,7 +67,7 @@ func (a *API) serverRoutes() {
 		})
 	huma.Register(a.huma, op("say-server-stopped", http.MethodPost, "/servers/{server}/stopped",
 		"Say that a server is stopped of which that cannot be told. Your word stands in for it, is named in proofs, "+
-			"and counts until the server can be seen again. Refused with code needs-choice where signs say that it runs",
+			"and counts until the server can be seen again. Code needs-choice: signs say that it runs",
 		"servers"), func(ctx context.Context, in *struct {
 		Server string `path:"server"`
 		Body   *wire.SayStopped

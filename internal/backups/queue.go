@@ -289,8 +289,8 @@ func oldestSlot(server string, list []wire.SlotBackup) (wire.SlotBackup, error) 
 	oldest := slices.MinFunc(list, func(a, b wire.SlotBackup) int { return a.MadeAt.Compare(*b.MadeAt) })
 	for _, s := range list {
 		if s.Name != oldest.Name && s.MadeAt.Equal(*oldest.MadeAt) {
-			return s, unclear("%s and %s were made at the same time, as far as it says, so Reshard cannot tell which is "+
-				"older", oldest.Name, s.Name)
+			return s, unclear("%s and %s were made at the same time, as far as it says, so Reshard cannot tell "+
+				"which is older", oldest.Name, s.Name)
 		}
 	}
 	return oldest, nil

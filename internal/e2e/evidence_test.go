@@ -34,17 +34,17 @@ func TestSettingsAreWrittenBackBeforeTheStart(t *testing.T) {
 			t.Parallel()
 			b := setup(t)
 			at(b)
-			root := b.quarry("north", plot{world: quarrymoss.Options{Title: "Winter Beds", Seed: 111, Folk: []string{"Ada"}}})
+			root := b.quarry("north", plot{world: quarrymoss.Options{Title: "Winter Beds", Seed: 111}})
 			b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 222})
 			require.NoError(t, os.WriteFile(filepath.Join(root, quarrymoss.PageField), []byte("winter"), 0o644))
 			c := b.put("fen", "north", nil)
 			require.Equal(t, plan.Undone, c.State, "%+v", c.Proof)
 			require.NotNil(t, c.Failure)
 			assert.Equal(t, "not-proven", c.Failure.Code)
-			assert.Contains(t, c.Failure.What, "world.folder in quarry.properties: expected fen, saw winter again; something "+
-				"wrote it at ")
+			assert.Contains(t, c.Failure.What, "world.folder in quarry.properties: expected fen, saw winter again; "+
+				"something wrote it at ")
 			assert.Contains(t, c.Failure.What, "this changeover had moved it away, and it is there again")
-			assert.Contains(t, c.Failure.Next, "If your provider's page has a field for the world's name, set it to fen first.")
+			assert.Contains(t, c.Failure.Next, "a field for the world's name, set it to fen first.")
 			heart, err := quarrymoss.ReadHeart(filepath.Join(root, "worlds", "winter"))
 			require.NoError(t, err)
 			assert.EqualValues(t, 111, heart.Seed)
@@ -84,7 +84,8 @@ func TestAWordAgainstAllSigns(t *testing.T) {
 			case <-writing:
 				return
 			case <-time.After(50 * time.Millisecond):
-				_ = os.WriteFile(filepath.Join(root, "worlds", "winter", "ground", "0.0.qt"), fmt.Appendf(nil, "%d", n), 0o644)
+				_ = os.WriteFile(filepath.Join(root, "worlds", "winter", "ground", "0.0.qt"), fmt.Appendf(nil, "%d", n),
+					0o644)
 			}
 		}
 	}()

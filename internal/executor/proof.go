@@ -453,7 +453,8 @@ func (p *prover) noStray() (plan.Check, error) {
 		return c, err
 	}
 	c.Seen, c.OK = strings.Join(strays, ", "), false
-	c.Next = c.Seen + " appeared next to the world. Find out what makes worlds there. If the game saves next to its worlds, its profile must say so " +
+	c.Next = c.Seen + " appeared next to the world. Find out what makes worlds there. If the " +
+		"game saves next to its worlds, its profile must say so " +
 		"(world.autosaves: reshard games show " + p.r.Profile.ID + ")."
 	out := p.r.movedOut()
 	if i := slices.IndexFunc(strays, func(s string) bool { return slices.Contains(out, p.r.worldName(s)) }); i >= 0 {

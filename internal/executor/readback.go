@@ -27,7 +27,8 @@ func (r *Runner) writtenKeys(folder string) (keys []writtenKey) {
 		}
 		for _, e := range s.Edits {
 			if e.Opened != "" {
-				e.Value = server.ValueFor(server.Given{Writes: e.Opened, Value: e.Was}, r.job.Plan.Worlds, folder, r.Profile)
+				given := server.Given{Writes: e.Opened, Value: e.Was}
+				e.Value = server.ValueFor(given, r.job.Plan.Worlds, folder, r.Profile)
 			}
 			k := writtenKey{e, s.File, s.Syntax}
 			same := func(o writtenKey) bool { return o.file == s.File && o.Key == e.Key }

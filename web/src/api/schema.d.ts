@@ -1064,7 +1064,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Say that a server is stopped of which that cannot be told. Your word stands in for it, is named in proofs, and counts until the server can be seen again. Refused with code needs-choice where signs say that it runs */
+        /** Say that a server is stopped of which that cannot be told. Your word stands in for it, is named in proofs, and counts until the server can be seen again. Code needs-choice: signs say that it runs */
         post: operations["say-server-stopped"];
         delete?: never;
         options?: never;
