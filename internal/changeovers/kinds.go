@@ -6,7 +6,6 @@ import (
 	"encoding/binary"
 	"maps"
 	"path"
-	"strconv"
 
 	"reshard/internal/core/fault"
 	"reshard/internal/core/fit"
@@ -285,14 +284,5 @@ func (p *prepared) lookInto(ctx context.Context, name string) error {
 func draw(seeds game.Seeds) string {
 	var b [8]byte
 	_, _ = rand.Read(b[:]) // it never fails (crypto/rand)
-	n := binary.LittleEndian.Uint64(b[:])
-	switch {
-	case seeds.Bits == 32 && seeds.Unsigned:
-		return strconv.FormatUint(n>>32, 10)
-	case seeds.Bits == 32:
-		return strconv.FormatInt(int64(n)>>32, 10)
-	case seeds.Unsigned:
-		return strconv.FormatUint(n, 10)
-	}
-	return strconv.FormatInt(int64(n), 10)
+	return seeds.Form(binary.LittleEndian.Uint64(b[:]))
 }

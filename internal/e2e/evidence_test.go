@@ -12,9 +12,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"reshard/cmd/standin/emberlode"
 	"reshard/cmd/standin/farhost"
 	"reshard/cmd/standin/quarrymoss"
 	"reshard/internal/core/plan"
+	"reshard/internal/wire"
 )
 
 // placesOf are the kinds of host that a server can be on.
@@ -98,4 +100,30 @@ func TestAWordAgainstAllSigns(t *testing.T) {
 
 	b.far.people[0].stop() // now it is true, and nothing speaks against it
 	b.must("servers", "stopped", "north", "--yes")
+}
+
+// A game that does not save the world it leaves when it loads another is told to save first: nothing of what was played
+// is lost, either way.
+func TestASwitchWithoutAStopSavesFirst(t *testing.T) {
+	t.Parallel()
+	b := setup(t)
+	root := filepath.Join(b.dir, "servers", "camp")
+	saves := filepath.Join(root, emberlode.SavesFolder)
+	require.NoError(t, emberlode.MakeServer(root, standin, "frostfall", true, 3, freePort(t), ""))
+	for _, name := range []string{"frostfall", "kettle"} {
+		require.NoError(t, emberlode.Make(saves, name, emberlode.Save{Expedition: name, Seed: 3}, 2))
+	}
+	b.add(wire.NewServer{Name: "camp", Game: "emberlode", Root: root, Command: []string{"sh", "launch.sh"}})
+	b.must("servers", "start", "camp")
+	checkpoints := func(name string) int {
+		found, err := filepath.Glob(filepath.Join(saves, name+".*.ember"))
+		require.NoError(t, err)
+		return len(found)
+	}
+	out := b.must("switch", "camp", "kettle", "--yes")
+	assert.Contains(t, out, "Have the server save the world that it leaves")
+	assert.Contains(t, out, "✓ done.")
+	assert.Equal(t, 3, checkpoints("frostfall"))
+	b.must("undo", "1", "--yes")
+	assert.Equal(t, 3, checkpoints("kettle"))
 }

@@ -339,7 +339,7 @@ func (p *prover) fresh() ([]plan.Check, error) {
 	if err != nil {
 		return nil, err
 	}
-	_, number := game.SeedBits(seen)
+	_, number := p.r.Profile.Server.Seeds.Number(seen)
 	seed := plan.Check{What: what, Seen: seen, Expected: e.Seed, OK: p.r.sameSeed(seen, e.Seed)}
 	if e.Seed == "" {
 		seed.Expected, seed.OK = "a seed", number

@@ -39,6 +39,7 @@ var answers = map[string][]string{
 	"sources":        {goOn},
 	"switch":         {"when-told"},
 	"title":          {anyAnswer},
+	"unsaved":        {"lose"},
 	"version":        {goOn},
 	"world-settings": {"bring", "leave"},
 }

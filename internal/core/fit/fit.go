@@ -208,7 +208,7 @@ func (in Input) Wants() []Want {
 	}
 	if seed.Known() && setting.Found && setting.Value != "" {
 		for _, g := range append([]server.Given{setting.Given}, setting.Hides...) {
-			if !game.SameSeed(seed.Text, g.Value) || in.lost(g.In) {
+			if !in.Profile.Server.Seeds.Same(seed.Text, g.Value) || in.lost(g.In) {
 				want(g, true, seed.Text)
 			}
 		}

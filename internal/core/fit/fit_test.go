@@ -473,7 +473,7 @@ func TestRules(t *testing.T) {
 		},
 		{"the same bits without a sign", func(in *fit.Input) {
 			setting(in, "seed", func(s *server.Setting) { s.Value = "18446744073709551611" })
-		}, "seed", fit.Fits, "the same 64 bits", ""},
+		}, "seed", fit.Fits, "the same number", ""},
 		{
 			"a seed in words",
 			func(in *fit.Input) { setting(in, "seed", func(s *server.Setting) { s.Value = "marrow" }) },
@@ -755,6 +755,11 @@ func TestEveryRuleHasWordsAndAFile(t *testing.T) {
 		listed[r.Concern] = true
 	}
 	for _, r := range fit.ResetRules {
+		listed[r.Concern] = true
+	}
+	over := situation(t)
+	over.Purpose = fit.ForSwitch
+	for _, r := range fit.Compare(over).Rows {
 		listed[r.Concern] = true
 	}
 	assert.Len(t, declared, len(

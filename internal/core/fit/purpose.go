@@ -38,7 +38,7 @@ var besideRules = []Rule{
 var switchRules = []Rule{
 	versionRule, folderNameRule, sourcesRule, flagsRule, overridesRule, realmsRule, seedRule, modsRule, playersRule,
 	completenessRule,
-	settingsRule, locksRule, runningRule, providerRule, processesRule, hostRule, roomRule,
+	settingsRule, locksRule, runningRule, unsavedRule, providerRule, processesRule, hostRule, roomRule,
 }
 
 var renameRules = []Rule{folderNameRule, charactersRule, sourcesRule, flagsRule, leftoversRule, settingsRule, locksRule,
@@ -78,6 +78,12 @@ func (in Input) CanLoad() bool {
 		return false
 	}
 	return !slices.ContainsFunc(in.Wants(), func(w Want) bool { return in.Profile.Server.Settings[w.In].WritesBack })
+}
+
+// SavesFirst reports whether the game must be told to save before it loads another world.
+func (in Input) SavesFirst() bool {
+	c := in.Profile.Server.Console
+	return !c.LoadSaves && c.Flush.Say != ""
 }
 
 // unusable tells of a worlds folder or a setting through which no world of this

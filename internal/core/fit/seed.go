@@ -23,7 +23,7 @@ var seedRule = Rule{Concern: "seed", Title: "Seed", check: func(in Input, r *Row
 		return
 	}
 	r.Settings = Cell{Text: orNone(setting.Value, "empty"), From: setting.Where()}
-	_, numeric := game.SeedBits(setting.Value)
+	_, numeric := in.Profile.Server.Seeds.Number(setting.Value)
 	switch {
 	case setting.Value == "":
 		r.say("The settings leave the seed open; the world keeps its own.")
@@ -34,9 +34,9 @@ var seedRule = Rule{Concern: "seed", Title: "Seed", check: func(in Input, r *Row
 		answered(in, r)
 	case setting.Value == seed.Text:
 		r.say("World and settings have the same seed.")
-	case game.SameSeed(seed.Text, setting.Value):
+	case in.Profile.Server.Seeds.Same(seed.Text, setting.Value):
 		r.say("World and settings have the same seed: " + seed.Text + " and " + setting.Value +
-			" are the same 64 bits.")
+			" are the same number.")
 	case !numeric:
 		r.adjust("The settings hold a seed in words, which the game turns into a number of its own. It would decide "+
 			"what a later reset generates.",

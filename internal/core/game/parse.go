@@ -561,6 +561,12 @@ func (l *linter) checkServer(key string) {
 	if b := s.Seeds.Bits; b != 0 && b != 64 && b != 32 {
 		l.Complain(key+".seeds.bits", "a seed has 64 bits or 32")
 	}
+	if b := s.Seeds.Base; b != 0 && b != 10 && b != 16 {
+		l.Complain(key+".seeds.base", "seeds are written to base 10 or 16")
+	}
+	if s.Seeds.Base != 16 && (s.Seeds.Width != 0 || s.Seeds.Capitals) || s.Seeds.Width < 0 || s.Seeds.Width > 16 {
+		l.Complain(key+".seeds.width", "width (up to 16) and capitals go with base 16")
+	}
 	for i, name := range s.Travels {
 		if _, ok := s.Keys[name]; !ok {
 			l.Complain(fmt.Sprintf("%s[%d]", doclang.At(key, "travels"), i), "there is no key %q%s", name,

@@ -385,6 +385,12 @@ type Seeds struct {
 	Bits int `yaml:"bits"`
 	// true: a seed has no sign
 	Unsigned bool `yaml:"unsigned"`
+	// how the game writes its seeds: 10 (when absent) or 16, hexadecimal
+	Base int `yaml:"base"`
+	// with base 16: the number of digits, filled up with zeros; absent: as many as needed
+	Width int `yaml:"width"`
+	// with base 16, true: digits are A to F, not a to f
+	Capitals bool `yaml:"capitals"`
 }
 
 // NewWorld says how a server makes a new world.
@@ -563,6 +569,9 @@ type Console struct {
 	Release Exchange `yaml:"release"`
 	// loads another world while the server runs; {name} and {file} are filled in
 	Load Exchange `yaml:"load"`
+	// true: a load saves the world that it leaves; absent: flush is said before a load, and without
+	// flush the sheet asks, since what was played since the last save is lost
+	LoadSaves bool `yaml:"load-saves"`
 
 	unspoken bool // see Within
 }

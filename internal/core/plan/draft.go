@@ -111,7 +111,7 @@ func (in Input) goOver(p *Plan, name string) error {
 		if err := in.writes(p); err != nil {
 			return err
 		}
-		if in.Fit.Profile.Server.Console.Stop.Loses {
+		if in.Fit.SavesFirst() {
 			p.add(Step{
 				Kind:     Tell,
 				World:    in.Fit.Server.Active,

@@ -175,7 +175,7 @@ func (in UndoInput) assemble(base Input, p *Plan, steps, writes []Step, active s
 	case loaded && base.Fit.CanLoad() && len(steps) == 0:
 		p.Window = Window{}
 		p.add(writes...)
-		if in.Profile.Server.Console.Stop.Loses {
+		if base.Fit.SavesFirst() {
 			p.add(Step{
 				Kind:     Tell,
 				World:    in.State.Active,

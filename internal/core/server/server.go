@@ -54,6 +54,8 @@ type State struct {
 	// Folders lists the names in the worlds folder that are, or could be taken for,
 	// worlds or parts of them, in order: folders, or files of the game's pattern.
 	Folders []string `json:"folders"`
+	// autosaves are the names there that the game writes by itself.
+	autosaves []string
 	// WorldsWhy says why the worlds folder could not be listed; "" when it
 	// could, or is not there yet.
 	WorldsWhy string `json:"worldsWhy,omitempty"`
@@ -238,8 +240,11 @@ func (s *State) readWorlds(fsys fs.FS, p *game.Profile) []world.Found {
 		return nil
 	}
 	for _, e := range entries {
-		if TakesName(p, e, s.Active) {
+		switch {
+		case TakesName(p, e, s.Active):
 			s.Folders = append(s.Folders, e.Name())
+		case TakesName(p, e, e.Name()) || p.World.Shape != game.ShapeFolder && p.World.Autosave(e.Name()) && !e.IsDir():
+			s.autosaves = append(s.autosaves, e.Name())
 		}
 	}
 	sort.Strings(s.Folders)
@@ -318,7 +323,7 @@ func Siblings(fsys fs.FS, p *game.Profile, dir, folder string) []string {
 // files, whether or not they are a world.
 func (s State) Named(p *game.Profile, folder string) []string {
 	var out []string
-	for _, name := range s.Folders {
+	for _, name := range slices.Concat(s.Folders, s.autosaves) {
 		mine := name == folder
 		if p.World.Shape != game.ShapeFolder {
 			other, _, ok := p.World.NameOf(name)
