@@ -83,7 +83,8 @@ var newSeedRule = Rule{Concern: "seed", Title: "Seed", check: func(in Input, r *
 	case write && setting.In == game.InCommand:
 		r.block("The start command holds the seed, and Reshard does not write it.",
 			"Change it there: reshard servers remove, then add.")
-	case wish == "" && err == nil && setting.Value != "" && old.Known() && in.Profile.Server.Seeds.Same(setting.Value, old.Text):
+	case wish == "" && err == nil && setting.Value != "" && old.Known() &&
+		in.Profile.Server.Seeds.Same(setting.Value, old.Text):
 		r.choose("The settings hold "+setting.Value+
 			", the seed of the world that goes: the new one would have the same ground.",
 			"Choose the new world's seed, or give one of your own.", options...)
