@@ -690,6 +690,7 @@ func (co *Changeovers) wireChangeover(c records.Changeover) wire.Changeover {
 	}
 	if c.State == plan.Done {
 		out.Unproven = c.Proof.V.Unseen()
+		out.Running = plan.Lasting(c.Kind) && c.Plan.V.SawRunning(c.Proof.V)
 	}
 	if f := c.Failure.V; f != nil {
 		out.Failure = &wire.Failure{Code: f.Code, What: f.What, Next: f.Next}

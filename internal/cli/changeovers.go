@@ -205,7 +205,7 @@ func (a *app) printOutcome(c wire.Changeover) {
 			a.print("  Players were locked out for %s: game stopping %s, ours %s, game starting %s.\n",
 				millis(w.TotalMS), millis(max(0, w.StoppingMS)), millis(w.OursMS), millis(w.StartingMS))
 		}
-		if c.Join != "" && plan.Lasting(c.Kind) {
+		if c.Join != "" && plan.Lasting(c.Kind) && c.Plan.Expect.Placed == "" {
 			a.wrapped("  ", "Go and look: "+c.Join+" ("+orText(c.JoinNote, "an address of the host itself")+").")
 		}
 		if len(c.Landmarks) > 0 {

@@ -127,3 +127,27 @@ func TestASwitchWithoutAStopSavesFirst(t *testing.T) {
 	b.must("undo", "1", "--yes")
 	assert.Equal(t, 3, checkpoints("kettle"))
 }
+
+// Some files come back into a world whose realms stand beside it in folders of their own.
+func TestSomeFilesComeBackOnASplitServer(t *testing.T) {
+	t.Parallel()
+	b := setup(t)
+	root := b.quarry("north", plot{kind: "terrace", world: quarrymoss.Options{
+		Title: "Winter", Seed: 111, Folk: []string{"Ada"}, Realms: []string{"caverns", "aurora"},
+	}})
+	made := b.backup("north")
+	found, err := filepath.Glob(filepath.Join(root, "worlds", "winter", "folk", "*.json"))
+	require.NoError(t, err)
+	require.Len(t, found, 1)
+	before, err := os.ReadFile(found[0])
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(found[0], []byte("{}"), 0o644))
+	out := b.must("restore", fmt.Sprint(made.ID), "--file", "folk/*.json", "--yes")
+	assert.Contains(t, out, "✓ done.")
+	after, err := os.ReadFile(found[0])
+	require.NoError(t, err)
+	assert.Equal(t, before, after)
+	for _, realm := range []string{"caverns", "aurora"} {
+		assert.DirExists(t, filepath.Join(root, "worlds", "winter~"+realm))
+	}
+}

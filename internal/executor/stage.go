@@ -348,6 +348,9 @@ func (s *stager) folders(c vault.Copy) ([][]string, error) {
 		// The folder of a file that is left behind is made all the same: a game may
 		// not make it itself.
 		to, ok := s.step.Target(s.Profile.World, f.Part, f.Path)
+		if !ok && s.step.Skipped(f.Part, f.Path) {
+			continue // of a realm beside the world, when only some files come back
+		}
 		if !ok {
 			return nil, fault.New(fault.Internal, "stage", f.Path, "the plan has no place for it (part %q)", f.Part)
 		}

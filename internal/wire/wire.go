@@ -434,6 +434,8 @@ type Changeover struct {
 	Outcome string `json:"outcome,omitempty"`
 	// what could not be seen of one that is done; left out: it is proven
 	Unproven []string `json:"unproven,omitempty"`
+	// the proof has shown that its world is the one running
+	Running bool `json:"running,omitempty"`
 	// one that did not end done, told for a person who was not there; only of one that is asked for alone
 	Story []plan.Part `json:"story,omitempty"`
 	// it leaves something on its server that an undo could take back

@@ -393,7 +393,7 @@ test("which source gives a setting, and what it beats, is shown; a world of a se
   await page.getByRole("button", { name: "Carry it out on ridge-camp" }).click();
   await page.locator('[data-mark="done"]').first().waitFor();
   await page.goto("/change?kind=put&world=sedge-landing&server=low-marsh");
-  await page.getByText("This version does not do that step yet", { exact: false }).waitFor();
+  await page.getByText("finds an empty character", { exact: false }).waitFor();
   await page.locator("label.answer", { hasText: "strip" }).click();
   await page.getByText("You chose: leave all 2 behind", { exact: false }).waitFor();
   expect(errors).toEqual([]);

@@ -4,6 +4,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"reshard/internal/core/life"
 )
 
 // State is where a changeover stands.
@@ -108,6 +110,11 @@ func (p Proof) SawWorld() bool {
 	return slices.ContainsFunc(p.Checks, func(c Check) bool {
 		return c.OK && (c.What == LogNames || c.What == LockIn || strings.HasPrefix(c.What, AnswersTo))
 	})
+}
+
+// SawRunning reports whether a proof has shown that a plan's world is the one running.
+func (p Plan) SawRunning(proof Proof) bool {
+	return p.Expect.Placed == "" && (p.Expect.State == "" || p.Expect.State == life.Running) && proof.SawWorld()
 }
 
 // Proof is the evidence that the intended world is the one running.

@@ -1919,6 +1919,8 @@ export interface components {
             /** @description while it is running */
             progress?: components["schemas"]["PlanProgress"];
             proof?: components["schemas"]["PlanProof"];
+            /** @description the proof has shown that its world is the one running */
+            running?: boolean;
             server: string;
             sheet?: components["schemas"]["FitSheet"];
             /** Format: date-time */
@@ -4371,6 +4373,7 @@ export interface operations {
                         plan: components["schemas"]["Plan"];
                         progress?: components["schemas"]["PlanProgress"];
                         proof?: components["schemas"]["PlanProof"];
+                        running?: boolean;
                         server: string;
                         sheet?: components["schemas"]["FitSheet"];
                         /** Format: date-time */

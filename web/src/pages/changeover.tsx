@@ -203,7 +203,7 @@ function Outcome({ c }: { c: Changeover }) {
           <div>
             <Big as="h2">{c.unproven ? "Done, not proven" : "Done"}</Big>
             <p>{sentence(c.title)}</p>
-            {!c.unproven && c.proof && c.lasting && <Muted>Its world was seen to run.</Muted>}
+            {c.running && !c.unproven && <Muted>The world is running: confirmed.</Muted>}
           </div>
         </Ended>
         {c.unproven && (
@@ -226,7 +226,7 @@ function Outcome({ c }: { c: Changeover }) {
             {millis(c.window.startingMs)}.
           </p>
         )}
-        {c.join && c.lasting && (
+        {c.join && c.lasting && !c.plan.expect.placed && (
           <p>
             Go and look: <code>{c.join}</code> {c.joinNote && <Muted as="span">({c.joinNote})</Muted>}
           </p>
