@@ -510,6 +510,11 @@ func TestAGameThatSavesBesideItsWorlds(t *testing.T) {
 	for _, w := range backup.Worlds {
 		assert.NotContains(t, w.World, "autosave", "a backup is of worlds")
 	}
+	// The usual way back in such games: the server goes over to what the game has saved.
+	got = b.do(wire.Wish{Kind: plan.Switch, Server: "north", World: "autosave-last"})
+	require.Equal(t, plan.Done, got.State, "%+v", got.Failure)
+	assert.True(t, got.Running)
+	assert.Equal(t, "autosave-last", b.active("north"))
 }
 
 // Where its profile does not say so, a save that comes beside the worlds is taken for a world that nobody meant: the

@@ -1,6 +1,7 @@
 package server_test
 
 import (
+	"path"
 	"testing"
 	"testing/fstest"
 
@@ -110,4 +111,22 @@ func TestPathsAndFolders(t *testing.T) {
 	assert.Equal(t, "/srv/shed/worlds/new", server.ValueFor(set("/srv/shed/worlds/a").Given, "worlds", "new", p),
 		"the way the file names it is kept")
 	assert.Equal(t, "new", server.ValueFor(server.Given{Writes: "name"}, "worlds", "new", p))
+}
+
+// A save of the game's own is no world by itself, and is found by its name: a switch to it samples its file, not all.
+func TestAnAutosaveIsFoundByItsName(t *testing.T) {
+	t.Parallel()
+	shipped, err := games.Find("openttd")
+	require.NoError(t, err)
+	p := *shipped
+	p.World.Autosaves = []string{"autosave*.sav"}
+	tree := fstest.MapFS{}
+	for _, name := range []string{"valley.sav", "autosave3.sav"} {
+		tree[path.Join(p.Server.Worlds, name)] = &fstest.MapFile{Data: []byte("OTTX")}
+	}
+	s, err := server.Read(tree, &p, server.Machine{Kind: "openttd"})
+	require.NoError(t, err)
+	assert.Equal(t, []string{"valley.sav"}, s.Folders)
+	assert.Equal(t, []string{"autosave3.sav"}, s.Named(&p, "autosave3"))
+	assert.Equal(t, []string{"valley.sav"}, s.Named(&p, "valley"))
 }
