@@ -17,8 +17,8 @@ import (
 // files is a folder with a file for each blob. An unfinished blob is a file beside its place, with an ending of its
 // own; a crash leaves it there, and List gives it as a blob that nobody knows.
 //
-// The folder is held open: what is written goes into that folder, also when something else is mounted over its path,
-// or it is unmounted, meanwhile. Links out of it are not followed.
+// The folder stays open, so writes reach that folder even if its path is mounted over or unmounted meanwhile. Links
+// out of it are not followed.
 type files struct {
 	root *os.Root
 	// durable: a blob is on the disk once it is closed.

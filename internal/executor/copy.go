@@ -204,7 +204,7 @@ func (c *copier) strictly(ctx context.Context, wholeness plan.Wholeness) (*Detai
 		}
 		return c.done(ctx, l, stored, wholeness, nil)
 	}
-	// A game may go on writing although it was told not to.
+	// A game may keep writing although it was told to stop.
 	again, err := c.look(ctx)
 	if err != nil {
 		return nil, err
@@ -215,7 +215,7 @@ func (c *copier) strictly(ctx context.Context, wholeness plan.Wholeness) (*Detai
 	return c.done(ctx, l, stored, wholeness, nil)
 }
 
-// byWord reports whether that the server is stopped is somebody's word, and was not seen.
+// byWord reports whether only a person's word says that the server is stopped.
 func (c *copier) byWord(ctx context.Context) bool {
 	st := c.h.Control.Status(ctx)
 	return st.Evidence == life.Word

@@ -459,7 +459,7 @@ func (p *prover) noStray() (plan.Check, error) {
 	out := p.r.movedOut()
 	if i := slices.IndexFunc(strays, func(s string) bool { return slices.Contains(out, p.r.worldName(s)) }); i >= 0 {
 		c.Seen += ": this changeover had moved it away, and it is there again"
-		c.Next = "The game made it anew. Look at what gives the game its world's name, such as a field on your " +
+		c.Next = "The game created it again. Check what sets the world's name, such as a field on your " +
 			"provider's page, and set it to " + p.expect.Folder + " first."
 	}
 	return c, err

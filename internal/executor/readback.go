@@ -131,7 +131,7 @@ func (p *prover) otherLocks() []plan.Check {
 		if was, ok := p.r.job.Before.Locks[file]; !ok || !was.Equal(at) {
 			return []plan.Check{{
 				What: "no other world is open", Expected: "no lock", Seen: file,
-				Next: "The game has " + path.Base(path.Dir(file)) + " open. Look at what gives it its world's name.",
+				Next: "The game has " + path.Base(path.Dir(file)) + " open. Check what sets its world's name.",
 			}}
 		}
 	}

@@ -28,7 +28,7 @@ const (
 	markKey       = "reshard-store.json"
 )
 
-// marked reads whose a store is; nil: there is no mark.
+// marked reads the mark; nil: the place has none.
 func (b *bucket) marked(ctx context.Context) (*records.StoreMark, error) {
 	ctx, done := context.WithTimeout(ctx, patience)
 	defer done()
@@ -87,8 +87,7 @@ func whose(m *records.StoreMark) string {
 	return service + ", since " + when.UTC().Format("2 January 2006 15:04 MST")
 }
 
-// samePlace reports whether two marks are of one store, whoever has it. Before marks had ids their time told them
-// apart.
+// samePlace reports whether two marks belong to the same store, with any owner. Old marks have no id, only a time.
 func samePlace(a, b *records.StoreMark) bool {
 	return a.Made.Equal(b.Made) && (a.ID == b.ID || a.ID == "" || b.ID == "")
 }
@@ -268,14 +267,26 @@ func (st *Stores) TakeOver(ctx context.Context, name, seen string) (wire.Store, 
 		return wire.Store{}, err
 	}
 	if m == nil {
-		if some, err := b.hasPacks(ctx); err != nil || !some {
-			return wire.Store{}, errors.Join(err, fault.New(fault.NotFound, "take over", "store "+name,
-				"there is no store at its place").With("If the disk is not mounted, mount it."))
+		some, err := b.hasPacks(ctx)
+		if err != nil {
+			return wire.Store{}, err
 		}
+		if !some {
+			return wire.Store{}, fault.New(fault.NotFound, "take over", "store "+name, "its place has no store").
+				With("If the disk is not mounted, mount it.")
+		}
+	} else if m.Plain != s.Settings.V.Plain {
+		return wire.Store{}, fault.New(fault.WrongState, "take over", "store "+name,
+			"only one of the two stores, the recorded one and the one at its place, is encrypted").
+			With("Remove the recorded one, then add the other: reshard stores remove " + name)
 	}
-	if why, err := st.misplaced(ctx, s); err != nil || why != "" && s.ConfirmedAt == nil {
-		return wire.Store{}, errors.Join(err, fault.New(fault.Refused, "take over", "store "+name, "%s", why).
-			With("To keep it there: reshard stores confirm "+name))
+	why, err := st.misplaced(ctx, s)
+	if err != nil {
+		return wire.Store{}, err
+	}
+	if why != "" && s.ConfirmedAt == nil {
+		return wire.Store{}, fault.New(fault.Refused, "take over", "store "+name, "%s", why).
+			With("To keep it there: reshard stores confirm " + name)
 	}
 	if s.Mark != nil && m != nil && !samePlace(&s.Mark.V, m) { // what was on record is of another place
 		if err := st.with.Records.ForgetStorePacks(ctx, s.ID); err != nil {

@@ -80,6 +80,9 @@ func (st *Stores) fetch(ctx context.Context, s records.Store, p records.StorePac
 	if err != nil {
 		return nil, p, fault.Wrap(fault.Internal, "read from", "store "+s.Name, err)
 	}
+	if err := os.Remove(file.Name()); err != nil { // a service that dies leaves nothing
+		return nil, p, errors.Join(fault.Wrap(fault.Internal, "read from", "store "+s.Name, err), file.Close())
+	}
 	from, sum := &noting{from: r}, blake3.New()
 	limit := &bounded{from, largestSealed}
 	all := io.TeeReader(limit, sum)
@@ -94,7 +97,7 @@ func (st *Stores) fetch(ctx context.Context, s records.Store, p records.StorePac
 		err = fault.New(fault.Damaged, "read from", "store "+s.Name, "%s is not what was sent there", p.Pack)
 	}
 	info, statErr := file.Stat()
-	err = errors.Join(err, os.Remove(file.Name()), statErr)
+	err = errors.Join(err, statErr)
 	if errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT) {
 		err = fault.New(fault.NoSpace, "read from", "store "+s.Name, "the disk of %s is full", st.with.Data)
 	}

@@ -15,10 +15,10 @@ import (
 // keptThere is how long a store keeps a pack that the vault does not need any more.
 const keptThere = 7 * 24 * time.Hour
 
-// More packs than fewPacks, and than this part of all that a store has, are not deleted at once by themselves.
+// Deletions wait for a person if they are more than fewPacks and more than one in largestPart of the store.
 const (
 	fewPacks    = 10
-	largestPart = 10 // one in so many
+	largestPart = 10
 )
 
 // deletedAt is when a pack that is not needed is deleted, if nothing speaks against it.
@@ -88,7 +88,7 @@ func (st *Stores) due(ctx context.Context, s records.Store) (due []records.Store
 	return due, nil
 }
 
-// asks says why so many packs of a store are not deleted before a person confirms it, "" when they may go.
+// asks returns why deletions wait for a person, or "" if they may happen now.
 func (st *Stores) asks(ctx context.Context, s records.Store, due int) (string, error) {
 	key, err := st.key(s)
 	if err != nil {
@@ -151,7 +151,7 @@ func (st *Stores) deletePack(ctx context.Context, s records.Store, pack string) 
 	if err != nil {
 		return err
 	}
-	defer b.Close() //nolint:errcheck // only a folder is let go
+	defer b.Close() //nolint:errcheck // it only closes a folder
 	st.trace("remove " + pack)
 	err = b.wrap(removing, b.Delete(ctx, keyOf(pack, s.Settings.V.Plain)))
 	if err != nil && fault.CodeOf(err) != fault.NotFound {

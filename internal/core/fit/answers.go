@@ -11,7 +11,7 @@ import (
 // goOn accepts what a row warns of.
 const goOn = "go-on"
 
-// anyAnswer stands for answers in a person's own words: names, titles, seeds.
+// anyAnswer marks choices that take any text: names, titles, seeds.
 const anyAnswer = "*"
 
 // answers are all choices with all answers that rows may offer. A wish may give one before its row asks, since the row

@@ -1,6 +1,7 @@
 package game
 
 import (
+	"cmp"
 	"fmt"
 	"strconv"
 	"strings"
@@ -66,14 +67,12 @@ func (s Seeds) Written(seed string) (value string, number bool, err error) {
 		return "", false, fmt.Errorf("a seed is one line of at most 200 characters")
 	case !number && seed != "" && s.Text:
 		return seed, false, nil
-	case !number && s.Base == 16:
-		return "", false, fmt.Errorf("this game takes up to %d hexadecimal digits only", max(s.Bits, 64)/4)
+	case s.Base == 16 && (!number || s.Bits == 32 && n > 1<<32-1):
+		return "", false, fmt.Errorf("this game takes up to %d hexadecimal digits only", cmp.Or(s.Bits, 64)/4)
 	case !number && strings.Trim(seed, "+-0123456789") == "" && seed != "":
 		return "", false, fmt.Errorf("%s has more than 64 bits", seed)
 	case !number:
 		return "", false, fmt.Errorf("this game takes whole numbers only")
-	case s.Bits == 32 && s.Base == 16 && n > 1<<32-1:
-		return "", false, fmt.Errorf("this game takes up to 8 hexadecimal digits only")
 	case s.Bits == 32 && signed >= -1<<31 && signed < 0 && s.Unsigned:
 		return s.Form(n), true, nil
 	case s.Bits == 32 && s.Unsigned && n > 1<<32-1:
