@@ -81,6 +81,16 @@ func (a *API) serverRoutes() {
 		s, err := a.service.Fleet.TakeWord(ctx, in.Server, userOf(ctx), life.Running, false)
 		return &answer[wire.ServerFacts]{s}, a.failed(err)
 	})
+	huma.Register(a.huma, op("intend-world", http.MethodPost, "/servers/{server}/intended",
+		"Say that a server runs the world that it should, after somebody switched it in the game or in its settings. "+
+			"The alert ends. Code changed: another world than the given one is seen", "servers"), func(
+		ctx context.Context, in *struct {
+			Server string `path:"server"`
+			Body   *wire.IntendWorld
+		}) (*answer[wire.ServerFacts], error) {
+		s, err := a.service.Fleet.Intend(ctx, in.Server, orNone(in.Body), userOf(ctx))
+		return &answer[wire.ServerFacts]{s}, a.failed(err)
+	})
 	huma.Register(a.huma, op("change-server", http.MethodPatch, "/servers/{server}",
 		"Change how a server is controlled", "servers"), func(
 		ctx context.Context, in *struct {

@@ -109,11 +109,34 @@ func (b *Backups) Alerts(ctx context.Context) ([]wire.Alert, error) {
 			Since: *d.ReadAt,
 		})
 	}
+	unheld, err := b.with.Records.UnheldBackups(ctx)
+	if err != nil {
+		return out, err
+	}
+	for _, u := range unheld {
+		files := "files"
+		if len(u.Moved.V) > 0 {
+			files = u.Moved.V[0]
+		}
+		out = append(out, wire.Alert{
+			Kind: "hold", Of: u.Server, Server: u.Server,
+			Says: fmt.Sprintf("%s did not hold its writes while backup %d was made: %s of %s changed. A backup that is "+
+				"made like this is not sure to be whole.", u.Server, u.ID, files, u.World),
+			Next: fmt.Sprintf("Check whether its version still knows the hold command of its game profile, or let a "+
+				"rule stop it for a moment: reshard rules %s.", u.Server),
+			Since: u.EndedAt,
+		})
+	}
 	behind, err := b.with.Stores.Alerts(ctx)
 	if err != nil {
 		return out, err
 	}
 	out = append(out, behind...)
+	running, err := b.with.Fleet.Alerts(ctx)
+	if err != nil {
+		return out, err
+	}
+	out = append(out, running...)
 	if short, ok := b.roomShort(); ok {
 		out = append(out, short)
 	}

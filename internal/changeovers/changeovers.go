@@ -773,16 +773,27 @@ func window(c records.Changeover) *wire.Window {
 	if !ok {
 		return nil
 	}
-	return &wire.Window{TotalMS: total.Milliseconds(), StoppingMS: w.Stopping, OursMS: w.Ours, StartingMS: w.Starting}
+	return &wire.Window{
+		TotalMS: total.Milliseconds(), StoppingMS: w.Stopping, OursMS: w.Ours, StartingMS: w.Starting,
+		Why: executor.WhyLong(c.Plan.V.Steps, c.Steps, w),
+	}
 }
 
 // lockedOutInVain is how long players waited for a changeover that went back:
-// from the stop to the old world's return. Its parts are not told apart.
+// from the stop to the old world's return. Its parts are not told apart. Of a stop by people it counts from when it was
+// seen; one that nobody saw locked nobody out.
 func lockedOutInVain(c records.Changeover) *wire.Window {
 	for n, st := range c.Steps {
-		if p := c.Plan.V.Steps[n]; p.Kind == plan.Stop && p.Server == "" && st.Intended != nil && st.Undone != nil {
+		p := c.Plan.V.Steps[n]
+		if p.Kind != plan.Stop || p.Server != "" || st.Done == nil || st.Undone == nil {
+			continue
+		}
+		if from := st.Intended; from != nil {
+			if executor.DetailOf(st).ByPeople() {
+				from = st.Done
+			}
 			return &wire.Window{
-				TotalMS:    st.Undone.Sub(*st.Intended).Milliseconds(),
+				TotalMS:    st.Undone.Sub(*from).Milliseconds(),
 				StoppingMS: -1,
 				OursMS:     -1,
 				StartingMS: -1,

@@ -204,6 +204,9 @@ func (a *app) printOutcome(c wire.Changeover) {
 		if w := c.Window; w != nil {
 			a.print("  Players were locked out for %s: game stopping %s, ours %s, game starting %s.\n",
 				millis(w.TotalMS), millis(max(0, w.StoppingMS)), millis(w.OursMS), millis(w.StartingMS))
+			if w.Why != "" {
+				a.wrapped("  ", w.Why)
+			}
 		}
 		if c.Join != "" && plan.Lasting(c.Kind) && c.Plan.Expect.Placed == "" {
 			a.wrapped("  ", "Go and look: "+c.Join+" ("+orText(c.JoinNote, "an address of the host itself")+").")

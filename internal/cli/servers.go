@@ -76,7 +76,20 @@ Examples:
 				func(ctx context.Context, c *cli.Command, api *client.Client, name string) (wire.ServerFacts, error) {
 					return api.StopServer(ctx, name, wire.StopServer{Unsaved: c.Bool("unsaved")})
 				}),
-			a.serversStoppedCommand(), a.serversStartedCommand(), a.serversChangeCommand(),
+			a.serversStoppedCommand(), a.serversStartedCommand(),
+			a.onServer("intended", "say that a server runs the world that it should",
+				`Reshard compares the world that a server runs with the one last put there. When
+somebody switched it in the game, or changed the settings, say that this is intended,
+and the alert ends. It is compared with that world from then on.
+
+Examples:
+  reshard servers intended north-plot
+  reshard servers intended north-plot --world fen-garden`,
+				[]cli.Flag{&cli.StringFlag{Name: "world", Usage: "only if it is `WORLD` that it runs"}},
+				func(ctx context.Context, c *cli.Command, api *client.Client, name string) (wire.ServerFacts, error) {
+					return api.IntendWorld(ctx, name, wire.IntendWorld{World: c.String("world")})
+				}),
+			a.serversChangeCommand(),
 			a.serversAddCommand(), a.serversLogCommand(), a.serversSlotsCommand(),
 			a.remover("remove", "SERVER", "forget a stopped server",
 				"Its files stay where they are, and so does what was set aside.\n\nExamples:\n  reshard servers "+
@@ -232,7 +245,7 @@ func (a *app) listServers(list []wire.Server) {
 		if s.State == "exited" && s.ExitCode != nil && *s.ExitCode >= 0 {
 			state += fmt.Sprintf(" (code %d)", *s.ExitCode)
 		}
-		note := strings.TrimSpace(s.Note + " " + s.Trouble + " " + s.Amiss)
+		note := strings.Join(strings.Fields(s.Note+" "+s.Trouble+" "+s.OtherWorld+" "+s.Amiss), " ")
 		if s.Changeover != 0 {
 			note = fmt.Sprintf("changeover %d at work", s.Changeover)
 		}
@@ -352,10 +365,12 @@ func (a *app) describeServer(sf wire.ServerFacts) {
 		a.wrapped("  ✕ ", s.Trouble)
 		return
 	}
-	if s.Amiss != "" {
-		a.print("\n")
-		a.wrapped("  ! ", strings.TrimSpace(s.Amiss+" "+s.AmissNext))
-		a.print("\n")
+	for _, bad := range []string{s.OtherWorld + " " + s.OtherWorldNext, s.Amiss + " " + s.AmissNext} {
+		if bad = strings.TrimSpace(bad); bad != "" {
+			a.print("\n")
+			a.wrapped("  ! ", bad)
+			a.print("\n")
+		}
 	}
 	line("mods", modsText(f.Mods.Items))
 	line("opened", s.Opened)

@@ -376,6 +376,11 @@ func (c *Client) SayStoppedDespite(ctx context.Context, name string, despite boo
 		wire.SayStopped{DespiteSigns: despite})
 }
 
+// IntendWorld says that a server runs the world that it should.
+func (c *Client) IntendWorld(ctx context.Context, name string, in wire.IntendWorld) (wire.ServerFacts, error) {
+	return call[wire.ServerFacts](ctx, c, http.MethodPost, "/servers/"+url.PathEscape(name)+"/intended", in)
+}
+
 // RemoveServer forgets a stopped server.
 func (c *Client) RemoveServer(ctx context.Context, name string) error {
 	_, err := call[struct{}](ctx, c, http.MethodDelete, "/servers/"+url.PathEscape(name), nil)

@@ -530,7 +530,7 @@ func (c *Control) Stop(ctx context.Context, mode StopMode) (e Ending, err error)
 	if err != nil || down.Evidence == life.Word {
 		return e, err
 	}
-	e.Clean = c.profile.Server.Console.Stop.Expect.IsZero() || c.saysStopped(ctx, run, from)
+	e.Clean = c.profile.Server.Console.Stop.Expect.IsZero() || c.saidEnd(ctx) || c.saysStopped(ctx, run, from)
 	return e, nil
 }
 
@@ -570,12 +570,21 @@ func (c *Control) beforeStop(ctx context.Context, st Status) error {
 		With("Save from inside the game, or let it be lost: reshard servers stop " + c.name + " --unsaved.")
 }
 
+// saidEnd reports whether the log of a server that people have stopped says that it ended well.
+func (c *Control) saidEnd(ctx context.Context) bool {
+	d, ok := c.driver.(Believer)
+	return ok && d.SaidEnd(ctx)
+}
+
 // endedWell tells whether a server that was down before it was asked had ended as it
 // does when it is asked: it said so, or its program ended without an error where the
 // profile knows no line for that.
 func (c *Control) endedWell(ctx context.Context, st Status) (bool, error) {
 	if c.profile.Server.Console.Stop.Expect.IsZero() {
 		return st.ExitCode != nil && *st.ExitCode == 0, nil
+	}
+	if c.saidEnd(ctx) {
+		return true, nil
 	}
 	_, run, err := c.logEnd(ctx)
 	if err != nil || run == "" {

@@ -120,6 +120,8 @@ type Believer interface {
 	Believe(up bool, by string)
 	// Against looks for signs that the server runs, which speak against a word that it is stopped.
 	Against(ctx context.Context) []string
+	// SaidEnd reports whether the log of a server that is down says that it ended well.
+	SaidEnd(ctx context.Context) bool
 	// See gives it eyes for signs.
 	See(eyes Eyes)
 }
@@ -189,6 +191,9 @@ type Signs struct {
 	Listens bool `json:"listens,omitempty"`
 	// Written is when a file of World was written last, as its listing tells; zero is not known.
 	Written time.Time `json:"written,omitzero"`
+	// Around: the game's locks in other worlds were looked for too. Near are their files with their times.
+	Around bool                 `json:"around,omitempty"`
+	Near   map[string]time.Time `json:"near,omitempty"`
 }
 
 // And gives later signs, with earlier ones where there are no later ones.

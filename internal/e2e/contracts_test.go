@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -57,22 +58,24 @@ func TestADataFolderUnderAnotherPath(t *testing.T) {
 			last := b.put("fen", "north", nil)
 			require.Equal(t, plan.Done, last.State, last.Failure)
 			assert.Equal(t, "fen", b.active("north"))
-			assert.Equal(t, 1, processesIn(t, filepath.Join(b.dir, "servers", "north")), "one game runs")
+			assert.Len(t, processesIn(t, filepath.Join(b.dir, "servers", "north")), 1, "one game runs")
 		})
 	}
 }
 
-// processesIn counts the processes that work in a folder.
-func processesIn(t *testing.T, dir string) (n int) {
+// processesIn are the numbers of the processes that work in a folder.
+func processesIn(t *testing.T, dir string) (out []int) {
 	t.Helper()
 	all, err := filepath.Glob("/proc/[0-9]*/cwd")
 	require.NoError(t, err)
 	for _, link := range all {
 		if cwd, err := os.Readlink(link); err == nil && cwd == dir {
-			n++
+			pid, err := strconv.Atoi(filepath.Base(filepath.Dir(link)))
+			require.NoError(t, err)
+			out = append(out, pid)
 		}
 	}
-	return n
+	return out
 }
 
 // Somebody has started the game by hand on the server's folder: that is seen before
@@ -358,7 +361,7 @@ func TestALeaseLostInTheMidstOfASwitch(t *testing.T) {
 			mu.Lock()
 			assert.Empty(t, late, "what the first began after its lease had run out")
 			mu.Unlock()
-			assert.Equal(t, 1, processesIn(t, root), "one game runs")
+			assert.Len(t, processesIn(t, root), 1, "one game runs")
 			s, err := api.Server(context.Background(), "north")
 			require.NoError(t, err)
 			assert.Equal(t, "fen", s.Server.Opened)

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -149,5 +150,80 @@ func TestSomeFilesComeBackOnASplitServer(t *testing.T) {
 	assert.Equal(t, before, after)
 	for _, realm := range []string{"caverns", "aurora"} {
 		assert.DirExists(t, filepath.Join(root, "worlds", "winter~"+realm))
+	}
+}
+
+// alertOf is what needs a person of one kind, waited for.
+func (b *bundle) alertOf(kind string) (out wire.Alert) {
+	b.t.Helper()
+	require.Eventually(b.t, func() bool {
+		list, err := b.api.Alerts(context.Background())
+		require.NoError(b.t, err)
+		i := slices.IndexFunc(list, func(a wire.Alert) bool { return a.Kind == kind })
+		if i >= 0 {
+			out = list[i]
+		} else {
+			_, _, _ = b.cli("servers") // somebody watches: they are looked at more often
+		}
+		return i >= 0
+	}, 30*time.Second, 200*time.Millisecond, "no alert of kind %s", kind)
+	return out
+}
+
+func (b *bundle) noAlertOf(kind string) {
+	b.t.Helper()
+	require.Eventually(b.t, func() bool {
+		list, err := b.api.Alerts(context.Background())
+		require.NoError(b.t, err)
+		_, _, _ = b.cli("servers")
+		return !slices.ContainsFunc(list, func(a wire.Alert) bool { return a.Kind == kind })
+	}, 30*time.Second, 200*time.Millisecond, "an alert of kind %s stays", kind)
+}
+
+// After a changeover the running world is compared with the one that was put there, also over restarts of the service.
+// A person says that another one is intended.
+func TestTheRunningWorldIsComparedAfterwards(t *testing.T) {
+	t.Parallel()
+	for place, at := range placesOf {
+		t.Run(place, func(t *testing.T) {
+			t.Parallel()
+			b := setup(t)
+			at(b)
+			root := b.quarry("north", plot{world: quarrymoss.Options{Title: "Winter Beds", Seed: 111}})
+			settings := filepath.Join(root, "quarry.properties")
+			before, err := os.ReadFile(settings)
+			require.NoError(t, err)
+			b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 222})
+			require.Equal(t, plan.Done, b.put("fen", "north", nil).State)
+			b.noAlertOf("world")
+
+			// A page writes the old name back under the running game: the next start would open it.
+			require.NoError(t, os.WriteFile(settings, before, 0o644))
+			alert := b.alertOf("world")
+			assert.Equal(t, "quarry.properties line 4, world.folder names winter, and not fen: the next start opens winter. "+
+				"Changeover 1 put fen there.", alert.Says)
+			assert.Equal(t, "If this is intended: reshard servers intended north. If not: reshard switch north fen.",
+				alert.Next)
+			assert.Contains(t, strings.Join(strings.Fields(b.must("servers")), " "), "names winter")
+
+			// It comes true.
+			b.must("servers", "stop", "north")
+			require.NoError(t, os.WriteFile(settings, before, 0o644)) // the game wrote its own on its way down
+			b.must("servers", "start", "north", "--new-world")
+			require.Eventually(t, func() bool {
+				b.must("servers") // somebody watches
+				return strings.Contains(b.must("alerts"), "north runs winter, by its ")
+			}, 30*time.Second, 500*time.Millisecond)
+			if b.far == nil { // it is on record
+				require.NoError(t, b.daemon.Close())
+				b.start()
+				b.alertOf("world")
+			}
+			code, _, told := b.cli("servers", "intended", "north", "--world", "fen")
+			assert.Equal(t, 1, code)
+			assert.Contains(t, told, "it is winter that is seen there, and not fen")
+			b.must("servers", "intended", "north", "--world", "winter")
+			b.noAlertOf("world")
+		})
 	}
 }

@@ -159,8 +159,50 @@ func (p *prover) all() (plan.Proof, error) {
 			return proof, err
 		}
 	}
+	if up && p.status.Word == "" {
+		again, err := p.again()
+		add(again...)
+		if err != nil {
+			return proof, err
+		}
+	}
 	add(p.state())
+	proof.World = p.identity()
 	return proof, nil
+}
+
+// again looks at the server once more when everything else has been looked at: it may have ended meanwhile, been
+// started again, or loaded another world.
+func (p *prover) again() ([]plan.Check, error) {
+	before := p.status
+	p.status = p.r.Control.Status(p.ctx)
+	if err := p.status.Err("prove on", p.r.job.Plan.Server); err != nil {
+		return nil, err
+	}
+	if p.status.State == life.Running && p.status.Opened != before.Opened && p.status.Opened != "" {
+		c := p.opened()
+		c.What += ", at the end of the proof"
+		return []plan.Check{c}, nil
+	}
+	return nil, nil
+}
+
+// identity is what tells the world apart that the server is to run from now on.
+func (p *prover) identity() *server.Identity {
+	out := &server.Identity{Folder: p.expect.Folder}
+	if p.expect.Own { // a log may name it by its path
+		out.Folder = server.Running{Opened: p.expect.Folder}.Folder(p.r.Profile)
+	}
+	facts := p.r.Profile.World.Facts
+	_, seed := facts["seed"]
+	_, id := facts["world-id"]
+	if !seed && !id {
+		return out
+	}
+	if w, err := p.read(); err == nil {
+		out.Seed, out.WorldID = w.Fact("seed").Text, w.Fact("world-id").Text
+	}
+	return out
 }
 
 // stopped says how it was known that the server was down before anything was moved.

@@ -382,7 +382,7 @@ func (r *Runner) back(ctx context.Context, cause error) error {
 		begun := state == plan.StepIntended || state == plan.StepDone
 		if begun {
 			r.report(func(p *plan.Progress) {
-				p.Step, p.StepKind, p.Say, p.Going, p.Asks = n, step.Kind, step.Say, "back", plan.Asks{}
+				p.Step, p.StepKind, p.Say, p.Going, p.Asks = n, step.Kind, step.SayBack(), "back", plan.Asks{}
 			})
 			r.trace(n, step, "undoing")
 		}

@@ -38,17 +38,31 @@ func (r *Runner) stop(ctx context.Context, _ int, step plan.Step) (*Detail, erro
 	if err != nil {
 		return nil, err
 	}
-	if step.Server == "" {
-		r.report(func(p *plan.Progress) { p.StoppedAt = r.Now() })
+	down := func() {
+		if step.Server == "" {
+			r.report(func(p *plan.Progress) { p.StoppedAt = r.Now() })
+		}
+	}
+	people, begins := h.Control.ByPeople(), r.begins
+	r.begins = false // another try may find that what this one asked for is done
+	if !people {     // people take their time, and players play until they have stopped it
+		down()
 	}
 	var end control.Ending
 	err = r.attended(ctx, h, func(ctx context.Context) (err error) {
-		if err := r.asking(ctx, h, step, control.AskedToStop); err != nil {
+		asked, err := r.asking(ctx, h, step, control.AskedToStop)
+		if err != nil {
 			return err
 		}
 		end, err = h.Control.Stop(ctx, control.Clean)
+		if people && (asked || !begins) {
+			end.Already = false
+		}
 		return err
 	})
+	if people && err == nil {
+		down()
+	}
 	return &Detail{
 		TookMS: end.Took.Milliseconds(), Clean: end.Clean, Already: end.Already, Evidence: end.Evidence, Word: end.By,
 	}, err
@@ -68,7 +82,7 @@ func (r *Runner) unstop(ctx context.Context, _ int, step plan.Step) error {
 		}
 	}
 	return r.attended(ctx, h, func(ctx context.Context) error {
-		if err := r.asking(ctx, h, step, control.AskedToStart); err != nil {
+		if _, err := r.asking(ctx, h, step, control.AskedToStart); err != nil {
 			return err
 		}
 		up := h.Control.Status(ctx).State.Up()
@@ -113,11 +127,12 @@ func (r *Runner) attended(ctx context.Context, h Hands, do func(context.Context)
 	return err
 }
 
-// asking asks people for what only they can do, and tells whoever watches, until another step begins.
-func (r *Runner) asking(ctx context.Context, h Hands, step plan.Step, what control.Asked) error {
+// asking asks people for what only they can do, and tells whoever watches, until another step begins. It reports
+// whether they were asked.
+func (r *Runner) asking(ctx context.Context, h Hands, step plan.Step, what control.Asked) (bool, error) {
 	asked, err := h.Control.AskPeople(ctx, what)
 	if err != nil || !asked {
-		return err
+		return false, err
 	}
 	name := step.Server
 	if name == "" {
@@ -129,7 +144,7 @@ func (r *Runner) asking(ctx context.Context, h Hands, step plan.Step, what contr
 		asks.Type = r.job.Plan.Typing(r.progress.Going == "back")
 	}
 	r.report(func(p *plan.Progress) { p.Asks = asks })
-	return nil
+	return true, nil
 }
 
 // saysOfStop tells what a person should know of how a server went down.
@@ -181,7 +196,7 @@ func (r *Runner) start(ctx context.Context, n int, step plan.Step) (*Detail, err
 	r.started = r.started || !step.Again
 	var took time.Duration
 	err = r.attended(ctx, h, func(ctx context.Context) (err error) {
-		if err := r.asking(ctx, h, step, control.AskedToStart); err != nil {
+		if _, err := r.asking(ctx, h, step, control.AskedToStart); err != nil {
 			return err
 		}
 		took, err = h.Control.Start(ctx)

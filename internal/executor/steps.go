@@ -55,6 +55,9 @@ type Detail struct {
 	Proof *plan.Proof `json:"proof,omitempty"`
 }
 
+// ByPeople reports whether people stopped the server: signs or a word say that it is down.
+func (d Detail) ByPeople() bool { return d.Evidence == life.Sign || d.Evidence == life.Word }
+
 // DetailOf is what a step has left; an unreadable one counts as empty.
 func DetailOf(s plan.StepRecord) (d Detail) {
 	if len(s.Left) > 0 {

@@ -1,6 +1,7 @@
 package executor
 
 import (
+	"fmt"
 	"time"
 
 	"reshard/internal/core/plan"
@@ -25,6 +26,9 @@ func Window(steps []plan.Step, records []plan.StepRecord) (w plan.Window, total 
 			}
 			begun, down = intended, done // what was said before the stop locked nobody out
 			w.Stopping = DetailOf(rec).TookMS
+			if DetailOf(rec).ByPeople() { // who stopped it took their time, and players played until then
+				begun, w.Stopping = done, 0
+			}
 		case plan.Start:
 			if s.Server != "" {
 				continue
@@ -42,6 +46,40 @@ func Window(steps []plan.Step, records []plan.StepRecord) (w plan.Window, total 
 	w.Ours = up.Sub(down).Milliseconds()
 	total = up.Sub(begun) + time.Duration(w.Starting)*time.Millisecond
 	return w, total, true
+}
+
+// longestOurs is how long Reshard's own part of a stop window may take before it is said why.
+const longestOurs = time.Second
+
+// WhyLong says what took the time when Reshard's own part of a stop window was longer than a second; "" when it was
+// not.
+func WhyLong(steps []plan.Step, records []plan.StepRecord, w plan.Window) string {
+	ours := time.Duration(w.Ours) * time.Millisecond
+	if ours <= longestOurs {
+		return ""
+	}
+	var longest, all time.Duration
+	say := ""
+	for n, s := range steps {
+		switch {
+		case s.Server != "" || !s.Switch:
+			continue
+		case s.Kind == plan.Stop:
+			longest, all = 0, 0
+			continue
+		case s.Kind == plan.Start:
+			continue
+		}
+		took := at(records[n].Done).Sub(at(records[n].Intended))
+		if all += took; took > longest {
+			longest, say = took, s.Say
+		}
+	}
+	says := fmt.Sprintf("Reshard's own part took %.1f s, longer than it should.", ours.Seconds())
+	if longest >= (ours-all)/2 && say != "" {
+		return says + fmt.Sprintf(" The longest step took %.1f s: %s", longest.Seconds(), say)
+	}
+	return says + " Most of it passed between the steps: the records or the host answered late."
 }
 
 func at(t *time.Time) time.Time {

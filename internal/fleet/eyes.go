@@ -45,7 +45,7 @@ func (fl *Fleet) newEyes(rec records.Server, seen *observe.Observer, h *openHost
 // Signs implements control.Eyes.
 func (e *eyes) Signs(ctx context.Context, like control.Signs) (control.Signs, error) {
 	files, settled := e.seen.Files.Observe(ctx)
-	out := control.Signs{Log: -1, World: like.World, Port: like.Port, Looked: like.Looked}
+	out := control.Signs{Log: -1, World: like.World, Port: like.Port, Looked: like.Looked, Around: like.Around}
 	if !like.Looked && like.Port == 0 {
 		heads, err := server.ReadHeads(files, e.seen.Profile, e.seen.Machine)
 		if err != nil {
@@ -64,6 +64,9 @@ func (e *eyes) Signs(ctx context.Context, like control.Signs) (control.Signs, er
 	if out.World != "" {
 		out.Locked = out.Looked && e.locked(files, out.World)
 		out.Written = lastWritten(files, out.World)
+	}
+	if out.Around && out.World != "" {
+		out.Near = e.locksNear(files, out.World)
 	}
 	all.Wait()
 	if err := settled(nil); err != nil {
@@ -117,6 +120,35 @@ func (e *eyes) locked(files fs.FS, world string) bool {
 		found, _ := fs.Glob(files, path.Join(world, pattern)) // Lint has checked the pattern
 		return len(found) > 0
 	})
+}
+
+// mostNear bounds the worlds in which a lock is looked for beside the active one.
+const mostNear = 50
+
+// locksNear gives the game's locks in the worlds beside one, with their times.
+func (e *eyes) locksNear(files fs.FS, active string) map[string]time.Time {
+	out := map[string]time.Time{}
+	entries, err := fs.ReadDir(files, path.Dir(active))
+	if err != nil {
+		return out // it is looked again
+	}
+	looked := 0
+	for _, entry := range entries {
+		world := path.Join(path.Dir(active), entry.Name())
+		if world == active || !entry.IsDir() || !server.TakesName(e.seen.Profile, entry, "") || looked == mostNear {
+			continue
+		}
+		looked++
+		for _, pattern := range e.seen.Profile.World.Locks {
+			found, _ := fs.Glob(files, path.Join(world, pattern)) // Lint has checked the pattern
+			for _, file := range found {
+				if info, err := fs.Stat(files, file); err == nil {
+					out[file] = info.ModTime()
+				}
+			}
+		}
+	}
+	return out
 }
 
 // ReadLog implements control.Eyes.

@@ -33,6 +33,10 @@ type sight struct {
 	join, joinNote string
 	// amiss is what would bite at the next start; without words: nothing.
 	amiss fit.Row
+	// world is what the active world says of itself, when it has been looked into, and other what runs instead of
+	// the world that is intended; nil: nothing.
+	world server.Identity
+	other *records.OtherWorld
 	// away is the host that did not answer, err what else went wrong.
 	away *away
 	err  error
@@ -44,7 +48,9 @@ type known struct {
 	holder int64
 	sight  *sight // nil: it has not been looked at yet
 	told   wire.Server
-	poke   chan struct{}
+	// meant is which world it is meant to run; nil: that is to be read from the records.
+	meant *intention
+	poke  chan struct{}
 	// placing says that a changeover moves its files at this moment.
 	placing bool
 	// end ends the watching.
@@ -118,6 +124,7 @@ func (fl *Fleet) lookInto(ctx context.Context, s *sight, rec records.Server, was
 	ctx, done := context.WithTimeoutCause(ctx, fl.Patience, // nobody waits for it longer
 		fault.New(fault.TooSlow, "look at", rec.Name, "its host did not answer in time"))
 	defer done()
+	meant := fl.intention(ctx, rec)
 	l, err := fl.Reach(ctx, rec.Name)
 	if err != nil {
 		s.away, s.err = fl.slot(rec.Name).away.Load(), err
@@ -135,16 +142,18 @@ func (fl *Fleet) lookInto(ctx context.Context, s *sight, rec records.Server, was
 	active := h.State.Active
 	switch {
 	case !into && was != nil && was.heads != nil && was.heads.State.Active == active && was.title != "":
-		s.title, s.amiss = was.title, was.amiss
+		s.title, s.amiss, s.world = was.title, was.amiss, was.world
 	case active != "":
 		if look, err := l.Look(ctx, &h, active); err == nil {
 			s.title = look.Facts.Title
 			s.amiss = amiss(l, rec, &h, look.Facts)
+			s.world = identityOf(active, look.Facts)
 		} else if _, there := h.State.World(active); !there {
 			s.amiss = amiss(l, rec, &h, world.Facts{})
 		}
 	}
 	s.join, s.joinNote = fl.joinOf(ctx, l, &h)
+	fl.compareRunning(ctx, l, rec, s, meant)
 	h.Documents = nil // they may be large, and of what is kept nobody reads them
 }
 
@@ -199,6 +208,9 @@ func viewOf(rec records.Server, holder int64, s *sight) wire.Server {
 	v.Active, v.ActiveTitle, v.Join, v.JoinNote = state.Active, s.title, s.join, s.joinNote
 	if holder == 0 { // what a changeover is in the middle of is nobody's to mend
 		v.Amiss, v.AmissNext = s.amiss.Say, s.amiss.Mend
+		if s.other != nil {
+			v.OtherWorld, v.OtherWorldNext = s.other.Says, s.other.Next
+		}
 	}
 	return v
 }

@@ -81,7 +81,7 @@ func (fl *Fleet) know(rec records.Server, holder int64) {
 		k = nil
 	}
 	if k != nil {
-		k.rec, k.holder = rec, holder
+		k.rec, k.holder, k.meant = rec, holder, nil
 		return
 	}
 	if fl.watching == nil || fl.watching.Err() != nil {
@@ -240,6 +240,7 @@ func (fl *Fleet) glance(ctx context.Context, name string, files *changes) {
 		fl.see(name, fl.look(ctx, rec, was, into))
 		return
 	}
+	meant := fl.intention(ctx, rec)
 	l, err := fl.Reach(ctx, name)
 	if err != nil {
 		fl.see(name, fl.look(ctx, rec, was, false))
@@ -252,6 +253,7 @@ func (fl *Fleet) glance(ctx context.Context, name string, files *changes) {
 	if heads.Status.State != was.heads.Status.State {
 		now.join, now.joinNote = fl.joinOf(ctx, l, &heads)
 	}
+	fl.compareRunning(ctx, l, rec, &now, meant)
 	fl.see(name, &now)
 }
 

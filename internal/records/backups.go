@@ -387,6 +387,30 @@ func (r *Records) RuleStandings(ctx context.Context) (map[int64]RuleStanding, er
 	return out, classify("list", "backups", err)
 }
 
+// Unheld is a server's last backup, which was made while the server was to hold its writes, and did not.
+type Unheld struct {
+	ID      int64          `db:"id"`
+	Server  string         `db:"server"`
+	EndedAt time.Time      `db:"ended_at"`
+	World   string         `db:"world"`
+	Moved   JSON[[]string] `db:"moved"`
+}
+
+// UnheldBackups gives the servers whose last backup shows that they did not hold their writes.
+func (r *Records) UnheldBackups(ctx context.Context) (out []Unheld, err error) {
+	err = r.db.SelectContext(ctx, &out, `SELECT DISTINCT ON (last.id) last.id, s.name AS server, last.ended_at, w.world,
+			w.moved
+		FROM servers s
+		JOIN LATERAL (SELECT b.id, b.ended_at, b.changeover_id FROM backups b WHERE b.server_id = s.id
+			AND b.state = 'done' ORDER BY b.id DESC LIMIT 1) last ON true
+		JOIN changeovers c ON c.id = last.changeover_id
+		JOIN backup_worlds w ON w.backup_id = last.id AND w.wholeness = 'moving'
+		WHERE s.removed_at IS NULL
+			AND jsonb_path_exists(c.plan, '$.steps[*] ? (@.kind == "copy" && @.wholeness == "held")')
+		ORDER BY last.id, w.world`)
+	return out, classify("list", "backups", err)
+}
+
 // takeBackupWorlds fills in the worlds of many backups at once.
 func (r *Records) takeBackupWorlds(ctx context.Context, list []Backup) error {
 	ids, at := make([]int64, len(list)), make(map[int64]int, len(list))

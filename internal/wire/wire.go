@@ -333,6 +333,10 @@ type Server struct {
 	// what to do; its sheet, made alone, says more. It is looked for now and then, and left out when nothing is.
 	Amiss     string `json:"amiss,omitempty"`
 	AmissNext string `json:"amissNext,omitempty"`
+	// OtherWorld says that the running server has another world open than the one last put there, or would at its
+	// next start, OtherWorldNext what to do
+	OtherWorld     string `json:"otherWorld,omitempty"`
+	OtherWorldNext string `json:"otherWorldNext,omitempty"`
 	// Can is what its host can do, absent while that is not known and in lists, and Lacks what is
 	// therefore not promised, in words.
 	Can   *capability.Set   `json:"can,omitempty"`
@@ -387,6 +391,12 @@ type StopServer struct {
 type SayStopped struct {
 	// also where signs, such as its lock or its port, say that it runs
 	DespiteSigns bool `json:"despiteSigns,omitempty"`
+}
+
+// IntendWorld is a person's word that a server runs the world that it should.
+type IntendWorld struct {
+	// the world's name on disk, to be sure; left out: the one that is seen
+	World string `json:"world,omitempty"`
 }
 
 // ServerChange is how a server is controlled from now on, whole.
@@ -566,6 +576,8 @@ type Window struct {
 	OursMS     int64 `json:"oursMs"`
 	// the game's own starting, until it was ready
 	StartingMS int64 `json:"startingMs"`
+	// why Reshard's own part took longer than a second; left out when it did not
+	Why string `json:"why,omitempty"`
 }
 
 // Failure is why a changeover went back.

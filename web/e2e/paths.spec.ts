@@ -195,6 +195,7 @@ test("by keyboard alone, over the palette", async () => {
   );
   expect(await go.count()).toBe(1);
   await page.keyboard.press("Control+k");
+  await page.waitForFunction(() => document.activeElement?.closest('[role="dialog"]')); // it hears keys from now on
   await page.keyboard.press("Escape");
   await page.getByRole("dialog").waitFor({ state: "detached" });
   expect(errors).toEqual([]);

@@ -5,6 +5,9 @@ package hand
 import (
 	"context"
 	"encoding/json"
+	"maps"
+	"path"
+	"slices"
 	"strconv"
 	"sync"
 	"time"
@@ -112,6 +115,21 @@ func (h *Hand) Against(ctx context.Context) (signs []string) {
 	return signs
 }
 
+// SaidEnd implements control.Believer.
+func (h *Hand) SaidEnd(ctx context.Context) bool {
+	h.mu.Lock()
+	k, eyes, now := h.known, h.eyes, h.seen
+	h.mu.Unlock()
+	if k == nil || k.up || eyes == nil || k.begun.Log < 0 {
+		return false
+	}
+	from := k.begun.Log
+	if now.Log < from { // it was begun anew
+		from = 0
+	}
+	return eyes.Says(ctx, control.AskedToStop, from)
+}
+
 // settle takes a state for known; the lock is held.
 func (h *Hand) settle(k *known) {
 	h.known, h.asked = k, nil
@@ -152,7 +170,9 @@ func (h *Hand) since() (time.Time, control.Signs) {
 	case h.asked != nil:
 		return h.asked.Since, h.asked.Signs
 	case h.known != nil:
-		return h.known.since, h.known.signs
+		like := h.known.signs
+		like.Around = false // that is looked for only while a start is waited for
+		return h.known.since, like
 	}
 	return time.Time{}, control.Signs{}
 }
@@ -214,6 +234,9 @@ func (a *asked) done(now control.Signs, said int64) *known {
 	if k.by == "" && a.Up {
 		k.by = written(a.Signs, now)
 	}
+	if other := newLock(a.Signs, now); k.by == "" && a.Up && other != "" {
+		k.by, k.opened = "its lock, which is in another world ("+other+")", other
+	}
 	if k.by == "" {
 		return nil
 	}
@@ -267,6 +290,19 @@ func turned(was, now control.Signs, up bool) string {
 	return ""
 }
 
+// newLock is a world other than the active one in which the game's lock is new, or written again; "" is none.
+func newLock(was, now control.Signs) string {
+	if !was.Around || !now.Around {
+		return ""
+	}
+	for _, file := range slices.Sorted(maps.Keys(now.Near)) {
+		if at, there := was.Near[file]; !there || now.Near[file].After(at) {
+			return path.Dir(file)
+		}
+	}
+	return ""
+}
+
 // written names the sign that a world's files are being written: only a game that has it open does so while a
 // person is asked to start it. It tells nothing at other times, when people may upload something.
 func written(was, now control.Signs) string {
@@ -308,7 +344,7 @@ func (h *Hand) waits() error {
 
 // ask asks a person to do something.
 func (h *Hand) ask(ctx context.Context, what string, up bool) error {
-	now := h.look(ctx, time.Now(), control.Signs{})
+	now := h.look(ctx, time.Now(), control.Signs{Around: up})
 	if err := ctx.Err(); err != nil {
 		return err
 	}

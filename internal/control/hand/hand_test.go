@@ -92,6 +92,8 @@ func (e *eyes) ReadLog(_ context.Context, p []byte, at int64) (int, error) {
 }
 
 func (e *eyes) Says(_ context.Context, done control.Asked, from int64) bool {
+	e.mu.Lock()
+	defer e.mu.Unlock()
 	return strings.Contains(e.log[from:], string(done))
 }
 
@@ -141,6 +143,24 @@ func TestSigns(t *testing.T) {
 			control.Signs{Log: -1, Looked: true, World: "fen"}, true,
 			func(s *control.Signs) { s.World, s.Locked = "winter", true }, "", "",
 		},
+		"a lock comes in another world": {
+			control.Signs{
+				Log: -1, Looked: true, World: "worlds/fen", Around: true,
+				Near: map[string]time.Time{"worlds/old/lock": time.Unix(1000, 0)},
+			}, true,
+			func(s *control.Signs) {
+				s.Near = map[string]time.Time{
+					"worlds/old/lock": time.Unix(1000, 0), "worlds/winter/lock": time.Unix(900, 0),
+				}
+			},
+			"its lock, which is in another world (worlds/winter)", "worlds/winter",
+		},
+		"a lock in another world that was there": {
+			control.Signs{
+				Log: -1, Looked: true, World: "worlds/fen", Around: true,
+				Near: map[string]time.Time{"worlds/old/lock": time.Unix(1000, 0)},
+			}, true, func(*control.Signs) {}, "", "",
+		},
 		"a lock goes": {
 			control.Signs{Log: -1, Looked: true, World: "fen", Locked: true}, false,
 			func(s *control.Signs) { s.Locked = false }, "its lock, which has gone (fen)", "",
@@ -188,6 +208,31 @@ func TestSigns(t *testing.T) {
 			}
 		})
 	}
+	t.Run("a lock goes, and the log says that it ended well", func(t *testing.T) {
+		t.Parallel()
+		shipped, err := games.Find("quarrymoss")
+		require.NoError(t, err)
+		e := &eyes{signs: control.Signs{Log: 3, Looked: true, World: "fen", Locked: true}, log: "old"}
+		h := hand.New("north")
+		h.See(e)
+		h.Believe(true, "Edda")
+		c := control.New("north", h, shipped)
+		asked, err := c.AskPeople(ctx, control.AskedToStop)
+		require.NoError(t, err)
+		require.True(t, asked)
+		e.set(func(s *control.Signs) { s.Locked = false })
+		require.Eventually(t, func() bool { return c.Status(ctx).State == life.Stopped }, 5*time.Second, 50*time.Millisecond)
+		end, err := c.Stop(ctx, control.Clean)
+		require.NoError(t, err)
+		assert.False(t, end.Clean, "the log has not said so")
+		e.mu.Lock()
+		e.log += "stop"
+		e.mu.Unlock()
+		end, err = c.Stop(ctx, control.Clean)
+		require.NoError(t, err)
+		assert.True(t, end.Clean)
+		assert.Equal(t, life.Sign, end.Evidence)
+	})
 	t.Run("the log says so, in another life", func(t *testing.T) {
 		t.Parallel()
 		e := &eyes{signs: control.Signs{Log: 3}, log: "old"}

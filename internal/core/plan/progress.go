@@ -50,6 +50,23 @@ func (p Progress) By(now time.Time) Progress {
 	return p
 }
 
+// SayBack says what is done to take a step back.
+func (s Step) SayBack() string {
+	of := "the server"
+	if s.Server != "" {
+		of = s.Server
+	}
+	switch s.Kind {
+	case Stop:
+		return "Start " + of + " again."
+	case Start:
+		return "Stop " + of + "."
+	case Write:
+		return "Put " + s.File + " back as it was."
+	}
+	return "Take back: " + s.Say
+}
+
 // Asks is what a person is to do at a server; the zero value is nothing.
 type Asks struct {
 	Server string `json:"server"`

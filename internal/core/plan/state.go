@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"reshard/internal/core/life"
+	"reshard/internal/core/server"
 )
 
 // State is where a changeover stands.
@@ -120,6 +121,8 @@ func (p Plan) SawRunning(proof Proof) bool {
 // Proof is the evidence that the intended world is the one running.
 type Proof struct {
 	Checks []Check `json:"checks"`
+	// World is the world that the server is to run from then on, as the proof has read it.
+	World *server.Identity `json:"world,omitempty"`
 }
 
 // Holds reports whether no check is refuted and at least one is proven: a proof in which

@@ -134,6 +134,8 @@ export const api = {
     ),
   sayStarted: (server: string) =>
     taken(client.POST("/v1/servers/{server}/started", { params: { path: { server } } })),
+  intendWorld: (server: string) =>
+    taken(client.POST("/v1/servers/{server}/intended", { params: { path: { server } } })),
   stop: (server: string) => taken(client.POST("/v1/servers/{server}/stop", { params: { path: { server } } })),
   startAnew: (server: string) =>
     taken(

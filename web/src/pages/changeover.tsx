@@ -119,10 +119,7 @@ function Under({ c }: { c: Changeover }) {
   return (
     <Panel aria-live="polite">
       <h2>{p.going === "back" ? "Going back" : c.state === "waiting" ? "Waiting for you" : "Under way"}</h2>
-      <p>
-        {p.going === "back" && "Taking back: "}
-        {p.say}
-      </p>
+      <p>{p.say}</p>
       {(p.stepKind === "stage" || p.stepKind === "copy") && p.going === "forward" && (
         <Progress
           label={p.stepKind === "stage" ? "Staging" : "Copying"}
@@ -223,7 +220,7 @@ function Outcome({ c }: { c: Changeover }) {
           <p>
             Players were locked out for <b>{millis(c.window.totalMs)}</b>: game stopping{" "}
             {millis(Math.max(0, c.window.stoppingMs))}, ours {millis(c.window.oursMs)}, game starting{" "}
-            {millis(c.window.startingMs)}.
+            {millis(c.window.startingMs)}. {c.window.why}
           </p>
         )}
         {c.join && c.lasting && !c.plan.expect.placed && (

@@ -6,6 +6,7 @@ import { api, Problem, type Server, type ServerFacts } from "../api/client";
 import { queries } from "../api/queries";
 import { Button } from "../parts/controls";
 import { DespiteSigns } from "../parts/despite-signs";
+import { Intended } from "../parts/intended";
 import { Tab, TabList } from "../parts/tabs";
 import { Answer, Crumb, Failure, Head, Muted, Page, Panel } from "../parts/layout";
 import { Log } from "../parts/log";
@@ -243,6 +244,17 @@ export function ServerPage() {
             It runs: I have started it
           </Button>
         </p>
+      )}
+      {s?.otherWorld && (
+        <Panel>
+          <Mark
+            of="blocks"
+            quiet
+          >
+            Another world
+          </Mark>{" "}
+          {s.otherWorld} {s.otherWorldNext} <Intended server={name} />
+        </Panel>
       )}
       {s?.amiss && (
         <Panel>

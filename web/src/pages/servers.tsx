@@ -195,7 +195,7 @@ export function ActiveWorld({ server }: { server: Server }) {
 
 /** One server of the list. */
 function Row({ id, server: s }: { id: string; server: Server }) {
-  const said = s.trouble || s.note || s.amiss;
+  const said = s.trouble || s.otherWorld || s.note || s.amiss;
   return (
     <GridListItem
       id={id}

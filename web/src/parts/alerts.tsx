@@ -5,6 +5,7 @@ import { api } from "../api/client";
 import { queries } from "../api/queries";
 import { count, when } from "../words";
 import { Button } from "./controls";
+import { Intended } from "./intended";
 import { Failure, Muted, Panel } from "./layout";
 import { Mark } from "./marks";
 
@@ -76,14 +77,15 @@ export function Alerts({ whole }: { whole?: boolean }) {
                 <Link
                   to="/servers/$server"
                   params={{ server: a.server }}
-                  search={{ tab: "backups" }}
+                  search={a.kind === "world" ? {} : { tab: "backups" }}
                 >
-                  Its backups and rules
+                  {a.kind === "world" ? "Its worlds" : "Its backups and rules"}
                 </Link>
               ) : (
                 a.next
               )}
             </Muted>
+            {a.kind === "world" && a.server && <Intended server={a.server} />}
             {a.kind === "clock" && (
               <Button
                 isDisabled={trust.isPending}

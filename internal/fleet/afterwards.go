@@ -1,0 +1,214 @@
+package fleet
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"time"
+
+	"reshard/internal/core/fault"
+	"reshard/internal/core/game"
+	"reshard/internal/core/life"
+	"reshard/internal/core/server"
+	"reshard/internal/core/world"
+	"reshard/internal/records"
+	"reshard/internal/wire"
+)
+
+// intention is which world a server is meant to run. A new one is made whenever a changeover begins or ends, so that
+// a look can tell whether it was made for the time before.
+type intention struct {
+	*records.Intended // nil: nothing was ever put there
+}
+
+// intention gives which world a server is meant to run, as it is on record; nil while a changeover holds the server,
+// or when the records do not answer.
+func (fl *Fleet) intention(ctx context.Context, rec records.Server) *intention {
+	fl.book.mu.Lock()
+	k := fl.book.servers[rec.Name]
+	if k == nil || k.holder != 0 || k.meant != nil {
+		defer fl.book.mu.Unlock()
+		if k == nil || k.holder != 0 {
+			return nil
+		}
+		return k.meant
+	}
+	fl.book.mu.Unlock()
+	got, err := fl.records.IntendedWorld(ctx, rec.ID)
+	if err != nil {
+		fl.log.Warn("cannot tell which world a server is meant to run", "server", rec.Name, "error", err)
+		return nil
+	}
+	fl.book.mu.Lock()
+	defer fl.book.mu.Unlock()
+	if k := fl.book.servers[rec.Name]; k != nil && k.holder == 0 && k.rec.ID == rec.ID {
+		k.meant = &intention{got}
+		return k.meant
+	}
+	return nil
+}
+
+// still reports whether no changeover has begun or ended since an intention was read.
+func (fl *Fleet) still(name string, meant *intention) bool {
+	fl.book.mu.Lock()
+	defer fl.book.mu.Unlock()
+	k := fl.book.servers[name]
+	return k != nil && k.holder == 0 && k.meant == meant
+}
+
+func identityOf(folder string, facts world.Facts) server.Identity {
+	return server.Identity{Folder: folder, Seed: facts.Fact("seed").Text, WorldID: facts.Fact("world-id").Text}
+}
+
+// compareRunning compares the world that a server runs with the one that it is meant to run, and records a difference
+// that comes or goes. What was different before a stop stays so until something else is seen.
+func (fl *Fleet) compareRunning(ctx context.Context, l *Server, rec records.Server, s *sight, meant *intention) {
+	s.other = nil
+	if meant == nil || meant.Intended == nil || s.heads == nil {
+		return
+	}
+	state, st := s.heads.State, s.heads.Status
+	running := server.Running{Opened: st.Opened, Named: state.Active, World: s.world}
+	switch {
+	case st.State == life.Running && meant.Open != "" && running.Folder(l.Profile) == meant.Open &&
+		!st.Since.After(meant.At): // the next start opens the intended one
+	case st.State == life.Running:
+		s.other = otherWorld(meant.Intended, running, l, s)
+	case st.State == life.Stopped && state.Active != "" && meant.World.Differs(running, l.Profile) == server.Same:
+	default:
+		s.other = meant.Other
+	}
+	before, now := meant.Other, s.other
+	if before == now || before != nil && now != nil && before.Seen == now.Seen && before.Says == now.Says {
+		return
+	}
+	if !fl.still(rec.Name, meant) || fl.records.Acting() != nil {
+		return
+	}
+	if err := fl.records.NoteOtherWorld(ctx, rec.ID, s.other); err != nil {
+		fl.log.Warn("cannot record which world a server runs", "server", rec.Name, "error", err)
+		return
+	}
+	fl.book.mu.Lock()
+	defer fl.book.mu.Unlock()
+	if k := fl.book.servers[rec.Name]; k != nil && k.meant == meant {
+		seen := *meant.Intended
+		seen.Other = s.other
+		k.meant = &intention{&seen}
+	}
+}
+
+// otherWorld says how a running server's world differs from the intended one; nil: it does not.
+func otherWorld(i *records.Intended, r server.Running, l *Server, s *sight) *records.OtherWorld {
+	intended := i.World.Folder
+	origin := fmt.Sprintf("Changeover %d put %s there.", i.Changeover, intended)
+	if i.By != "" {
+		origin = fmt.Sprintf("%s said on %s that %s is intended.", i.By, i.At.UTC().Format("2 January"), intended)
+	}
+	out := &records.OtherWorld{Difference: i.World.Differs(r, l.Profile)}
+	settings := s.heads.State.Keys[game.KeyActiveWorld].Where()
+	next := fmt.Sprintf("If this is intended: reshard servers intended %s. If not: reshard switch %s %s.", l.Name,
+		l.Name, intended)
+	if _, err := s.heads.World(intended); err != nil {
+		next = fmt.Sprintf("If this is intended: reshard servers intended %s. If not, %s has to be put there again: it is "+
+			"no longer in %s.", l.Name, intended, s.heads.State.WorldsFolder)
+	}
+	switch out.Difference {
+	case server.Same:
+		return nil
+	case server.OtherOpened:
+		out.Seen = r.Folder(l.Profile)
+		shows := "by its log"
+		if s.heads.Status.Signed {
+			shows = "by its lock"
+		}
+		out.Says = fmt.Sprintf("%s runs %s, %s, and not %s. %s", l.Name, out.Seen, shows, intended, origin)
+	case server.OtherNamed:
+		out.Seen = r.Named
+		out.Says = fmt.Sprintf("%s names %s, and not %s: the next start opens %s. %s", settings, r.Named, intended,
+			r.Named, origin)
+		if r.Opened == "" {
+			out.Says = fmt.Sprintf("%s names %s, and not %s. Reshard cannot see which world %s has open. %s", settings,
+				r.Named, intended, l.Name, origin)
+		}
+	case server.OtherContent:
+		what, was, is := "seed", i.World.Seed, r.World.Seed
+		if was == is || was == "" || is == "" {
+			what, was, is = "id", i.World.WorldID, r.World.WorldID
+		}
+		out.Seen = what + " " + is
+		out.Says = fmt.Sprintf("The world %s on %s has another %s: %s, and not %s. %s", intended, l.Name, what, is, was,
+			origin)
+		next = fmt.Sprintf("If this is intended: reshard servers intended %s. If not, put the world there again, or "+
+			"restore a backup: reshard backups %s.", l.Name, l.Name)
+	}
+	out.Next = next
+	return out
+}
+
+// Alerts gives the servers that run another world than the intended one.
+func (fl *Fleet) Alerts(ctx context.Context) ([]wire.Alert, error) {
+	list, err := fl.records.OtherWorlds(ctx)
+	out := make([]wire.Alert, 0, len(list))
+	for _, o := range list {
+		out = append(out, wire.Alert{
+			Kind: "world", Of: o.Server, Server: o.Server, Says: o.Other.V.Says, Next: o.Other.V.Next, Since: o.Since,
+		})
+	}
+	return out, err
+}
+
+// Intend takes a person's word that a server runs the world that it should. Code Changed: another one is seen than
+// the one that was given. Code WrongState: nothing shows which world it is.
+func (fl *Fleet) Intend(ctx context.Context, name string, in wire.IntendWorld, by string) (wire.ServerFacts, error) {
+	const op = "take your word for"
+	rec, err := fl.records.ServerHeld(ctx, name)
+	if err != nil {
+		return wire.ServerFacts{}, err
+	}
+	if rec.Holder != 0 {
+		return wire.ServerFacts{}, fault.New(fault.Busy, op, name, "changeover %d holds the server", rec.Holder)
+	}
+	if err := fl.records.Acting(); err != nil {
+		return wire.ServerFacts{}, err
+	}
+	was, err := fl.records.IntendedWorld(ctx, rec.ID)
+	if err != nil {
+		return wire.ServerFacts{}, err
+	}
+	l, err := fl.Reach(ctx, name)
+	if err != nil {
+		return wire.ServerFacts{}, err
+	}
+	s := fl.look(ctx, rec.Server, nil, true)
+	if s.heads == nil {
+		return wire.ServerFacts{}, s.err
+	}
+	state := s.heads.State
+	open := server.Running{Opened: s.heads.Status.Opened}.Folder(l.Profile)
+	to := records.Intended{By: by, At: time.Now().UTC()}
+	to.World.Folder = cmp.Or(open, state.Active)
+	if was != nil {
+		to.Changeover = was.Changeover
+		if open == was.World.Folder && state.Active != "" && state.Active != open {
+			to.World.Folder, to.Open = state.Active, open // the settings were meant
+		}
+	}
+	switch folder := to.World.Folder; {
+	case folder == "":
+		return wire.ServerFacts{}, fault.New(fault.WrongState, op, name,
+			"nothing shows which world it runs: neither its log nor its settings name one")
+	case in.World != "" && in.World != folder:
+		return wire.ServerFacts{}, fault.New(fault.Changed, op, name, "it is %s that is seen there, and not %s", folder,
+			in.World).With("Look again: reshard servers show " + name + ".")
+	}
+	if look, err := l.Look(ctx, s.heads, to.World.Folder); err == nil {
+		to.World = identityOf(to.World.Folder, look.Facts)
+	}
+	if err := fl.records.IntendWorld(ctx, rec.ID, to); err != nil {
+		return wire.ServerFacts{}, err
+	}
+	fl.log.Info("a person said which world is intended", "server", name, "world", to.World.Folder, "by", by)
+	fl.Refresh(ctx, name)
+	return fl.Server(ctx, name)
+}
