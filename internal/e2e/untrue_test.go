@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"maps"
 	"os"
-	"path"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -149,8 +148,8 @@ var lies = map[string]lie{
 			assert.Eventually(s.t, func() bool { return len(processesIn(s.t, s.root)) == 0 }, 5*time.Second, 10*time.Millisecond)
 			time.Sleep(1200 * time.Millisecond) // as long as signs are taken for what they were
 		},
-		// What was seen of a game by its log alone does not end with it.
-		fits: func(c untrue, p *game.Profile) bool { return !byHand(c.place) || c.game == "quarrymoss" },
+		// Where only people can see it, what was seen of a game does not end with it.
+		fits: func(c untrue, _ *game.Profile) bool { return !byHand(c.place) },
 	},
 	"a person says that it is stopped": {
 		at: " stop intended",
@@ -159,7 +158,7 @@ var lies = map[string]lie{
 			p.hold(true)
 			go func() {
 				ctx := context.Background()
-				for range 100 {
+				for range 300 {
 					time.Sleep(100 * time.Millisecond)
 					now, err := s.api.Server(ctx, "one")
 					if err != nil || now.Server.Asked == nil {
@@ -167,6 +166,7 @@ var lies = map[string]lie{
 					}
 					if now.Server.Asked.What == "start" {
 						_, _ = s.api.SayStarted(ctx, "one")
+						p.hold(false) // from now on they do what they are asked to
 						return
 					}
 					_, _ = s.api.SayStoppedDespite(ctx, "one", true)
@@ -213,14 +213,27 @@ func (c untrue) tell(t *testing.T) string {
 	var once sync.Once
 	struck := false
 	b.trace = func(point string) {
+		var n int
+		if _, err := fmt.Sscanf(point, "%d ", &n); err != nil || n >= len(draft.Plan.Steps) ||
+			draft.Plan.Steps[n].Server != "" {
+			return // of another server, or of no step
+		}
 		if strings.HasSuffix(point, l.at) {
 			once.Do(func() { struck = true; l.tell(s) })
 		}
 	}
 	last := b.carry(draft)
+	t.Logf("%s: %s %+v", last.State, last.Outcome, last.Failure)
 	b.trace = nil
 	if byHand(c.place) {
 		b.far.people[0].hold(false)
+		if c.lie == "a person says that it is stopped" { // what is left of it is nobody's
+			for _, pid := range processesIn(t, s.root) {
+				_ = syscall.Kill(pid, syscall.SIGKILL)
+			}
+			_, err := b.api.SayStoppedDespite(context.Background(), "one", true)
+			require.NoError(t, err)
+		}
 	}
 	require.True(t, struck, "it was not told")
 	out := strings.Join(strings.Fields(b.must("changeovers", "show", fmt.Sprint(draft.ID))), " ")
@@ -284,8 +297,8 @@ func TestItNeverSaysWhatIsNotSo(t *testing.T) {
 			require.NoError(t, err)
 			for _, place := range slices.Sorted(maps.Keys(untruePlaces)) {
 				needs := p.Server.NewWorld.Save.Say != "" || p.Server.NewWorld.Named == "own"
-				if kind == plan.Reset && byHand(place) && needs {
-					continue // it cannot be made there
+				if kind == plan.Reset && byHand(place) && needs || id == "saltmarch" && place == "FTP, rented" {
+					continue // it cannot be made there; it cannot be heard there
 				}
 				for _, name := range slices.Sorted(maps.Keys(lies)) {
 					if c := (untrue{kind, id, place, name}); lies[name].fits(c, p) {
@@ -297,14 +310,17 @@ func TestItNeverSaysWhatIsNotSo(t *testing.T) {
 	}
 	all := os.Getenv("RESHARD_EVERY_FAULT") != ""
 	if !all {
-		cells = pairwise(cells, 30)
+		cells = slices.DeleteFunc(cells, func(c untrue) bool { // half a minute each: its output is heard late
+			return c.game == "openttd" && byHand(c.place)
+		})
+		cells = pairwise(cells, 24)
 	}
 	var lock sync.Mutex
 	ends := map[untrue]string{}
 	gate := make(chan struct{}, 2*atOnce)
 	t.Run("cells", func(t *testing.T) {
 		for _, c := range cells {
-			t.Run(path.Join(c.kind, c.game, c.place, c.lie), func(t *testing.T) {
+			t.Run(strings.Join([]string{c.kind, c.game, c.place, c.lie}, ", "), func(t *testing.T) {
 				t.Parallel()
 				gate <- struct{}{}
 				defer func() { <-gate }()

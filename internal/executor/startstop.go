@@ -192,6 +192,9 @@ func (r *Runner) start(ctx context.Context, n int, step plan.Step) (*Detail, err
 	if err := r.release(ctx, forStart); err != nil { // the game may need it
 		return nil, err
 	}
+	if r.begins && step.Server == "" {
+		r.forgetLocks(ctx)
+	}
 	r.begins = false // from here on it may well be that this step has started it
 	r.started = r.started || !step.Again
 	var took time.Duration

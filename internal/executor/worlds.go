@@ -156,6 +156,19 @@ func (r *Runner) locks(files fs.FS, worlds []string) map[string]time.Time {
 	return out
 }
 
+// forgetLocks takes the locks that the stop has removed out of what was there before the switch: one that is there again
+// after the start is new, also where listings tell no times. Another life does not know it, and goes by the times.
+func (r *Runner) forgetLocks(ctx context.Context) {
+	if r.job.Before == nil {
+		return
+	}
+	for file := range r.job.Before.Locks {
+		if there, err := r.Files.Exists(ctx, file); err == nil && !there {
+			delete(r.job.Before.Locks, file)
+		}
+	}
+}
+
 // worldName gives what tells worlds apart in the worlds folder: of a session, to
 // which a game adds files while it is played, its name; else the name itself.
 func (r *Runner) worldName(file string) string {
