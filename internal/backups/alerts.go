@@ -114,14 +114,14 @@ func (b *Backups) Alerts(ctx context.Context) ([]wire.Alert, error) {
 		return out, err
 	}
 	for _, u := range unheld {
-		files := "files"
+		files := "files of " + u.World
 		if len(u.Moved.V) > 0 {
 			files = u.Moved.V[0]
 		}
 		out = append(out, wire.Alert{
 			Kind: "hold", Of: u.Server, Server: u.Server,
-			Says: fmt.Sprintf("%s did not hold its writes while backup %d was made: %s of %s changed. A backup that is "+
-				"made like this is not sure to be whole.", u.Server, u.ID, files, u.World),
+			Says: fmt.Sprintf("%s did not hold its writes while backup %d was made: %s changed. Backups made this "+
+				"way may not be whole.", u.Server, u.ID, files),
 			Next: fmt.Sprintf("Check whether its version still knows the hold command of its game profile, or let a "+
 				"rule stop it for a moment: reshard rules %s.", u.Server),
 			Since: u.EndedAt,

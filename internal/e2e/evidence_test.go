@@ -1,10 +1,12 @@
 package e2e
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -200,8 +202,8 @@ func TestTheRunningWorldIsComparedAfterwards(t *testing.T) {
 			// A page writes the old name back under the running game: the next start would open it.
 			require.NoError(t, os.WriteFile(settings, before, 0o644))
 			alert := b.alertOf("world")
-			assert.Equal(t, "quarry.properties line 4, world.folder names winter, and not fen: the next start opens winter. "+
-				"Changeover 1 put fen there.", alert.Says)
+			assert.Equal(t, "quarry.properties line 4, world.folder names winter, and not fen: the next start opens "+
+				"winter. Changeover 1 put fen there.", alert.Says)
 			assert.Equal(t, "If this is intended: reshard servers intended north. If not: reshard switch north fen.",
 				alert.Next)
 			assert.Contains(t, strings.Join(strings.Fields(b.must("servers")), " "), "names winter")
@@ -226,4 +228,79 @@ func TestTheRunningWorldIsComparedAfterwards(t *testing.T) {
 			b.noAlertOf("world")
 		})
 	}
+}
+
+// A game writes its seeds with 16 hexadecimal digits: a drawn seed, and a given one, are written and read back in that
+// form.
+func TestSeedsOfHexadecimalDigits(t *testing.T) {
+	t.Parallel()
+	b := setup(t, shippedWith(t, "quarrymoss", "  seeds: {text: true}",
+		"  seeds: {bits: 64, base: 16, width: 16, capitals: true}",
+		"answer: 'seed is (?P<value>-?\\d+)'", "answer: 'seed is (?P<value>[0-9A-F]+)'"))
+	root := b.quarry("north", plot{stopped: true})
+	config := filepath.Join(root, "server.json")
+	data, err := os.ReadFile(config)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(config, bytes.Replace(data, []byte("{"), []byte("{\"hexSeeds\": true,"), 1), 0o644))
+	settings := filepath.Join(root, "quarry.properties")
+	data, err = os.ReadFile(settings)
+	require.NoError(t, err)
+	data = bytes.Replace(data, []byte("seed=111"), []byte("seed=000000000000006F"), 1)
+	require.NoError(t, os.WriteFile(settings, data, 0o644))
+	b.must("servers", "start", "north")
+	seed := func() string {
+		data, err := os.ReadFile(settings)
+		require.NoError(t, err)
+		return regexp.MustCompile(`world.seed=(.*)`).FindStringSubmatch(string(data))[1]
+	}
+	out := b.must("reset", "north", "--seed", "random", "--yes")
+	assert.Contains(t, out, "✓ done. A new world runs on north.")
+	assert.Regexp(t, "^[0-9A-F]{16}$", seed())
+	assert.Contains(t, out, seed())
+	out = b.must("reset", "north", "--seed", "00C0FFEE00000042", "--yes")
+	assert.Contains(t, out, "✓ done.")
+	assert.Equal(t, "00C0FFEE00000042", seed())
+	heart, err := quarrymoss.ReadHeart(filepath.Join(root, "worlds", "winter"))
+	require.NoError(t, err)
+	assert.EqualValues(t, 0x00C0FFEE00000042, heart.Seed)
+}
+
+// A game says that it holds its writes, and writes on: the backup is not called whole, and an alert says so until
+// another one is.
+func TestAHoldThatDoesNotHold(t *testing.T) {
+	t.Parallel()
+	b := setup(t)
+	b.quarry("north", plot{mischief: "loose-hold", stopped: true})
+	b.must("servers", "start", "north")
+	made := b.backup("north")
+	require.Len(t, made.Worlds, 1)
+	assert.Equal(t, plan.NotWhole, made.Worlds[0].Wholeness)
+	alert := b.alertOf("hold")
+	assert.Regexp(t, `^north did not hold its writes while backup 1 was made: winter/works-\w+\.txt changed\. `,
+		alert.Says)
+	b.must("servers", "stop", "north")
+	require.True(t, b.backup("north").Good)
+	b.noAlertOf("hold")
+}
+
+// A game whose saves are files saves beside them by itself: such a save is switched to, as people do who want an hour
+// back.
+func TestASwitchToASaveOfTheGamesOwn(t *testing.T) {
+	t.Parallel()
+	b := setup(t, shippedWith(t, "emberlode", "  recognise:", "  autosaves: [\"auto-*.ember\"]\n  recognise:"))
+	root := filepath.Join(b.dir, "servers", "camp")
+	saves := filepath.Join(root, emberlode.SavesFolder)
+	require.NoError(t, emberlode.MakeServer(root, standin, "frostfall", true, 3, freePort(t), ""))
+	require.NoError(t, emberlode.Make(saves, "frostfall", emberlode.Save{Expedition: "Frostfall", Seed: 3}, 3))
+	require.NoError(t, emberlode.Make(saves, "auto-1", emberlode.Save{Expedition: "Frostfall", Seed: 3}, 2))
+	b.add(wire.NewServer{Name: "camp", Game: "emberlode", Root: root, Command: []string{"sh", "launch.sh"}})
+	b.must("servers", "start", "camp")
+	for _, flags := range [][]string{{"--yes"}, {"--yes", "--restart"}} {
+		out := b.must(append([]string{"switch", "camp", "auto-1"}, flags...)...)
+		assert.Contains(t, out, "✓ done.")
+		assert.Equal(t, "auto-1", b.active("camp"))
+		b.must("undo", fmt.Sprint(b.lastChangeover("camp").ID), "--yes")
+		assert.Equal(t, "frostfall", b.active("camp"))
+	}
+	b.noAlertOf("world")
 }

@@ -58,6 +58,8 @@ const apart = time.Hour
 const (
 	mostPasses = 6
 	stillFor   = 2 * time.Second
+	// heldFor is how long a world that is held, or was saved, is at least looked at.
+	heldFor = 250 * time.Millisecond
 )
 
 // longestHold is how long a server's writes are held for a copy.
@@ -204,7 +206,14 @@ func (c *copier) strictly(ctx context.Context, wholeness plan.Wholeness) (*Detai
 		}
 		return c.done(ctx, l, stored, wholeness, nil)
 	}
-	// A game may keep writing although it was told to stop.
+	// A game may keep writing although it was told to stop. Two looks right after each other would not show it.
+	apart, err := c.apart(ctx)
+	if err == nil {
+		err = pauseUntil(ctx, c.r.Now, l.at.Add(apart))
+	}
+	if err != nil {
+		return nil, err
+	}
 	again, err := c.look(ctx)
 	if err != nil {
 		return nil, err
@@ -213,6 +222,13 @@ func (c *copier) strictly(ctx context.Context, wholeness plan.Wholeness) (*Detai
 		return c.done(ctx, again, stored, plan.NotWhole, changed)
 	}
 	return c.done(ctx, l, stored, wholeness, nil)
+}
+
+// apart is how far two looks are apart that show whether a game writes: longer than its host's times are precise, and
+// no longer than players notice.
+func (c *copier) apart(ctx context.Context) (time.Duration, error) {
+	can, err := c.h.Files.Capabilities(ctx)
+	return min(max(heldFor, can.TimePrecision), stillFor), err
 }
 
 // byWord reports whether only a person's word says that the server is stopped.

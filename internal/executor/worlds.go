@@ -156,8 +156,9 @@ func (r *Runner) locks(files fs.FS, worlds []string) map[string]time.Time {
 	return out
 }
 
-// forgetLocks takes the locks that the stop has removed out of what was there before the switch: one that is there again
-// after the start is new, also where listings tell no times. Another life does not know it, and goes by the times.
+// forgetLocks takes the locks that the stop has removed out of what was there before the switch: one that is there
+// again after the start is new, also where listings tell no times. Another life does not know it, and goes by the
+// times.
 func (r *Runner) forgetLocks(ctx context.Context) {
 	if r.job.Before == nil {
 		return

@@ -110,8 +110,8 @@ func otherWorld(i *records.Intended, r server.Running, l *Server, s *sight) *rec
 	next := fmt.Sprintf("If this is intended: reshard servers intended %s. If not: reshard switch %s %s.", l.Name,
 		l.Name, intended)
 	if _, err := s.heads.World(intended); err != nil {
-		next = fmt.Sprintf("If this is intended: reshard servers intended %s. If not, %s has to be put there again: it is "+
-			"no longer in %s.", l.Name, intended, s.heads.State.WorldsFolder)
+		next = fmt.Sprintf("If this is intended: reshard servers intended %s. If not, put %s there again: it is no "+
+			"longer in %s.", l.Name, intended, s.heads.State.WorldsFolder)
 	}
 	switch out.Difference {
 	case server.Same:

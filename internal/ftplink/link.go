@@ -376,6 +376,11 @@ func (l *Link) class(c *Conn, err error) error {
 			c.broken = true
 			return l.lost(err)
 		case ftp.StatusBadCommand, ftp.StatusNotImplemented, ftp.StatusNotImplementedParameter:
+			// A host that fails within says so with the same code, and ends the connection.
+			if c.broken || ignoring(c.NoOp()) != nil {
+				c.broken = true
+				return l.lost(err)
+			}
 			return &fault.Error{Code: fault.Unsupported, What: "the host has no way to do this (" + said.Msg + ")"}
 		case ftp.StatusNotLoggedIn:
 			c.broken = true

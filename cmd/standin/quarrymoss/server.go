@@ -23,6 +23,8 @@ type Config struct {
 	Version string `json:"version"`
 	Kind    string `json:"kind"` // plain, terrace or mossling
 	Mods    []Mod  `json:"mods"`
+	// HexSeeds: seeds are written with 16 hexadecimal digits, and a number of another form is not read.
+	HexSeeds bool `json:"hexSeeds,omitempty"`
 }
 
 // MakeServer writes a server root: server.json and quarry.properties.
@@ -65,7 +67,7 @@ type serverRun struct {
 // Run plays a server in root until it is told to halt; it returns the exit
 // code. The file misbehave in the root may name one of: never-ready,
 // opens-other, ignores-halt, exits-early, regenerates, slow-halt,
-// quiet-halt, updates-itself, busy; a folder name behind it makes that true for this
+// quiet-halt, updates-itself, busy, loose-hold; a folder name behind it makes that true for this
 // world only.
 func Run(ctx context.Context, root string, in io.Reader, out io.Writer) int {
 	s := &serverRun{root: root, out: out, folk: map[string]net.Conn{}}
@@ -105,7 +107,7 @@ func Run(ctx context.Context, root string, in io.Reader, out io.Writer) int {
 		s.say("out of peat")
 		return 3
 	}
-	if s.mischief == "busy" {
+	if s.mischief == "busy" || s.mischief == "loose-hold" {
 		busy, rest := context.WithCancel(ctx)
 		defer rest()
 		go s.dig(busy)
@@ -195,7 +197,14 @@ func (s *serverRun) load() (port int, err error) {
 		case "world.folder":
 			s.folder = m[2]
 		case "world.seed":
-			if m[2] != "" {
+			if m[2] != "" && s.config.HexSeeds {
+				if !hexSeed.MatchString(m[2]) {
+					return 0, fmt.Errorf("%q is no seed", m[2])
+				}
+				var seed uint64
+				seed, err = strconv.ParseUint(m[2], 16, 64)
+				s.seed = int64(seed)
+			} else if m[2] != "" {
 				if s.seed, err = strconv.ParseInt(m[2], 10, 64); err != nil {
 					s.seed, err = seedOfWords(m[2]), nil
 				}
@@ -207,6 +216,8 @@ func (s *serverRun) load() (port int, err error) {
 	}
 	return port, nil
 }
+
+var hexSeed = regexp.MustCompile(`^[0-9A-F]{16}$`)
 
 // seedOfWords makes a number of a seed in words: the FNV-1a hash of its bytes.
 func seedOfWords(words string) int64 {
@@ -383,10 +394,14 @@ func (s *serverRun) command(line string) (done bool) {
 		s.say("all tiles written")
 		return true
 	case "seed":
-		s.say("seed is %d", s.heart.Seed)
+		if s.config.HexSeeds {
+			s.say("seed is %016X", uint64(s.heart.Seed))
+		} else {
+			s.say("seed is %d", s.heart.Seed)
+		}
 	case "hold":
 		s.writing.Lock()
-		s.held = true
+		s.held = s.mischief != "loose-hold"
 		s.writing.Unlock()
 		s.say("writes held")
 	case "flush":

@@ -221,7 +221,8 @@ func TestSigns(t *testing.T) {
 		require.NoError(t, err)
 		require.True(t, asked)
 		e.set(func(s *control.Signs) { s.Locked = false })
-		require.Eventually(t, func() bool { return c.Status(ctx).State == life.Stopped }, 5*time.Second, 50*time.Millisecond)
+		down := func() bool { return c.Status(ctx).State == life.Stopped }
+		require.Eventually(t, down, 5*time.Second, 50*time.Millisecond)
 		end, err := c.Stop(ctx, control.Clean)
 		require.NoError(t, err)
 		assert.False(t, end.Clean, "the log has not said so")

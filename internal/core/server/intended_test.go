@@ -55,5 +55,5 @@ func TestARunningWorldIsComparedWithTheIntendedOne(t *testing.T) {
 	save := server.Identity{Folder: "fen"}
 	assert.Equal(t, server.Same, save.Differs(server.Running{Opened: "save/fen.sav"}, files))
 	assert.Equal(t, server.OtherOpened, save.Differs(server.Running{Opened: "save/moor.sav"}, files))
-	assert.Equal(t, server.Same, save.Differs(server.Running{Opened: "save/autosave3.sav"}, files), "the game's own save")
+	assert.Equal(t, server.Same, save.Differs(server.Running{Opened: "save/autosave3.sav"}, files), "its own save")
 }

@@ -866,6 +866,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/servers/{server}/intended": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say that a server runs the world that it should, after somebody switched it in the game or in its settings. The alert ends. Code changed: another world than the given one is seen */
+        post: operations["intend-world"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/servers/{server}/log": {
         parameters: {
             query?: never;
@@ -1667,7 +1684,7 @@ export interface components {
              * @description what it is about: a rule, a store, the room, the clock
              * @enum {string}
              */
-            kind: "rule" | "backup" | "store" | "room" | "clock";
+            kind: "rule" | "backup" | "store" | "room" | "clock" | "world" | "hold";
             next: string;
             /** @description what of that kind, such as a rule's server and name */
             of: string;
@@ -2253,6 +2270,10 @@ export interface components {
             tls?: "explicit" | "implicit" | "none";
             user?: string;
         };
+        IntendWorld: {
+            /** @description the world's name on disk, to be sure; left out: the one that is seen */
+            world?: string;
+        };
         "Join-worldsRequest": {
             into: string;
         };
@@ -2783,6 +2804,8 @@ export interface components {
         };
         PlanProof: {
             checks: components["schemas"]["PlanCheck"][];
+            /** @description the world that the server is to run from then on, as the proof has read it */
+            world?: components["schemas"]["ServerIdentity"];
         };
         PlanRoute: {
             part: string;
@@ -3107,6 +3130,9 @@ export interface components {
             note?: string;
             /** @description the world that the running server's log names */
             opened?: string;
+            /** @description says that the running server has another world open than the one last put there, or would at its next start, OtherWorldNext what to do */
+            otherWorld?: string;
+            otherWorldNext?: string;
             /** @description names the running process */
             process?: string;
             /** @description another one says that something in its files has changed, if only what is not shown here */
@@ -3176,6 +3202,11 @@ export interface components {
             value: string;
             want: string;
             writes: string;
+        };
+        ServerIdentity: {
+            folder: string;
+            seed?: string;
+            worldId?: string;
         };
         ServerMeans: {
             /** @enum {string} */
@@ -3694,6 +3725,8 @@ export interface components {
             stoppingMs: number;
             /** Format: int64 */
             totalMs: number;
+            /** @description why Reshard's own part took longer than a second; left out when it did not */
+            why?: string;
         };
         World: {
             /** @description newest first; those that are set aside last */
@@ -5820,6 +5853,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Aside"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "intend-world": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                server: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["IntendWorld"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ServerFacts"];
                 };
             };
             /** @description Error */

@@ -9,11 +9,7 @@ export function Intended({ server }: { server: string }) {
   const intend = useMutation({
     mutationFn: () => api.intendWorld(server),
     onSettled: () =>
-      Promise.all(
-        [["alerts"], ["servers"]].map((queryKey) =>
-          client.invalidateQueries({ queryKey }),
-        ),
-      ),
+      Promise.all([["alerts"], ["servers"]].map((queryKey) => client.invalidateQueries({ queryKey }))),
   });
   return (
     <>
