@@ -202,11 +202,11 @@ func TestTheRunningWorldIsComparedAfterwards(t *testing.T) {
 			// A page writes the old name back under the running game: the next start would open it.
 			require.NoError(t, os.WriteFile(settings, before, 0o644))
 			alert := b.alertOf("world")
-			assert.Equal(t, "quarry.properties line 4, world.folder names winter, and not fen: the next start opens "+
-				"winter. Changeover 1 put fen there.", alert.Says)
+			assert.Equal(t, "The next start of north opens winter: quarry.properties line 4, world.folder names it. "+
+				"Changeover 1 put fen there.", alert.Says)
 			assert.Equal(t, "If this is intended: reshard servers intended north. If not: reshard switch north fen.",
 				alert.Next)
-			assert.Contains(t, strings.Join(strings.Fields(b.must("servers")), " "), "names winter")
+			assert.Contains(t, strings.Join(strings.Fields(b.must("servers")), " "), "opens winter")
 
 			// It comes true.
 			b.must("servers", "stop", "north")
@@ -214,7 +214,7 @@ func TestTheRunningWorldIsComparedAfterwards(t *testing.T) {
 			b.must("servers", "start", "north", "--new-world")
 			require.Eventually(t, func() bool {
 				b.must("servers") // somebody watches
-				return strings.Contains(b.must("alerts"), "north runs winter, by its ")
+				return strings.Contains(b.must("alerts"), "north runs winter, according to its ")
 			}, 30*time.Second, 500*time.Millisecond)
 			if b.far == nil { // it is on record
 				require.NoError(t, b.daemon.Close())
@@ -223,7 +223,7 @@ func TestTheRunningWorldIsComparedAfterwards(t *testing.T) {
 			}
 			code, _, told := b.cli("servers", "intended", "north", "--world", "fen")
 			assert.Equal(t, 1, code)
-			assert.Contains(t, told, "it is winter that is seen there, and not fen")
+			assert.Contains(t, told, "it runs winter, not fen")
 			b.must("servers", "intended", "north", "--world", "winter")
 			b.noAlertOf("world")
 		})

@@ -68,7 +68,8 @@ func (fl *Fleet) compareRunning(ctx context.Context, l *Server, rec records.Serv
 		return
 	}
 	state, st := s.heads.State, s.heads.Status
-	running := server.Running{Opened: st.Opened, Named: state.Active, World: s.world}
+	_, gone := s.heads.World(meant.World.Folder)
+	running := server.Running{Opened: st.Opened, Named: state.Active, World: s.world, Gone: gone != nil}
 	switch {
 	case st.State == life.Running && meant.Open != "" && running.Folder(l.Profile) == meant.Open &&
 		!st.Since.After(meant.At): // the next start opens the intended one
@@ -109,7 +110,7 @@ func otherWorld(i *records.Intended, r server.Running, l *Server, s *sight) *rec
 	settings := s.heads.State.Keys[game.KeyActiveWorld].Where()
 	next := fmt.Sprintf("If this is intended: reshard servers intended %s. If not: reshard switch %s %s.", l.Name,
 		l.Name, intended)
-	if _, err := s.heads.World(intended); err != nil {
+	if r.Gone {
 		next = fmt.Sprintf("If this is intended: reshard servers intended %s. If not, put %s there again: it is no "+
 			"longer in %s.", l.Name, intended, s.heads.State.WorldsFolder)
 	}
@@ -118,27 +119,31 @@ func otherWorld(i *records.Intended, r server.Running, l *Server, s *sight) *rec
 		return nil
 	case server.OtherOpened:
 		out.Seen = r.Folder(l.Profile)
-		shows := "by its log"
+		shows := "log"
 		if s.heads.Status.Signed {
-			shows = "by its lock"
+			shows = "lock"
 		}
-		out.Says = fmt.Sprintf("%s runs %s, %s, and not %s. %s", l.Name, out.Seen, shows, intended, origin)
+		out.Says = fmt.Sprintf("%s runs %s, according to its %s. %s", l.Name, out.Seen, shows, origin)
 	case server.OtherNamed:
 		out.Seen = r.Named
-		out.Says = fmt.Sprintf("%s names %s, and not %s: the next start opens %s. %s", settings, r.Named, intended,
-			r.Named, origin)
+		out.Says = fmt.Sprintf("The next start of %s opens %s: %s names it. %s", l.Name, r.Named, settings, origin)
 		if r.Opened == "" {
-			out.Says = fmt.Sprintf("%s names %s, and not %s. Reshard cannot see which world %s has open. %s", settings,
-				r.Named, intended, l.Name, origin)
+			out.Says = fmt.Sprintf("%s names %s. Reshard cannot see which world %s has open. %s", settings, r.Named,
+				l.Name, origin)
 		}
+	case server.Removed:
+		out.Seen = "no " + intended
+		out.Says = fmt.Sprintf("The world %s is no longer in %s, although %s has it open. %s", intended,
+			s.heads.State.WorldsFolder, l.Name, origin)
+		next = fmt.Sprintf("Stop the server: reshard servers stop %s. Then bring the folder back, or restore a "+
+			"backup: reshard backups %s.", l.Name, l.Name)
 	case server.OtherContent:
 		what, was, is := "seed", i.World.Seed, r.World.Seed
 		if was == is || was == "" || is == "" {
 			what, was, is = "id", i.World.WorldID, r.World.WorldID
 		}
 		out.Seen = what + " " + is
-		out.Says = fmt.Sprintf("The world %s on %s has another %s: %s, and not %s. %s", intended, l.Name, what, is, was,
-			origin)
+		out.Says = fmt.Sprintf("The %s of %s on %s is %s and was %s. %s", what, intended, l.Name, is, was, origin)
 		next = fmt.Sprintf("If this is intended: reshard servers intended %s. If not, put the world there again, or "+
 			"restore a backup: reshard backups %s.", l.Name, l.Name)
 	}
@@ -199,8 +204,8 @@ func (fl *Fleet) Intend(ctx context.Context, name string, in wire.IntendWorld, b
 		return wire.ServerFacts{}, fault.New(fault.WrongState, op, name,
 			"nothing shows which world it runs: neither its log nor its settings name one")
 	case in.World != "" && in.World != folder:
-		return wire.ServerFacts{}, fault.New(fault.Changed, op, name, "it is %s that is seen there, and not %s", folder,
-			in.World).With("Look again: reshard servers show " + name + ".")
+		return wire.ServerFacts{}, fault.New(fault.Changed, op, name, "it runs %s, not %s", folder, in.World).
+			With("Look again: reshard servers show " + name + ".")
 	}
 	if look, err := l.Look(ctx, s.heads, to.World.Folder); err == nil {
 		to.World = identityOf(to.World.Folder, look.Facts)

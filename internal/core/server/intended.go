@@ -22,6 +22,8 @@ type Running struct {
 	Named string
 	// World is what the open world says of itself. Its folder is empty when it was not read.
 	World Identity
+	// Gone: no world of the intended name is in the worlds folder.
+	Gone bool
 }
 
 // Folder is the folder name of the world that is open; empty: nothing shows it.
@@ -42,6 +44,8 @@ const (
 	OtherOpened Difference = "opened"
 	// OtherNamed: the settings name another world, and the next start opens it.
 	OtherNamed Difference = "named"
+	// Removed: the world that is open is no longer in the worlds folder.
+	Removed Difference = "removed"
 	// OtherContent: a world of the same name is open, with another seed or another id.
 	OtherContent Difference = "content"
 )
@@ -59,6 +63,8 @@ func (i Identity) Differs(r Running, p *game.Profile) Difference {
 		return OtherOpened
 	case other(r.Named):
 		return OtherNamed
+	case r.Gone && open == i.Folder:
+		return Removed
 	case r.World.Folder == i.Folder && (differ(r.World.WorldID, i.WorldID) || differ(r.World.Seed, i.Seed)):
 		return OtherContent
 	}

@@ -32,6 +32,10 @@ func TestARunningWorldIsComparedWithTheIntendedOne(t *testing.T) {
 		"the log is not read, and the settings name another": {
 			server.Running{Named: "osier-holt"}, server.OtherNamed,
 		},
+		"it was moved away under the running game": {
+			server.Running{Opened: "bed1", Named: "bed1", Gone: true}, server.Removed,
+		},
+		"nothing shows what is open, and it is not there": {server.Running{Named: "bed1", Gone: true}, server.Same},
 		"of that name, with another seed": {
 			server.Running{Opened: "bed1", World: server.Identity{Folder: "bed1", Seed: "8", WorldID: "a"}},
 			server.OtherContent,

@@ -253,7 +253,10 @@ export function ServerPage() {
           >
             Another world
           </Mark>{" "}
-          {s.otherWorld} {s.otherWorldNext} <Intended server={name} />
+          {s.otherWorld} If this is not intended, switch to another world below.
+          <p style={{ marginTop: "0.6rem" }}>
+            <Intended server={name} />
+          </p>
         </Panel>
       )}
       {s?.amiss && (

@@ -49,7 +49,16 @@ export function Alerts({ whole }: { whole?: boolean }) {
             {count(list.length, "thing needs you", "things need you")}
           </Mark>{" "}
           <span>{first.says}</span>{" "}
-          <Link to="/backups">{list.length > 1 ? "All of them" : "What to do"}</Link>
+          {list.length === 1 && first.kind === "world" ? (
+            <Link
+              to="/servers/$server"
+              params={{ server: first.server ?? "" }}
+            >
+              What to do
+            </Link>
+          ) : (
+            <Link to="/backups">{list.length > 1 ? "All of them" : "What to do"}</Link>
+          )}
         </p>
       </Strip>
     );
