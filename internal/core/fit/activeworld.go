@@ -45,9 +45,9 @@ var activeWorldRule = Rule{Concern: "active-world", Title: "Active world", check
 		r.block("There is "+quote(list(taken, 2))+", and it is no world of this game.",
 			"Put a world there: reshard put WORLD "+in.server()+".")
 	case in.Live.State == life.Running:
-		r.block("The server is running, and its world "+quote(active)+" is no longer in "+folder+"/. The next start "+
+		r.block("The server is running, and its world "+quote(active)+" is not in "+folder+"/. The next start "+
 			"would make an empty one.",
-			"Bring its folder back, or put a world there: reshard put WORLD "+in.server()+".")
+			"Bring it back, or put a world there: reshard put WORLD "+in.server()+".")
 	default:
 		r.block("There is no world "+quote(active)+" on the server. At its next start it would make an empty one.",
 			"Put a world there: reshard put WORLD "+in.server()+".")
