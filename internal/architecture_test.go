@@ -148,6 +148,7 @@ var ownMachine = []string{
 	"internal/stores/",        // the keys of stores, and stores that are folders of it
 	"internal/places/",        // which folders belong to its system
 	"internal/client/",        // what is sent
+	"internal/api/conn",       // who has reached the service
 	"internal/sqlite/",        // a copy that a library opens
 	"internal/records/awake_", // the clock of a lease
 	"internal/service/",       // the data folder: its identity, its lock

@@ -35,12 +35,17 @@ type API struct {
 	huma    huma.API
 	// silence is how long a body may be without a byte.
 	silence time.Duration
+	// streaming and sending are what each person has open.
+	streaming, sending shares
 }
 
 // Handler builds the whole HTTP interface. console holds the built console's
 // files, nil when there are none.
 func Handler(s *service.Service, console fs.FS, log *slog.Logger) http.Handler {
-	a := &API{service: s, log: log, silence: silence}
+	a := &API{
+		service: s, log: log, silence: silence,
+		streaming: shares{what: "event stream", most: mostStreams}, sending: shares{what: "upload", most: mostUploads},
+	}
 	router := chi.NewRouter()
 	router.Use(requestLog(log), a.recoverPanic, headers, compressed)
 	router.Use(a.sameOrigin, a.writtenPlainly, a.paced)
@@ -65,7 +70,7 @@ func Handler(s *service.Service, console fs.FS, log *slog.Logger) http.Handler {
 	if console != nil {
 		router.NotFound(consoleHandler(console))
 	}
-	return router
+	return behindProxy(s.Proxies(), router)
 }
 
 // Refusing answers every call in place of a service that does not act, with why.
@@ -184,6 +189,7 @@ func (a *API) authenticate(next http.Handler) http.Handler {
 			a.write(w, err)
 			return
 		}
+		signedInOver(r.Context())
 		ctx := context.WithValue(context.WithValue(r.Context(), userKey{}, name), secretKey{}, secret)
 		ctx, leave := a.service.Accounts.Stay(ctx, name, secret)
 		defer leave()
@@ -236,8 +242,9 @@ var statuses = map[fault.Code]int{
 	fault.Invalid: http.StatusUnprocessableEntity, fault.NotFound: http.StatusNotFound,
 	fault.Exists: http.StatusConflict,
 	fault.Denied: http.StatusUnauthorized, fault.NotAllowed: http.StatusForbidden,
-	fault.Unreachable: http.StatusServiceUnavailable, fault.StandsBy: http.StatusServiceUnavailable,
-	fault.TooSlow: http.StatusGatewayTimeout, fault.StateUnknown: http.StatusConflict,
+	fault.Unreachable: http.StatusServiceUnavailable, fault.Misbehaving: http.StatusBadGateway,
+	fault.StandsBy: http.StatusServiceUnavailable,
+	fault.TooSlow:  http.StatusGatewayTimeout, fault.StateUnknown: http.StatusConflict,
 	fault.Refused: http.StatusConflict, fault.NotEmpty: http.StatusConflict,
 	fault.Unsupported: http.StatusNotImplemented,
 	fault.NotAWorld:   http.StatusUnprocessableEntity, fault.ManyWorlds: http.StatusUnprocessableEntity,

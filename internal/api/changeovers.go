@@ -123,12 +123,12 @@ func (a *API) watchRoutes() {
 		if _, err := a.service.Changeovers.Get(ctx, in.ID); err != nil {
 			return nil, a.failed(err)
 		}
-		return stream(func(hctx huma.Context, e *events) {
+		return a.stream(ctx, func(hctx huma.Context, e *events) {
 			err := a.service.Changeovers.Watch(hctx.Context(), in.ID,
 				func(c wire.Changeover) error { return e.send("changeover", c) })
 			if err != nil {
 				a.log.Debug("event stream ended", "error", err)
 			}
-		}), nil
+		})
 	})
 }

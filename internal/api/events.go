@@ -45,7 +45,12 @@ func (e *events) write(frame string) error {
 }
 
 // stream answers with server-sent events; run sends them until it returns.
-func stream(run func(ctx huma.Context, e *events)) *huma.StreamResponse {
+func (a *API) stream(ctx context.Context, run func(ctx huma.Context, e *events)) (*huma.StreamResponse, error) {
+	give, err := a.streaming.take(userOf(ctx))
+	if err != nil {
+		return nil, a.failed(err)
+	}
+	context.AfterFunc(ctx, give) // it ends with the request
 	return &huma.StreamResponse{Body: func(ctx huma.Context) {
 		ctx.SetHeader("Content-Type", "text/event-stream")
 		ctx.SetHeader("X-Accel-Buffering", "no")
@@ -71,7 +76,7 @@ func stream(run func(ctx huma.Context, e *events)) *huma.StreamResponse {
 			}
 		})
 		run(ctx, e)
-	}}
+	}}, nil
 }
 
 // streams documents an event stream whose data are values of one type.
@@ -126,12 +131,12 @@ func (a *API) eventRoutes() {
 			"the stream begins is not told: ask for it once the event open has come.",
 		Content: map[string]*huma.MediaType{"text/event-stream": {Schema: &huma.Schema{Type: huma.TypeString}}},
 	}}
-	huma.Register(a.huma, o, func(_ context.Context, in *watched) (*huma.StreamResponse, error) {
+	huma.Register(a.huma, o, func(ctx context.Context, in *watched) (*huma.StreamResponse, error) {
 		if len(in.Logs) > logsAtOnce {
 			return nil, a.failed(
 				fault.New(fault.Invalid, "watch", "logs", "a stream follows at most %d logs", logsAtOnce))
 		}
-		return stream(func(hctx huma.Context, e *events) { a.watch(hctx.Context(), *in, e) }), nil
+		return a.stream(ctx, func(hctx huma.Context, e *events) { a.watch(hctx.Context(), *in, e) })
 	})
 }
 

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"errors"
 	"io"
 	"net/http"
 	"strings"
@@ -15,16 +16,20 @@ const (
 	silence   = 30 * time.Second
 	firstly   = time.Minute
 	leastRate = 1 << 10 // bytes a second
+	// drains is how long what nobody reads of a body may take.
+	drains = 2 * time.Second
 )
 
 // paced gives each body limits of time.
 func (a *API) paced(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if r.Body != nil && r.Body != http.NoBody && r.ContentLength != 0 {
-			r.Body = &pacedBody{
+			body := &pacedBody{
 				ReadCloser: r.Body, control: http.NewResponseController(w), begun: time.Now(), now: time.Now,
 				silence: a.silence,
 			}
+			r.Body = body
+			defer body.leave()
 		}
 		next.ServeHTTP(w, r)
 	})
@@ -57,10 +62,19 @@ func (b *pacedBody) Read(p []byte) (int, error) {
 	b.bytes += int64(n)
 	if err != nil {
 		b.ended = err
-		// From here on the server waits for what may come next on the connection.
-		_ = b.control.SetReadDeadline(time.Time{})
+		b.leave()
 	}
 	return n, err
+}
+
+// leave ends the reading. After a whole body the server waits for what may come next on the connection, for as long as
+// that takes; what is left of another it drains, and for that it has a moment.
+func (b *pacedBody) leave() {
+	until := time.Time{}
+	if !errors.Is(b.ended, io.EOF) {
+		until = b.now().Add(drains)
+	}
+	_ = b.control.SetReadDeadline(until)
 }
 
 // writtenPlainly refuses addresses that hold a NUL: no name has one, and the database takes

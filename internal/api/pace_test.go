@@ -86,3 +86,23 @@ func TestABodyThatDripsEnds(t *testing.T) {
 	}
 	assert.ErrorIs(t, err, fault.TooSlow.As())
 }
+
+// What no handler reads of a body is drained for a moment, and no longer.
+func TestABodyThatNobodyReads(t *testing.T) {
+	t.Parallel()
+	a := &API{silence: time.Second}
+	s := httptest.NewServer(a.paced(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		w.WriteHeader(http.StatusNotFound)
+	})))
+	t.Cleanup(s.Close)
+	conn, err := net.Dial("tcp", s.Listener.Addr().String())
+	require.NoError(t, err)
+	defer conn.Close() //nolint:errcheck // the test has ended
+	_, err = fmt.Fprint(conn, "POST / HTTP/1.1\r\nHost: x\r\nContent-Length: 100000\r\n\r\nx")
+	require.NoError(t, err)
+	require.NoError(t, conn.SetReadDeadline(time.Now().Add(20*time.Second)))
+	begun := time.Now()
+	_, err = io.Copy(io.Discard, conn)
+	require.NoError(t, err, "the server ends it")
+	assert.Less(t, time.Since(begun), 15*time.Second)
+}

@@ -125,7 +125,7 @@ func (a *API) serverRoutes() {
 		if _, err := a.service.Fleet.Server(ctx, in.Server); err != nil {
 			return nil, a.failed(err)
 		}
-		return stream(func(hctx huma.Context, e *events) {
+		return a.stream(ctx, func(hctx huma.Context, e *events) {
 			err := a.service.Fleet.FollowLog(hctx.Context(), in.Server, in.Last, func(lines []wire.LogLine) error {
 				if lines == nil {
 					lines = []wire.LogLine{}
@@ -135,7 +135,7 @@ func (a *API) serverRoutes() {
 			if err != nil {
 				a.log.Debug("log stream ended", "error", err)
 			}
-		}), nil
+		})
 	})
 	a.asideRoutes()
 	a.hostRoutes()

@@ -3,8 +3,6 @@ package api
 import (
 	"context"
 	"net/http"
-	"net/netip"
-	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -23,16 +21,9 @@ type signInInput struct {
 	address string
 }
 
-// Resolve notes where a sign-in comes from. What a proxy on this machine says is believed: it
-// is where TLS ends; the address that it has seen itself stands last.
+// Resolve notes where a sign-in comes from; see behindProxy.
 func (i *signInInput) Resolve(ctx huma.Context) []error {
 	i.address = ctx.RemoteAddr()
-	if ap, err := netip.ParseAddrPort(i.address); err == nil && ap.Addr().IsLoopback() {
-		hops := strings.Split(ctx.Header("X-Forwarded-For"), ",")
-		if last := strings.TrimSpace(hops[len(hops)-1]); last != "" {
-			i.address = last
-		}
-	}
 	return nil
 }
 

@@ -62,6 +62,14 @@ func (a *API) owned(next http.Handler) http.Handler {
 				return
 			}
 		}
+		if r.Method == http.MethodPost || r.Method == http.MethodPatch {
+			give, err := a.sending.take(userOf(r.Context()))
+			if err != nil {
+				a.write(w, err)
+				return
+			}
+			defer give()
+		}
 		var after []func()
 		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), beginning{}, &after)))
 		for _, do := range after {

@@ -146,7 +146,7 @@ func exitOf(code fault.Code) int {
 		return ExitBlocked
 	case fault.NeedsChoice:
 		return ExitNeedsChoice
-	case fault.Unreachable, fault.TooSlow, fault.StateUnknown, fault.StandsBy, fault.Denied:
+	case fault.Unreachable, fault.Misbehaving, fault.TooSlow, fault.StateUnknown, fault.StandsBy, fault.Denied:
 		return ExitUnreachable
 	case fault.NotAllowed:
 		return ExitNotAllowed

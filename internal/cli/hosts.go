@@ -204,7 +204,7 @@ func signInFlags() []cli.Flag {
 		},
 		&cli.StringFlag{Name: "key", Usage: "private key `FILE`, which is sent to the service and kept encrypted"},
 		&cli.BoolFlag{Name: "passphrase", Usage: "ask for the passphrase of the key"},
-		&cli.StringFlag{Name: "agent", Usage: "`SOCKET` of an agent on the service's machine"},
+		&cli.BoolFlag{Name: "agent", Usage: "sign in with the SSH agent that the service was started with"},
 		&cli.StringFlag{
 			Name:  "accept-key",
 			Usage: "`FINGERPRINT` of the host's key or certificate, which you have compared",
@@ -236,7 +236,7 @@ func (a *app) signIn(c *cli.Command, ask bool) (s wire.SignIn, err error) {
 			s.Passphrase = &pass
 		}
 	}
-	if agent := c.String("agent"); agent != "" {
+	if agent := c.Bool("agent"); agent {
 		s.Agent = &agent
 	}
 	alone := c.Bool("password-stdin") && !c.Bool("passphrase")
@@ -452,8 +452,8 @@ Examples:
 				return err
 			}
 			if c.Bool("forget") {
-				none := ""
-				change.SignIn = wire.SignIn{Password: &none, PrivateKey: &none, Passphrase: &none, Agent: &none}
+				none, off := "", false
+				change.SignIn = wire.SignIn{Password: &none, PrivateKey: &none, Passphrase: &none, Agent: &off}
 			}
 			h, err := withKey(a, change.AcceptKey, func(accept string) (wire.Host, error) {
 				change.AcceptKey = accept

@@ -11,6 +11,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/netip"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -62,8 +63,18 @@ Examples:
 			if err != nil {
 				return err
 			}
+			proxies, err := proxiesOf(c.StringSlice("behind-proxy"))
+			if err != nil {
+				return err
+			}
+			agent := ""
+			if c.Bool("ssh-agent") {
+				if agent = os.Getenv("SSH_AUTH_SOCK"); agent == "" {
+					return usage("--ssh-agent needs SSH_AUTH_SOCK, which is not set in this session")
+				}
+			}
 			d, err := Serve(ctx, ServeConfig{
-				LogTo: handler,
+				SSHAgent: agent, Proxies: proxies, LogTo: handler,
 				Limits: archive.Limits{
 					Entries: c.Int("most-files"),
 					Bytes:   int64(largest),
@@ -162,6 +173,15 @@ func serveFlags() []cli.Flag {
 			Name: "log-level", Value: "info", Usage: "the least `LEVEL` that is logged: debug, info, warn or error",
 			Sources: cli.EnvVars("RESHARD_LOG_LEVEL"),
 		},
+		&cli.StringSliceFlag{
+			Name: "behind-proxy",
+			Usage: "believe the proxy at `ADDRESS`, such as 127.0.0.1 or 10.0.0.0/24, where requests come from; for " +
+				"each proxy",
+		},
+		&cli.BoolFlag{
+			Name:  "ssh-agent",
+			Usage: "let hosts be signed in to with the SSH agent of this session (SSH_AUTH_SOCK)",
+		},
 		&cli.BoolFlag{
 			Name: "move-here",
 			Usage: "take over records that were made with another data folder: only when all servers of it are " +
@@ -172,6 +192,23 @@ func serveFlags() []cli.Flag {
 			Usage: "let a profile of your own replace a shipped one of the same id",
 		},
 	}
+}
+
+// proxiesOf reads addresses and networks.
+func proxiesOf(list []string) (out []netip.Prefix, err error) {
+	for _, text := range list {
+		if ip, err := netip.ParseAddr(text); err == nil {
+			out = append(out, netip.PrefixFrom(ip, ip.BitLen()))
+			continue
+		}
+		p, err := netip.ParsePrefix(text)
+		if err != nil {
+			return nil, usage("--behind-proxy %q is no address and no network; use one such as 127.0.0.1 or "+
+				"10.0.0.0/24", text)
+		}
+		out = append(out, p.Masked())
+	}
+	return out, nil
 }
 
 // logHandler writes the log as a person, or a program, wants it.
@@ -233,6 +270,10 @@ type ServeConfig struct {
 	MoveHere bool
 	// Kinds are the kinds of hosts that it knows; nil: all of this build.
 	Kinds host.Kinds
+	// Proxies are the addresses of proxies that are believed where requests come from.
+	Proxies []netip.Prefix
+	// SSHAgent is the socket of the agent that hosts may be signed in to with; "": none may.
+	SSHAgent string
 	// Patience is how long a host may take to answer one look. Defaults to ten seconds.
 	Patience time.Duration
 	// RulePace is how often it is looked whether a rule of backups is due; 0: every few seconds.
@@ -328,9 +369,9 @@ func Serve(ctx context.Context, c ServeConfig) (*Daemon, error) {
 		Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			(*d.handler.Load()).ServeHTTP(w, r)
 		}),
-		ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
-		BaseContext: func(net.Listener) context.Context { return d.base },
-		ErrorLog:    slog.NewLogLogger(d.log.Handler(), slog.LevelDebug),
+		ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
+		BaseContext: func(net.Listener) context.Context { return d.base }, ConnContext: api.Remember,
+		ErrorLog: slog.NewLogLogger(d.log.Handler(), slog.LevelDebug),
 	}
 	lerr := d.listen()
 	if lerr != nil && !errors.Is(lerr, syscall.EADDRINUSE) {
@@ -363,7 +404,8 @@ func (d *Daemon) listen() error {
 	}
 	d.listener, d.Address = l, "http://"+l.Addr().String()
 	go func() {
-		if err := d.http.Serve(l); !errors.Is(err, http.ErrServerClosed) {
+		bounded := &api.Connections{Listener: l, Proxies: d.config.Proxies}
+		if err := d.http.Serve(bounded); !errors.Is(err, http.ErrServerClosed) {
 			d.log.Error("listening ended", "error", err)
 		}
 	}()
@@ -441,7 +483,8 @@ func (d *Daemon) open() (*service.Service, error) {
 	c := d.config
 	return service.Open(d.base, service.Config{
 		Data: c.Data, Database: c.Database, Games: d.games, StartServers: c.StartServers, KeepAside: c.KeepAside,
-		RulePace: c.RulePace, Patience: c.Patience, Clock: c.Clock, Disk: c.Disk,
+		RulePace: c.RulePace, SSHAgent: c.SSHAgent, Proxies: c.Proxies, Patience: c.Patience,
+		Clock: c.Clock, Disk: c.Disk,
 		Limits: c.Limits,
 		Log:    d.log, Trace: c.Trace, Address: d.Address, Lease: c.Lease, MoveHere: c.MoveHere, Kinds: c.Kinds,
 		StandsBy: func(who string) {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -45,6 +46,21 @@ func TestNoFileCostsMoreThanItIsWorth(t *testing.T) {
 			assert.LessOrEqual(t, cost.Bytes, mostAnswer)
 			t.Logf("%4d MB %6.2f s cpu %6.2f s %d %7d", cost.Peak>>20, cost.CPU.Seconds(), cost.Took.Seconds(),
 				cost.Status, cost.Bytes)
+			t.Log(cost.Answer)
+		})
+	}
+	for _, p := range hostile.Peers() {
+		t.Run("peer/"+p.Name, func(t *testing.T) {
+			cost, err := s.Meet(ctx, p, idle)
+			require.NoError(t, err, "it ended the service")
+			assert.LessOrEqual(t, cost.Peak, int64(mostMemory), "%d MB", cost.Peak>>20)
+			assert.LessOrEqual(t, cost.CPU, mostTime)
+			assert.LessOrEqual(t, cost.Took, 30*time.Second)
+			assert.NotEqual(t, 500, cost.Status, cost.Answer)
+			if cost.Status < 400 || strings.Contains(p.Name, "listing") { // it is on record, and what it does is told
+				assert.Contains(t, cost.Answer, "it sends ")
+			}
+			t.Logf("%4d MB %6.2f s cpu %6.2f s %d", cost.Peak>>20, cost.CPU.Seconds(), cost.Took.Seconds(), cost.Status)
 			t.Log(cost.Answer)
 		})
 	}

@@ -133,7 +133,11 @@ func TestAProviderAtTheCommandLine(t *testing.T) {
 	assert.NotZero(t, code)
 	assert.Contains(t, strings.Join(strings.Fields(errs), " "), "no path from the origin")
 	require.NoError(t, os.WriteFile(file, providers.Example(), 0o600))
-	code, _, errs = b.cli("hosts", "provider", "quay", "--description", file, "--origin", "https://127.0.0.1:1")
+	elsewhere := []string{"hosts", "provider", "quay", "--description", file, "--origin", "https://127.0.0.1:1"}
+	code, _, errs = b.cli(elsewhere...)
+	assert.Equal(t, 4, code, "its token goes only where it was given for")
+	assert.Contains(t, errs, "its token was given for "+p.Origin())
+	code, _, errs = b.cliReading("another\n", append(elsewhere, "--secret", "--password-stdin")...)
 	require.Zero(t, code, errs)
 	code, out, _ = b.cli("hosts", "try", "quay", "14")
 	assert.Equal(t, 5, code)

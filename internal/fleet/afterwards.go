@@ -4,6 +4,8 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"maps"
+	"slices"
 	"time"
 
 	"reshard/internal/core/fault"
@@ -11,6 +13,7 @@ import (
 	"reshard/internal/core/life"
 	"reshard/internal/core/server"
 	"reshard/internal/core/world"
+	"reshard/internal/host"
 	"reshard/internal/records"
 	"reshard/internal/wire"
 )
@@ -151,7 +154,7 @@ func otherWorld(i *records.Intended, r server.Running, l *Server, s *sight) *rec
 	return out
 }
 
-// Alerts gives the servers that run another world than the intended one.
+// Alerts gives the servers that run another world than the intended one, and the hosts that misbehave.
 func (fl *Fleet) Alerts(ctx context.Context) ([]wire.Alert, error) {
 	list, err := fl.records.OtherWorlds(ctx)
 	out := make([]wire.Alert, 0, len(list))
@@ -160,7 +163,36 @@ func (fl *Fleet) Alerts(ctx context.Context) ([]wire.Alert, error) {
 			Kind: "world", Of: o.Server, Server: o.Server, Says: o.Other.V.Says, Next: o.Other.V.Next, Since: o.Since,
 		})
 	}
-	return out, err
+	return append(out, fl.misbehaving()...), err
+}
+
+// misbehaving gives the hosts that cannot be opened, and those that send without end, or more than they announced, in
+// the order of their names.
+func (fl *Fleet) misbehaving() (out []wire.Alert) {
+	fl.mu.Lock()
+	defer fl.mu.Unlock()
+	for _, name := range slices.Sorted(maps.Keys(fl.hosts)) {
+		if err := fl.hosts[name].err; err != nil {
+			says, next := fault.Words(err)
+			out = append(out, wire.Alert{
+				Kind: "host", Of: name, Says: "Host " + name + " cannot be used: " + says + ".", Next: next,
+				Since: fl.hosts[name].begun,
+			})
+		}
+		m, ok := fl.hosts[name].Driver.(host.Misbehaver)
+		if !ok {
+			continue
+		}
+		if since, err := m.Misbehaves(); err != nil {
+			says, _ := fault.Words(err)
+			out = append(out, wire.Alert{
+				Kind: "host", Of: name, Says: "Host " + name + " misbehaves: " + says + ".", Since: since,
+				Next: "Check its address, and ask whoever runs it. Reshard asks it less and less often. Then check " +
+					"it: reshard hosts check " + name,
+			})
+		}
+	}
+	return out
 }
 
 // Intend takes a person's word that a server runs the world that it should. Code Changed: another one is seen than

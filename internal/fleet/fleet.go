@@ -44,6 +44,8 @@ type Config struct {
 	Feed *feed.Feed
 	// Disk tells free and all bytes of the data folder's disk.
 	Disk func() (free, total int64, err error)
+	// SSHAgent is the socket of the agent that hosts may be signed in to with; "": none may.
+	SSHAgent string
 	// Trace is told where an act on a process stands; tests cut it there.
 	Trace func(point string)
 }

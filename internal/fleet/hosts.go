@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"path"
 	"strings"
+	"time"
 
 	"reshard/internal/core/account"
 	"reshard/internal/core/fault"
@@ -18,6 +19,8 @@ type openHost struct {
 	host.Driver
 	rec records.Host
 	err error
+	// begun is when it was taken in hand.
+	begun time.Time
 	// provider is its provider's own interface, when there is one; providerErr why it is not in
 	// hand.
 	provider    host.Provider
@@ -44,7 +47,7 @@ func (h *openHost) elsewhere(op string) (host.Elsewhere, error) {
 
 // openHost takes a host in hand; one that cannot be opened says why to whoever wants it.
 func (fl *Fleet) openHost(ctx context.Context, rec records.Host) *openHost {
-	h := &openHost{rec: rec}
+	h := &openHost{rec: rec, begun: fl.now()}
 	spec, err := fl.specOf(rec)
 	if h.err = err; err == nil {
 		h.Driver, h.err = fl.Kinds.Open(ctx, spec)
@@ -76,7 +79,9 @@ func (fl *Fleet) specOf(rec records.Host) (host.Spec, error) {
 	}
 	s.Account.Name = rec.Name
 	var err error
-	s.Account.Secrets, err = fl.unseal(rec)
+	if s.Account.Secrets, err = fl.unseal(rec); err == nil {
+		s.Account.Secrets.Agent, err = fl.agentOf(s.Account)
+	}
 	return s, err
 }
 
@@ -272,6 +277,11 @@ func fits(a account.Account) error {
 
 // tried signs in to an account with what is to be recorded of it, and gives that.
 func (fl *Fleet) tried(ctx context.Context, rec records.Host, a account.Account, accept string) (*openHost, error) {
+	kept := a.Secrets
+	var err error
+	if a.Secrets.Agent, err = fl.agentOf(a); err != nil {
+		return nil, err
+	}
 	d, err := fl.Kinds.Open(ctx, host.Spec{Name: rec.Name, Kind: rec.Kind, Account: a})
 	if err != nil {
 		return nil, err
@@ -297,7 +307,7 @@ func (fl *Fleet) tried(ctx context.Context, rec records.Host, a account.Account,
 		}
 		return nil, err
 	}
-	h.rec.Sealed, err = fl.seal(rec.Name, a.Secrets)
+	h.rec.Sealed, err = fl.seal(rec.Name, kept)
 	a.Secrets = account.Secrets{}
 	h.rec.Account.V = a
 	return h, err
@@ -354,12 +364,32 @@ func takeSignIn(s *account.Secrets, with wire.SignIn) {
 		from *string
 	}{
 		{&s.Password, with.Password}, {&s.PrivateKey, with.PrivateKey}, {&s.Passphrase, with.Passphrase},
-		{&s.Agent, with.Agent},
 	} {
 		if one.from != nil {
 			*one.to = *one.from
 		}
 	}
+	if with.Agent != nil {
+		s.Agent = map[bool]string{true: account.OwnAgent}[*with.Agent]
+	}
+}
+
+// agentOf gives the socket of the agent that an account is signed in with; "" for none. Code Refused: it is none that
+// the service may use. Any other socket would have the service speak to whatever listens there.
+func (fl *Fleet) agentOf(a account.Account) (string, error) {
+	switch {
+	case a.Secrets.Agent == "":
+		return "", nil
+	case fl.SSHAgent == "":
+		return "", fault.New(fault.Refused, "sign in to", a.Name, "the service uses no SSH agent").
+			With("Start it with reshard serve --ssh-agent where SSH_AUTH_SOCK is set. Or give a key or a password: " +
+				"reshard hosts change " + a.Name + " --key FILE.")
+	case a.Secrets.Agent != account.OwnAgent && a.Secrets.Agent != fl.SSHAgent:
+		return "", fault.New(fault.Refused, "sign in to", a.Name,
+			"it was signed in to with another socket than that of the service's SSH agent").
+			With("Use the service's agent: reshard hosts change " + a.Name + " --agent. Or give a key or a password.")
+	}
+	return fl.SSHAgent, nil
 }
 
 // ChangeHost changes how a host is reached and signed in to. What is under way on it meets a
@@ -384,6 +414,12 @@ func (fl *Fleet) ChangeHost(ctx context.Context, name string, c wire.HostChange)
 	if err := changed(&a, c); err != nil {
 		return wire.Host{}, err
 	}
+	if e, ok := h.Driver.(host.Elsewhere); ok {
+		another := c.AcceptKey != "" && c.AcceptKey != e.Fingerprint()
+		if err := notElsewhere(before, a, another, c.SignIn); err != nil {
+			return wire.Host{}, err
+		}
+	}
 	forgets := len(a.Secrets.Ways()) == 0
 	if forgets && len(before.Secrets.Ways()) == 0 {
 		return wire.Host{}, fault.New(fault.Invalid, "change host", name, "nothing to sign in with is kept or given")
@@ -405,6 +441,32 @@ func (fl *Fleet) ChangeHost(ctx context.Context, name string, c wire.HostChange)
 		return wire.Host{}, err
 	}
 	return fl.reopen(ctx, h, rec)
+}
+
+// notElsewhere refuses to send a password that is kept to another machine than it was given for, or in a way that
+// others can read. A private key is not revealed by signing in, and stays. another: the host is to be known by another
+// key.
+func notElsewhere(before, after account.Account, another bool, given wire.SignIn) error {
+	if before.Secrets.Password == "" || given.Password != nil {
+		return nil
+	}
+	what := ""
+	switch {
+	case before.Address() != after.Address():
+		what = "address"
+	case before.TLS != after.TLS:
+		what = "encryption"
+	case before.Roots != after.Roots:
+		what = "certificates"
+	case another:
+		what = "key or certificate"
+	default:
+		return nil
+	}
+	return fault.New(fault.NeedsChoice, "change host", after.Name,
+		"its password was given for %s, and the %s changes", before.Address(), what).
+		With("Give the password again, if it is meant for the new one: reshard hosts change " + after.Name +
+			" … --password.")
 }
 
 // changed takes a change over into an account.
@@ -513,6 +575,11 @@ func (fl *Fleet) SetProvider(ctx context.Context, name string, n wire.NewProvide
 	switch {
 	case n.Description == "" && n.Secret != nil && rec.Provider.V != nil: // only that is changed
 	case n.Description != "":
+		if was := rec.Provider.V; was != nil && was.Origin != n.Origin && secrets.Provider != "" && n.Secret == nil {
+			return wire.Host{}, fault.New(fault.NeedsChoice, "change provider of", name,
+				"its token was given for %s, and the address changes", was.Origin).
+				With("Give the token again, if it is meant for the new address.")
+		}
 		rec.Provider.V = &records.Provider{
 			Description: n.Description, Origin: n.Origin, User: n.User, Private: n.Private,
 		}

@@ -35,9 +35,9 @@ type Conn struct {
 	tls     *tls.Config // nil: none
 	ctx     context.Context
 
-	control *timed
+	control *line.Bound
 	data    *data // the last one
-	tap     *bytes.Buffer
+	tap     *tap  // of a listing
 	broken  bool
 	used    time.Time
 }
@@ -70,9 +70,33 @@ type data struct {
 func (d *data) Read(p []byte) (int, error) {
 	n, err := d.Conn.Read(p)
 	if d.of.tap != nil {
-		d.of.tap.Write(p[:n])
+		if over := d.of.tap.take(p[:n]); over != nil {
+			d.of.kill()
+			return 0, over
+		}
 	}
 	return n, err
+}
+
+// tap hears a listing along, as far as one may go.
+type tap struct {
+	heard strings.Builder
+	names int
+	over  error
+}
+
+func (t *tap) take(p []byte) error {
+	t.names += bytes.Count(p, []byte("\n"))
+	switch {
+	case t.over != nil:
+	case t.heard.Len()+len(p) > line.LongestListing:
+		t.over = line.Exceeds("a listing of more than %d MB", line.LongestListing>>20)
+	case t.names > line.MostNames:
+		t.over = line.Exceeds("a listing of more than %d names", line.MostNames)
+	default:
+		t.heard.Write(p)
+	}
+	return t.over
 }
 
 // Handshake has TLS begin where nothing is sent: hosts wait for it also when a file is empty.
@@ -86,18 +110,25 @@ func (d *data) Handshake() error {
 // dial gives the way for both kinds of connection: the first one that is asked for is the control
 // connection.
 func (c *Conn) dial(_, address string) (net.Conn, error) {
-	conn, err := (&net.Dialer{KeepAlive: 15 * time.Second, Timeout: line.DialPatience}).DialContext(c.ctx, "tcp",
-		address)
+	if c.control != nil { // a host may name another machine for data: it goes to the host itself
+		if _, port, err := net.SplitHostPort(address); err == nil {
+			if host, _, err := net.SplitHostPort(c.control.RemoteAddr().String()); err == nil {
+				address = net.JoinHostPort(host, port)
+			}
+		}
+	}
+	conn, err := line.Dialer(true).DialContext(c.ctx, "tcp", address)
 	if err != nil {
 		return nil, err
 	}
 	under := &timed{&line.Conn{Conn: conn, Pace: c.link.pace}}
 	if c.control == nil {
-		c.control = under
+		// What comes before TLS is bounded like what comes within.
+		c.control = &line.Bound{Conn: under, Lines: c.tls == nil}
 		if c.account.TLS != account.Implicit {
-			return under, nil
+			return c.control, nil
 		}
-		over := tls.Client(under, c.tls)
+		over := tls.Client(c.control, c.tls)
 		return over, over.HandshakeContext(c.ctx)
 	}
 	d := &data{Conn: under, under: under, of: c}
@@ -127,14 +158,18 @@ func (c *Conn) Listing(dir string) (entries []*ftp.Entry, lines []string, err er
 	if err := c.ChangeDir(dir); err != nil {
 		return nil, nil, err
 	}
-	c.tap = &bytes.Buffer{}
+	heard := &tap{}
+	c.tap = heard
 	defer func() { c.tap = nil }()
 	all := "-a"
 	if c.Precise {
 		all = ""
 	}
 	entries, err = c.List(all)
-	for l := range strings.SplitSeq(c.tap.String(), "\n") {
+	if heard.over != nil {
+		return nil, nil, heard.over
+	}
+	for l := range strings.SplitSeq(heard.heard.String(), "\n") {
 		if l = strings.TrimSuffix(l, "\r"); l != "" {
 			lines = append(lines, l)
 		}
@@ -223,7 +258,10 @@ func (l *Link) notSignedIn(ctx context.Context, c *Conn, err error) error {
 	var shown *CertificateError
 	var said *textproto.Error
 	var record tls.RecordHeaderError
+	bad := line.Misbehaves("sign in to", a.Name, err)
 	switch {
+	case bad != nil:
+		return bad
 	case errors.As(err, &shown):
 		return shown.fault(a.Name)
 	case errors.Is(err, context.Canceled):

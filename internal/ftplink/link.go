@@ -52,6 +52,7 @@ type Link struct {
 	closed   bool
 	refused  error
 	again    time.Time
+	rest     line.Rest
 	// born tells connections of the present account from earlier ones.
 	born time.Time
 }
@@ -103,7 +104,11 @@ func (l *Link) Again() {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	l.refused, l.most = nil, l.account.Sessions
+	l.rest.Again()
 }
+
+// Rest tells whether the host misbehaves.
+func (l *Link) Rest() *line.Rest { return &l.rest }
 
 // Most is how many connections there may be, as far as is known.
 func (l *Link) Most() int {
@@ -223,6 +228,8 @@ func (l *Link) look(mine *turn) (c *Conn, dial bool, wait chan struct{}, err err
 		return nil, false, nil, fault.New(fault.Unreachable, "reach", l.account.Name, "the line was closed")
 	case l.refused != nil && time.Now().Before(l.again):
 		return nil, false, nil, l.refused
+	case l.rest.Err() != nil:
+		return nil, false, nil, l.rest.Err()
 	case before >= len(l.idle)+l.most-l.opened: // it is not their turn
 	case len(l.idle) > 0:
 		c = l.idle[len(l.idle)-1]
@@ -255,6 +262,7 @@ func (l *Link) dial(ctx context.Context) (c *Conn, err error) {
 			return c, nil
 		}
 		full := errors.Is(err, errFull)
+		l.rest.Note(err)
 		l.mu.Lock()
 		alone := l.opened == 1
 		if !full || !alone || try == 6 {
@@ -361,6 +369,11 @@ func (e *Denied) Error() string { return "the host says: " + e.Says }
 // class gives an error its class, and notes when the connection is not to be used again.
 func (l *Link) class(c *Conn, err error) error {
 	var said *textproto.Error
+	if bad := line.Misbehaves("read from", l.Account().Name, err); bad != nil {
+		c.broken = true
+		l.rest.Note(bad)
+		return bad
+	}
 	switch {
 	case err == nil:
 		return nil

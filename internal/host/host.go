@@ -7,6 +7,7 @@ import (
 	"context"
 	"io"
 	"net/netip"
+	"time"
 
 	"reshard/internal/control"
 	"reshard/internal/core/account"
@@ -66,6 +67,13 @@ type Checker interface {
 	Check(ctx context.Context, others []string, say func(string)) (account.Findings, error)
 	// Doubted reports whether something has contradicted what the last check has found.
 	Doubted() bool
+}
+
+// Misbehaver is a host that may send without end, or more than it announced.
+type Misbehaver interface {
+	// Misbehaves gives what it did last, and since when it does such things; nil: it does not. A check that succeeds
+	// ends it.
+	Misbehaves() (since time.Time, err error)
 }
 
 // Closer is a host that has something to give back when it is not needed any more.

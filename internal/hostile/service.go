@@ -162,6 +162,11 @@ func (s *Service) Send(ctx context.Context, f File, idle int64) (Cost, error) {
 	if err != nil {
 		return Cost{}, err
 	}
+	return s.cost(ctx, idle, send)
+}
+
+// cost does something and gives what it cost the service beyond idle.
+func (s *Service) cost(ctx context.Context, idle int64, send func() (int, []byte, error)) (Cost, error) {
 	s.rest(ctx, idle)
 	// From here on the peak counts (proc(5), clear_refs).
 	if err := os.WriteFile(fmt.Sprintf("/proc/%d/clear_refs", s.process.Process.Pid), []byte("5"), 0o200); err != nil {

@@ -47,6 +47,10 @@ func Words(err error) string {
 	switch {
 	case errors.As(err, &dns):
 		return "the name is not known"
+	case errors.Is(err, ErrPrivate):
+		return ErrPrivate.Error()
+	case errors.Is(err, ErrNever):
+		return ErrNever.Error()
 	case errors.Is(err, context.DeadlineExceeded):
 		return "no answer within " + DialPatience.String()
 	case strings.Contains(err.Error(), "refused"):
@@ -62,7 +66,7 @@ func Words(err error) string {
 func Listens(ctx context.Context, machine string, port uint16) (listens, known bool) {
 	ctx, done := context.WithTimeout(ctx, 2*time.Second)
 	defer done()
-	conn, err := (&net.Dialer{}).DialContext(ctx, "tcp", net.JoinHostPort(machine, strconv.Itoa(int(port))))
+	conn, err := Dialer(true).DialContext(ctx, "tcp", net.JoinHostPort(machine, strconv.Itoa(int(port))))
 	if err == nil {
 		_ = conn.Close() // it was only tried
 		return true, true

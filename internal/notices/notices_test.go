@@ -172,7 +172,7 @@ func TestATargetThatCannotBeTold(t *testing.T) {
 	}{
 		"private": {
 			wire.NewNoticeTarget{Kind: KindWebhook, URL: "https://127.0.0.1:1/in", Secret: secret},
-			"the connection failed",
+			"an address of a private network",
 		},
 		"not encrypted": {wire.NewNoticeTarget{Kind: KindWebhook, URL: h.URL, Secret: secret}, "not encrypted"},
 		"short": {

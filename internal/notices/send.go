@@ -16,7 +16,6 @@ import (
 	"net/mail"
 	"net/url"
 	"strconv"
-	"syscall"
 	"time"
 
 	gomail "github.com/wneessen/go-mail"
@@ -83,13 +82,6 @@ func check(name string, s *records.NoticeSettings, secret string) error {
 	return nil
 }
 
-// dialer reaches only what may be reached.
-func dialer(private bool) *net.Dialer {
-	return &net.Dialer{Timeout: line.DialPatience, Control: func(_, address string, _ syscall.RawConn) error {
-		return line.MayReach(address, private)
-	}}
-}
-
 // signatureLabel and keyID are what a signature is known by.
 const (
 	signatureLabel = "reshard"
@@ -127,7 +119,8 @@ func (n *Notices) post(ctx context.Context, t records.NoticeTarget, secret strin
 	sign(r, body, secret, n.now())
 	client := &http.Client{
 		Transport: &http.Transport{
-			DialContext: dialer(s.Private).DialContext, TLSHandshakeTimeout: line.DialPatience, DisableKeepAlives: true,
+			DialContext: line.Dialer(s.Private).DialContext, TLSHandshakeTimeout: line.DialPatience,
+			DisableKeepAlives:      true,
 			MaxResponseHeaderBytes: 64 << 10,
 		},
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
@@ -175,7 +168,14 @@ func (n *Notices) mail(ctx context.Context, t records.NoticeTarget, secret strin
 	m.SetDateWithValue(n.now())
 	m.SetMessageID()
 	m.SetBodyString(gomail.TypeTextPlain, text(notice))
-	dial := dialer(s.Private)
+	plain := line.Dialer(s.Private)
+	dial := func(ctx context.Context, network, address string) (net.Conn, error) {
+		conn, err := plain.DialContext(ctx, network, address)
+		if err != nil {
+			return nil, err
+		}
+		return &line.Bound{Conn: conn, Lines: s.Secure == overNothing}, nil
+	}
 	options := []gomail.Option{
 		gomail.WithPort(port), gomail.WithTimeout(patience),
 		gomail.WithTLSConfig(&tls.Config{ServerName: host, MinVersion: tls.VersionTLS12}),
@@ -184,17 +184,22 @@ func (n *Notices) mail(ctx context.Context, t records.NoticeTarget, secret strin
 	case overTLS:
 		options = append(options, gomail.WithSSL(), gomail.WithDialContextFunc(
 			func(ctx context.Context, network, address string) (net.Conn, error) {
-				return (&tls.Dialer{
-					NetDialer: dial,
-					Config:    &tls.Config{ServerName: host, MinVersion: tls.VersionTLS12},
-				}).
-					DialContext(ctx, network, address)
+				conn, err := dial(ctx, network, address)
+				if err != nil {
+					return nil, err
+				}
+				over := tls.Client(conn, &tls.Config{ServerName: host, MinVersion: tls.VersionTLS12})
+				if err := over.HandshakeContext(ctx); err != nil {
+					_ = conn.Close() // the error tells more
+					return nil, err
+				}
+				return over, nil
 			}))
 	case overStartTLS:
 		options = append(options, gomail.WithTLSPolicy(gomail.TLSMandatory),
-			gomail.WithDialContextFunc(dial.DialContext))
+			gomail.WithDialContextFunc(dial))
 	default:
-		options = append(options, gomail.WithTLSPolicy(gomail.NoTLS), gomail.WithDialContextFunc(dial.DialContext))
+		options = append(options, gomail.WithTLSPolicy(gomail.NoTLS), gomail.WithDialContextFunc(dial))
 	}
 	if s.User != "" {
 		kind := gomail.SMTPAuthAutoDiscover
@@ -208,6 +213,9 @@ func (n *Notices) mail(ctx context.Context, t records.NoticeTarget, secret strin
 		return fault.Wrap(fault.Invalid, "tell", t.Name, err)
 	}
 	if err := c.DialAndSendWithContext(ctx, m); err != nil {
+		if bad := line.Misbehaves("tell", t.Name, err); bad != nil {
+			return bad
+		}
 		return &fault.Error{
 			Code: fault.Unreachable, Op: "tell", Path: t.Name, What: "the mail server does not take it: " + err.Error(),
 			Next: "Look at the server's address, the account and how the way there is encrypted.",

@@ -10,7 +10,6 @@ import (
 	"fmt"
 	"io"
 	"maps"
-	"net"
 	"net/http"
 	"net/http/cookiejar"
 	"net/url"
@@ -18,7 +17,6 @@ import (
 	"strconv"
 	"strings"
 	"sync"
-	"syscall"
 	"time"
 
 	"golang.org/x/time/rate"
@@ -90,15 +88,13 @@ func New(a Account, d *provider.Description) (*Link, error) {
 	}
 	l := &Link{account: a, origin: origin, of: d}
 	l.ended, l.end = context.WithCancel(context.Background())
-	dialer := &net.Dialer{Timeout: line.DialPatience, Control: func(_, address string, _ syscall.RawConn) error {
-		return line.MayReach(address, l.account.Private)
-	}}
 	l.client = &http.Client{
 		Jar:           jar,
 		CheckRedirect: l.mayFollow,
 		Transport: &http.Transport{
-			DialContext: dialer.DialContext, TLSHandshakeTimeout: line.DialPatience, MaxIdleConnsPerHost: 2,
-			IdleConnTimeout: time.Minute, ForceAttemptHTTP2: true, MaxResponseHeaderBytes: 64 << 10,
+			DialContext: line.Dialer(a.Private).DialContext, TLSHandshakeTimeout: line.DialPatience,
+			MaxIdleConnsPerHost: 2,
+			IdleConnTimeout:     time.Minute, ForceAttemptHTTP2: true, MaxResponseHeaderBytes: 64 << 10,
 		},
 	}
 	plain := l.client.Transport.(*http.Transport).Clone() //nolint:forcetypeassert // it was made above

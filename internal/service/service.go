@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"log/slog"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"strings"
@@ -63,6 +64,10 @@ type Config struct {
 	MoveHere bool
 	// Kinds are the kinds of hosts that it knows; nil: those of Kinds.
 	Kinds host.Kinds
+	// Proxies are the addresses of proxies that are believed where requests come from; none: nobody is.
+	Proxies []netip.Prefix
+	// SSHAgent is the socket of the agent that hosts may be signed in to with; "": none may.
+	SSHAgent string
 	// Patience is how long a host may take to answer one look. Defaults to ten seconds.
 	Patience time.Duration
 	// RulePace is how often it is looked whether a rule of backups is due; 0: every few seconds.
@@ -194,7 +199,7 @@ func (s *Service) wire(v *vault.Vault, counted *records.Counted) {
 	s.Fleet = fleet.New(fleet.Config{
 		Records: s.records, Games: s.Games, Board: board, Log: c.Log, Data: c.Data, Identity: s.identity,
 		MoveHere: c.MoveHere, Kinds: c.Kinds, Secrets: s.secrets, Feed: &s.Feed, Trace: c.Trace,
-		Patience: c.Patience,
+		Patience: c.Patience, SSHAgent: c.SSHAgent,
 		Disk: func() (int64, int64, error) {
 			if c.Disk != nil {
 				return c.Disk()
@@ -230,6 +235,9 @@ func (s *Service) wire(v *vault.Vault, counted *records.Counted) {
 		Backups: s.Backups, Stores: s.Stores, Log: c.Log, Life: s.life, Now: counted.Careful,
 	})
 }
+
+// Proxies are the addresses of proxies that are believed where requests come from.
+func (s *Service) Proxies() []netip.Prefix { return s.config.Proxies }
 
 // Lost is closed when another service has taken over. This one is then to be closed.
 func (s *Service) Lost() <-chan struct{} { return s.records.Lost() }

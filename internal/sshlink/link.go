@@ -53,6 +53,7 @@ type Link struct {
 	again    time.Time
 	failed   error // what came of the last dialling, at failedAt
 	failedAt time.Time
+	rest     line.Rest
 }
 
 // New makes a link; nothing is dialled yet.
@@ -91,7 +92,11 @@ func (l *Link) Again() {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	l.refused, l.failed = nil, nil
+	l.rest.Again()
 }
+
+// Rest tells whether the host misbehaves.
+func (l *Link) Rest() *line.Rest { return &l.rest }
 
 // Shown asks a host for its key, and signs in to nothing.
 func Shown(ctx context.Context, a account.Account) (account.Shown, error) {
@@ -190,6 +195,8 @@ func (l *Link) connect(ctx context.Context) (*connection, error) {
 		return now, nil
 	case refused != nil && time.Now().Before(again):
 		return nil, refused
+	case l.rest.Err() != nil:
+		return nil, l.rest.Err()
 	case failed != nil && begun.Before(failedAt):
 		return nil, failed
 	}
@@ -254,7 +261,7 @@ func (l *Link) dial(ctx context.Context) (*connection, error) {
 	defer done()
 	dctx, cancel := context.WithTimeout(ctx, dialPatience)
 	defer cancel()
-	conn, err := (&net.Dialer{KeepAlive: 15 * time.Second}).DialContext(dctx, "tcp", a.Address())
+	conn, err := line.Dialer(true).DialContext(dctx, "tcp", a.Address())
 	if err != nil {
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
@@ -486,6 +493,9 @@ func (l *Link) Lost(err error) error {
 	if code := fault.Ended(err); code != "" {
 		return err
 	}
+	if bad := l.rest.Err(); bad != nil { // that is why
+		return bad
+	}
 	return &fault.Error{
 		Code: fault.Unreachable, Op: "reach", Path: l.name(), What: "the line to it broke", Err: err,
 	}
@@ -589,6 +599,12 @@ func (l *Link) speakSFTP(ctx context.Context, s *ssh.Session) (*sftp.Client, err
 	if err != nil {
 		return nil, err
 	}
+	heard := newListings()
+	out = heard.answers(out, func(err error) {
+		l.rest.Note(line.Misbehaves("read from", l.name(), err))
+		_ = s.Close() // whatever waits for it returns
+	})
+	in = heard.requests(in)
 	return line.Bounded(ctx, func() (*sftp.Client, error) {
 		if err := s.RequestSubsystem("sftp"); err != nil {
 			if errors.Is(err, io.EOF) {

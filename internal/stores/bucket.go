@@ -3,8 +3,8 @@ package stores
 import (
 	"context"
 	"errors"
+	"io"
 	"io/fs"
-	"net"
 	"net/http"
 	"net/url"
 	"path"
@@ -100,9 +100,6 @@ func openFolder(name, folder string) (*bucket, error) {
 
 // openS3 opens a store that is a bucket.
 func openS3(name string, s records.StoreSettings, secret string) *bucket {
-	dialer := &net.Dialer{Timeout: line.DialPatience, Control: func(_, address string, _ syscall.RawConn) error {
-		return line.MayReach(address, s.Private)
-	}}
 	region := s.Region
 	if region == "" {
 		region = "us-east-1" // what a store without regions takes
@@ -112,12 +109,44 @@ func openS3(name string, s records.StoreSettings, secret string) *bucket {
 		Credentials: credentials.NewStaticCredentialsProvider(s.User, secret, ""), RetryMaxAttempts: tries,
 		RequestChecksumCalculation: aws.RequestChecksumCalculationWhenRequired,
 		ResponseChecksumValidation: aws.ResponseChecksumValidationWhenRequired,
-		HTTPClient: &http.Client{Transport: &http.Transport{
-			DialContext: dialer.DialContext, TLSHandshakeTimeout: line.DialPatience, MaxIdleConnsPerHost: 4,
-			IdleConnTimeout: time.Minute, ResponseHeaderTimeout: time.Minute, MaxResponseHeaderBytes: 256 << 10,
-		}},
+		HTTPClient: &http.Client{Transport: answering{&http.Transport{
+			DialContext: line.Dialer(s.Private).DialContext, TLSHandshakeTimeout: line.DialPatience,
+			MaxIdleConnsPerHost: 4,
+			IdleConnTimeout:     time.Minute, ResponseHeaderTimeout: time.Minute, MaxResponseHeaderBytes: 256 << 10,
+		}}},
 	})
 	return &bucket{name: name, Store: s3blobs.Open(client, s.Bucket, s.Prefix)}
+}
+
+// answering bounds what a store answers, but for an object's content: who reads that knows how large it is.
+type answering struct{ http.RoundTripper }
+
+// RoundTrip implements http.RoundTripper.
+func (b answering) RoundTrip(r *http.Request) (*http.Response, error) {
+	res, err := b.RoundTripper.RoundTrip(r)
+	if err != nil {
+		return res, err
+	}
+	// A listing is asked for with a query; another successful GET is for an object.
+	lists := r.URL.Query().Has("list-type")
+	if r.Method != http.MethodGet || lists || res.StatusCode >= http.StatusMultipleChoices {
+		res.Body = &answeredBody{ReadCloser: res.Body, left: line.LongestListing}
+	}
+	return res, nil
+}
+
+type answeredBody struct {
+	io.ReadCloser
+	left int
+}
+
+// Read implements io.Reader.
+func (b *answeredBody) Read(p []byte) (int, error) {
+	n, err := b.ReadCloser.Read(p[:min(len(p), b.left+1)])
+	if b.left -= n; b.left < 0 {
+		return 0, line.Exceeds("an answer of more than %d MB", line.LongestListing>>20)
+	}
+	return n, err
 }
 
 // mayPass are codes of answers that another try may get otherwise.
@@ -133,6 +162,9 @@ func (b *bucket) wrap(op string, err error) error {
 		return err
 	}
 	var said smithy.APIError
+	if bad := line.Misbehaves(op, "store "+b.name, err); bad != nil {
+		return bad
+	}
 	says := func(code fault.Code, what string) error {
 		next := "Check its settings: reshard stores show " + b.name
 		if b.adding {
@@ -164,7 +196,7 @@ func (b *bucket) wrap(op string, err error) error {
 	}
 	switch {
 	case errors.Is(err, blobs.ErrTooLarge):
-		return fault.New(fault.Damaged, op, "store "+b.name, "%v", err)
+		return fault.New(fault.Misbehaving, op, "store "+b.name, "it sends more than expected (%v)", err)
 	case errors.Is(err, fs.ErrNotExist):
 		return fault.New(fault.NotFound, op, "store "+b.name, "it is not there")
 	case errors.Is(err, fs.ErrPermission):

@@ -43,8 +43,8 @@ type SignIn struct {
 	// private key in PEM, as ssh-keygen writes it
 	PrivateKey *string `json:"privateKey,omitempty"`
 	Passphrase *string `json:"passphrase,omitempty"`
-	// socket of an agent on the service's machine
-	Agent *string `json:"agent,omitempty"`
+	// the SSH agent that the service was started with (serve --ssh-agent)
+	Agent *bool `json:"agent,omitempty"`
 }
 
 // NewHost is what to record as a host.

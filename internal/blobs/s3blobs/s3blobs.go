@@ -207,11 +207,18 @@ func (b *bucket) Stat(ctx context.Context, key string) (blobs.Info, error) {
 	}, nil
 }
 
+// mostPages bounds a listing; a page has up to 1000 objects.
+const mostPages = 2000
+
 // List implements blobs.Driver.
 func (b *bucket) List(ctx context.Context, prefix string) iter.Seq2[blobs.Info, error] {
 	return func(yield func(blobs.Info, error) bool) {
 		pages := s3.NewListObjectsV2Paginator(b.client, &s3.ListObjectsV2Input{Bucket: &b.name, Prefix: b.key(prefix)})
-		for pages.HasMorePages() {
+		for n := 0; pages.HasMorePages(); n++ {
+			if n == mostPages {
+				yield(blobs.Info{}, fmt.Errorf("a listing of more than %d pages: %w", mostPages, blobs.ErrTooLarge))
+				return
+			}
 			page, err := pages.NextPage(ctx)
 			if err != nil {
 				yield(blobs.Info{}, classed(err))

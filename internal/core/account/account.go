@@ -77,11 +77,14 @@ type Secrets struct {
 	Password   string `json:"password,omitempty"`
 	PrivateKey string `json:"privateKey,omitempty"` // PEM, as ssh-keygen(1) writes it
 	Passphrase string `json:"passphrase,omitempty"` // of PrivateKey
-	// Agent is the socket of an agent (ssh-agent(1)) on the service's machine.
+	// Agent is OwnAgent when the service's own agent (ssh-agent(1)) signs in; earlier builds kept the path of a socket.
 	Agent string `json:"agent,omitempty"`
 	// Provider is what the provider's own interface is signed in to with.
 	Provider string `json:"provider,omitempty"`
 }
+
+// OwnAgent is the agent that the service was started with.
+const OwnAgent = "own"
 
 // Ways names how an account can be signed in to, for people.
 func (s Secrets) Ways() []string {

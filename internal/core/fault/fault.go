@@ -29,6 +29,7 @@ const (
 	Refused       Code = "refused"          // the host does not let the service do this
 	Unsupported   Code = "not-supported"    // the host, or the game, has no way to do this
 	Unreachable   Code = "unreachable"      // the service, a host or the database does not answer
+	Misbehaving   Code = "misbehaving"      // a host or store sends without end, or more than it announced
 	TooSlow       Code = "too-slow"         // an act took longer than its limit; it may still have happened
 	StateUnknown  Code = "state-unknown"    // it cannot be told whether a server runs
 	StandsBy      Code = "stands-by"        // the service does not act: another one does, or it has lost its lease
@@ -71,6 +72,8 @@ var next = map[Code]string{
 	StateUnknown: "Look at the server by its own means. When you know that it is stopped, say so: reshard servers " +
 		"stopped SERVER.",
 	StandsBy: "Ask the service that acts, or wait: this one takes over by itself when the other is gone.",
+	Misbehaving: "Check that its address is right, and ask whoever runs it. Reshard leaves it alone for a while, " +
+		"longer each time, until a check of it succeeds.",
 	Unreachable: "See by its own means whether it answers, and try again; what waits for it goes on by itself when " +
 		"it does.",
 	NotAWorld: "Point at the world's own folder or at an archive that holds it; reshard games show GAME tells " +
@@ -165,7 +168,7 @@ func (e *Error) Is(target error) bool {
 // have happened all the same.
 func Passing(err error) bool {
 	switch CodeOf(err) {
-	case Unreachable, TooSlow, StateUnknown:
+	case Unreachable, Misbehaving, TooSlow, StateUnknown:
 		return true
 	}
 	return false

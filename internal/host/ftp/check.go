@@ -29,8 +29,14 @@ func (m *machine) Check(ctx context.Context, others []string, say func(string)) 
 		trial.Step{Say: "measuring the round trip", Do: c.roundTrip},
 		trial.Step{Say: "trying what can be written", Do: c.write},
 	)
+	if err == nil {
+		m.link.Rest().Well()
+	}
 	return c.found, err
 }
+
+// Misbehaves implements host.Misbehaver.
+func (m *machine) Misbehaves() (since time.Time, err error) { return m.link.Rest().Told() }
 
 // Doubted implements host.Checker: nothing that goes on contradicts what was found, but by an error
 // of its own.

@@ -47,8 +47,14 @@ func (m *machine) Check(ctx context.Context, others []string, say func(string)) 
 		trial.Step{Say: "trying what can be written", Do: c.write},
 		trial.Step{Say: "counting connections", Do: c.connections},
 	)
+	if err == nil {
+		m.link.Rest().Well()
+	}
 	return c.found, err
 }
+
+// Misbehaves implements host.Misbehaver.
+func (m *machine) Misbehaves() (since time.Time, err error) { return m.link.Rest().Told() }
 
 func (c *check) open(root string) *sftp.Files { return sftp.Open(c.m.link, root, nil) }
 

@@ -1684,7 +1684,7 @@ export interface components {
              * @description what it is about: a rule, a store, the room, the clock
              * @enum {string}
              */
-            kind: "rule" | "backup" | "store" | "room" | "clock" | "world" | "hold";
+            kind: "rule" | "backup" | "store" | "room" | "clock" | "world" | "hold" | "host";
             next: string;
             /** @description what of that kind, such as a rule's server and name */
             of: string;
@@ -3318,8 +3318,8 @@ export interface components {
             toldBy?: string;
         };
         SignIn: {
-            /** @description socket of an agent on the service's machine */
-            agent?: string;
+            /** @description the SSH agent that the service was started with (serve --ssh-agent) */
+            agent?: boolean;
             passphrase?: string;
             password?: string;
             /** @description private key in PEM, as ssh-keygen writes it */
