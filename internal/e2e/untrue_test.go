@@ -7,6 +7,7 @@ import (
 	"maps"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -178,11 +179,12 @@ var lies = map[string]lie{
 	},
 }
 
-// killGame kills what works in the server's folder, but for what serves its files, and says how many there were.
+// killGame kills what works in the server's folder, but for what serves its files and the terminal multiplexer, which
+// has everybody's sessions; and says how many there were.
 func (s *scene) killGame() (n int) {
 	for _, pid := range processesIn(s.t, s.root) {
 		name, _ := os.ReadFile(fmt.Sprintf("/proc/%d/comm", pid))
-		if strings.Contains(string(name), "ftp") || strings.Contains(string(name), "sshd") {
+		if regexp.MustCompile("ftp|sshd|tmux").Match(name) {
 			continue
 		}
 		n++
