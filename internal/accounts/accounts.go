@@ -187,10 +187,26 @@ func (acc *Accounts) Add(ctx context.Context, name, password string) error {
 	return acc.records.AddUser(ctx, name, hash)
 }
 
-// SetPassword changes a user's password and ends all of their sessions and tokens.
-func (acc *Accounts) SetPassword(ctx context.Context, name, password string) error {
+// NewPassword is a wish to change a password.
+type NewPassword struct {
+	Name, Password string
+	// By is who asks for it, Present the password that they have now: of one's own it has to be known.
+	By, Present string
+	// Address is where it comes from.
+	Address string
+}
+
+// SetPassword changes a user's password and ends all of their sessions and tokens. Code NotAllowed: it is one's own,
+// and the present one is not given or another.
+func (acc *Accounts) SetPassword(ctx context.Context, n NewPassword) error {
+	name, password := n.Name, n.Password
 	if err := checkNewPassword(name, password); err != nil {
 		return err
+	}
+	if strings.EqualFold(name, n.By) {
+		if err := acc.knows(ctx, n); err != nil {
+			return err
+		}
 	}
 	hash, err := acc.hashed(ctx, password)
 	if err != nil {
@@ -201,6 +217,36 @@ func (acc *Accounts) SetPassword(ctx context.Context, name, password string) err
 	}
 	acc.present.endOf(name)
 	return nil
+}
+
+// knows is nil when somebody knows their present password. Who has their session alone cannot lock them out. It counts
+// as an attempt to sign in.
+func (acc *Accounts) knows(ctx context.Context, n NewPassword) error {
+	succeeded, err := acc.guard.attempt(n.Name, n.Address, acc.now())
+	if err != nil {
+		return err
+	}
+	u, err := acc.records.User(ctx, n.Name)
+	if err != nil {
+		return err
+	}
+	done, err := acc.guard.hashing(ctx)
+	if err != nil {
+		return err
+	}
+	defer done()
+	if !checkPassword(u.Password, n.Present) {
+		return fault.New(fault.NotAllowed, "set password of", n.Name, "your present password is missing or wrong").
+			With("Give the password that you have now, too.")
+	}
+	succeeded()
+	return nil
+}
+
+// Get gives a user.
+func (acc *Accounts) Get(ctx context.Context, name string) (wire.User, error) {
+	u, err := acc.records.User(ctx, name)
+	return wire.User{Name: u.Name, CreatedAt: u.CreatedAt}, err
 }
 
 func (acc *Accounts) hashed(ctx context.Context, password string) (string, error) {

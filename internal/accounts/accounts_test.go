@@ -133,7 +133,8 @@ func TestNobodyIsLeftWithoutAUser(t *testing.T) {
 	require.ErrorIs(t, acc.Remove(t.Context(), "ADA", "Ada"), fault.Invalid.As())
 	require.ErrorIs(t, acc.Add(t.Context(), " x", "marrows and leeks"), fault.Invalid.As())
 	require.ErrorIs(t, acc.Add(t.Context(), "x", "short"), fault.Invalid.As())
-	require.ErrorIs(t, acc.SetPassword(t.Context(), "x", strings.Repeat("x", 2000)), fault.Invalid.As())
+	long := NewPassword{Name: "x", Password: strings.Repeat("x", 2000)}
+	require.ErrorIs(t, acc.SetPassword(t.Context(), long), fault.Invalid.As())
 }
 
 // Of very many attempts at once no more are looked at than may fail: each counts before its

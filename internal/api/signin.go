@@ -27,6 +27,21 @@ func (i *signInInput) Resolve(ctx huma.Context) []error {
 	return nil
 }
 
+type passwordInput struct {
+	Name string `path:"name"`
+	Body struct {
+		Password string `json:"password" minLength:"10" maxLength:"1024"`
+		Present  string `json:"present,omitempty" maxLength:"1024" doc:"of one's own: the password until now"`
+	}
+	address string
+}
+
+// Resolve notes where it comes from.
+func (i *passwordInput) Resolve(ctx huma.Context) []error {
+	i.address = ctx.RemoteAddr()
+	return nil
+}
+
 type signInOutput struct {
 	SetCookie http.Cookie `header:"Set-Cookie"`
 	Body      wire.Token
@@ -91,7 +106,8 @@ func (a *API) signInRoutes() {
 		})
 	huma.Register(a.huma, op("me", http.MethodGet, "/me", "Who is signed in", "users"),
 		func(ctx context.Context, _ *struct{}) (*answer[wire.User], error) {
-			return &answer[wire.User]{wire.User{Name: userOf(ctx)}}, nil
+			u, err := a.service.Accounts.Get(ctx, userOf(ctx))
+			return &answer[wire.User]{u}, a.failed(err)
 		})
 	huma.Register(a.huma, op("list-users", http.MethodGet, "/users", "List users", "users"),
 		func(ctx context.Context, _ *struct{}) (*answer[[]wire.User], error) {
@@ -114,13 +130,15 @@ func (a *API) signInRoutes() {
 		return nil, a.failed(a.service.Accounts.Remove(ctx, in.Name, userOf(ctx)))
 	})
 	huma.Register(a.huma, op("set-password", http.MethodPut, "/users/{name}/password",
-		"Set a user's password and end all of their sessions and tokens", "users"),
-		func(ctx context.Context, in *struct {
-			Name string `path:"name"`
-			Body struct {
-				Password string `json:"password" minLength:"10" maxLength:"1024"`
+		"Set a user's password and end all of their sessions and tokens. Your own needs the present one", "users"),
+		func(ctx context.Context, in *passwordInput) (*struct{}, error) {
+			err := a.service.Accounts.SetPassword(ctx, accounts.NewPassword{
+				Name: in.Name, Password: in.Body.Password, Present: in.Body.Present, By: userOf(ctx),
+				Address: in.address,
+			})
+			if err == nil {
+				a.log.Info("a password was set", "user", in.Name, "by", userOf(ctx))
 			}
-		}) (*struct{}, error) {
-			return nil, a.failed(a.service.Accounts.SetPassword(ctx, in.Name, in.Body.Password))
+			return nil, a.failed(err)
 		})
 }

@@ -33,6 +33,10 @@ func (a *API) uploads(r chi.Router) error {
 		StoreComposer: store, BasePath: uploadsPath + "/", DisableDownload: true, RespectForwardedHeaders: true,
 		Cors: &handler.CorsConfig{Disable: true}, Logger: slog.New(slog.NewTextHandler(io.Discard, nil)),
 		PreUploadCreateCallback: func(hook handler.HookEvent) (handler.HTTPResponse, handler.FileInfoChanges, error) {
+			if hook.Upload.SizeIsDeferred {
+				return handler.HTTPResponse{}, handler.FileInfoChanges{}, a.refused(fault.New(fault.Invalid, "receive",
+					"the upload", "it does not say how long it is").With("Give Upload-Length: room is kept for it."))
+			}
 			noted, begun, err := a.service.Arrivals.Admit(hook.Upload.MetaData, hook.Upload.Size, userOf(hook.Context))
 			if after, ok := hook.Context.Value(beginning{}).(*[]func()); ok && begun != nil {
 				*after = append(*after, begun)
@@ -52,12 +56,20 @@ func (a *API) uploads(r chi.Router) error {
 	return nil
 }
 
+// longestUpload is how long an upload's id may be: no file is called longer.
+const longestUpload = 64
+
 // owned lets only the sender of an upload go on with it, look at it or end it.
 func (a *API) owned(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if id := strings.TrimPrefix(strings.TrimPrefix(r.URL.Path, uploadsPath), "/"); id != "" {
 			err := a.service.Arrivals.Owned(id, userOf(r.Context()))
-			if err != nil && fault.CodeOf(err) != fault.NotFound { // that there is none the protocol says itself
+			if fault.CodeOf(err) == fault.NotAllowed && r.Method == http.MethodDelete {
+				a.log.Warn("an upload is removed by another than its sender", "upload", id, "by", userOf(r.Context()))
+				err = nil
+			}
+			none := fault.CodeOf(err) == fault.NotFound && len(id) <= longestUpload // that the protocol says itself
+			if err != nil && !none {
 				a.write(w, err)
 				return
 			}

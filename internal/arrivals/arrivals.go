@@ -159,7 +159,7 @@ func (arr *Arrivals) admit(in Incoming) (forget func(), err error) {
 	if err := arr.Room(in.Name, max(0, in.Size), inAll); err != nil {
 		return nil, err
 	}
-	return arr.hold(max(0, in.Size) * inAll), nil
+	return arr.hold(in.By, max(0, in.Size)*inAll), nil
 }
 
 // measured looks for room again and again while an archive comes of which nobody has said

@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"github.com/zeebo/blake3"
+	"golang.org/x/sys/unix"
 
 	"reshard/internal/archive"
 	"reshard/internal/catalogue"
@@ -180,7 +181,6 @@ func TestTakingAnUpload(t *testing.T) {
 	}
 	_, err = arr.Take(ctx, whole, "", "", "ada")
 	require.ErrorIs(t, err, fault.NotAllowed.As(), "it is bryn's")
-	require.ErrorIs(t, arr.Drop(ctx, whole, "ada"), fault.NotAllowed.As())
 	h.fails = fault.New(fault.ManyWorlds, "", "", "it holds two worlds")
 	_, err = arr.Take(ctx, whole, "", "", "bryn")
 	require.ErrorIs(t, err, fault.ManyWorlds.As())
@@ -289,4 +289,24 @@ func TestWhatMayBegin(t *testing.T) {
 		require.NoError(t, err, name)
 		assert.Equal(t, c.noted, noted, name)
 	}
+}
+
+// Uploads that are announced and do not come keep nobody else out: of one person they have at most half of the room,
+// after an hour without a byte no room is kept for them, and anybody may remove them.
+func TestAnnouncedUploads(t *testing.T) {
+	t.Parallel()
+	arr, _ := arriving(t, archive.Limits{})
+	ctx := context.Background()
+	half := uploaded(t, arr, "a", []byte("some"), 2, noon.Add(-2*time.Hour))
+	_, theirs := arr.promised("bryn")
+	assert.Zero(t, theirs, "two hours without a byte")
+	var st unix.Statfs_t
+	require.NoError(t, unix.Statfs(arr.dir, &st))
+	room := (int64(st.Bavail)*st.Bsize - spare) / 2
+	forget := arr.hold("bryn", room-1000)
+	require.ErrorIs(t, arr.share("w.zip", 1<<20, "bryn"), fault.NoSpace.As())
+	require.NoError(t, arr.share("w.zip", 1<<20, "ada"))
+	forget()
+	require.NoError(t, arr.share("w.zip", 1<<20, "bryn"), "one may have all")
+	require.NoError(t, arr.Drop(ctx, half, "ada"), "anybody may remove it")
 }

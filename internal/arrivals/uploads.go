@@ -69,7 +69,8 @@ func (arr *Arrivals) Room(name string, bytes, times int64) error {
 		return fault.New(fault.TooLarge, "receive", name, "%d bytes are announced; %d are the limit", bytes, limit).
 			With("If it is the right file, start the service with a greater --largest-arrival.")
 	}
-	if free := int64(st.Bavail)*st.Bsize - spare - arr.promised(); bytes > free/times {
+	promised, _ := arr.promised("")
+	if free := int64(st.Bavail)*st.Bsize - spare - promised; bytes > free/times {
 		return fault.New(fault.NoSpace, "receive", name, "%d bytes are announced and the service can take %d", bytes,
 			max(0, free/times)).
 			With("Free space in the service's data folder.")
@@ -77,22 +78,54 @@ func (arr *Arrivals) Room(name string, bytes, times int64) error {
 	return nil
 }
 
-// promised is the room that uploads which have begun will still need, in bytes.
-func (arr *Arrivals) promised() (n int64) {
+// keepsRoom is how long room is kept for an upload of which no byte comes. It can still go on after that, as long as
+// there is room.
+const keepsRoom = time.Hour
+
+// promised is the room that uploads which have begun will still need, in bytes: of all, and of one sender.
+func (arr *Arrivals) promised(by string) (all, theirs int64) {
 	files, err := filepath.Glob(filepath.Join(arr.dir, "*.info"))
 	if err != nil {
-		return 0 // the pattern is one
+		return 0, 0 // the pattern is one
 	}
-	for _, f := range files {
-		if u, offset, _, err := arr.uploadOf(strings.TrimSuffix(filepath.Base(f), ".info")); err == nil {
-			n += max(0, u.Size*inAll-offset)
+	add := func(sender string, bytes int64) {
+		all += bytes
+		if sender == by {
+			theirs += bytes
 		}
 	}
-	arr.held.Range(func(_, bytes any) bool {
-		n += bytes.(int64)
+	for _, f := range files {
+		u, offset, last, err := arr.uploadOf(strings.TrimSuffix(filepath.Base(f), ".info"))
+		if err == nil && arr.now().Sub(last) < keepsRoom {
+			add(u.MetaData["by"], max(0, u.Size*inAll-offset))
+		}
+	}
+	arr.held.Range(func(_, kept any) bool {
+		add(kept.(held).by, kept.(held).bytes)
 		return true
 	})
-	return n
+	return all, theirs
+}
+
+// held is room for what has been admitted and is not in the folder yet.
+type held struct {
+	by    string
+	bytes int64
+}
+
+// share refuses another upload of somebody whose uploads would keep more than half of the room: of many that are
+// announced and do not come, the others would have none.
+func (arr *Arrivals) share(name string, bytes int64, by string) error {
+	var st unix.Statfs_t
+	_, theirs := arr.promised(by)
+	if err := unix.Statfs(arr.dir, &st); err != nil || theirs == 0 {
+		return nil // it will be found out on the way; one upload may have all
+	}
+	if room := (int64(st.Bavail)*st.Bsize - spare) / 2; theirs+bytes*inAll > room {
+		return fault.New(fault.NoSpace, "receive", name, "your uploads under way keep more than half of the room").
+			With("Wait until they have arrived, or remove some: reshard arrivals.")
+	}
+	return nil
 }
 
 // inAll is how often an arrival is there at once: the archive and, beside it, its content.
@@ -100,9 +133,9 @@ const inAll = 2
 
 // hold keeps room for what has been admitted and is not in the folder yet; forget gives it
 // back.
-func (arr *Arrivals) hold(bytes int64) (forget func()) {
+func (arr *Arrivals) hold(by string, bytes int64) (forget func()) {
 	key := new(int)
-	arr.held.Store(key, bytes)
+	arr.held.Store(key, held{by, bytes})
 	return func() { arr.held.Delete(key) }
 }
 
@@ -183,11 +216,14 @@ func (arr *Arrivals) Admit(meta map[string]string, size int64, by string) (noted
 	if err := arr.Room(name, size, inAll); err != nil {
 		return nil, nil, err
 	}
+	if err := arr.share(name, size, by); err != nil {
+		return nil, nil, err
+	}
 	noted = map[string]string{"name": name, "by": by}
 	if meta["kind"] != "" {
 		noted["kind"] = meta["kind"]
 	}
-	return noted, arr.hold(size * inAll), nil
+	return noted, arr.hold(by, size*inAll), nil
 }
 
 // Finished is called when the last byte of an upload has come: chunks are taken into
@@ -217,10 +253,15 @@ func (arr *Arrivals) Owned(id, by string) error {
 	return err
 }
 
-// Drop forgets an upload that has not become a copy.
+// Drop forgets an upload that has not become a copy. It may be another's: it keeps room that others need.
 func (arr *Arrivals) Drop(_ context.Context, id, by string) error {
-	if err := arr.Owned(id, by); err != nil {
+	u, _, _, err := arr.uploadOf(id)
+	if err != nil {
 		return err
+	}
+	if sender := u.MetaData["by"]; sender != by {
+		arr.log.Warn("an upload was removed by another than its sender", "upload", id, "name", u.MetaData["name"],
+			"sender", sender, "by", by)
 	}
 	return arr.drop(id)
 }

@@ -98,6 +98,47 @@ func (a *app) password(c *cli.Command, prompt string) (string, error) {
 	return strings.TrimRight(line, "\r\n"), nil
 }
 
+// passwordCommand sets a password. Of one's own the present one is asked for first.
+func passwordCommand(a *app) *cli.Command {
+	return &cli.Command{
+		Name: "password", Usage: "set a user's password and end all of their sessions", ArgsUsage: "NAME",
+		Description: `Your own password needs the present one, too. With --password-stdin it comes first, on
+a line of its own.
+
+Examples:
+  reshard users password bryn`,
+		Flags: []cli.Flag{passwordFlag()},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			names, api, err := a.ready(c, "NAME")
+			if err != nil {
+				return err
+			}
+			me, err := api.Me(ctx)
+			if err != nil {
+				return err
+			}
+			if c.Bool("password-stdin") {
+				a.In = bufio.NewReader(a.In) // of which two lines may be read
+			}
+			present := ""
+			if strings.EqualFold(me.Name, names[0]) {
+				if present, err = a.password(c, "Your present password: "); err != nil {
+					return err
+				}
+			}
+			password, err := a.password(c, "New password for "+names[0]+": ")
+			if err != nil {
+				return err
+			}
+			if err := api.SetPassword(ctx, names[0], password, present); err != nil {
+				return err
+			}
+			a.print("The password of %s is changed; all of their sessions and tokens have ended.\n", names[0])
+			return nil
+		},
+	}
+}
+
 func (a *app) usersCommand() *cli.Command {
 	withName := func(name, use, example string, do func(*client.Client, context.Context, string, string) error,
 		said string) *cli.Command {
@@ -138,9 +179,7 @@ func (a *app) usersCommand() *cli.Command {
 			withName("add", "add a user", "reshard users add bryn", (*client.Client).AddUser, "Added %s.\n"),
 			a.remover("remove", "NAME", "remove a user with all of their sessions and tokens",
 				"Examples:\n  reshard users remove bryn", (*client.Client).RemoveUser),
-			withName("password", "set a user's password and end all of their sessions", "reshard users password bryn",
-				(*client.Client).SetPassword, "The password of %s is changed; all of their sessions and tokens have "+
-					"ended.\n"),
+			passwordCommand(a),
 		},
 	}
 }

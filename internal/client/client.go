@@ -191,11 +191,16 @@ func (c *Client) AddUser(ctx context.Context, name, password string) error {
 	return err
 }
 
-// SetPassword sets a user's password.
-func (c *Client) SetPassword(ctx context.Context, name, password string) error {
+// SetPassword sets a user's password; of one's own the present one is needed.
+func (c *Client) SetPassword(ctx context.Context, name, password, present string) error {
 	_, err := call[struct{}](ctx, c, http.MethodPut, "/users/"+url.PathEscape(name)+"/password",
-		map[string]string{"password": password})
+		map[string]string{"password": password, "present": present})
 	return err
+}
+
+// Me says who is signed in.
+func (c *Client) Me(ctx context.Context) (wire.User, error) {
+	return call[wire.User](ctx, c, http.MethodGet, "/me", nil)
 }
 
 // RemoveUser removes a user.

@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -131,16 +132,32 @@ func TestUsers(t *testing.T) {
 	require.NoError(t, err)
 	_, err = other.Servers(ctx, wire.ServerQuery{})
 	require.NoError(t, err)
-	require.NoError(t, b.api.SetPassword(ctx, "bryn", "another password"))
+	require.NoError(t, b.api.SetPassword(ctx, "bryn", "another password", ""))
 	_, err = other.Servers(ctx, wire.ServerQuery{})
 	assert.ErrorIs(t, err, fault.Denied.As(), "a new password ends old tokens")
 	assert.ErrorIs(t, b.api.RemoveUser(ctx, userName), fault.Invalid.As(), "nobody removes themselves")
+	assert.ErrorIs(t, b.api.SetPassword(ctx, userName, "another password", ""), fault.NotAllowed.As(),
+		"one's own needs the present one")
+	assert.ErrorIs(t, b.api.SetPassword(ctx, userName, "another password", "wrong"), fault.NotAllowed.As())
+	me, err := b.api.Me(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, userName, me.Name)
+	assert.WithinDuration(t, time.Now(), me.CreatedAt, time.Hour)
 	require.NoError(t, b.api.AddUser(ctx, "carys", "leeks and marrows"))
 	require.NoError(t, b.api.RemoveUser(ctx, "Carys"))
 	assert.ErrorIs(t, b.api.RemoveUser(ctx, "carys"), fault.NotFound.As())
 	code, out, _ := b.cli("users")
 	assert.Equal(t, 0, code)
 	assert.Contains(t, out, "bryn")
+	code, out, errs := b.cliReading(password+"\nanother password\n", "users", "password", userName, "--password-stdin")
+	assert.Equal(t, 0, code, errs)
+	assert.Contains(t, out, "is changed")
+	_, err = b.api.Me(ctx)
+	assert.ErrorIs(t, err, fault.Denied.As())
+	token, err = b.api.SignIn(ctx, userName, "another password", "x")
+	require.NoError(t, err)
+	b.api, err = client.New(b.daemon.Address, token.Secret) // it ends what runs
+	require.NoError(t, err)
 }
 
 // Errors are problem documents with a stable code and a next step, whoever

@@ -122,15 +122,20 @@ func TestUploadsAreAdmittedWhileThereIsRoom(t *testing.T) {
 			assert.Equal(t, http.StatusInsufficientStorage, status)
 		}
 	}
-	assert.Len(t, ids, 3)
+	assert.Len(t, ids, 1, "together they may keep half of the room")
 
 	require.NoError(t, b.api.AddUser(ctx, "bryn", "leeks and marrows"))
 	other := signInAs(t, b.daemon.Address, "bryn", "leeks and marrows")
-	for _, method := range []string{http.MethodHead, http.MethodPatch, http.MethodDelete} {
+	theirs, status := b.begin(other, "theirs.zip", size)
+	assert.Equal(t, http.StatusCreated, status, "another has room")
+	for _, method := range []string{http.MethodHead, http.MethodPatch} {
 		status := b.tus(method, ids[0], other, nil)
 		assert.Equal(t, http.StatusForbidden, status, method)
 	}
 	assert.Equal(t, http.StatusOK, b.tus(http.MethodHead, ids[0], b.token(), nil))
+	assert.Equal(t, http.StatusNoContent, b.tus(http.MethodDelete, theirs, b.token(), nil), "anybody may remove it")
+	long := "/api/v1/uploads/" + strings.Repeat("x", 5000)
+	assert.Equal(t, http.StatusNotFound, b.tus(http.MethodHead, long, other, nil))
 	for _, name := range []string{"a\x1b[2J.zip", "a\nb.zip", "a\x00.zip"} {
 		_, status := b.begin(b.token(), name, 10)
 		assert.Equal(t, http.StatusUnprocessableEntity, status, "%q", name)

@@ -232,6 +232,14 @@ func (l *Link) open(ctx context.Context) (*Conn, error) {
 	return c, nil
 }
 
+// scrub takes the account's password out of what the host has said: it may say again what it was told.
+func (c *Conn) scrub(err error) {
+	var said *textproto.Error
+	if errors.As(err, &said) {
+		said.Msg = line.Scrub(said.Msg, c.account.Secrets.Password)
+	}
+}
+
 // ignoring takes any answer for a good one.
 func ignoring(err error) error {
 	if errors.As(err, new(*textproto.Error)) {
@@ -258,6 +266,7 @@ func (l *Link) notSignedIn(ctx context.Context, c *Conn, err error) error {
 	var shown *CertificateError
 	var said *textproto.Error
 	var record tls.RecordHeaderError
+	c.scrub(err)
 	bad := line.Misbehaves("sign in to", a.Name, err)
 	switch {
 	case bad != nil:

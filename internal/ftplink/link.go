@@ -369,6 +369,7 @@ func (e *Denied) Error() string { return "the host says: " + e.Says }
 // class gives an error its class, and notes when the connection is not to be used again.
 func (l *Link) class(c *Conn, err error) error {
 	var said *textproto.Error
+	c.scrub(err)
 	if bad := line.Misbehaves("read from", l.Account().Name, err); bad != nil {
 		c.broken = true
 		l.rest.Note(bad)

@@ -217,7 +217,8 @@ func (n *Notices) mail(ctx context.Context, t records.NoticeTarget, secret strin
 			return bad
 		}
 		return &fault.Error{
-			Code: fault.Unreachable, Op: "tell", Path: t.Name, What: "the mail server does not take it: " + err.Error(),
+			Code: fault.Unreachable, Op: "tell", Path: t.Name,
+			What: "the mail server does not take it: " + line.Scrub(err.Error(), secret),
 			Next: "Look at the server's address, the account and how the way there is encrypted.",
 		}
 	}

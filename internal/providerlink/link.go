@@ -444,6 +444,10 @@ func (l *Link) notAnswered(ctx context.Context, err error) error {
 
 // reason is what an answer says of why, else its status.
 func (l *Link) reason(body []byte, status string) string {
+	l.mu.Lock()
+	token := l.token
+	l.mu.Unlock()
+	status = line.Scrub(status, l.account.Secret, token) // it may say again what it was told
 	if l.of.Errors.IsZero() {
 		return status
 	}
@@ -451,7 +455,7 @@ func (l *Link) reason(body []byte, status string) string {
 	if err != nil || why == "" {
 		return status
 	}
-	if len(why) > 300 {
+	if why = line.Scrub(why, l.account.Secret, token); len(why) > 300 {
 		why = why[:300] + " …"
 	}
 	return strings.ToValidUTF8(why, "�")

@@ -573,7 +573,9 @@ func (l *Link) because(ctx context.Context, n *connection, err error) error {
 	s.Stderr = &heard
 	// what it says is all that counts
 	_, _ = line.Bounded(ctx, func() (nothing, error) { return nothing{}, s.Run("exit") })
-	said := filename.Encode(strings.Join(strings.Fields(string(heard.bytes())), " "))
+	secrets := l.Account().Secrets
+	said := line.Scrub(string(heard.bytes()), secrets.Password, secrets.Passphrase)
+	said = filename.Encode(strings.Join(strings.Fields(said), " "))
 	switch {
 	case said == "" && n.isDead():
 		return l.Lost(err)
@@ -713,7 +715,11 @@ func (l *Link) Run(ctx context.Context, command string, in io.Reader, out io.Wri
 	if ctx.Err() != nil {
 		return Result{}, ctx.Err()
 	}
-	r := Result{Out: kept.bytes(), Err: strings.TrimSpace(string(said.bytes()))}
+	secrets := l.Account().Secrets
+	r := Result{
+		Out: kept.bytes(),
+		Err: strings.TrimSpace(line.Scrub(string(said.bytes()), secrets.Password, secrets.Passphrase)),
+	}
 	var exit *ssh.ExitError
 	switch {
 	case kept.hasMore():

@@ -17,7 +17,7 @@ var needed = []string{"passwd", "shadow", "group", "gshadow", "pam.d", "security
 // namespace of its own. It is replaced as a whole: a mount over /etc/passwd alone goes away, in every namespace, when a
 // program adds an account to the machine, since that replaces the file by a rename.
 //
-// The copy holds the machine's password hashes and keeps their modes and owners.
+// The copy holds the machine's password hashes, which only root may read in it.
 func ownEtc(dir string, lines map[string]string) error {
 	etc := filepath.Join(dir, "etc")
 	if err := os.RemoveAll(etc); err != nil { // an earlier start's: the machine's accounts may have changed since
@@ -34,6 +34,11 @@ func ownEtc(dir string, lines map[string]string) error {
 		cp.Dir = "/etc"
 		if out, err := cp.CombinedOutput(); err != nil {
 			return fmt.Errorf("cp: %w: %s", err, out)
+		}
+	}
+	for _, name := range []string{"shadow", "gshadow"} { // they hold hashes, and only root reads them here
+		if err := os.Chmod(filepath.Join(etc, name), 0o600); err != nil && !errors.Is(err, os.ErrNotExist) {
+			return err
 		}
 	}
 	for name, line := range lines {

@@ -171,8 +171,10 @@ export const api = {
   removeHost: (host: string) => taken(client.DELETE("/v1/hosts/{host}", { params: { path: { host } } })),
   users: (signal?: AbortSignal) => taken(client.GET("/v1/users", { signal })),
   addUser: (name: string, password: string) => taken(client.POST("/v1/users", { body: { name, password } })),
-  setPassword: (name: string, password: string) =>
-    taken(client.PUT("/v1/users/{name}/password", { params: { path: { name } }, body: { password } })),
+  setPassword: (name: string, password: string, present?: string) =>
+    taken(
+      client.PUT("/v1/users/{name}/password", { params: { path: { name } }, body: { password, present } }),
+    ),
   removeUser: (name: string) => taken(client.DELETE("/v1/users/{name}", { params: { path: { name } } })),
   worlds: (wanted: Wanted, signal?: AbortSignal) =>
     all((after) =>

@@ -1305,7 +1305,7 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Set a user's password and end all of their sessions and tokens */
+        /** Set a user's password and end all of their sessions and tokens. Your own needs the present one */
         put: operations["set-password"];
         post?: never;
         delete?: never;
@@ -2617,6 +2617,11 @@ export interface components {
             url?: string;
             user?: string;
         };
+        PasswordInputBody: {
+            password: string;
+            /** @description of one's own: the password until now */
+            present?: string;
+        };
         PlacedLandmark: {
             /** Format: int64 */
             id: number;
@@ -3281,9 +3286,6 @@ export interface components {
             worlds: components["schemas"]["ServerPresent"][];
             worldsFolder: string;
             worldsWhy?: string;
-        };
-        "Set-passwordRequest": {
-            password: string;
         };
         SettingsSyntax: {
             encoding?: string;
@@ -6872,7 +6874,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Set-passwordRequest"];
+                "application/json": components["schemas"]["PasswordInputBody"];
             };
         };
         responses: {

@@ -78,15 +78,19 @@ function UserTable({ users }: { users: User[] }) {
   );
 }
 
-function SetPassword({ users }: { users: User[] }) {
+function SetPassword({ users, me }: { users: User[]; me: string }) {
   const client = useQueryClient();
+  const [present, setPresent] = useState("");
   const [name, setName] = useState("");
   const [password, setPassword] = useState("");
   const known = users.some((u) => u.name.toLowerCase() === name.toLowerCase());
+  const own = name.toLowerCase() === me.toLowerCase();
   const save = useMutation({
-    mutationFn: () => (known ? api.setPassword(name, password) : api.addUser(name, password)),
+    mutationFn: () =>
+      known ? api.setPassword(name, password, own ? present : undefined) : api.addUser(name, password),
     onSuccess: () => {
       setPassword("");
+      setPresent("");
       return client.invalidateQueries({ queryKey: ["users"] });
     },
   });
@@ -106,6 +110,15 @@ function SetPassword({ users }: { users: User[] }) {
           autoComplete="off"
           hint={known ? "is there already: this sets another password" : "a new name adds a user"}
         />
+        {own && (
+          <Field
+            label="Your present password"
+            type="password"
+            value={present}
+            onChange={setPresent}
+            autoComplete="current-password"
+          />
+        )}
         <Field
           label="New password"
           type="password"
@@ -118,7 +131,7 @@ function SetPassword({ users }: { users: User[] }) {
           <Button
             look="main"
             type="submit"
-            isDisabled={!name || password.length < 10 || save.isPending}
+            isDisabled={!name || password.length < 10 || (own && !present) || save.isPending}
           >
             {known ? "Set the password and end their sessions" : "Add the user"}
           </Button>
@@ -140,6 +153,7 @@ function SetPassword({ users }: { users: User[] }) {
 /** Who may sign in. Every user may do everything. */
 export function Users() {
   const users = useQuery(queries.users());
+  const me = useQuery(queries.me());
   return (
     <Page>
       <Head>
@@ -156,7 +170,10 @@ export function Users() {
         {(list) => (
           <Sides>
             <UserTable users={list} />
-            <SetPassword users={list} />
+            <SetPassword
+              users={list}
+              me={me.data?.name ?? ""}
+            />
           </Sides>
         )}
       </Answer>
