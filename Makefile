@@ -75,7 +75,7 @@ test-go:
 	RESHARD_BENCH=tiny $(TESTRUN) $(GO) test -timeout 8m -run '^$$' -bench '$(TRIALS)' -benchtime 1x ./internal/bench > /dev/null
 
 # Benchmarks that are tried each time, to see that they still work; those of far hosts take minutes (make bench-trial).
-TRIALS := Benchmark(Backup1GB|HundredBackups|StopWindow|Arrival1GB|Facts2GB|Servers2000|Sheet300Saves|Picture2000|Vault1GB)$$
+TRIALS := Benchmark(Backup1GB|HundredBackups|StopWindow|Arrival1GB|Facts2GB|Servers2000|Sheet300Saves|Picture2000|Vault1GB|StalledConnections)$$
 
 bench-trial: setup-test build ## every benchmark with kilobytes, to see that it still works (4 minutes)
 	RESHARD_BENCH=tiny scripts/bench.sh

@@ -2,6 +2,8 @@ package bench
 
 import (
 	"context"
+	"io"
+	"net"
 	"path/filepath"
 	"slices"
 	"testing"
@@ -14,8 +16,8 @@ import (
 	"reshard/internal/testdir"
 )
 
-// Every hostile file, sent to a service of its own process: what each takes of memory beyond
-// the idle service, and of the cores, as a table with the worst first.
+// Every hostile file, sent to a service of its own process, and every peer that the service is told to reach: what each
+// takes of memory beyond the idle service, and of the cores, as a table with the worst first.
 func BenchmarkHostileFiles(b *testing.B) {
 	for b.Loop() {
 		b.StopTimer()
@@ -43,11 +45,16 @@ func BenchmarkHostileFiles(b *testing.B) {
 			require.NoError(b, err, f.Name())
 			rows = append(rows, row{f.Name(), cost})
 		}
+		for _, p := range hostile.Peers()[:size(len(hostile.Peers()), 2)] {
+			cost, err := s.Meet(ctx, p, idle)
+			require.NoError(b, err, p.Name)
+			rows = append(rows, row{"peer/" + p.Name, cost})
+		}
 		b.StopTimer()
 		require.NoError(b, s.Stop())
 		require.NoError(b, pg.Stop())
 		slices.SortFunc(rows, func(x, y row) int { return int(y.Peak>>10 - x.Peak>>10) })
-		b.Logf("%d files; the idle service has %d MB", len(rows), idle>>20)
+		b.Logf("%d files and peers; the idle service has %d MB", len(rows), idle>>20)
 		b.Logf("%8s %8s %8s %6s  %s", "MB", "cpu s", "s", "answer", "file")
 		for _, r := range rows {
 			b.Logf("%8d %8.2f %8.2f %6d  %s", r.Peak>>20, r.CPU.Seconds(), r.Took.Seconds(), r.Status, r.name)
@@ -57,6 +64,59 @@ func BenchmarkHostileFiles(b *testing.B) {
 			slowest.CPU.Seconds())
 		b.ReportMetric(float64(rows[0].Peak>>20), "MB-worst")
 		b.ReportMetric(slowest.CPU.Seconds(), "cpu-s-worst")
+		b.StartTimer() // the loop asks for a timer that runs
+	}
+}
+
+// Connections that say nothing, from other addresses, and meanwhile calls from this one: how much longer 95 of 100 take
+// than without them.
+func BenchmarkStalledConnections(b *testing.B) {
+	for b.Loop() {
+		b.StopTimer()
+		dir := b.TempDir()
+		require.NoError(b, testdir.Open(dir))
+		ctx := context.Background()
+		pg, err := pgserver.Start(ctx, filepath.Join(dir, "postgres"))
+		require.NoError(b, err)
+		database, err := pg.Database(ctx, "bench")
+		require.NoError(b, err)
+		bin, err := programs()
+		require.NoError(b, err)
+		s, err := hostile.Start(ctx, filepath.Join(bin, "reshard"), database, dir)
+		require.NoError(b, err)
+		calls := func() time.Duration {
+			var took []time.Duration
+			for range size(400, 20) {
+				begun := time.Now()
+				status, _, err := s.Ask(ctx, "GET", "/servers", "", nil)
+				require.NoError(b, err)
+				require.Equal(b, 200, status)
+				took = append(took, time.Since(begun))
+			}
+			slices.Sort(took)
+			return took[len(took)*95/100]
+		}
+		calls() // what is made once is made
+		alone := calls()
+		var stalled []net.Conn
+		for n := range size(2000, 100) {
+			from := &net.TCPAddr{IP: net.IPv4(127, 0, 0, byte(2+n%39))}
+			c, err := (&net.Dialer{LocalAddr: from}).Dial("tcp", s.Address())
+			require.NoError(b, err)
+			_, err = io.WriteString(c, "GET / HT")
+			require.NoError(b, err)
+			stalled = append(stalled, c)
+		}
+		b.StartTimer()
+		beside := calls()
+		b.StopTimer()
+		b.Logf("95 of 100 calls: %v alone, %v beside %d stalled connections", alone, beside, len(stalled))
+		b.ReportMetric(float64(beside)/float64(alone), "x-p95")
+		for _, c := range stalled {
+			_ = c.Close()
+		}
+		require.NoError(b, s.Stop())
+		require.NoError(b, pg.Stop())
 		b.StartTimer() // the loop asks for a timer that runs
 	}
 }

@@ -203,8 +203,8 @@ func proxiesOf(list []string) (out []netip.Prefix, err error) {
 		}
 		p, err := netip.ParsePrefix(text)
 		if err != nil {
-			return nil, usage("--behind-proxy %q is no address and no network; use one such as 127.0.0.1 or "+
-				"10.0.0.0/24", text)
+			return nil, usage("--behind-proxy %q is neither an address nor a network; use one such as 127.0.0.1 "+
+				"or 10.0.0.0/24", text)
 		}
 		out = append(out, p.Masked())
 	}

@@ -187,8 +187,8 @@ func (fl *Fleet) misbehaving() (out []wire.Alert) {
 			says, _ := fault.Words(err)
 			out = append(out, wire.Alert{
 				Kind: "host", Of: name, Says: "Host " + name + " misbehaves: " + says + ".", Since: since,
-				Next: "Check its address, and ask whoever runs it. Reshard asks it less and less often. Then check " +
-					"it: reshard hosts check " + name,
+				Next: "Check its address, and ask its operator. Until a check succeeds, Reshard connects less and " +
+					"less often: reshard hosts check " + name,
 			})
 		}
 	}

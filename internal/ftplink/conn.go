@@ -80,23 +80,38 @@ func (d *data) Read(p []byte) (int, error) {
 
 // tap hears a listing along, as far as one may go.
 type tap struct {
-	heard strings.Builder
+	heard [][]byte
+	bytes int
 	names int
 	over  error
 }
 
 func (t *tap) take(p []byte) error {
 	t.names += bytes.Count(p, []byte("\n"))
+	t.bytes += len(p)
 	switch {
 	case t.over != nil:
-	case t.heard.Len()+len(p) > line.LongestListing:
+	case t.bytes > line.LongestListing:
 		t.over = line.Exceeds("a listing of more than %d MB", line.LongestListing>>20)
 	case t.names > line.MostNames:
 		t.over = line.Exceeds("a listing of more than %d names", line.MostNames)
 	default:
-		t.heard.Write(p)
+		t.heard = append(t.heard, bytes.Clone(p))
+	}
+	if t.over != nil {
+		t.heard = nil
 	}
 	return t.over
+}
+
+// text is all that was heard.
+func (t *tap) text() string {
+	var b strings.Builder
+	b.Grow(t.bytes)
+	for _, p := range t.heard {
+		b.Write(p)
+	}
+	return b.String()
 }
 
 // Handshake has TLS begin where nothing is sent: hosts wait for it also when a file is empty.
@@ -169,7 +184,7 @@ func (c *Conn) Listing(dir string) (entries []*ftp.Entry, lines []string, err er
 	if heard.over != nil {
 		return nil, nil, heard.over
 	}
-	for l := range strings.SplitSeq(heard.heard.String(), "\n") {
+	for l := range strings.SplitSeq(heard.text(), "\n") {
 		if l = strings.TrimSuffix(l, "\r"); l != "" {
 			lines = append(lines, l)
 		}

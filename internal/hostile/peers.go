@@ -187,6 +187,9 @@ func liarSFTP(c net.Conn) {
 	}
 }
 
+// namesAtOnce is how many names one answer has: about as many as the longest packet holds.
+const namesAtOnce = 5000
+
 // namesForever speaks SFTP, version 3 (draft-ietf-secsh-filexfer-02): everything is a folder with names without an end.
 func namesForever(rw io.ReadWriter) {
 	in := bufio.NewReader(rw)
@@ -216,8 +219,8 @@ func namesForever(rw io.ReadWriter) {
 		case 11: // open a folder
 			answer(102, text(id, "h"))
 		case 12: // read it
-			names := number(id, 100)
-			for n := range 100 {
+			names := number(id, namesAtOnce)
+			for n := range namesAtOnce {
 				names = folder(text(text(names, fmt.Sprintf("n%d", n)), ""))
 			}
 			answer(104, names)

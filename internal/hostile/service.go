@@ -76,6 +76,9 @@ func Start(ctx context.Context, program, database, dir string) (*Service, error)
 	return s, s.signIn(ctx, words[1], words[3])
 }
 
+// Address is where it listens: host and port.
+func (s *Service) Address() string { return strings.TrimPrefix(s.base, "http://") }
+
 // Stop ends the service.
 func (s *Service) Stop() error {
 	if err := s.process.Process.Signal(syscall.SIGTERM); err != nil {

@@ -72,8 +72,8 @@ var next = map[Code]string{
 	StateUnknown: "Look at the server by its own means. When you know that it is stopped, say so: reshard servers " +
 		"stopped SERVER.",
 	StandsBy: "Ask the service that acts, or wait: this one takes over by itself when the other is gone.",
-	Misbehaving: "Check that its address is right, and ask whoever runs it. Reshard leaves it alone for a while, " +
-		"longer each time, until a check of it succeeds.",
+	Misbehaving: "Check that its address is right, and ask its operator. Reshard waits before it connects again, " +
+		"longer each time, until a check succeeds.",
 	Unreachable: "See by its own means whether it answers, and try again; what waits for it goes on by itself when " +
 		"it does.",
 	NotAWorld: "Point at the world's own folder or at an archive that holds it; reshard games show GAME tells " +
