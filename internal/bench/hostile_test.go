@@ -16,22 +16,32 @@ import (
 	"reshard/internal/testdir"
 )
 
+// serviceAlone starts a service in a process of its own, on a database of its own.
+func serviceAlone(ctx context.Context, b *testing.B) (s *hostile.Service, stop func()) {
+	b.Helper()
+	dir := b.TempDir()
+	require.NoError(b, testdir.Open(dir))
+	pg, err := pgserver.Start(ctx, filepath.Join(dir, "postgres"))
+	require.NoError(b, err)
+	database, err := pg.Database(ctx, "bench")
+	require.NoError(b, err)
+	bin, err := programs()
+	require.NoError(b, err)
+	s, err = hostile.Start(ctx, filepath.Join(bin, "reshard"), database, dir)
+	require.NoError(b, err)
+	return s, func() {
+		require.NoError(b, s.Stop())
+		require.NoError(b, pg.Stop())
+	}
+}
+
 // Every hostile file, sent to a service of its own process, and every peer that the service is told to reach: what each
 // takes of memory beyond the idle service, and of the cores, as a table with the worst first.
 func BenchmarkHostileFiles(b *testing.B) {
 	for b.Loop() {
 		b.StopTimer()
-		dir := b.TempDir()
-		require.NoError(b, testdir.Open(dir))
 		ctx := context.Background()
-		pg, err := pgserver.Start(ctx, filepath.Join(dir, "postgres"))
-		require.NoError(b, err)
-		database, err := pg.Database(ctx, "bench")
-		require.NoError(b, err)
-		bin, err := programs()
-		require.NoError(b, err)
-		s, err := hostile.Start(ctx, filepath.Join(bin, "reshard"), database, dir)
-		require.NoError(b, err)
+		s, stop := serviceAlone(ctx, b)
 		idle, err := s.Idle()
 		require.NoError(b, err)
 		type row struct {
@@ -51,8 +61,7 @@ func BenchmarkHostileFiles(b *testing.B) {
 			rows = append(rows, row{"peer/" + p.Name, cost})
 		}
 		b.StopTimer()
-		require.NoError(b, s.Stop())
-		require.NoError(b, pg.Stop())
+		stop()
 		slices.SortFunc(rows, func(x, y row) int { return int(y.Peak>>10 - x.Peak>>10) })
 		b.Logf("%d files and peers; the idle service has %d MB", len(rows), idle>>20)
 		b.Logf("%8s %8s %8s %6s  %s", "MB", "cpu s", "s", "answer", "file")
@@ -73,17 +82,8 @@ func BenchmarkHostileFiles(b *testing.B) {
 func BenchmarkStalledConnections(b *testing.B) {
 	for b.Loop() {
 		b.StopTimer()
-		dir := b.TempDir()
-		require.NoError(b, testdir.Open(dir))
 		ctx := context.Background()
-		pg, err := pgserver.Start(ctx, filepath.Join(dir, "postgres"))
-		require.NoError(b, err)
-		database, err := pg.Database(ctx, "bench")
-		require.NoError(b, err)
-		bin, err := programs()
-		require.NoError(b, err)
-		s, err := hostile.Start(ctx, filepath.Join(bin, "reshard"), database, dir)
-		require.NoError(b, err)
+		s, stop := serviceAlone(ctx, b)
 		calls := func() time.Duration {
 			var took []time.Duration
 			for range size(400, 20) {
@@ -115,8 +115,7 @@ func BenchmarkStalledConnections(b *testing.B) {
 		for _, c := range stalled {
 			_ = c.Close()
 		}
-		require.NoError(b, s.Stop())
-		require.NoError(b, pg.Stop())
+		stop()
 		b.StartTimer() // the loop asks for a timer that runs
 	}
 }
