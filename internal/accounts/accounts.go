@@ -236,8 +236,8 @@ func (acc *Accounts) knows(ctx context.Context, n NewPassword) error {
 	}
 	defer done()
 	if !checkPassword(u.Password, n.Present) {
-		return fault.New(fault.NotAllowed, "set password of", n.Name, "your present password is missing or wrong").
-			With("Give the password that you have now, too.")
+		return fault.New(fault.NotAllowed, "set password of", n.Name, "your current password is missing or wrong").
+			With("Give your current password, too.")
 	}
 	succeeded()
 	return nil

@@ -130,7 +130,7 @@ func (a *API) signInRoutes() {
 		return nil, a.failed(a.service.Accounts.Remove(ctx, in.Name, userOf(ctx)))
 	})
 	huma.Register(a.huma, op("set-password", http.MethodPut, "/users/{name}/password",
-		"Set a user's password and end all of their sessions and tokens. Your own needs the present one", "users"),
+		"Set a user's password and end all of their sessions and tokens. Your own needs the current one", "users"),
 		func(ctx context.Context, in *passwordInput) (*struct{}, error) {
 			err := a.service.Accounts.SetPassword(ctx, accounts.NewPassword{
 				Name: in.Name, Password: in.Body.Password, Present: in.Body.Present, By: userOf(ctx),

@@ -102,7 +102,7 @@ func (a *app) password(c *cli.Command, prompt string) (string, error) {
 func passwordCommand(a *app) *cli.Command {
 	return &cli.Command{
 		Name: "password", Usage: "set a user's password and end all of their sessions", ArgsUsage: "NAME",
-		Description: `Your own password needs the present one, too. With --password-stdin it comes first, on
+		Description: `Your own password also needs the current one. With --password-stdin it comes first, on
 a line of its own.
 
 Examples:
@@ -122,7 +122,7 @@ Examples:
 			}
 			present := ""
 			if strings.EqualFold(me.Name, names[0]) {
-				if present, err = a.password(c, "Your present password: "); err != nil {
+				if present, err = a.password(c, "Your current password: "); err != nil {
 					return err
 				}
 			}

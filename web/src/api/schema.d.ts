@@ -1305,7 +1305,7 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Set a user's password and end all of their sessions and tokens. Your own needs the present one */
+        /** Set a user's password and end all of their sessions and tokens. Your own needs the current one */
         put: operations["set-password"];
         post?: never;
         delete?: never;

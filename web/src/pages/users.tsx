@@ -112,7 +112,7 @@ function SetPassword({ users, me }: { users: User[]; me: string }) {
         />
         {own && (
           <Field
-            label="Your present password"
+            label="Your current password"
             type="password"
             value={present}
             onChange={setPresent}
