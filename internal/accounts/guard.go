@@ -70,7 +70,7 @@ func place(address string) string {
 	}
 	a, err := netip.ParseAddr(address)
 	if err != nil {
-		return "elsewhere" // what is no address, however long, is one place
+		return "elsewhere" // anything that is not an address counts as one place
 	}
 	if a = a.Unmap(); a.Is6() {
 		if p, err := a.WithZone("").Prefix(64); err == nil {

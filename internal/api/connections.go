@@ -11,8 +11,8 @@ import (
 	"reshard/internal/core/fault"
 )
 
-// How many connections there may be: in all, and from one address of those over which nobody has signed in. One more
-// ends the oldest of these: whoever holds connections open keeps nobody out.
+// How many connections there may be: in all, and from one address while nobody has signed in over them. One more
+// closes the oldest of these, so that idle connections lock nobody out.
 const (
 	mostConnections = 4096
 	mostStrangers   = 256
@@ -51,7 +51,7 @@ func (c *Connections) Accept() (net.Conn, error) {
 	}
 	one.known.Store(trusted(c.Proxies, conn.RemoteAddr().String()))
 	if old := c.enter(one); old != nil {
-		_ = old.Close() // whoever held it has done nothing with it
+		_ = old.Close() // nobody has signed in over it
 	}
 	return one, nil
 }
@@ -105,6 +105,14 @@ func (c *connection) Close() error {
 		c.of.leave(c)
 	})
 	return c.Conn.Close()
+}
+
+// CloseWrite lets the server end an answer before the connection: whoever still sends gets to read it.
+func (c *connection) CloseWrite() error {
+	if half, ok := c.Conn.(interface{ CloseWrite() error }); ok {
+		return half.CloseWrite()
+	}
+	return nil
 }
 
 // signedIn says that somebody has signed in over the connection.

@@ -304,9 +304,9 @@ func TestAnnouncedUploads(t *testing.T) {
 	require.NoError(t, unix.Statfs(arr.dir, &st))
 	room := (int64(st.Bavail)*st.Bsize - spare) / 2
 	forget := arr.hold("bryn", room-1000)
-	require.ErrorIs(t, arr.share("w.zip", 1<<20, "bryn"), fault.NoSpace.As())
-	require.NoError(t, arr.share("w.zip", 1<<20, "ada"))
+	require.ErrorIs(t, arr.roomFor("w.zip", 1<<20, inAll, "bryn"), fault.NoSpace.As())
+	require.NoError(t, arr.roomFor("w.zip", 1<<20, inAll, "ada"))
 	forget()
-	require.NoError(t, arr.share("w.zip", 1<<20, "bryn"), "one may have all")
+	require.NoError(t, arr.roomFor("w.zip", 1<<20, inAll, "bryn"), "one may have all")
 	require.NoError(t, arr.Drop(ctx, half, "ada"), "anybody may remove it")
 }

@@ -61,6 +61,12 @@ func (arr *Arrivals) Disk() (free, total int64, err error) {
 // Room refuses what does not fit on the service's disk before it is sent. bytes is what
 // will be stored; times says how often it is there at once.
 func (arr *Arrivals) Room(name string, bytes, times int64) error {
+	return arr.roomFor(name, bytes, times, "")
+}
+
+// roomFor refuses also another upload of a sender whose uploads would together keep more than half of the room: uploads
+// that are announced and never come must not block the others. One upload may use all of it.
+func (arr *Arrivals) roomFor(name string, bytes, times int64, by string) error {
 	var st unix.Statfs_t
 	if err := unix.Statfs(arr.dir, &st); err != nil || bytes < 0 {
 		return nil // it will be found out on the way
@@ -69,8 +75,13 @@ func (arr *Arrivals) Room(name string, bytes, times int64) error {
 		return fault.New(fault.TooLarge, "receive", name, "%d bytes are announced; %d are the limit", bytes, limit).
 			With("If it is the right file, start the service with a greater --largest-arrival.")
 	}
-	promised, _ := arr.promised("")
-	if free := int64(st.Bavail)*st.Bsize - spare - promised; bytes > free/times {
+	promised, theirs := arr.promised(by)
+	room := int64(st.Bavail)*st.Bsize - spare
+	if by != "" && theirs > 0 && theirs+bytes*times > room/2 {
+		return fault.New(fault.NoSpace, "receive", name, "your uploads under way keep more than half of the room").
+			With("Wait until they have arrived, or remove some: reshard arrivals.")
+	}
+	if free := room - promised; bytes > free/times {
 		return fault.New(fault.NoSpace, "receive", name, "%d bytes are announced and the service can take %d", bytes,
 			max(0, free/times)).
 			With("Free space in the service's data folder.")
@@ -78,8 +89,7 @@ func (arr *Arrivals) Room(name string, bytes, times int64) error {
 	return nil
 }
 
-// keepsRoom is how long room is kept for an upload of which no byte comes. It can still go on after that, as long as
-// there is room.
+// keepsRoom is how long an upload keeps its room after its last byte. It may resume later if there is room.
 const keepsRoom = time.Hour
 
 // promised is the room that uploads which have begun will still need, in bytes: of all, and of one sender.
@@ -111,21 +121,6 @@ func (arr *Arrivals) promised(by string) (all, theirs int64) {
 type held struct {
 	by    string
 	bytes int64
-}
-
-// share refuses another upload of somebody whose uploads would keep more than half of the room: of many that are
-// announced and do not come, the others would have none.
-func (arr *Arrivals) share(name string, bytes int64, by string) error {
-	var st unix.Statfs_t
-	_, theirs := arr.promised(by)
-	if err := unix.Statfs(arr.dir, &st); err != nil || theirs == 0 {
-		return nil // it will be found out on the way; one upload may have all
-	}
-	if room := (int64(st.Bavail)*st.Bsize - spare) / 2; theirs+bytes*inAll > room {
-		return fault.New(fault.NoSpace, "receive", name, "your uploads under way keep more than half of the room").
-			With("Wait until they have arrived, or remove some: reshard arrivals.")
-	}
-	return nil
 }
 
 // inAll is how often an arrival is there at once: the archive and, beside it, its content.
@@ -213,10 +208,7 @@ func (arr *Arrivals) Admit(meta map[string]string, size int64, by string) (noted
 	}
 	arr.admitting.Lock() // of many that come at once each finds what the others have been promised
 	defer arr.admitting.Unlock()
-	if err := arr.Room(name, size, inAll); err != nil {
-		return nil, nil, err
-	}
-	if err := arr.share(name, size, by); err != nil {
+	if err := arr.roomFor(name, size, inAll, by); err != nil {
 		return nil, nil, err
 	}
 	noted = map[string]string{"name": name, "by": by}

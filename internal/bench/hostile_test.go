@@ -16,7 +16,7 @@ import (
 	"reshard/internal/testdir"
 )
 
-// serviceAlone starts a service in a process of its own, on a database of its own.
+// serviceAlone starts a service in its own process, with its own database.
 func serviceAlone(ctx context.Context, b *testing.B) (s *hostile.Service, stop func()) {
 	b.Helper()
 	dir := b.TempDir()

@@ -3,8 +3,8 @@ package executor
 import (
 	"errors"
 	"io/fs"
-	"path"
 	"slices"
+	"strings"
 
 	"reshard/internal/core/fault"
 	"reshard/internal/core/plan"
@@ -129,9 +129,10 @@ func (p *prover) otherLocks() []plan.Check {
 	names = slices.DeleteFunc(names, func(n string) bool { return n == p.expect.Folder })
 	for file, at := range p.r.locks(p.files, names) {
 		if was, ok := p.r.job.Before.Locks[file]; !ok || !was.Equal(at) {
+			world, _, _ := strings.Cut(strings.TrimPrefix(file, p.r.job.Plan.Worlds+"/"), "/")
 			return []plan.Check{{
 				What: "no other world is open", Expected: "no lock", Seen: file,
-				Next: "The game has " + path.Base(path.Dir(file)) + " open. Check what sets its world's name.",
+				Next: "The game has " + world + " open. Check what sets its world's name.",
 			}}
 		}
 	}

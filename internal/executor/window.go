@@ -75,11 +75,12 @@ func WhyLong(steps []plan.Step, records []plan.StepRecord, w plan.Window) string
 			longest, say = took, s.Say
 		}
 	}
+	between := ours - all
 	says := fmt.Sprintf("Reshard's own part took %.1f s, longer than it should.", ours.Seconds())
-	if longest >= (ours-all)/2 && say != "" {
+	if longest >= between/2 && say != "" {
 		return says + fmt.Sprintf(" The longest step took %.1f s: %s", longest.Seconds(), say)
 	}
-	return says + " Most of it passed between the steps: the records or the host answered late."
+	return says + " Most of it passed between the steps. Check how fast the host and the database answer."
 }
 
 func at(t *time.Time) time.Time {

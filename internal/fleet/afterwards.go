@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"maps"
 	"slices"
-	"time"
 
 	"reshard/internal/core/fault"
 	"reshard/internal/core/game"
@@ -109,7 +108,7 @@ func otherWorld(i *records.Intended, r server.Running, l *Server, s *sight) *rec
 	if i.By != "" {
 		origin = fmt.Sprintf("%s said on %s that %s is intended.", i.By, i.At.UTC().Format("2 January"), intended)
 	}
-	out := &records.OtherWorld{Difference: i.World.Differs(r, l.Profile)}
+	out := &records.OtherWorld{}
 	settings := s.heads.State.Keys[game.KeyActiveWorld].Where()
 	next := fmt.Sprintf("If this is intended: reshard servers intended %s. If not: reshard switch %s %s.", l.Name,
 		l.Name, intended)
@@ -117,7 +116,7 @@ func otherWorld(i *records.Intended, r server.Running, l *Server, s *sight) *rec
 		next = fmt.Sprintf("If this is intended: reshard servers intended %s. If not, put %s there again: it is no "+
 			"longer in %s.", l.Name, intended, s.heads.State.WorldsFolder)
 	}
-	switch out.Difference {
+	switch i.World.Differs(r, l.Profile) {
 	case server.Same:
 		return nil
 	case server.OtherOpened:
@@ -163,12 +162,12 @@ func (fl *Fleet) Alerts(ctx context.Context) ([]wire.Alert, error) {
 			Kind: "world", Of: o.Server, Server: o.Server, Says: o.Other.V.Says, Next: o.Other.V.Next, Since: o.Since,
 		})
 	}
-	return append(out, fl.misbehaving()...), err
+	return append(out, fl.hostAlerts()...), err
 }
 
-// misbehaving gives the hosts that cannot be opened, and those that send without end, or more than they announced, in
+// hostAlerts gives the hosts that cannot be opened, and those that send without end, or more than they announced, in
 // the order of their names.
-func (fl *Fleet) misbehaving() (out []wire.Alert) {
+func (fl *Fleet) hostAlerts() (out []wire.Alert) {
 	fl.mu.Lock()
 	defer fl.mu.Unlock()
 	for _, name := range slices.Sorted(maps.Keys(fl.hosts)) {
@@ -223,7 +222,7 @@ func (fl *Fleet) Intend(ctx context.Context, name string, in wire.IntendWorld, b
 	}
 	state := s.heads.State
 	open := server.Running{Opened: s.heads.Status.Opened}.Folder(l.Profile)
-	to := records.Intended{By: by, At: time.Now().UTC()}
+	to := records.Intended{By: by, At: fl.now().UTC()}
 	to.World.Folder = cmp.Or(open, state.Active)
 	if was != nil {
 		to.Changeover = was.Changeover

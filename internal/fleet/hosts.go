@@ -80,7 +80,10 @@ func (fl *Fleet) specOf(rec records.Host) (host.Spec, error) {
 	s.Account.Name = rec.Name
 	var err error
 	if s.Account.Secrets, err = fl.unseal(rec); err == nil {
-		s.Account.Secrets.Agent, err = fl.agentOf(s.Account)
+		agent, aerr := fl.agentOf(s.Account)
+		if s.Account.Secrets.Agent = agent; len(s.Account.Secrets.Ways()) == 0 { // else it can do without
+			err = aerr
+		}
 	}
 	return s, err
 }

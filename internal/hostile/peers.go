@@ -217,7 +217,7 @@ func namesForever(rw io.ReadWriter) {
 		case 7, 17, 8: // attributes
 			answer(105, folder(id))
 		case 11: // open a folder
-			answer(102, text(id, "h"))
+			answer(102, text(id, rep("h", 1000))) // longer than the protocol allows
 		case 12: // read it
 			names := number(id, namesAtOnce)
 			for n := range namesAtOnce {

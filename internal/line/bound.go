@@ -82,11 +82,14 @@ func (b *Bound) take(p []byte) error {
 	if b.reply > LongestReply {
 		b.over = Exceeds("more than %d kB in one reply", LongestReply>>10)
 	}
+	if !b.Lines {
+		return b.over
+	}
 	for _, c := range p {
 		if b.line++; c == '\n' {
 			b.line = 0
 		}
-		if b.Lines && b.line > LongestLine {
+		if b.line > LongestLine {
 			b.over = Exceeds("a line of more than %d kB", LongestLine>>10)
 			break
 		}

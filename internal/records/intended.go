@@ -25,7 +25,6 @@ type Intended struct {
 
 // OtherWorld is what was seen of a server that runs another world than the intended one.
 type OtherWorld struct {
-	Difference server.Difference `json:"difference"`
 	// Seen is the name of the other world; of another content what differs, in words.
 	Seen string `json:"seen"`
 	// Says and Next are for people.

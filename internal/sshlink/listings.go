@@ -15,8 +15,8 @@ const (
 	packetName    = 104
 )
 
-// listings bounds what the host may send for the listing of one folder: the client of Files reads one to its end,
-// whatever comes. It hears the requests and the answers along.
+// listings limits what the host may send for the listing of one folder: the client of Files has no limit of its own. It
+// reads the requests and the answers as they pass.
 type listings struct {
 	mu sync.Mutex // held for moments only
 	// of are the folders' handles, by the numbers of requests that are not answered; bytes and names what came for
@@ -25,13 +25,13 @@ type listings struct {
 	bytes, names map[string]int
 }
 
-// requests gives what hears the requests on their way.
+// requests returns a writer that sees the requests as they pass.
 func (l *listings) requests(to io.WriteCloser) io.WriteCloser {
 	return &heardWriter{WriteCloser: to, heard: frames{see: l.asked}}
 }
 
-// answers gives what hears the answers, and ends with an error at a listing that goes too far. end is told it, and ends
-// the line.
+// answers returns a reader that sees the answers as they pass. It fails at a listing over the limit, after calling end
+// with the error.
 func (l *listings) answers(from io.Reader, end func(error)) io.Reader {
 	return &heardReader{Reader: from, heard: frames{see: l.answered}, end: end}
 }
@@ -41,11 +41,9 @@ func (l *listings) asked(kind byte, head []byte, _ int) error {
 	if kind != packetReadDir && kind != packetClose || len(head) < 8 {
 		return nil
 	}
-	id, n := binary.BigEndian.Uint32(head), int(binary.BigEndian.Uint32(head[4:]))
-	if n < 0 || n > len(head)-8 {
-		return nil // a handle has 256 bytes at most
-	}
-	handle := string(head[8 : 8+n])
+	id, n := binary.BigEndian.Uint32(head), int64(binary.BigEndian.Uint32(head[4:]))
+	// A hostile host may give longer handles than the protocol allows: those that begin alike count together.
+	handle := string(head[8:min(8+n, int64(len(head)))])
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if kind == packetReadDir {

@@ -9,6 +9,7 @@ import (
 	"path"
 	"slices"
 	"strconv"
+	"strings"
 	"sync"
 	"time"
 
@@ -124,7 +125,7 @@ func (h *Hand) SaidEnd(ctx context.Context) bool {
 		return false
 	}
 	from := k.begun.Log
-	if now.Log < from { // it was begun anew
+	if now.Log < from { // the log was started again
 		from = 0
 	}
 	return eyes.Says(ctx, control.AskedToStop, from)
@@ -297,7 +298,9 @@ func newLock(was, now control.Signs) string {
 	}
 	for _, file := range slices.Sorted(maps.Keys(now.Near)) {
 		if at, there := was.Near[file]; !there || now.Near[file].After(at) {
-			return path.Dir(file)
+			worlds := path.Dir(now.World)
+			name, _, _ := strings.Cut(strings.TrimPrefix(file, worlds+"/"), "/") // a lock may be deep in its world
+			return path.Join(worlds, name)
 		}
 	}
 	return ""

@@ -150,7 +150,7 @@ func TestSigns(t *testing.T) {
 			}, true,
 			func(s *control.Signs) {
 				s.Near = map[string]time.Time{
-					"worlds/old/lock": time.Unix(1000, 0), "worlds/winter/lock": time.Unix(900, 0),
+					"worlds/old/lock": time.Unix(1000, 0), "worlds/winter/db/lock": time.Unix(900, 0),
 				}
 			},
 			"its lock, which is in another world (worlds/winter)", "worlds/winter",
