@@ -109,7 +109,7 @@ type Attempt struct {
 // SignIn checks a password and makes a key: a session or a token.
 func (acc *Accounts) SignIn(ctx context.Context, a Attempt) (wire.Token, error) {
 	name := a.Name
-	succeeded, err := acc.guard.attempt(name, a.Address, acc.now())
+	succeeded, err := acc.guard.attempt(ctx, name, a.Address, acc.now())
 	if err != nil {
 		return wire.Token{}, err
 	}
@@ -222,7 +222,7 @@ func (acc *Accounts) SetPassword(ctx context.Context, n NewPassword) error {
 // knows is nil when somebody knows their present password. Who has their session alone cannot lock them out. It counts
 // as an attempt to sign in.
 func (acc *Accounts) knows(ctx context.Context, n NewPassword) error {
-	succeeded, err := acc.guard.attempt(n.Name, n.Address, acc.now())
+	succeeded, err := acc.guard.attempt(ctx, n.Name, n.Address, acc.now())
 	if err != nil {
 		return err
 	}

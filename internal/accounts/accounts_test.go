@@ -175,27 +175,46 @@ func TestGuessingDoesNotLockTheOwnerOut(t *testing.T) {
 	_, err := acc.SignIn(t.Context(), mine)
 	require.NoError(t, err)
 	for i := range 3 * mostOfName {
-		_, _ = acc.guard.attempt("ada", fmt.Sprintf("198.51.100.%d:1", i%250), acc.now())
+		_, _ = acc.guard.attempt(t.Context(), "ada", fmt.Sprintf("198.51.100.%d:1", i%250), acc.now())
 	}
-	_, err = acc.guard.attempt("ada", "203.0.113.9", acc.now())
+	_, err = acc.guard.attempt(t.Context(), "ada", "203.0.113.9", acc.now())
 	require.Error(t, err, "a stranger's further tries are refused")
 	_, err = acc.SignIn(t.Context(), mine)
 	require.NoError(t, err)
-	_, err = acc.guard.attempt("bryn", "203.0.113.9", acc.now())
+	_, err = acc.guard.attempt(t.Context(), "bryn", "203.0.113.9", acc.now())
 	assert.NoError(t, err, "and other names are not touched")
 }
 
-func TestAnAddressHasItsOwnLimit(t *testing.T) {
+// Wrong names from one address lock out nobody who is behind it too: what comes after them waits, each attempt longer
+// than the one before. Guessing is no faster for it: who does not wait is refused.
+func TestWrongNamesFromAnAddressMakeTheNextWait(t *testing.T) {
 	t.Parallel()
 	g, now := newGuard(), time.Now()
+	var waits []time.Duration
+	g.wait = func(ctx context.Context, d time.Duration) error {
+		waits = append(waits, d.Round(time.Second))
+		return ctx.Err()
+	}
 	for i := range mostOfAddress {
-		_, err := g.attempt(fmt.Sprint("user", i), "2001:db8::1", now)
+		_, err := g.attempt(t.Context(), fmt.Sprint("user", i), "2001:db8::1", now)
 		require.NoError(t, err)
 	}
-	_, err := g.attempt("another", "[2001:db8::ffff]:80", now)
-	require.Error(t, err, "of IPv6 a network is one place")
-	_, err = g.attempt("another", "2001:db8:1::1", now)
-	assert.NoError(t, err)
+	require.Empty(t, waits)
+	_, err := g.attempt(t.Context(), "bryn", "[2001:db8::ffff]:80", now)
+	require.NoError(t, err, "of IPv6 a network is one place")
+	gone, cancel := context.WithCancel(t.Context())
+	cancel()
+	_, err = g.attempt(gone, "cai", "2001:db8::2", now)
+	require.ErrorIs(t, err, context.Canceled)
+	_, err = g.attempt(t.Context(), "dai", "2001:db8::3", now)
+	require.NoError(t, err)
+	assert.Equal(t, []time.Duration{10 * time.Second, 20 * time.Second, 20 * time.Second}, waits,
+		"who gave up holds nobody up")
+	_, err = g.attempt(t.Context(), "ellis", "2001:db8::4", now)
+	require.ErrorContains(t, err, "too many sign-ins from your address failed")
+	_, err = g.attempt(t.Context(), "ellis", "2001:db8:1::1", now)
+	require.NoError(t, err, "another place is not touched")
+	assert.Len(t, waits, 3)
 }
 
 // Whoever hashes gives up with its caller.

@@ -17,15 +17,16 @@ import (
 // How many sign-ins may fail. An attempt counts before its password is looked at, so that of
 // many at once no more are looked at; one that succeeds does not count.
 //
-// A name from an address has a few of its own. All that comes from one address, and all that
-// is tried for one name, has more; but who has signed in from an address before is not held up
-// by what others try: guessing at a name locks nobody out who is known there.
+// A name from an address has a few of its own, and all that is tried for one name has more: beyond them attempts are
+// refused. Beyond what an address has, its attempts wait, each longer than the one before, so that wrong names lock out
+// nobody behind the same address, and guessing is no faster. Who has signed in from an address before waits for nobody.
 const (
 	mostFailures   = 10 // of a name from an address
 	failureEvery   = time.Minute
-	mostOfAddress  = 60 // of an address, whatever the name
+	mostOfAddress  = 60 // of an address, whatever the name, before its attempts wait
 	addressEvery   = 10 * time.Second
-	mostOfName     = 100 // of a name, from wherever
+	mostWait       = 25 * time.Second // of an attempt: who would wait longer is told to come again
+	mostOfName     = 100              // of a name, from wherever
 	nameEvery      = 30 * time.Second
 	mostRemembered = 10_000
 )
@@ -45,6 +46,7 @@ type guard struct {
 	names  *lru.Cache[string, *rate.Limiter]
 	known  *lru.Cache[string, bool] // who has signed in from where
 	hashes *semaphore.Weighted
+	wait   func(context.Context, time.Duration) error
 }
 
 func cache[V any]() *lru.Cache[string, V] {
@@ -60,6 +62,16 @@ func newGuard() *guard {
 		pairs: cache[*rate.Limiter](), from: cache[*rate.Limiter](), names: cache[*rate.Limiter](),
 		known:  cache[bool](),
 		hashes: semaphore.NewWeighted(hashesAtOnce),
+		wait:   wait,
+	}
+}
+
+func wait(ctx context.Context, d time.Duration) error {
+	select {
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-time.After(d):
+		return nil
 	}
 }
 
@@ -80,37 +92,69 @@ func place(address string) string {
 	return a.String()
 }
 
-// attempt counts one attempt. succeeded takes it back.
-func (g *guard) attempt(name, address string, now time.Time) (succeeded func(), err error) {
-	g.mu.Lock()
-	defer g.mu.Unlock()
+// attempt counts one attempt, and waits where an address has had its share. succeeded takes it back.
+func (g *guard) attempt(ctx context.Context, name, address string, now time.Time) (succeeded func(), err error) {
 	name, address = strings.ToLower(name), place(address)
-	pair := address + " " + name
-	limits := []*rate.Limiter{limiter(g.pairs, pair, failureEvery, mostFailures)}
-	if _, known := g.known.Get(pair); !known {
-		limits = append(limits, limiter(g.from, address, addressEvery, mostOfAddress),
-			limiter(g.names, name, nameEvery, mostOfName))
+	taken, delay, err := g.take(name, address, now)
+	if err != nil {
+		return nil, err
 	}
-	var taken []*rate.Reservation
-	for _, l := range limits {
-		r := l.ReserveN(now, 1)
-		taken = append(taken, r)
-		if !r.OK() || r.DelayFrom(now) > 0 {
-			for _, t := range taken {
-				t.CancelAt(now)
-			}
-			return nil, fault.New(fault.Denied, "sign in", name, "too many wrong passwords").
-				With("Wait a minute for one more try, or ten for all of them.")
+	if delay > 0 {
+		if err := g.wait(ctx, delay); err != nil {
+			g.giveBack(taken, now)
+			return nil, err
 		}
 	}
 	return func() {
-		g.mu.Lock()
-		defer g.mu.Unlock()
+		g.giveBack(taken, now)
+		g.known.Add(address+" "+name, true)
+	}, nil
+}
+
+// take reserves one attempt of each share that it counts for, and says how long it has to wait.
+func (g *guard) take(name, address string, now time.Time) ([]*rate.Reservation, time.Duration, error) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	pair := address + " " + name
+	shares := []share{{limiter(g.pairs, pair, failureEvery, mostFailures), 0}}
+	if _, known := g.known.Get(pair); !known {
+		shares = append(shares, share{limiter(g.names, name, nameEvery, mostOfName), 0},
+			share{limiter(g.from, address, addressEvery, mostOfAddress), mostWait})
+	}
+	var taken []*rate.Reservation
+	var delay time.Duration
+	for _, s := range shares {
+		r := s.ReserveN(now, 1)
+		taken = append(taken, r)
+		delay = r.DelayFrom(now)
+		if delay <= s.patience {
+			continue
+		}
 		for _, t := range taken {
 			t.CancelAt(now)
 		}
-		g.known.Add(pair, true)
-	}, nil
+		if s.patience > 0 {
+			return nil, 0, fault.New(fault.Denied, "sign in", name, "too many sign-ins from your address failed").
+				With("Try again in a minute.")
+		}
+		return nil, 0, fault.New(fault.Denied, "sign in", name, "too many wrong passwords").
+			With("Wait a minute for one more try, or ten for all of them.")
+	}
+	return taken, delay, nil
+}
+
+// share is a number of attempts, and how long one may wait when they are used up.
+type share struct {
+	*rate.Limiter
+	patience time.Duration
+}
+
+func (g *guard) giveBack(taken []*rate.Reservation, now time.Time) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	for _, t := range taken {
+		t.CancelAt(now)
+	}
 }
 
 func limiter(in *lru.Cache[string, *rate.Limiter], key string, every time.Duration, most int) *rate.Limiter {
