@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/dustin/go-humanize"
@@ -132,6 +133,11 @@ func (b *Backups) Alerts(ctx context.Context) ([]wire.Alert, error) {
 		return out, err
 	}
 	out = append(out, behind...)
+	untold, err := b.untold(ctx)
+	if err != nil {
+		return out, err
+	}
+	out = append(out, untold...)
 	running, err := b.with.Fleet.Alerts(ctx)
 	if err != nil {
 		return out, err
@@ -148,6 +154,29 @@ func (b *Backups) Alerts(ctx context.Context) ([]wire.Alert, error) {
 	}
 	slices.SortStableFunc(out, func(x, y wire.Alert) int { return x.Since.Compare(y.Since) })
 	return out, nil
+}
+
+// untoldFor is how long telling a target fails until that is an alert: mail servers ask to be tried again later.
+const untoldFor = 10 * time.Minute
+
+// untold gives the targets that alerts do not reach.
+func (b *Backups) untold(ctx context.Context) (out []wire.Alert, err error) {
+	targets, err := b.with.Records.NoticeTargets(ctx)
+	for _, t := range targets {
+		if t.TroubleSince == nil || b.now().Sub(*t.TroubleSince) < untoldFor {
+			continue
+		}
+		why := t.Trouble
+		if _, after, ok := strings.Cut(why, t.Name+": "); ok { // it is named already
+			why = after
+		}
+		out = append(out, wire.Alert{
+			Kind: "target", Of: t.Name, Since: *t.TroubleSince,
+			Says: "Alerts do not reach target " + t.Name + ": " + why + ".",
+			Next: "Check it: reshard alerts targets try " + t.Name,
+		})
+	}
+	return out, err
 }
 
 // TrustClock takes the machine's clock for right.

@@ -381,6 +381,7 @@ func Serve(ctx context.Context, c ServeConfig) (*Daemon, error) {
 	select {
 	case err := <-d.up:
 		if err != nil {
+			d.failed("the service does not come up", err)
 			return nil, errors.Join(err, d.Close())
 		}
 	case <-d.standing:
@@ -389,6 +390,12 @@ func Serve(ctx context.Context, c ServeConfig) (*Daemon, error) {
 		return nil, errors.Join(context.Cause(ctx), d.Close())
 	}
 	return d, nil
+}
+
+// failed logs what the service cannot go on with, and what to do.
+func (d *Daemon) failed(what string, err error) {
+	why, next := fault.Words(err)
+	d.log.Error(what, "error", why, "next", next)
 }
 
 func (d *Daemon) listen() error {
@@ -406,7 +413,7 @@ func (d *Daemon) listen() error {
 	go func() {
 		bounded := &api.Connections{Listener: l, Proxies: d.config.Proxies}
 		if err := d.http.Serve(bounded); !errors.Is(err, http.ErrServerClosed) {
-			d.log.Error("listening ended", "error", err)
+			d.failed("listening ended", err)
 		}
 	}()
 	return nil
@@ -436,7 +443,7 @@ func (d *Daemon) live(listening error) error {
 			d.up <- err
 			return nil
 		case err != nil:
-			d.log.Error("the service does not come up", "error", err)
+			d.failed("the service does not come up", err)
 			d.rest(time.Second)
 			continue
 		}
@@ -454,7 +461,7 @@ func (d *Daemon) live(listening error) error {
 		d.log.Warn("another service has taken over; this one stands by")
 		d.standBy("another service has taken over")
 		if err := s.Close(); err != nil {
-			d.log.Error("closing", "error", err)
+			d.failed("closing", err)
 		}
 	}
 }

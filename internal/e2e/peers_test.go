@@ -43,6 +43,25 @@ func TestAHostThatMisbehaves(t *testing.T) {
 	out := strings.Join(strings.Fields(b.must("servers", "show", name)), " ")
 	assert.Contains(t, out, "it sends a listing of more than 200000 names")
 	b.must("hosts", "check", name) // it lists no folder that it has not made
+
+	// A provider is a peer as well.
+	liar = all[slices.IndexFunc(all, func(p hostile.Peer) bool { return p.Name == "provider/an answer without an end" })]
+	port, end, err = liar.Listen()
+	require.NoError(t, err)
+	defer end() //nolint:errcheck // the test has ended
+	for _, r := range liar.Asks(port) {
+		body, err := json.Marshal(r.Body)
+		require.NoError(t, err)
+		status, answer := b.raw(r.Method, "/api/v1"+r.Path, string(body))
+		require.Equal(t, 200, status, answer)
+	}
+	alerts, err := b.api.Alerts(context.Background())
+	require.NoError(t, err)
+	of := fmt.Sprintf("liar%d provider", port)
+	i := slices.IndexFunc(alerts, func(a wire.Alert) bool { return a.Of == of })
+	require.GreaterOrEqual(t, i, 0, alerts)
+	assert.Contains(t, alerts[i].Says, "it sends an answer of more than 4 MB")
+	assert.Contains(t, alerts[i].Next, fmt.Sprintf("reshard hosts try liar%d MACHINE", port))
 }
 
 // A password goes only where it was given for: at another address, or with another key, it is asked for again, and

@@ -178,20 +178,31 @@ func (fl *Fleet) hostAlerts() (out []wire.Alert) {
 				Since: fl.hosts[name].begun,
 			})
 		}
-		m, ok := fl.hosts[name].Driver.(host.Misbehaver)
-		if !ok {
-			continue
-		}
-		if since, err := m.Misbehaves(); err != nil {
-			says, _ := fault.Words(err)
-			out = append(out, wire.Alert{
-				Kind: "host", Of: name, Says: "Host " + name + " misbehaves: " + says + ".", Since: since,
-				Next: "Check its address, and ask its operator. Until a check succeeds, Reshard connects less and " +
-					"less often: reshard hosts check " + name,
-			})
+		out = append(out, misbehaves(fl.hosts[name].Driver, name, "Host "+name, "hosts check "+name)...)
+		if p := fl.hosts[name].provider; p != nil {
+			out = append(out, misbehaves(p, name+" provider", "The provider of "+name,
+				"hosts try "+name+" MACHINE")...)
 		}
 	}
 	return out
+}
+
+// misbehaves gives the alert of a peer that sends without end, or more than it announced; none: it does not.
+func misbehaves(peer any, of, title, check string) []wire.Alert {
+	m, ok := peer.(host.Misbehaver)
+	if !ok {
+		return nil
+	}
+	since, err := m.Misbehaves()
+	if err == nil {
+		return nil
+	}
+	says, _ := fault.Words(err)
+	return []wire.Alert{{
+		Kind: "host", Of: of, Says: title + " misbehaves: " + says + ".", Since: since,
+		Next: "Check its address, and ask its operator. Until a check succeeds, Reshard connects less and less often: " +
+			"reshard " + check,
+	}}
 }
 
 // Intend takes a person's word that a server runs the world that it should. Code Changed: another one is seen than

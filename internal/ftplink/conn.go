@@ -8,6 +8,8 @@ import (
 	"net"
 	"net/textproto"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/jlaffaye/ftp"
@@ -35,11 +37,62 @@ type Conn struct {
 	tls     *tls.Config // nil: none
 	ctx     context.Context
 
+	wires  wires
+	tap    *tap // of a listing
+	broken atomic.Bool
+	used   time.Time
+}
+
+// wires are the control connection and the last data connection of a Conn. Whoever does not wait any longer for what is
+// done over them cuts them; one that is dialled after that is closed at once.
+type wires struct {
+	mu      sync.Mutex // held for moments only
 	control *line.Bound
-	data    *data // the last one
-	tap     *tap  // of a listing
-	broken  bool
-	used    time.Time
+	data    *timed
+	cut     bool
+}
+
+// host is where the control connection leads; "" before there is one.
+func (w *wires) host() string {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.control == nil {
+		return ""
+	}
+	host, _, _ := net.SplitHostPort(w.control.RemoteAddr().String())
+	return host
+}
+
+// keep takes a new connection: control, or data when that is nil.
+func (w *wires) keep(control *line.Bound, data *timed) error {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if control != nil {
+		w.control = control
+	} else {
+		w.data = data
+	}
+	if w.cut {
+		w.close()
+		return net.ErrClosed
+	}
+	return nil
+}
+
+func (w *wires) end() {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.cut = true
+	w.close()
+}
+
+func (w *wires) close() { // how they end does not matter
+	if w.control != nil {
+		_ = w.control.Close()
+	}
+	if w.data != nil {
+		_ = w.data.Close()
+	}
 }
 
 // timed is a connection of which no reading and no writing takes longer than replyPatience.
@@ -62,9 +115,8 @@ func (c timed) Write(p []byte) (int, error) {
 // data is a connection that carries a file or a listing.
 type data struct {
 	net.Conn
-	under *timed
-	tls   *tls.Conn // nil: none
-	of    *Conn
+	tls *tls.Conn // nil: none
+	of  *Conn
 }
 
 func (d *data) Read(p []byte) (int, error) {
@@ -125,11 +177,10 @@ func (d *data) Handshake() error {
 // dial gives the way for both kinds of connection: the first one that is asked for is the control
 // connection.
 func (c *Conn) dial(_, address string) (net.Conn, error) {
-	if c.control != nil { // a host may name another machine for data: it goes to the host itself
+	host := c.wires.host()
+	if host != "" { // a host may name another machine for data: it goes to the host itself
 		if _, port, err := net.SplitHostPort(address); err == nil {
-			if host, _, err := net.SplitHostPort(c.control.RemoteAddr().String()); err == nil {
-				address = net.JoinHostPort(host, port)
-			}
+			address = net.JoinHostPort(host, port)
 		}
 	}
 	conn, err := line.Dialer(true).DialContext(c.ctx, "tcp", address)
@@ -137,33 +188,27 @@ func (c *Conn) dial(_, address string) (net.Conn, error) {
 		return nil, err
 	}
 	under := &timed{&line.Conn{Conn: conn, Pace: c.link.pace}}
-	if c.control == nil {
+	if host == "" {
 		// What comes before TLS is bounded like what comes within.
-		c.control = &line.Bound{Conn: under, Lines: c.tls == nil}
-		if c.account.TLS != account.Implicit {
-			return c.control, nil
+		control := &line.Bound{Conn: under, Lines: c.tls == nil}
+		if err := c.wires.keep(control, nil); err != nil || c.account.TLS != account.Implicit {
+			return control, err
 		}
-		over := tls.Client(c.control, c.tls)
+		over := tls.Client(control, c.tls)
 		return over, over.HandshakeContext(c.ctx)
 	}
-	d := &data{Conn: under, under: under, of: c}
+	d := &data{Conn: under, of: c}
 	if c.tls != nil {
 		d.tls = tls.Client(under, c.tls)
 		d.Conn = d.tls
 	}
-	c.data = d
-	return d, nil
+	return d, c.wires.keep(nil, under)
 }
 
 // kill ends the connection: whatever waits for it returns.
 func (c *Conn) kill() {
-	c.broken = true
-	if c.control != nil {
-		_ = c.control.Close() // it ends whatever the outcome
-	}
-	if c.data != nil {
-		_ = c.data.under.Close()
-	}
+	c.broken.Store(true)
+	c.wires.end()
 }
 
 // Listing gives the lines of a folder's listing and what could be read of them, hidden names
@@ -238,11 +283,11 @@ func (l *Link) open(ctx context.Context) (*Conn, error) {
 		return nothing{}, err
 	})
 	stop()
-	c.ctx = context.WithoutCancel(ctx) // data connections have limits of their own
 	if err != nil {
 		c.kill()
 		return nil, l.notSignedIn(ctx, c, err)
 	}
+	c.ctx = context.WithoutCancel(ctx) // data connections have limits of their own
 	c.Precise, c.used = c.IsTimePreciseInList(), time.Now()
 	return c, nil
 }
@@ -310,7 +355,7 @@ func (l *Link) notSignedIn(ctx context.Context, c *Conn, err error) error {
 	case errors.As(err, &record):
 		return unreachable(err, "what answers at "+a.Address()+" does not speak TLS from the first byte").
 			With("Try the other way: --tls explicit.")
-	case c.control == nil:
+	case c.wires.host() == "":
 		return unreachable(err, "nothing answers at "+a.Address()+" ("+line.Words(err)+")")
 	}
 	return unreachable(err, "it answers at "+a.Address()+", and the sign-in breaks off")

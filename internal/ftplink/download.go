@@ -184,7 +184,7 @@ func (d *Download) readAt(p []byte, off int64) (int, error) {
 		d.size = min(d.size, d.at)
 		return len(got), nil
 	case err != nil:
-		d.conn.broken = true
+		d.conn.broken.Store(true)
 		_ = d.end(false)
 		return len(got), d.link.lost(err)
 	}

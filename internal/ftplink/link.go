@@ -181,7 +181,7 @@ func (l *Link) need(ctx context.Context, short bool) (*Conn, error) {
 		case c != nil && (time.Since(c.used) < sureFor || l.alive(ctx, c)):
 			return c, nil
 		case c != nil:
-			c.broken = true
+			c.broken.Store(true)
 			l.Release(c)
 			continue
 		case dial:
@@ -324,7 +324,7 @@ func (l *Link) mayPutOff(p puttable, now bool) {
 func (l *Link) Release(c *Conn) {
 	c.used = time.Now()
 	l.mu.Lock()
-	over := c.broken || l.closed || c.account != l.account
+	over := c.broken.Load() || l.closed || c.account != l.account
 	if over {
 		l.opened--
 	} else {
@@ -371,7 +371,7 @@ func (l *Link) class(c *Conn, err error) error {
 	var said *textproto.Error
 	c.scrub(err)
 	if bad := line.Misbehaves("read from", l.Account().Name, err); bad != nil {
-		c.broken = true
+		c.broken.Store(true)
 		l.rest.Note(bad)
 		return bad
 	}
@@ -382,29 +382,31 @@ func (l *Link) class(c *Conn, err error) error {
 		return &fault.Error{Code: fault.Invalid, What: "no such name can be told to the host"}
 	case errors.As(err, &said) && said.Code != ftp.StatusNotAvailable:
 		// A transfer that broke is told by both of its connections.
-		c.broken = c.broken || !onlySaid(err)
+		if !onlySaid(err) {
+			c.broken.Store(true)
+		}
 		switch said.Code {
 		case ftp.StatusExceededStorage, 452: // RFC 959, 4.2.1
 			return &fault.Error{Code: fault.NoSpace, What: "the disk, or an allowance, is full (" + said.Msg + ")"}
 		case ftp.StatusCanNotOpenDataConnection, ftp.StatusTransfertAborted:
-			c.broken = true
+			c.broken.Store(true)
 			return l.lost(err)
 		case ftp.StatusBadCommand, ftp.StatusNotImplemented, ftp.StatusNotImplementedParameter:
 			// A host that fails within says so with the same code, and ends the connection.
-			if c.broken || ignoring(c.NoOp()) != nil {
-				c.broken = true
+			if c.broken.Load() || ignoring(c.NoOp()) != nil {
+				c.broken.Store(true)
 				return l.lost(err)
 			}
 			return &fault.Error{Code: fault.Unsupported, What: "the host has no way to do this (" + said.Msg + ")"}
 		case ftp.StatusNotLoggedIn:
-			c.broken = true
+			c.broken.Store(true)
 			return l.lost(err)
 		}
 		return &Denied{said.Msg}
 	case fault.Ended(err) != "":
 		return err
 	}
-	c.broken = true
+	c.broken.Store(true)
 	return l.lost(err)
 }
 

@@ -11,6 +11,7 @@ import (
 	"net"
 	"net/http"
 	"strings"
+	"time"
 
 	"golang.org/x/crypto/ssh"
 )
@@ -51,9 +52,14 @@ func Peers() []Peer {
 		{"mail/lines without an end", forever("220-" + rep("x", 60) + "\r\n"), mailed},
 		{"s3/a listing without an end", liarS3("list-type="), stored},
 		{"s3/an object without an end", liarS3("GET"), stored},
-		{"s3/a header without an end", forever("HTTP/1.1 200 OK\r\nX-A: " + rep("x", 4096)), stored},
+		{"s3/a header without an end", forever(longHeader), stored},
+		{"provider/an answer without an end", rented("HTTP/1.1 200 OK\r\n\r\n{\"is\": \"" + rep("x", 4096)), hired},
+		{"provider/a header without an end", rented(longHeader), hired},
+		{"webhook/a header without an end", forever(longHeader), hooked},
 	}
 }
+
+var longHeader = "HTTP/1.1 200 OK\r\nX-A: " + rep("x", 4096)
 
 // forever writes something again and again, whatever it is asked.
 func forever(what string) func(net.Conn) {
@@ -94,6 +100,34 @@ func mailed(at int) []Request {
 		"name": fmt.Sprintf("liar%d", at), "kind": "mail", "server": fmt.Sprintf("127.0.0.1:%d", at), "secure": "none",
 		"private": true, "from": "a@mill.example", "to": []string{"b@mill.example"},
 	}}}
+}
+
+func hooked(at int) []Request {
+	return []Request{{http.MethodPost, "/notice-targets", map[string]any{
+		"name": fmt.Sprintf("liar%d", at), "kind": "webhook", "url": fmt.Sprintf("http://127.0.0.1:%d/", at),
+		"private": true, "secret": "leeks and marrows and peas",
+	}}}
+}
+
+// hired has the service know a host whose provider the peer is, and look at a machine there.
+func hired(at int) []Request {
+	name := fmt.Sprintf("liar%d", at)
+	const description = `
+reshard: provider/1
+id: liar
+title: Liar
+sign-in: {header: {name: Authorization, value: "Bearer {secret}"}}
+state: {request: {get: "/machines/{machine}"}, word: {pick: /is}, running: [up], stopped: [down]}
+start: {request: {post: "/machines/{machine}/start"}}
+`
+	return []Request{
+		hosts("ftp", at, "none")[0],
+		{http.MethodPut, "/hosts/" + name + "/provider", map[string]any{
+			"description": description, "origin": fmt.Sprintf("http://127.0.0.1:%d", at), "secret": "plain words",
+			"private": true,
+		}},
+		{http.MethodGet, "/hosts/" + name + "/provider/try?machine=1", nil},
+	}
 }
 
 func stored(at int) []Request {
@@ -145,6 +179,22 @@ func liarFTP(c net.Conn) {
 		default:
 			say("200 yes")
 		}
+	}
+}
+
+// rented is an FTP server that also answers as a provider does, without an end: over HTTP it is the other who speaks
+// first.
+func rented(answer string) func(net.Conn) {
+	return func(c net.Conn) {
+		first := make([]byte, 4096)
+		_ = c.SetReadDeadline(time.Now().Add(200 * time.Millisecond))
+		n, _ := c.Read(first)
+		_ = c.SetReadDeadline(time.Time{})
+		if n > 0 {
+			forever(answer)(c)
+			return
+		}
+		liarFTP(c)
 	}
 }
 

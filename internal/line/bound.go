@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"strings"
 	"sync"
 	"time"
 
@@ -36,6 +37,12 @@ func Misbehaves(op, name string, err error) error {
 		return nil
 	}
 	return fault.New(fault.Misbehaving, op, name, "%s", e)
+}
+
+// LongHeaders tells whether net/http gave a peer up because its headers are too long (MaxResponseHeaderBytes); of that
+// it has no error but a text.
+func LongHeaders(err error) bool {
+	return err != nil && strings.Contains(err.Error(), "server response headers exceeded")
 }
 
 // Bound is a connection over which a peer may send only so much before something is asked of it again. It ends the

@@ -104,6 +104,9 @@ func sign(r *http.Request, body []byte, secret string, at time.Time) {
 	r.Header.Set("Signature", signatureLabel+"=:"+base64.StdEncoding.EncodeToString(mac.Sum(nil))+":")
 }
 
+// mostHeaders bounds the headers of an answer, in bytes.
+const mostHeaders = 64 << 10
+
 // post tells a webhook.
 func (n *Notices) post(ctx context.Context, t records.NoticeTarget, secret string, notice Notice) error {
 	s := t.Settings.V
@@ -121,12 +124,14 @@ func (n *Notices) post(ctx context.Context, t records.NoticeTarget, secret strin
 		Transport: &http.Transport{
 			DialContext: line.Dialer(s.Private).DialContext, TLSHandshakeTimeout: line.DialPatience,
 			DisableKeepAlives:      true,
-			MaxResponseHeaderBytes: 64 << 10,
+			MaxResponseHeaderBytes: mostHeaders,
 		},
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 	}
 	res, err := client.Do(r)
-	if err != nil {
+	if line.LongHeaders(err) {
+		return line.Misbehaves("tell", t.Name, line.Exceeds("headers of more than %d kB", mostHeaders>>10))
+	} else if err != nil {
 		return unreached(t.Name, err)
 	}
 	defer res.Body.Close() //nolint:errcheck // only read

@@ -3,6 +3,7 @@
 package providerlink
 
 import (
+	"bufio"
 	"bytes"
 	"context"
 	"crypto/tls"
@@ -19,6 +20,7 @@ import (
 	"sync"
 	"time"
 
+	"github.com/coder/websocket"
 	"golang.org/x/time/rate"
 
 	"reshard/internal/core/fault"
@@ -30,6 +32,7 @@ const (
 	// answerPatience is how long an answer may take, mostAnswered how large it may be, in bytes.
 	answerPatience = 20 * time.Second
 	mostAnswered   = 4 << 20
+	mostHeaders    = 64 << 10
 	// mostPatient is how long a provider that asks to wait is waited for within one call.
 	mostPatient = 20 * time.Second
 	mostTurns   = 5
@@ -52,7 +55,8 @@ type Account struct {
 // Link speaks to a provider. It is safe for concurrent use.
 //
 // Errors have code Unreachable when the provider does not answer, fails or does not accept the
-// sign-in, TooSlow when it asks to wait for long, Refused when it does not do what was asked.
+// sign-in, TooSlow when it asks to wait for long, Refused when it does not do what was asked, Misbehaving when it sends
+// more than it may: it is then left alone for a while.
 type Link struct {
 	account Account
 	origin  *url.URL
@@ -62,6 +66,7 @@ type Link struct {
 	ended   context.Context
 	end     func()
 	limit   *rate.Limiter // nil: none
+	rest    line.Rest
 
 	signing sync.Mutex // held by the one who signs in
 	mu      sync.Mutex // held for moments only
@@ -94,7 +99,7 @@ func New(a Account, d *provider.Description) (*Link, error) {
 		Transport: &http.Transport{
 			DialContext: line.Dialer(a.Private).DialContext, TLSHandshakeTimeout: line.DialPatience,
 			MaxIdleConnsPerHost: 2,
-			IdleConnTimeout:     time.Minute, ForceAttemptHTTP2: true, MaxResponseHeaderBytes: 64 << 10,
+			IdleConnTimeout:     time.Minute, ForceAttemptHTTP2: true, MaxResponseHeaderBytes: mostHeaders,
 		},
 	}
 	plain := l.client.Transport.(*http.Transport).Clone() //nolint:forcetypeassert // it was made above
@@ -113,6 +118,9 @@ func (l *Link) Close() error {
 	l.client.CloseIdleConnections()
 	return nil
 }
+
+// Rest tells whether the provider misbehaves.
+func (l *Link) Rest() *line.Rest { return &l.rest }
 
 // Description is what the link goes by.
 func (l *Link) Description() *provider.Description { return l.of }
@@ -355,6 +363,9 @@ func (l *Link) send(ctx context.Context, r *provider.Request, values provider.Va
 ) {
 	rctx, touch, done := within(ctx, r)
 	defer done()
+	if err := l.rest.Err(); err != nil {
+		return nil, 0, err
+	}
 	req, err := l.request(rctx, r, values, file, touch)
 	if err != nil {
 		return nil, 0, err
@@ -372,9 +383,7 @@ func (l *Link) send(ctx context.Context, r *provider.Request, values provider.Va
 	case err != nil:
 		return nil, 0, l.notAnswered(ctx, err)
 	case len(body) > mostAnswered:
-		return nil, 0, fault.New(fault.TooLarge, "ask the provider of", l.account.Name,
-			"its answer has more than %d MB",
-			mostAnswered>>20)
+		return nil, 0, l.exceeds(line.Exceeds("an answer of more than %d MB", mostAnswered>>20))
 	}
 	code := answer.StatusCode
 	switch {
@@ -418,6 +427,13 @@ func retryAfter(answer *http.Response) time.Duration {
 	return 2 * time.Second
 }
 
+// exceeds gives the error of a provider that exceeded a limit, and notes that it did.
+func (l *Link) exceeds(over error) error {
+	bad := line.Misbehaves("ask the provider of", l.account.Name, over)
+	l.rest.Note(bad)
+	return bad
+}
+
 func (l *Link) notAnswered(ctx context.Context, err error) error {
 	var asked *url.Error
 	if errors.As(err, &asked) {
@@ -427,6 +443,10 @@ func (l *Link) notAnswered(ctx context.Context, err error) error {
 	switch {
 	case ctx.Err() != nil:
 		return ctx.Err()
+	case errors.Is(err, websocket.ErrMessageTooBig), errors.Is(err, bufio.ErrTooLong):
+		return l.exceeds(line.Exceeds("a message or event of more than %d MB", mostTold>>20))
+	case line.LongHeaders(err):
+		return l.exceeds(line.Exceeds("headers of more than %d kB", mostHeaders>>10))
 	case errors.Is(err, errElsewhere):
 		what = errElsewhere.Error()
 	case errors.Is(err, line.ErrPrivate):

@@ -1,6 +1,7 @@
 package providerlink_test
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -9,9 +10,11 @@ import (
 	"net/http/httptest"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
+	"github.com/coder/websocket"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -193,4 +196,58 @@ func TestAProviderOfAnotherShape(t *testing.T) {
 	defer done()
 	_, err = l.Ask(short, d.Start.Request, "9", nil)
 	assert.True(t, errors.Is(err, context.DeadlineExceeded) || errors.Is(err, fault.TooSlow.As()), "%v", err)
+}
+
+// A provider that sends more than it may is left alone for a while, in what is asked and in what is listened to.
+func TestAProviderThatSendsWithoutAnEnd(t *testing.T) {
+	t.Parallel()
+	for _, by := range []string{"events", "websocket"} {
+		t.Run(by, func(t *testing.T) {
+			t.Parallel()
+			var asked atomic.Int64
+			s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+				asked.Add(1)
+				if by == "websocket" {
+					c, err := websocket.Accept(w, r, nil)
+					if err != nil {
+						return
+					}
+					_ = c.Write(r.Context(), websocket.MessageText, make([]byte, 2<<20))
+					return
+				}
+				w.Header().Set("Content-Type", "text/event-stream")
+				_, _ = io.WriteString(w, "data: ")
+				for range 2 << 10 {
+					if _, err := w.Write(bytes.Repeat([]byte("x"), 1<<10)); err != nil {
+						return
+					}
+				}
+			}))
+			t.Cleanup(s.Close)
+			d, err := provider.Parse("liar", []byte(`
+reshard: provider/1
+id: liar
+title: Liar
+sign-in: {header: {name: Authorization, value: "Bearer {secret}"}}
+state: {request: {get: /state}, word: {pick: /is}, running: [up], stopped: [down]}
+start: {request: {post: /start}}
+log: {by: `+by+`, request: {get: /log}, text: /text}
+`))
+			require.NoError(t, err)
+			l, err := providerlink.New(providerlink.Account{
+				Name: "liar", Origin: s.URL, Secret: "plain words", Private: true,
+			}, d)
+			require.NoError(t, err)
+			t.Cleanup(func() { assert.NoError(t, l.Close()) })
+			listen := func() error {
+				return l.Listen(context.Background(), "1", func() {}, func([]byte) error { return nil })
+			}
+			require.ErrorIs(t, listen(), fault.Misbehaving.As())
+			before := asked.Load()
+			assert.ErrorContains(t, listen(), "a message or event of more than 1 MB")
+			_, err = l.Ask(context.Background(), &d.State.Request, "1", nil)
+			assert.ErrorIs(t, err, fault.Misbehaving.As())
+			assert.Equal(t, before, asked.Load(), "it is left alone")
+		})
+	}
 }

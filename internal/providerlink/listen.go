@@ -28,6 +28,9 @@ func (l *Link) Listen(ctx context.Context, machine string, opened func(), told f
 	defer done()
 	defer context.AfterFunc(l.ended, done)()
 	g := l.of.Log
+	if err := l.rest.Err(); err != nil {
+		return err
+	}
 	return l.signedIn(ctx, machine, nil, func(values provider.Values) error {
 		values, err := l.first(ctx, g.Request.First, values)
 		if err != nil {

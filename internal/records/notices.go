@@ -35,6 +35,8 @@ type NoticeTarget struct {
 	CreatedAt time.Time            `db:"created_at"`
 	ToldAt    *time.Time           `db:"told_at"`
 	Trouble   string               `db:"trouble"`
+	// TroubleSince is since when telling it has failed; nil while it does not.
+	TroubleSince *time.Time `db:"trouble_since"`
 }
 
 // AddNoticeTarget records a target; its name must be new.
@@ -72,7 +74,8 @@ func (r *Records) RemoveNoticeTarget(ctx context.Context, id int64) error {
 // NoticeTold records that a target was told something, or why it could not be.
 func (r *Records) NoticeTold(ctx context.Context, id int64, trouble string, at time.Time) error {
 	_, err := r.db.ExecContext(
-		ctx, `UPDATE notice_targets SET trouble = $2, told_at = CASE WHEN $2 = '' THEN $3 ELSE told_at END
+		ctx, `UPDATE notice_targets SET trouble = $2, told_at = CASE WHEN $2 = '' THEN $3 ELSE told_at END,
+			trouble_since = CASE WHEN $2 = '' THEN NULL ELSE COALESCE(trouble_since, $3) END
 		WHERE id = $1`, id, trouble, at)
 	return classify("change", "target", err)
 }

@@ -112,7 +112,7 @@ func openS3(name string, s records.StoreSettings, secret string) *bucket {
 		HTTPClient: &http.Client{Transport: answering{&http.Transport{
 			DialContext: line.Dialer(s.Private).DialContext, TLSHandshakeTimeout: line.DialPatience,
 			MaxIdleConnsPerHost: 4,
-			IdleConnTimeout:     time.Minute, ResponseHeaderTimeout: time.Minute, MaxResponseHeaderBytes: 256 << 10,
+			IdleConnTimeout:     time.Minute, ResponseHeaderTimeout: time.Minute, MaxResponseHeaderBytes: mostHeaders,
 		}}},
 	})
 	return &bucket{name: name, Store: s3blobs.Open(client, s.Bucket, s.Prefix)}
@@ -152,6 +152,9 @@ func (b *answeredBody) Read(p []byte) (int, error) {
 // mayPass are codes of answers that another try may get otherwise.
 var mayPass = []string{"SlowDown", "ServiceUnavailable", "InternalError", "RequestTimeout", "ThrottlingException"}
 
+// mostHeaders bounds the headers of an answer, in bytes.
+const mostHeaders = 256 << 10
+
 // wrap gives a store's error its class.
 func (b *bucket) wrap(op string, err error) error {
 	if err == nil {
@@ -173,6 +176,8 @@ func (b *bucket) wrap(op string, err error) error {
 		return fault.New(code, op, "store "+b.name, "%s", what).With(next)
 	}
 	switch {
+	case line.LongHeaders(err):
+		return line.Misbehaves(op, "store "+b.name, line.Exceeds("headers of more than %d kB", mostHeaders>>10))
 	case errors.Is(err, line.ErrPrivate):
 		return fault.New(fault.Refused, op, "store "+b.name, "%s", line.ErrPrivate).
 			With("When that is meant, add it with --private.")

@@ -292,9 +292,9 @@ func linesOf(l provider.Log, body []byte) ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	list, ok := value.([]any)
-	if !ok {
-		return nil, fmt.Errorf("its answer has no list at %s", l.Lines)
+	list, err := provider.List(value)
+	if err != nil {
+		return nil, fmt.Errorf("at %s of its answer: %w", l.Lines, err)
 	}
 	out := make([]string, 0, len(list))
 	for _, one := range list {
@@ -314,11 +314,24 @@ func linesOf(l provider.Log, body []byte) ([]string, error) {
 // fresh gives the lines of a log's last part that were not in the one before: what follows the longest
 // end of that with which this one begins.
 func fresh(before, now []string) []string {
-	for from := range before {
-		rest := before[from:]
-		if len(rest) <= len(now) && slices.Equal(rest, now[:len(rest)]) {
-			return now[len(rest):]
+	// borders has for each beginning of now the longest proper one with which it also ends (Knuth, Morris, Pratt, "Fast
+	// pattern matching in strings", 1977): a log of lines that are all alike takes no longer than another.
+	borders := make([]int, len(now))
+	longer := func(have int, line string) int {
+		for have > 0 && (have == len(now) || now[have] != line) {
+			have = borders[have-1]
 		}
+		if have < len(now) && now[have] == line {
+			have++
+		}
+		return have
 	}
-	return now
+	for i := 1; i < len(now); i++ {
+		borders[i] = longer(borders[i-1], now[i])
+	}
+	have := 0
+	for _, line := range before {
+		have = longer(have, line)
+	}
+	return now[have:]
 }

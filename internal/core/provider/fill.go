@@ -1,7 +1,9 @@
 package provider
 
 import (
+	"bytes"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"maps"
 	"net/url"
@@ -109,53 +111,107 @@ func (a Answer) In(body []byte) (string, error) {
 	return text, nil
 }
 
+// Value is a value of a JSON document, as it stands there: a document of many small values takes a hundred times its
+// size when it is decoded whole.
+type Value = json.RawMessage
+
+// MostItems is how many values a list may have, and mostParts how many parts a pointer: each is looked for anew.
+const (
+	MostItems = 100_000
+	mostParts = 32
+)
+
 // Pick gives what stands at a JSON pointer (RFC 6901) in a document.
-func Pick(body []byte, pointer string) (any, error) {
-	decoder := json.NewDecoder(strings.NewReader(string(body)))
-	decoder.UseNumber()
-	var value any
-	if err := decoder.Decode(&value); err != nil {
+func Pick(body []byte, pointer string) (Value, error) {
+	var whole Value
+	if err := json.NewDecoder(bytes.NewReader(body)).Decode(&whole); err != nil {
 		return nil, fmt.Errorf("its answer is no JSON: %w", err)
 	}
-	return At(value, pointer)
+	return At(whole, pointer)
 }
 
-// At gives what stands at a JSON pointer in a decoded value.
-func At(value any, pointer string) (any, error) {
+// At gives what stands at a JSON pointer in a value.
+func At(value Value, pointer string) (Value, error) {
 	if pointer == "" {
 		return value, nil
 	}
+	if strings.Count(pointer, "/") > mostParts {
+		return nil, fmt.Errorf("%s has more than %d parts", pointer, mostParts)
+	}
 	for part := range strings.SplitSeq(strings.TrimPrefix(pointer, "/"), "/") {
 		part = strings.NewReplacer("~1", "/", "~0", "~").Replace(part)
-		switch now := value.(type) {
-		case map[string]any:
-			next, ok := now[part]
-			if !ok {
-				return nil, fmt.Errorf("its answer has no %q of %s", part, pointer)
+		var found Value
+		n, err := strconv.Atoi(part)
+		inList := err == nil && n >= 0
+		members(value, func(key string, index int, member Value) bool {
+			if key == part && index < 0 || inList && index == n {
+				found = bytes.Clone(member)
 			}
-			value = next
-		case []any:
-			n, err := strconv.Atoi(part)
-			if err != nil || n < 0 || n >= len(now) {
-				return nil, fmt.Errorf("its answer has no %q of %s", part, pointer)
-			}
-			value = now[n]
-		default:
+			return index < 0 || found == nil // of members of the same name the last one counts
+		})
+		if found == nil {
 			return nil, fmt.Errorf("its answer has no %q of %s", part, pointer)
 		}
+		value = found
 	}
 	return value, nil
 }
 
+// List gives the values of a list.
+func List(value Value) (out []Value, err error) {
+	if value = bytes.TrimSpace(value); len(value) == 0 || value[0] != '[' {
+		return nil, errors.New("it is no list")
+	}
+	members(value, func(_ string, _ int, member Value) bool {
+		out = append(out, bytes.Clone(member))
+		return len(out) <= MostItems
+	})
+	if len(out) > MostItems {
+		return nil, fmt.Errorf("it has more than %d items", MostItems)
+	}
+	return out, nil
+}
+
+// members gives the members of an object, with their keys and the index -1, or those of a list with their indexes, until
+// more says that it has enough. A member is only good within more.
+func members(value Value, more func(key string, index int, member Value) bool) {
+	d := json.NewDecoder(bytes.NewReader(value))
+	open, err := d.Token()
+	if err != nil || open != json.Delim('{') && open != json.Delim('[') {
+		return
+	}
+	var member Value
+	for i := 0; d.More(); i++ {
+		key, index := "", i
+		if open == json.Delim('{') {
+			token, err := d.Token()
+			if err != nil {
+				return
+			}
+			key, _ = token.(string)
+			index = -1
+		}
+		if d.Decode(&member) != nil || !more(key, index, member) {
+			return
+		}
+	}
+}
+
 // Scalar gives a single value as a text.
-func Scalar(value any) (string, bool) {
-	switch value := value.(type) {
+func Scalar(value Value) (string, bool) {
+	d := json.NewDecoder(bytes.NewReader(value))
+	d.UseNumber()
+	token, err := d.Token()
+	if err != nil {
+		return "", false
+	}
+	switch token := token.(type) {
 	case string:
-		return value, true
+		return token, true
 	case json.Number:
-		return value.String(), true
+		return token.String(), true
 	case bool:
-		return strconv.FormatBool(value), true
+		return strconv.FormatBool(token), true
 	}
 	return "", false
 }

@@ -4,7 +4,9 @@ package provider
 
 import (
 	"context"
+	"slices"
 	"strings"
+	"time"
 
 	"reshard/internal/control"
 	controlled "reshard/internal/control/provider"
@@ -50,6 +52,9 @@ func (h *hired) Process(name, machine string) control.Driver {
 	return controlled.New(h.link, name, machine)
 }
 
+// Misbehaves implements host.Misbehaver.
+func (h *hired) Misbehaves() (since time.Time, err error) { return h.link.Rest().Told() }
+
 // Try implements host.Provider: it only looks.
 func (h *hired) Try(ctx context.Context, machine string) []wire.Tried {
 	d := h.link.Description()
@@ -62,11 +67,17 @@ func (h *hired) Try(ctx context.Context, machine string) []wire.Tried {
 		}
 		out = append(out, t)
 	}
+	h.link.Rest().Again()
 	seen, err := c.Look(ctx)
 	note("state", seen.Says(), err)
 	if err != nil {
 		return out
 	}
+	defer func() {
+		if !slices.ContainsFunc(out, func(t wire.Tried) bool { return !t.OK }) {
+			h.link.Rest().Well()
+		}
+	}()
 	if d.Log.Request == nil {
 		note("log", "the description has no way to read it", nil)
 		return out

@@ -56,9 +56,9 @@ func slotsOn(l provider.BackupList, body []byte) (out []wire.SlotBackup, next st
 	if err != nil {
 		return nil, "", err
 	}
-	list, ok := value.([]any)
-	if !ok {
-		return nil, "", fmt.Errorf("its answer has no list at %q", l.Items)
+	list, err := provider.List(value)
+	if err != nil {
+		return nil, "", fmt.Errorf("at %q of its answer: %w", l.Items, err)
 	}
 	for _, one := range list {
 		at := func(pointer string) (string, error) {
