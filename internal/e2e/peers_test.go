@@ -45,7 +45,9 @@ func TestAHostThatMisbehaves(t *testing.T) {
 	b.must("hosts", "check", name) // it lists no folder that it has not made
 
 	// A provider is a peer as well.
-	liar = all[slices.IndexFunc(all, func(p hostile.Peer) bool { return p.Name == "provider/an answer without an end" })]
+	liar = all[slices.IndexFunc(all, func(p hostile.Peer) bool {
+		return p.Name == "provider/an answer without an end"
+	})]
 	port, end, err = liar.Listen()
 	require.NoError(t, err)
 	defer end() //nolint:errcheck // the test has ended

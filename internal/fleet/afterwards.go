@@ -200,8 +200,8 @@ func misbehaves(peer any, of, title, check string) []wire.Alert {
 	says, _ := fault.Words(err)
 	return []wire.Alert{{
 		Kind: "host", Of: of, Says: title + " misbehaves: " + says + ".", Since: since,
-		Next: "Check its address, and ask its operator. Until a check succeeds, Reshard connects less and less often: " +
-			"reshard " + check,
+		Next: "Check its address, and ask its operator. Until a check succeeds, Reshard connects less and less " +
+			"often: reshard " + check,
 	}}
 }
 

@@ -145,7 +145,31 @@ func (p *FS) List(ctx context.Context, name string) ([]fs.DirEntry, error) {
 	ctx, done := p.bounded(ctx)
 	defer done()
 	entries, err := p.driver.List(ctx, name)
-	return entries, p.wrap(ctx, "list", name, err)
+	if err == nil {
+		err = plausible(name, entries)
+	}
+	if err != nil {
+		return nil, p.wrap(ctx, "list", name, err)
+	}
+	return entries, nil
+}
+
+// longestPath is how long a path below a root may be, in bytes: PATH_MAX of Linux (limits.h).
+const longestPath = 4096
+
+// plausible is an error when a host lists what no folder has: names that lead elsewhere, or folders within folders
+// without an end.
+func plausible(folder string, entries []fs.DirEntry) error {
+	for _, e := range entries {
+		name := e.Name()
+		switch {
+		case name == "." || !fs.ValidPath(name) || strings.ContainsAny(name, "/\x00"):
+			return fault.New(fault.Misbehaving, "", "", "it lists %q, which is no name", name)
+		case len(folder)+1+len(name) > longestPath:
+			return fault.New(fault.Misbehaving, "", "", "it lists a path of more than %d bytes", longestPath)
+		}
+	}
+	return nil
 }
 
 // Exists reports whether a name is there, as a file or a folder. That it is not is said
