@@ -172,8 +172,8 @@ func List(value Value) (out []Value, err error) {
 	return out, nil
 }
 
-// members gives the members of an object, with their keys and the index -1, or those of a list with their indexes, until
-// more says that it has enough. A member is only good within more.
+// members gives the members of an object, with their keys and the index -1, or those of a list with their indexes,
+// until more says that it has enough. A member is only good within more.
 func members(value Value, more func(key string, index int, member Value) bool) {
 	d := json.NewDecoder(bytes.NewReader(value))
 	open, err := d.Token()
