@@ -158,12 +158,21 @@ func (a *API) asideRoutes() {
 	huma.Register(a.huma, op("tidy-aside", http.MethodDelete, "/servers/{server}/aside/{changeover}",
 		"Remove what a changeover has set aside, for good", "servers"), func(ctx context.Context, in *struct {
 		Server     string `path:"server"`
-		Changeover int64  `path:"changeover"`
-		Confirm    string `query:"confirm" required:"true" doc:"its name, SERVER/CHANGEOVER, typed by a person"`
+		Changeover string `path:"changeover" doc:"its number; of an unknown one the name of its folder"`
+		Confirm    string `query:"confirm" required:"true" doc:"its name as it is listed, typed by a person"`
 	}) (*answer[wire.Aside], error) {
 		gone, err := a.service.Changeovers.Tidy(ctx, in.Server, in.Changeover, in.Confirm, userOf(ctx))
 		return &answer[wire.Aside]{gone}, a.failed(err)
 	})
+	huma.Register(a.huma, op("keep-aside", http.MethodPost, "/servers/{server}/aside/{folder}/keep",
+		"Keep a folder of a changeover that is not on record as it is: its alert ends", "servers"),
+		func(ctx context.Context, in *struct {
+			Server string `path:"server"`
+			Folder string `path:"folder"`
+		}) (*answer[wire.Aside], error) {
+			kept, err := a.service.Changeovers.KeepFolder(ctx, in.Server, in.Folder, userOf(ctx))
+			return &answer[wire.Aside]{kept}, a.failed(err)
+		})
 }
 
 // fitInput is a wish in an address.

@@ -133,6 +133,11 @@ func (b *Backups) Alerts(ctx context.Context) ([]wire.Alert, error) {
 		return out, err
 	}
 	out = append(out, behind...)
+	folders, err := b.with.Changeovers.FolderAlerts(ctx)
+	if err != nil {
+		return out, err
+	}
+	out = append(out, folders...)
 	untold, err := b.untold(ctx)
 	if err != nil {
 		return out, err

@@ -1,16 +1,17 @@
 package changeovers
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io/fs"
 	"path"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
 	"reshard/internal/core/fault"
+	"reshard/internal/core/plan"
 	"reshard/internal/fleet"
 	"reshard/internal/records"
 	"reshard/internal/wire"
@@ -29,34 +30,48 @@ func (co *Changeovers) Aside(ctx context.Context, name string) ([]wire.Aside, er
 	if err != nil {
 		return nil, err
 	}
-	base, err := workBase(ctx, l)
+	base, names, err := co.folders.named(ctx, l)
 	if err != nil {
 		return nil, err
 	}
-	there, err := l.Files.Exists(ctx, base)
-	if err != nil || !there {
-		return []wire.Aside{}, err // nothing was ever set aside
-	}
-	entries, err := l.Files.List(ctx, base)
+	kept, err := co.keptFolders(ctx, l.ID)
 	if err != nil {
 		return nil, err
 	}
 	out := []wire.Aside{}
-	for _, e := range entries {
-		id, err := strconv.ParseInt(e.Name(), 10, 64)
-		if err != nil || !e.IsDir() {
-			continue
-		}
-		one, err := co.asideOf(ctx, l, id, path.Join(base, e.Name()))
+	for _, folder := range names {
+		c, err := co.folders.owner(ctx, l, folder)
 		if err != nil {
 			return nil, err
 		}
+		if c != nil && c.ServerID != l.ID {
+			continue
+		}
+		one, err := co.asideOf(ctx, l, c, path.Join(base, folder))
+		if err != nil {
+			return nil, err
+		}
+		one.KeptBy = kept[folder]
 		if one.Bytes > 0 || len(one.Holds) > 0 {
 			out = append(out, one)
 		}
 	}
-	slices.SortFunc(out, func(a, b wire.Aside) int { return int(b.Changeover - a.Changeover) })
+	slices.SortFunc(out, func(a, b wire.Aside) int {
+		return cmp.Or(cmp.Compare(b.Changeover, a.Changeover), cmp.Compare(a.Name, b.Name))
+	})
 	return out, nil
+}
+
+// keptFolders gives who wants working folders of a server of which no changeover is on record to stay.
+func (co *Changeovers) keptFolders(ctx context.Context, serverID int64) (map[string]string, error) {
+	list, err := co.records.FoundFolders(ctx)
+	out := map[string]string{}
+	for _, f := range list {
+		if f.ServerID == serverID && f.KeptBy != nil {
+			out[f.Folder] = *f.KeptBy
+		}
+	}
+	return out, err
 }
 
 // workBase is the folder in which changeovers of a server have their working folders.
@@ -68,15 +83,13 @@ func workBase(ctx context.Context, l *fleet.Server) (string, error) {
 	return l.WorkRoot(ctx, state.WorldsFolder)
 }
 
-// asideOf measures one changeover's working folder and says which rule holds for it.
-func (co *Changeovers) asideOf(ctx context.Context, l *fleet.Server, id int64, dir string) (wire.Aside, error) {
-	one := wire.Aside{
-		Server:     l.Name,
-		Changeover: id,
-		Name:       fmt.Sprintf("%s/%d", l.Name, id),
-		Folder:     dir,
-		Holds:      []string{},
-	}
+// asideOf measures a working folder and says which rule holds for it; c is the changeover that made it, nil: none that
+// is on record.
+func (co *Changeovers) asideOf(ctx context.Context, l *fleet.Server, c *records.Changeover, dir string,
+) (wire.Aside, error) {
+	one := wire.Aside{Server: l.Name, Folder: dir, Holds: []string{}, Worlds: []wire.AsideWorld{}}
+	one.Changeover, _, _ = plan.ReadWorkName(path.Base(dir))
+	one.Name = fmt.Sprintf("%s/%d", l.Name, one.Changeover)
 	err := fs.WalkDir(l.Files.At(ctx), dir, func(p string, d fs.DirEntry, err error) error {
 		if err != nil {
 			return nil // it is being removed at this moment
@@ -86,7 +99,7 @@ func (co *Changeovers) asideOf(ctx context.Context, l *fleet.Server, id int64, d
 		if what, known := asideParts[part]; known && below && !strings.Contains(rest, "/") {
 			one.Holds = append(one.Holds, rest+" ("+what+")")
 		}
-		if info, err := d.Info(); err == nil && !d.IsDir() {
+		if info, err := d.Info(); err == nil && !d.IsDir() && rel != plan.MarkFile {
 			one.Bytes += info.Size()
 			one.Files++
 		}
@@ -95,15 +108,14 @@ func (co *Changeovers) asideOf(ctx context.Context, l *fleet.Server, id int64, d
 	if err != nil {
 		return one, fault.Wrap(fault.Internal, "measure", dir, err)
 	}
-	c, err := co.records.Changeover(ctx, id)
 	switch {
-	case fault.CodeOf(err) == fault.NotFound || (err == nil && c.ServerID != l.ID):
-		one.Rule = "This service has no record of it, so it is never removed by it."
-		return one, nil
-	case err != nil:
+	case c == nil:
+		one.Unknown, one.Removable, one.Name = true, true, l.Name+"/"+path.Base(dir)
+		one.Rule = "No changeover on record has made it: it stays until somebody decides."
+		one.Worlds, err = asideWorlds(ctx, l, dir)
 		return one, err
 	case c.State.Open():
-		one.Rule = fmt.Sprintf("Changeover %d is %s: it is needed.", id, c.State)
+		one.Rule = fmt.Sprintf("Changeover %d is %s: it is needed.", c.ID, c.State)
 		return one, nil
 	}
 	since := c.CreatedAt
@@ -120,7 +132,7 @@ func (co *Changeovers) asideOf(ctx context.Context, l *fleet.Server, id int64, d
 		goes = co.now().Add(co.keepAside - age)
 	}
 	one.Goes = &goes
-	one.Rule = fmt.Sprintf("It is removed %s after changeover %d ended.", days(co.keepAside), id)
+	one.Rule = fmt.Sprintf("It is removed %s after changeover %d ended.", days(co.keepAside), c.ID)
 	return one, nil
 }
 
@@ -136,17 +148,21 @@ func days(d time.Duration) string {
 	return d.String()
 }
 
-// Tidy removes what a changeover has set aside, for good. confirm must be its name.
-func (co *Changeovers) Tidy(ctx context.Context, name string, id int64, confirm, by string) (wire.Aside, error) {
+// Tidy removes what a changeover has set aside, for good: that of a number, or the folder of a name. confirm must be
+// its name as it is listed.
+func (co *Changeovers) Tidy(ctx context.Context, name, which, confirm, by string) (wire.Aside, error) {
 	list, err := co.Aside(ctx, name)
 	if err != nil {
 		return wire.Aside{}, err
 	}
-	i := slices.IndexFunc(list, func(a wire.Aside) bool { return a.Changeover == id })
+	i := slices.IndexFunc(list, func(a wire.Aside) bool { return a.Name == name+"/"+which })
+	if i < 0 {
+		i = slices.IndexFunc(list, func(a wire.Aside) bool { return path.Base(a.Folder) == which })
+	}
 	switch {
 	case i < 0:
-		return wire.Aside{}, fault.New(fault.NotFound, "tidy", fmt.Sprintf("%s/%d", name, id),
-			"nothing of changeover %d is set aside on %s", id, name).
+		return wire.Aside{}, fault.New(fault.NotFound, "tidy", name+"/"+which,
+			"nothing of changeover %s is set aside on %s", which, name).
 			With("reshard tidy " + name + " lists what is.")
 	case !list[i].Removable:
 		return list[i], fault.New(fault.WrongState, "tidy", list[i].Name, "%s", list[i].Rule)
@@ -158,7 +174,10 @@ func (co *Changeovers) Tidy(ctx context.Context, name string, id int64, confirm,
 	if err != nil {
 		return list[i], err
 	}
-	return list[i], co.tidy(ctx, l, list[i], by)
+	if err := co.tidy(ctx, l, list[i], by); err != nil || !list[i].Unknown {
+		return list[i], err
+	}
+	return list[i], co.CompareFolders(ctx, name)
 }
 
 // tidy removes a working folder: it is recorded first, then renamed, so that a crash
@@ -172,9 +191,11 @@ func (co *Changeovers) tidy(ctx context.Context, l *fleet.Server, a wire.Aside, 
 	if err := co.records.Acting(); err != nil {
 		return err
 	}
-	if err := co.records.AddTidied(
-		ctx, records.Tidied{ChangeoverID: a.Changeover, Bytes: a.Bytes, By: by}); err != nil {
-		return err
+	if !a.Unknown {
+		gone := records.Tidied{ChangeoverID: a.Changeover, Bytes: a.Bytes, By: by}
+		if err := co.records.AddTidied(ctx, gone); err != nil {
+			return err
+		}
 	}
 	going := path.Join(path.Dir(a.Folder), "going-"+path.Base(a.Folder))
 	if there, err := l.Files.Exists(ctx, going); err != nil {
@@ -194,7 +215,7 @@ func (co *Changeovers) tidy(ctx context.Context, l *fleet.Server, a wire.Aside, 
 			return err
 		}
 	}
-	co.log.Info("removed what was set aside", "server", l.Name, "changeover", a.Changeover, "bytes", a.Bytes, "by", by)
+	co.log.Info("removed what was set aside", "server", l.Name, "folder", a.Folder, "bytes", a.Bytes, "by", by)
 	return l.Files.Discard(ctx, going)
 }
 

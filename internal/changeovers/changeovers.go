@@ -41,7 +41,7 @@ func (j journal) Step(ctx context.Context, id int64, n int, from []plan.StepStat
 // workFolder is a changeover's own.
 func workFolder(ctx context.Context, l *fleet.Server, worlds string, id int64) (string, error) {
 	root, err := l.WorkRoot(ctx, worlds)
-	return path.Join(root, fmt.Sprint(id)), err
+	return path.Join(root, plan.NewWorkName(id)), err
 }
 
 func estimate(rec records.Server, running bool) plan.Window {
@@ -86,8 +86,39 @@ func (co *Changeovers) undoable(ctx context.Context, c records.Changeover) (ok b
 	if err != nil {
 		return false, "", err
 	}
-	ok, why = standing(c, done, tidied)
-	return ok, why, nil
+	if ok, why = standing(c, done, tidied); !ok {
+		return false, why, nil
+	}
+	why, err = co.notItsOwn(ctx, c)
+	return why == "" && err == nil, why, err
+}
+
+// notItsOwn says why what a changeover set aside cannot be taken for its own, or what stands on its server for what it
+// left there; "" when it can.
+func (co *Changeovers) notItsOwn(ctx context.Context, c records.Changeover) (string, error) {
+	found, err := co.records.FoundFolders(ctx)
+	if err != nil {
+		return "", err
+	}
+	for _, f := range found {
+		if id, _, _ := plan.ReadWorkName(f.Folder); f.ServerID == c.ServerID && f.KeptBy == nil && id > f.Last {
+			return fmt.Sprintf("later changeovers have been on %s, which these records do not know: reshard tidy %s", c.Server,
+				c.Server), nil
+		}
+	}
+	folder := path.Base(c.Plan.V.Work)
+	if _, bare, ok := plan.ReadWorkName(folder); !ok || !bare {
+		return "", nil
+	}
+	claimed, err := co.records.ClaimedFolders(ctx, c.ServerID)
+	if err != nil {
+		return "", err
+	}
+	looked, err := co.records.FoldersClaimed(ctx, c.ServerID)
+	if err == nil && looked && claimed[folder] != c.ID && len(c.Plan.V.SetAside) > 0 {
+		return "what is in " + c.Plan.V.Work + " is not what it set aside there", nil
+	}
+	return "", err
 }
 
 // standing tells the same from its server's history. Only the last changeover
@@ -182,6 +213,9 @@ func (co *Changeovers) Start(ctx context.Context, id int64) (wire.Changeover, er
 	}
 	runner := co.runner(l, c, others)
 	if err := runner.Check(ctx); err != nil {
+		return wire.Changeover{}, err
+	}
+	if err := unused(ctx, l, c); err != nil {
 		return wire.Changeover{}, err
 	}
 	if !plan.Kinds[c.Kind].GivesWay {
@@ -363,6 +397,9 @@ func (co *Changeovers) runner(l *fleet.Server, c records.Changeover, others []*f
 		Others: hands,
 		Keep:   func(ctx context.Context, made executor.Copied) error { return co.keepCopy(ctx, l, c, made) },
 		Known: func(ctx context.Context, from, name string) (map[string]executor.Known, error) {
+			if c.Plan.V.FromAside() {
+				return nil, nil
+			}
 			id := l.ID
 			for _, o := range others {
 				if o.Name == from {
@@ -373,6 +410,10 @@ func (co *Changeovers) runner(l *fleet.Server, c records.Changeover, others []*f
 		},
 		Earlier: func(ctx context.Context) ([]vault.Copy, error) { return co.stagedEarlier(ctx, c.ServerID) },
 		Ready:   func(ctx context.Context, n int, step plan.Step) (bool, error) { return co.ready(ctx, c, n, step) },
+		Recorded: func(ctx context.Context, folder string) (bool, error) {
+			owner, err := co.folders.owner(ctx, l, folder)
+			return owner != nil, err
+		},
 		Wake:    func() <-chan struct{} { return co.wordOf(c.ID) },
 		GivenUp: func() <-chan struct{} { return co.leftOf(c.ID) },
 		Journal: journal{co.records}, Files: l.Files, Control: l.Control, Vault: co.vault, Profile: l.Profile,

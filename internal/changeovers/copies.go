@@ -43,6 +43,9 @@ func (co *Changeovers) keepCopy(ctx context.Context, l *fleet.Server, c records.
 		return err
 	}
 	worldID := at[w.Folder]
+	if c.Plan.V.FromAside() {
+		worldID = 0 // the name is of another one by now
+	}
 	if worldID == 0 { // nobody has brought it there: an earlier backup may know it
 		if worldID, err = co.records.BackedUpAs(ctx, l.ID, w); err != nil {
 			return err
@@ -69,8 +72,10 @@ func (co *Changeovers) keepCopy(ctx context.Context, l *fleet.Server, c records.
 	if err != nil {
 		return err
 	}
-	if err := co.remember(ctx, l.ID, made); err != nil {
-		return err
+	if !c.Plan.V.FromAside() {
+		if err := co.remember(ctx, l.ID, made); err != nil {
+			return err
+		}
 	}
 	if c.Kind == plan.Backup && co.Kept != nil {
 		return co.Kept(ctx, c, l, made)

@@ -266,6 +266,9 @@ func leftByRename(now map[string]int64, c records.HistoryEntry, _ map[string]int
 }
 
 func prepareTakeAway(ctx context.Context, _ *Changeovers, p *prepared) error {
+	if p.wish.Aside != "" {
+		return p.lookAside(ctx)
+	}
 	name := p.wish.World
 	if name == "" {
 		name = p.Fit.Server.Active

@@ -51,6 +51,7 @@ type Changeovers struct {
 	trace     func(point string)
 	feed      *feed.Feed
 	board     board
+	folders   folders
 	running   sync.WaitGroup
 	// Kept is told of each world that a backup has stored, Ended of each changeover's end; nil: nobody.
 	Kept  func(ctx context.Context, c records.Changeover, l *fleet.Server, made executor.Copied) error
@@ -67,6 +68,15 @@ func New(c Config) *Changeovers {
 		board: board{now: map[int64]*underway{}},
 	}
 	co.read = co.Get
+	co.folders = folders{records: c.Records, now: func() time.Time { return co.now().UTC() }}
+	c.Fleet.OnSeen = func(ctx context.Context, name string) {
+		if c.Records.Acting() != nil {
+			return
+		}
+		if err := co.CompareFolders(ctx, name); err != nil && ctx.Err() == nil {
+			co.log.Warn("cannot compare working folders with the records", "server", name, "error", err)
+		}
+	}
 	return co
 }
 

@@ -29,7 +29,8 @@ ending where it has one. Nothing changes on the server.
 Examples:
   reshard take-away north-plot
   reshard take-away north-plot winter --to ~/worlds/winter.zip
-  reshard take-away north-plot --folder --to ~/worlds`,
+  reshard take-away north-plot --folder --to ~/worlds
+  reshard take-away north-plot winter --aside 6-3f9a21c0/aside --library`,
 		Flags: append([]cli.Flag{
 			&cli.StringFlag{
 				Name: "to",
@@ -37,6 +38,11 @@ Examples:
 					"out",
 			},
 			&cli.BoolFlag{Name: "folder", Usage: "unpack it as a folder"},
+			&cli.StringFlag{
+				Name:  "aside",
+				Usage: "take a world that was set aside: the `FOLDER/PART` that reshard tidy lists it in",
+			},
+			&cli.BoolFlag{Name: "library", Usage: "leave it in the library, and write nothing here"},
 		}, planFlags()...),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			given := c.Args().Slice()
@@ -47,10 +53,13 @@ Examples:
 			if err != nil {
 				return err
 			}
+			if c.String("aside") != "" && len(given) != 2 {
+				return usage("--aside needs the WORLD: reshard take-away SERVER WORLD --aside FOLDER/PART")
+			}
 			if info, err := os.Stat(c.String("to")); err == nil && !info.IsDir() {
 				return usage("%s is there already; give a name that is free: --to FILE", c.String("to"))
 			}
-			wish := wire.Wish{Kind: plan.TakeAway, Server: given[0]}
+			wish := wire.Wish{Kind: plan.TakeAway, Server: given[0], Aside: c.String("aside")}
 			if len(given) == 2 {
 				wish.World = given[1]
 			}
@@ -62,9 +71,22 @@ Examples:
 			if err != nil || last.State != plan.Done {
 				return err
 			}
+			if c.Bool("library") {
+				a.inLibrary(last)
+				return nil
+			}
 			return a.fetch(ctx, api, last.Copy, "game", c.String("to"), c.Bool("folder"))
 		},
 	}
+}
+
+// inLibrary says where a world is that was taken into the library.
+func (a *app) inLibrary(last wire.Changeover) {
+	if a.json {
+		return // it was shown with its changeover
+	}
+	short := last.Copy[:min(len(last.Copy), 12)]
+	a.print("It is in the library, as copy %s. To put it back: reshard put %s %s\n", short, short, last.Server)
 }
 
 // fetch writes a copy of the library to this computer.

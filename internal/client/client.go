@@ -454,11 +454,17 @@ func (c *Client) Aside(ctx context.Context, server string) ([]wire.Aside, error)
 	return call[[]wire.Aside](ctx, c, http.MethodGet, "/servers/"+url.PathEscape(server)+"/aside", nil)
 }
 
-// Tidy removes what a changeover has set aside, for good.
-func (c *Client) Tidy(ctx context.Context, server string, changeover int64, confirm string) (wire.Aside, error) {
+// Tidy removes what a changeover has set aside, for good: by its number, or by the name of its folder.
+func (c *Client) Tidy(ctx context.Context, server, which, confirm string) (wire.Aside, error) {
 	return call[wire.Aside](ctx, c, http.MethodDelete,
-		fmt.Sprintf("/servers/%s/aside/%d?%s", url.PathEscape(server), changeover,
+		fmt.Sprintf("/servers/%s/aside/%s?%s", url.PathEscape(server), url.PathEscape(which),
 			url.Values{"confirm": {confirm}}.Encode()), nil)
+}
+
+// KeepFolder keeps a folder of a changeover that is not on record as it is.
+func (c *Client) KeepFolder(ctx context.Context, server, folder string) (wire.Aside, error) {
+	return call[wire.Aside](ctx, c, http.MethodPost,
+		"/servers/"+url.PathEscape(server)+"/aside/"+url.PathEscape(folder)+"/keep", nil)
 }
 
 // Archive gets a copy as the game's own program takes it, or as an archive: as is game,

@@ -125,7 +125,7 @@ func TestAnAccountOfTheWorldsAlone(t *testing.T) {
 	draft, err := b.api.Draft(context.Background(),
 		wire.Wish{Kind: plan.Put, World: "fen", Server: "fen", Beside: true})
 	require.NoError(t, err)
-	assert.Equal(t, fmt.Sprintf("worlds/.reshard/%d", draft.ID), draft.Plan.Work)
+	assert.Regexp(t, fmt.Sprintf("^worlds/.reshard/%d-[0-9a-f]{8}$", draft.ID), draft.Plan.Work)
 	c := b.carry(draft)
 	require.Equal(t, plan.Done, c.State, c.Failure)
 	assert.FileExists(t, filepath.Join(root, "worlds", "fen", "heart.cbor.gz"))
@@ -138,7 +138,7 @@ func TestAnAccountOfTheWorldsAlone(t *testing.T) {
 	assert.ElementsMatch(t, []string{"fen", "winter"}, names)
 	back := b.undo(c.ID)
 	require.Equal(t, plan.Done, back.State, back.Failure)
-	assert.DirExists(t, filepath.Join(root, "worlds", ".reshard", fmt.Sprint(back.ID), "aside", "fen"))
+	assert.DirExists(t, filepath.Join(root, back.Plan.Work, "aside", "fen"))
 	list, err := b.api.Aside(context.Background(), "fen")
 	require.NoError(t, err)
 	assert.NotEmpty(t, list)

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -211,7 +212,7 @@ func TestTidy(t *testing.T) {
 	assert.Contains(t, out, "It is removed 1h0m0s after changeover 1 ended.")
 	ctx := context.Background()
 	for _, wrong := range []string{"", "north/2", "north", "NORTH/1"} {
-		_, err := b.api.Tidy(ctx, "north", c.ID, wrong)
+		_, err := b.api.Tidy(ctx, "north", fmt.Sprint(c.ID), wrong)
 		assert.Error(t, err, wrong)
 	}
 	assert.DirExists(t, filepath.Join(root, c.Plan.Work, "aside", "winter"))
@@ -222,7 +223,7 @@ func TestTidy(t *testing.T) {
 	assert.NoDirExists(t, filepath.Join(root, c.Plan.Work))
 	_, err := b.api.Draft(ctx, wire.Wish{Kind: plan.Undo, Undoes: c.ID})
 	assert.ErrorContains(t, err, "was removed on")
-	_, err = b.api.Tidy(ctx, "north", 99, "north/99")
+	_, err = b.api.Tidy(ctx, "north", "99", "north/99")
 	assert.ErrorIs(t, err, fault.NotFound.As())
 
 	// The rule removes what is older; what a crash left half removed goes too.

@@ -2,15 +2,16 @@ package executor
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/hex"
 	"errors"
 	"hash/fnv"
 	"io"
 	"io/fs"
+	"maps"
 	"path"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -226,11 +227,10 @@ func (s *stager) places(ctx context.Context) (func(staged string) []string, erro
 	if err != nil {
 		return nil, err
 	}
-	var ids []int64
+	ids := map[string]int64{}
 	for _, e := range entries {
-		id, err := strconv.ParseInt(e.Name(), 10, 64)
-		if err == nil && e.IsDir() && e.Name() != path.Base(p.Work) {
-			ids = append(ids, id)
+		if id, _, ok := plan.ReadWorkName(e.Name()); ok && e.IsDir() && e.Name() != path.Base(p.Work) {
+			ids[e.Name()] = id
 		}
 	}
 	worlds, err := s.Files.List(ctx, p.Worlds)
@@ -243,9 +243,8 @@ func (s *stager) places(ctx context.Context) (func(staged string) []string, erro
 			beside = append(beside, path.Join(p.Worlds, e.Name()))
 		}
 	}
-	slices.Sort(ids)
-	slices.Reverse(ids)
-	ids = ids[:min(len(ids), mostEarlier)]
+	earlier := slices.SortedFunc(maps.Keys(ids), func(a, b string) int { return cmp.Compare(ids[b], ids[a]) })
+	earlier = earlier[:min(len(earlier), mostEarlier)]
 	return func(staged string) (out []string) {
 		var live []string
 		for _, step := range p.Steps {
@@ -260,8 +259,8 @@ func (s *stager) places(ctx context.Context) (func(staged string) []string, erro
 				}
 			}
 		}
-		for _, id := range ids {
-			work := path.Join(all, strconv.FormatInt(id, 10))
+		for _, folder := range earlier {
+			work := path.Join(all, folder)
 			for _, name := range live {
 				out = append(out, path.Join(work, "aside", strings.TrimPrefix(name, p.Worlds+"/")))
 			}

@@ -14,7 +14,6 @@ import (
 	"reshard/internal/core/game"
 	"reshard/internal/core/plan"
 	"reshard/internal/core/world"
-	"reshard/internal/hostfs"
 )
 
 // prepareMove makes the folder that a move brings something into.
@@ -22,6 +21,11 @@ func (r *Runner) prepareMove(ctx context.Context, _ int, step plan.Step) error {
 	dir := path.Dir(step.To)
 	if step.World != "" {
 		dir = step.To
+	}
+	if r.work.below(step.To) {
+		if err := r.work.need(ctx); err != nil {
+			return err
+		}
 	}
 	like, err := r.belonging(ctx)
 	if err != nil {
@@ -117,12 +121,15 @@ func (r *Runner) move(ctx context.Context, from, to string, halfway func()) erro
 }
 
 // outOfTheWay sets a world aside that stands where another comes in from elsewhere: a game that somebody has started in
-// the gap makes what its settings name and it does not find. away is false for what is no world of the game, or where
-// either could be ours: a person must look.
+// the gap makes what its settings name and it does not find. away is false for what is no world of the game, for what
+// stood there before the switch, or where either could be ours: a person must look.
 func (r *Runner) outOfTheWay(ctx context.Context, name, from string) (away bool, err error) {
 	worlds := r.job.Plan.Worlds
 	if path.Dir(name) != worlds || path.Dir(from) == worlds || r.Profile.World.Shape != game.ShapeFolder {
 		return false, nil
+	}
+	if stray, err := r.isStray(ctx, path.Base(name)); err != nil || !stray {
+		return false, err
 	}
 	files, settled := r.Files.Observe(ctx)
 	_, err = world.ByName(files, worlds, path.Base(name), r.Profile)
@@ -168,7 +175,7 @@ func (r *Runner) moveOver(ctx context.Context, from, to string) error {
 		if slices.ContainsFunc(entries, func(e fs.DirEntry) bool { return e.Name() == path.Base(to) }) {
 			return nil // it has been done
 		}
-		if err := r.Files.MkdirAll(ctx, r.job.Plan.Work, hostfs.Attributes{}); err != nil {
+		if err := r.work.need(ctx); err != nil {
 			return err
 		}
 		if err := r.moveOpen(ctx, from, over, true); err != nil {

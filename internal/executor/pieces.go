@@ -35,6 +35,9 @@ func (r *Runner) moveByPieces(ctx context.Context, from, to string, halfway func
 	case hasTo && !begun:
 		return fault.New(fault.Held, "move", from, "%s is there as well", to)
 	}
+	if err := r.work.need(ctx); err != nil {
+		return err
+	}
 	if err := r.Files.MkdirAll(ctx, mark, hostfs.Attributes{}); err != nil {
 		return err
 	}

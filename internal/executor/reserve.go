@@ -59,6 +59,9 @@ func (r *Runner) reserve(ctx context.Context) error {
 		size = heldBack
 	}
 	r.released = map[string]bool{}
+	if err := r.work.need(ctx); err != nil {
+		return err
+	}
 	if err := r.Files.MkdirAll(ctx, path.Dir(r.ballast(forStart)), hostfs.Attributes{}); err != nil {
 		return err
 	}

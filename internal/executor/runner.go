@@ -84,6 +84,9 @@ type Runner struct {
 	// Ready tells whether what a wait step waits for has come; it is asked again and
 	// again.
 	Ready func(ctx context.Context, n int, step plan.Step) (bool, error)
+	// Recorded tells whether a working folder of this server's host belongs to a changeover on record; nil: it is not
+	// known.
+	Recorded func(ctx context.Context, folder string) (bool, error)
 	// Wake is told when Ready may give another answer, beside now and then; nil: it is not.
 	Wake func() <-chan struct{}
 	// GivenUp is closed when a person does not want to wait any longer for a host or a server
@@ -111,6 +114,7 @@ type Runner struct {
 
 	released  map[string]bool // what was reserved on the disk and is given up
 	job       Job
+	work      *working
 	progress  plan.Progress
 	started   bool            // the server was spawned with the new world
 	begins    bool            // the step at work was not begun by an earlier life, nor by an earlier try
@@ -190,6 +194,11 @@ func (r *Runner) Carry(ctx context.Context) error {
 // finished, what was going back goes on going back. It returns as Carry does.
 func (r *Runner) Resume(ctx context.Context, job Job) error {
 	r.take(ctx, job)
+	if err := r.patiently(ctx, r.stillLast); errors.Is(err, ErrSuspended) {
+		return err
+	} else if err != nil {
+		return r.holdAsItIs(ctx, err)
+	}
 	switch job.State {
 	case plan.Staging:
 		return r.back(ctx, fault.New(fault.Interrupted, "stage", job.Plan.Server,
@@ -209,6 +218,7 @@ func (r *Runner) Resume(ctx context.Context, job Job) error {
 
 func (r *Runner) take(ctx context.Context, job Job) {
 	r.job, r.outer, r.prepared = job, ctx, map[int]prepared{}
+	r.work = r.workingOf(job)
 	r.progress = plan.Progress{ID: job.ID, State: job.State, Going: "forward"}
 }
 
@@ -255,7 +265,11 @@ func (r *Runner) forward(ctx context.Context) error {
 	if errors.Is(err, ErrSuspended) {
 		return err
 	} // else it is proven, and what is left of ours takes a little room
-	return r.advance(ctx, plan.Done, Note{Proof: &proof})
+	if err := r.advance(ctx, plan.Done, Note{Proof: &proof}); err != nil {
+		return err
+	}
+	r.sayEnded(ctx, plan.Done)
+	return nil
 }
 
 // beginSwitch looks once more, prepares every step that is left, and only then goes over
@@ -376,6 +390,13 @@ func (r *Runner) back(ctx context.Context, cause error) error {
 			return r.orBoth(cause, err)
 		}
 	}
+	// Nothing is moved out of a place that this changeover did not fill.
+	if err := r.patiently(ctx, func(ctx context.Context) error { return r.work.look(ctx) }); err != nil {
+		if errors.Is(err, ErrSuspended) {
+			return err
+		}
+		return r.holdAsItIs(ctx, errors.Join(cause, err))
+	}
 	for n := len(r.job.Plan.Steps) - 1; n >= 0; n-- {
 		step := r.job.Plan.Steps[n]
 		state := r.job.Steps[n].State
@@ -413,6 +434,7 @@ func (r *Runner) back(ctx context.Context, cause error) error {
 	if err := r.advance(ctx, plan.Undone, Note{}); err != nil {
 		return r.orBoth(cause, err)
 	}
+	r.sayEnded(ctx, plan.Undone)
 	return cause
 }
 
@@ -437,6 +459,20 @@ func (r *Runner) hold(ctx context.Context, n int, step plan.Step, cause, err err
 		return r.orBoth(errors.Join(cause, held), jerr)
 	}
 	return &fault.Error{Code: fault.Held, Err: held}
+}
+
+// holdAsItIs holds a changeover without touching anything.
+func (r *Runner) holdAsItIs(ctx context.Context, cause error) error {
+	held := fault.Wrap(fault.Held, "go on on", r.job.Plan.Server, cause)
+	if r.job.State != plan.Undoing {
+		if err := r.advance(ctx, plan.Undoing, Note{Cause: held}); err != nil {
+			return r.orBoth(held, err)
+		}
+	}
+	if err := r.advance(ctx, plan.Held, Note{Cause: held}); err != nil {
+		return r.orBoth(held, err)
+	}
+	return held
 }
 
 // standing says how far each live step came: what a person needs to know who puts it right.

@@ -210,8 +210,12 @@ func (s *stager) begin(ctx context.Context, c vault.Copy, large bool) (err error
 			made, err = s.makeFolders(gctx, now)
 			return err
 		}
-		there, err := s.ownFolder(gctx)
-		if err == nil && there {
+		_, err = s.ownFolder(gctx)
+		fresh := false
+		if err == nil {
+			fresh, err = s.work.make(gctx)
+		}
+		if err == nil && !fresh {
 			err = s.unstage(gctx)
 		}
 		return err
@@ -375,7 +379,7 @@ func (s *stager) makeFolders(ctx context.Context, byDepth [][]string) (made []st
 	if own {
 		made = append(made, path.Dir(work))
 	}
-	fresh, err := s.Files.Mkdir(ctx, work, hostfs.Attributes{})
+	fresh, err := s.work.make(ctx)
 	if err == nil && !fresh {
 		err = s.unstage(ctx)
 	}

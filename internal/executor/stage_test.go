@@ -133,6 +133,7 @@ type ledger struct {
 	state   plan.State
 	steps   map[int]plan.StepState
 	details map[int]json.RawMessage
+	before  *plan.Before
 	hit     func(point string)
 }
 
@@ -142,12 +143,15 @@ func (m *ledger) told(point string) {
 	}
 }
 
-func (m *ledger) Advance(_ context.Context, _ int64, from, to plan.State, _ executor.Note) error {
+func (m *ledger) Advance(_ context.Context, _ int64, from, to plan.State, note executor.Note) error {
 	m.told("journal before " + string(to))
 	m.mu.Lock()
 	assert.True(m.t, from.May(to), "%s to %s", from, to)
 	assert.Equal(m.t, m.state, from)
 	m.state = to
+	if note.Before != nil {
+		m.before = note.Before
+	}
 	m.mu.Unlock()
 	m.told("journal after " + string(to))
 	return nil
@@ -171,7 +175,7 @@ func (m *ledger) Step(_ context.Context, _ int64, n int, _ []plan.StepState, to 
 func (m *ledger) job(p plan.Plan) executor.Job {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	job := executor.Job{ID: 1, Plan: p, State: m.state, Steps: make([]plan.StepRecord, len(p.Steps))}
+	job := executor.Job{ID: 1, Plan: p, State: m.state, Before: m.before, Steps: make([]plan.StepRecord, len(p.Steps))}
 	for i := range job.Steps {
 		job.Steps[i].State = plan.StepPlanned
 		if st, told := m.steps[i]; told {

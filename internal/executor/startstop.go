@@ -24,7 +24,7 @@ func (r *Runner) markTime(ctx context.Context) error {
 	if err != nil || there {
 		return err
 	}
-	if err := r.Files.MkdirAll(ctx, r.job.Plan.Work, hostfs.Attributes{}); err != nil {
+	if err := r.work.need(ctx); err != nil {
 		return err
 	}
 	_, err = r.Files.Write(ctx, r.timeMark(), strings.NewReader(
@@ -277,7 +277,18 @@ func (r *Runner) stopAgain(ctx context.Context, n int) error {
 	}
 	for _, name := range empty {
 		there, err := r.Files.Exists(ctx, name)
-		if err == nil && there {
+		if err != nil {
+			return err
+		}
+		if !there {
+			continue
+		}
+		stray, err := r.isStray(ctx, path.Base(name))
+		if err == nil && !stray {
+			err = fault.New(fault.Held, "work on", r.job.Plan.Server,
+				"%s stands there again as it was before this changeover moved it", name)
+		}
+		if err == nil {
 			err = r.setStrayAside(ctx, path.Base(name))
 		}
 		if err != nil {
@@ -289,6 +300,9 @@ func (r *Runner) stopAgain(ctx context.Context, n int) error {
 
 // setStrayAside moves what the server has made in its worlds folder into the working folder.
 func (r *Runner) setStrayAside(ctx context.Context, name string) error {
+	if err := r.work.need(ctx); err != nil {
+		return err
+	}
 	strays := path.Join(r.job.Plan.Work, "strays")
 	if err := r.Files.MkdirAll(ctx, strays, hostfs.Attributes{}); err != nil {
 		return err
@@ -341,7 +355,11 @@ func (r *Runner) setStraysAside(ctx context.Context) error {
 	names = append(names, made...)
 	slices.Sort(names)
 	for _, name := range slices.Compact(names) {
-		if err := r.setStrayAside(ctx, name); err != nil {
+		stray, err := r.isStray(ctx, name)
+		if err == nil && stray {
+			err = r.setStrayAside(ctx, name)
+		}
+		if err != nil {
 			return err
 		}
 	}

@@ -3,6 +3,7 @@ package executor
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"io/fs"
 	"path"
 	"slices"
@@ -130,8 +131,64 @@ func (r *Runner) before(ctx context.Context) (*plan.Before, error) {
 	if err != nil {
 		return nil, err
 	}
+	seen := map[string]plan.Seen{}
+	for _, name := range names[:min(len(names), mostSeen)] {
+		s, there, err := r.sightOf(ctx, name)
+		if err != nil {
+			return nil, err
+		}
+		if there {
+			seen[name] = s
+		}
+	}
 	files, settled := r.Files.Observe(ctx)
-	return &plan.Before{Names: names, Locks: r.locks(files, names)}, settled(nil)
+	return &plan.Before{Names: names, Seen: seen, Locks: r.locks(files, names)}, settled(nil)
+}
+
+// mostSeen bounds the names in the worlds folder that are looked at: each costs a round trip on a far host.
+const mostSeen = 200
+
+// sightOf looks at a name in the worlds folder.
+func (r *Runner) sightOf(ctx context.Context, name string) (s plan.Seen, there bool, err error) {
+	info, err := r.Files.Stat(ctx, path.Join(r.job.Plan.Worlds, name))
+	if errors.Is(err, fs.ErrNotExist) {
+		return s, false, nil
+	}
+	return plan.Seen{ID: info.ID, Modified: info.Modified.UTC()}, err == nil, err
+}
+
+// isStray reports whether what has a name in the worlds folder appeared there since the switch began: it is none of
+// those that stood there then, under this name or another, and no older than the switch's own preparations. Only then a
+// server can have made it in a start of this changeover.
+func (r *Runner) isStray(ctx context.Context, name string) (bool, error) {
+	b := r.job.Before
+	if b == nil {
+		return false, nil // the switch has not begun
+	}
+	now, there, err := r.sightOf(ctx, name)
+	if err != nil || !there {
+		return false, err
+	}
+	was, stood := b.Seen[name]
+	switch {
+	case len(b.Seen) == 0: // noted by an earlier build: the names are all there is
+		return !slices.Contains(b.Names, name) || slices.Contains(r.movedOut(), r.worldName(name)), nil
+	case stood && was.Is(now):
+		return false, nil
+	}
+	for _, other := range b.Seen {
+		if now.ID != "" && now.ID == other.ID {
+			return false, nil // it had another name then
+		}
+	}
+	if now.Modified.IsZero() {
+		return true, nil
+	}
+	mark, err := r.Files.Stat(ctx, path.Join(r.job.Plan.Work, plan.MarkFile))
+	if errors.Is(err, fs.ErrNotExist) || err == nil && mark.Modified.IsZero() {
+		return true, nil // nothing tells the host's time
+	}
+	return err == nil && !now.Modified.Before(mark.Modified.UTC()), err
 }
 
 // mostLocked bounds the worlds that are looked into for a lock: each costs round trips on a far host.

@@ -157,6 +157,9 @@ func (r *Runner) prepareWrite(ctx context.Context, n int, step plan.Step, now []
 	if err != nil {
 		return err
 	}
+	if err := r.work.need(ctx); err != nil {
+		return err
+	}
 	if err := r.Files.MkdirAll(ctx, path.Dir(step.Keep), like.dir); err != nil {
 		return err
 	}

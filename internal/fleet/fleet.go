@@ -66,9 +66,12 @@ type Fleet struct {
 
 	// changing is held while a host is added, changed or removed.
 	changing sync.Mutex
-	mu       sync.Mutex // held for moments only
-	hosts    map[string]*openHost
-	live     map[string]*slot // by server name
+	// OnSeen is told of each server that is seen for the first time, and of one that is seen again; nil: nobody. It is
+	// set before the watching begins.
+	OnSeen func(ctx context.Context, name string)
+	mu     sync.Mutex // held for moments only
+	hosts  map[string]*openHost
+	live   map[string]*slot // by server name
 }
 
 // New makes a fleet; Open opens its hosts.

@@ -237,7 +237,11 @@ func (fl *Fleet) glance(ctx context.Context, name string, files *changes) {
 	if was == nil || was.heads == nil || files.unsure(fl.now()) {
 		files.read(fl.now())
 		into := was == nil || was.heads == nil || files.deep(fl.now())
-		fl.see(name, fl.look(ctx, rec, was, into))
+		now := fl.look(ctx, rec, was, into)
+		fl.see(name, now)
+		if fl.OnSeen != nil && now.heads != nil && (was == nil || was.heads == nil) {
+			fl.OnSeen(ctx, name)
+		}
 		return
 	}
 	meant := fl.intention(ctx, rec)

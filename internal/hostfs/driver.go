@@ -172,6 +172,8 @@ type Info struct {
 	// Account is who it belongs to, in the host's own form, which Set takes again; "" is
 	// not known.
 	Account string
+	// ID is the same for the same file or folder under any name, as long as it is there; "" is not known.
+	ID string
 }
 
 // Name, Size, Mode, ModTime, IsDir and Sys implement fs.FileInfo; Sys gives the Info.

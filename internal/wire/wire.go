@@ -565,6 +565,22 @@ type Aside struct {
 	Goes      *time.Time `json:"goes,omitempty"`
 	Rule      string     `json:"rule"`
 	Removable bool       `json:"removable"`
+	// no changeover on record has made it: the records are older than the files
+	Unknown bool `json:"unknown,omitempty"`
+	// of an unknown one: the worlds in it, and who said that it stays as it is
+	Worlds []AsideWorld `json:"worlds"`
+	KeptBy string       `json:"keptBy,omitempty"`
+}
+
+// AsideWorld is a world in a working folder.
+type AsideWorld struct {
+	// the part of the folder that it is in: aside, failed, strays or staged; and what that means
+	Part       string     `json:"part"`
+	What       string     `json:"what"`
+	World      string     `json:"world"`
+	Title      string     `json:"title"`
+	LastPlayed *time.Time `json:"lastPlayed,omitempty"`
+	Bytes      int64      `json:"bytes"`
 }
 
 // Window is a measured stop window, in milliseconds. Of a changeover that went

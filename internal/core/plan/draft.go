@@ -37,6 +37,8 @@ type Input struct {
 	Parts []string
 	// Source is the server that a clone is taken from.
 	Source *Source
+	// Aside is the folder of what was set aside that a world is taken away from; "": it stands in the worlds folder.
+	Aside string
 	// Record is a backup's record in the vault, Recorded its settings documents that come back with it;
 	// Fit.Server is then what the server would be with them, and Live what it is.
 	Record   string

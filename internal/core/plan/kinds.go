@@ -163,6 +163,9 @@ type Wish struct {
 	// and take-away: a world's name on the server, the active one if left out; backup: likewise, all
 	// worlds if left out; rename: the new name
 	World string `json:"world,omitempty" query:"world"`
+	// take-away: the world is one of those that were set aside, in this folder and part of it as they are listed, such
+	// as 6-3f9a21c0/aside
+	Aside string `json:"aside,omitempty" query:"aside" maxLength:"80"`
 	// clone: the server to take the world from
 	From string `json:"from,omitempty" query:"from"`
 	// put, restore and clone: the world only is to stand there, and does not become the

@@ -94,8 +94,26 @@ type Check struct {
 type Before struct {
 	// Names are what could be taken for worlds.
 	Names []string `json:"names"`
+	// Seen is what those of the names were that the host tells apart, or tells the time of. Builds before did not note
+	// it.
+	Seen map[string]Seen `json:"seen,omitempty"`
 	// Locks are the locks of worlds, by their paths, with their times.
 	Locks map[string]time.Time `json:"locks,omitempty"`
+}
+
+// Seen is what tells a file or folder from another that has its name later.
+type Seen struct {
+	// ID is the host's own for it, "" when it tells none, as most far ones do.
+	ID       string    `json:"id,omitempty"`
+	Modified time.Time `json:"modified,omitzero"`
+}
+
+// Is reports whether two sights can be of the same thing.
+func (s Seen) Is(other Seen) bool {
+	if s.ID != "" && other.ID != "" {
+		return s.ID == other.ID
+	}
+	return s.Modified.IsZero() || other.Modified.IsZero() || s.Modified.Equal(other.Modified)
 }
 
 // The checks that show which world a game has opened.

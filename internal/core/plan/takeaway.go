@@ -84,8 +84,11 @@ func DraftTakeAway(in Input) (Plan, error) {
 	state, name := in.Fit.Server, in.Fit.World.Folder
 	p := in.begin(TakeAway)
 	p.Folder = name
-	steps, note := in.copySteps(
-		Source{Server: in.Server, Worlds: p.Worlds, Running: in.running() && name == state.Active}, name)
+	from := Source{Server: in.Server, Worlds: p.Worlds, Running: in.running() && name == state.Active}
+	if in.Aside != "" { // nobody plays there
+		from.Worlds, from.Running = in.Aside, false
+	}
+	steps, note := in.copySteps(from, name)
 	p.add(steps...)
 	prove := proveStep()
 	prove.Say = "Prove that the copy reads back, and that the server goes on as before."
@@ -98,6 +101,12 @@ func DraftTakeAway(in Input) (Plan, error) {
 	p.NeedBytes = in.Fit.World.Bytes
 	p.Notes = append(p.Notes, note, "Nothing changes on the server. The copy stays in the library.")
 	return p, nil
+}
+
+// FromAside reports whether a plan takes a world away that was set aside: it is not the one that has its name in the
+// worlds folder.
+func (p Plan) FromAside() bool {
+	return slices.ContainsFunc(p.Steps, func(s Step) bool { return s.Kind == Copy && s.Server == "" && s.Dir != p.Worlds })
 }
 
 // DraftFirstStart makes the plan that starts a server which has never run, and stops

@@ -99,6 +99,7 @@ func infoOf(i fs.FileInfo) hostfs.Info {
 	out := hostfs.Info{Named: filename.Encode(i.Name()), Bytes: i.Size(), Modes: i.Mode(), Modified: i.ModTime()}
 	if st, ok := i.Sys().(*syscall.Stat_t); ok {
 		out.Account = fmt.Sprintf("%d:%d", st.Uid, st.Gid)
+		out.ID = fmt.Sprintf("%d:%d", st.Dev, st.Ino)
 	}
 	return out
 }

@@ -866,6 +866,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/servers/{server}/aside/{folder}/keep": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Keep a folder of a changeover that is not on record as it is: its alert ends */
+        post: operations["keep-aside"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/servers/{server}/intended": {
         parameters: {
             query?: never;
@@ -1684,7 +1701,7 @@ export interface components {
              * @description what it is about: a rule, a store, the room, the clock
              * @enum {string}
              */
-            kind: "rule" | "backup" | "store" | "room" | "clock" | "world" | "hold" | "host" | "target";
+            kind: "rule" | "backup" | "store" | "room" | "clock" | "world" | "hold" | "host" | "target" | "folders" | "records";
             next: string;
             /** @description what of that kind, such as a rule's server and name */
             of: string;
@@ -1717,6 +1734,7 @@ export interface components {
              */
             goes?: string;
             holds: string[];
+            keptBy?: string;
             /** @description what to type to remove it */
             name: string;
             removable: boolean;
@@ -1724,6 +1742,21 @@ export interface components {
             server: string;
             /** Format: date-time */
             since?: string;
+            /** @description no changeover on record has made it: the records are older than the files */
+            unknown?: boolean;
+            /** @description of an unknown one: the worlds in it, and who said that it stays as it is */
+            worlds: components["schemas"]["AsideWorld"][];
+        };
+        AsideWorld: {
+            /** Format: int64 */
+            bytes: number;
+            /** Format: date-time */
+            lastPlayed?: string;
+            /** @description the part of the folder that it is in: aside, failed, strays or staged; and what that means */
+            part: string;
+            title: string;
+            what: string;
+            world: string;
         };
         Asked: {
             /** @description that in a sentence, with what to wait for; Watch by what the service sees that it was done, so that nobody has to say so */
@@ -2903,6 +2936,8 @@ export interface components {
             stopping: number;
         };
         PlanWish: {
+            /** @description take-away: the world is one of those that were set aside, in this folder and part of it as they are listed, such as 6-3f9a21c0/aside */
+            aside?: string;
             /**
              * Format: int64
              * @description restore: the backup that it goes back to, in place of world, which then names one of its worlds, its active one if left out
@@ -4875,6 +4910,7 @@ export interface operations {
                 kind?: "put" | "restore" | "clone" | "reset" | "switch" | "rename" | "take-away" | "undo";
                 server?: string;
                 world?: string;
+                aside?: string;
                 from?: string;
                 beside?: boolean;
                 backup?: number;
@@ -5836,13 +5872,46 @@ export interface operations {
     "tidy-aside": {
         parameters: {
             query: {
-                /** @description its name, SERVER/CHANGEOVER, typed by a person */
+                /** @description its name as it is listed, typed by a person */
                 confirm: string;
             };
             header?: never;
             path: {
                 server: string;
-                changeover: number;
+                /** @description its number; of an unknown one the name of its folder */
+                changeover: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Aside"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "keep-aside": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                server: string;
+                folder: string;
             };
             cookie?: never;
         };
