@@ -69,15 +69,20 @@ func New(c Config) *Changeovers {
 	}
 	co.read = co.Get
 	co.folders = folders{records: c.Records, now: func() time.Time { return co.now().UTC() }}
-	c.Fleet.OnSeen = func(ctx context.Context, name string) {
-		if c.Records.Acting() != nil {
-			return
-		}
-		if err := co.CompareFolders(ctx, name); err != nil && ctx.Err() == nil {
-			co.log.Warn("cannot compare working folders with the records", "server", name, "error", err)
-		}
+	if c.Fleet != nil {
+		c.Fleet.OnSeen = co.seen
 	}
 	return co
+}
+
+// seen compares a server's working folders with the records.
+func (co *Changeovers) seen(ctx context.Context, name string) {
+	if co.records.Acting() != nil {
+		return
+	}
+	if err := co.CompareFolders(ctx, name); err != nil && ctx.Err() == nil {
+		co.log.Warn("cannot compare working folders with the records", "server", name, "error", err)
+	}
 }
 
 // Wait waits for those that are carried out: until they are done, or are left as they

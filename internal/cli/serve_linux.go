@@ -29,6 +29,7 @@ import (
 	"reshard/internal/core/fault"
 	"reshard/internal/core/game"
 	"reshard/internal/host"
+	"reshard/internal/records"
 	"reshard/internal/service"
 	"reshard/web"
 )
@@ -83,7 +84,8 @@ Examples:
 				}, //nolint:gosec // bounded above
 				Data: c.String("data"), Database: c.String("database"), Listen: c.String("listen"),
 				StartServers: c.Bool("start-servers"), MoveHere: c.Bool("move-here"),
-				KeepAside: c.Duration("keep-aside"), Games: c.String("games"),
+				WaitForDatabase: c.Duration("wait-for-database"),
+				KeepAside:       c.Duration("keep-aside"), Games: c.String("games"),
 				GamesOverride: c.Bool("games-override"),
 			})
 			if err != nil {
@@ -138,7 +140,12 @@ func serveFlags() []cli.Flag {
 			Value:   "127.0.0.1:8474",
 			Sources: cli.EnvVars("RESHARD_LISTEN"),
 		},
-		&cli.BoolFlag{Name: "start-servers", Usage: "start servers that should run and do not"},
+		&cli.BoolFlag{Name: "start-servers", Usage: "start servers that should run and do not, each once: at the start, " +
+			"or when what holds it ends or its host answers"},
+		&cli.DurationFlag{
+			Name: "wait-for-database", Value: 5 * time.Minute,
+			Usage: "how long the start waits for a database that does not answer yet",
+		},
 		&cli.DurationFlag{
 			Name:  "keep-aside",
 			Value: 14 * 24 * time.Hour,
@@ -266,6 +273,8 @@ type ServeConfig struct {
 	// Lease is how long the service may act without hearing from the database; 0: ten
 	// seconds.
 	Lease time.Duration
+	// WaitForDatabase is how long the start waits for a database that does not answer yet.
+	WaitForDatabase time.Duration
 	// MoveHere takes records of another data folder over.
 	MoveHere bool
 	// Kinds are the kinds of hosts that it knows; nil: all of this build.
@@ -302,6 +311,7 @@ type Daemon struct {
 	stop     context.CancelFunc
 	acting   atomic.Pointer[string] // who acts while this one stands by
 	standing chan struct{}          // told once that it stands by
+	waits    atomic.Bool            // it has said that it waits for the database
 	up       chan error             // how the first life of the service came up
 	ended    chan error             // how the last life of the service ended
 }
@@ -432,8 +442,16 @@ func (d *Daemon) refuse(why error) {
 // live runs one life of the service after the other: each begins when this daemon may
 // act, and ends when it may not any more. How the first one came up is told to d.up.
 func (d *Daemon) live(listening error) error {
+	until := time.Now().Add(d.config.WaitForDatabase)
 	for first := true; ; first = false {
 		s, err := d.comeUp(&listening)
+		for first && records.NotUpYet(err) && time.Now().Before(until) && d.base.Err() == nil {
+			d.waitForDatabase(err, until)
+			s, err = d.comeUp(&listening)
+		}
+		if first && records.NotUpYet(err) {
+			err = notUp(err, d.config.WaitForDatabase)
+		}
 		switch {
 		case d.base.Err() != nil && s != nil:
 			return s.Close()
@@ -463,6 +481,27 @@ func (d *Daemon) live(listening error) error {
 		if err := s.Close(); err != nil {
 			d.failed("closing", err)
 		}
+	}
+}
+
+// waitForDatabase says that it waits, and does so for a moment.
+func (d *Daemon) waitForDatabase(err error, until time.Time) {
+	why, _ := fault.Words(err)
+	if d.waits.CompareAndSwap(false, true) {
+		d.log.Warn("waits for the database", "why", why, "until", until.UTC().Format(time.RFC3339))
+		d.refuse(fault.New(fault.Unreachable, "", "", "The service waits for its database").
+			With("Start PostgreSQL; the service goes on by itself then."))
+	}
+	d.rest(time.Second)
+}
+
+// notUp is the error of a start that has waited for the database long enough.
+func notUp(err error, waited time.Duration) error {
+	why, _ := fault.Words(err)
+	return &fault.Error{
+		Code: fault.Unreachable, Op: "start", Path: "service", What: why, Err: err,
+		Next: "Check that PostgreSQL runs at the address of --database, then start reshard serve again. It has waited " +
+			waited.String() + "; --wait-for-database lets it wait longer.",
 	}
 }
 

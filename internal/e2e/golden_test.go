@@ -26,6 +26,7 @@ var changing = []struct {
 	// only where the machine was slow
 	{regexp.MustCompile(`(?s)\n  Reshard's own part took.*?(\n  Go and look)`), "$1"},
 	{regexp.MustCompile(`made/\d+/`), "made/N/"},
+	{regexp.MustCompile(`(\.reshard/\d+)-[0-9a-f]{8}`), "$1-RANDOM"},
 	{regexp.MustCompile(`\d+ of \d+ files are stored already`), "N of M files are stored already"}, // how old they are
 	{regexp.MustCompile(`127\.0\.0\.1:\d+`), "ADDRESS"},
 	{regexp.MustCompile(`listen\.port=\d+`), "listen.port=PORT"},

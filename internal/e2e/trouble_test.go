@@ -683,7 +683,7 @@ func TestAServersFolderIsRenamedWhileStaging(t *testing.T) {
 	for _, part := range []string{
 		"What was meant To put “Fen” on north.", "What was seen", "has been moved or replaced", "What was done",
 		"and taken back: Write the world's files beside the live world and verify each.", "Not begun: Stop the server",
-		"What stands where Nothing live was touched: north went on as it was.", "What to do Bring the folder back",
+		"What stands where Nothing live was touched: Reshard did nothing to north.", "What to do Bring the folder back",
 	} {
 		assert.Contains(t, told, part)
 	}

@@ -189,9 +189,9 @@ func (r *Runner) Carry(ctx context.Context) error {
 	return r.back(ctx, err)
 }
 
-// Resume takes up a job that an earlier life of the service left open: what had
-// not touched anything live is taken back, what had begun to switch is
-// finished, what was going back goes on going back. It returns as Carry does.
+// Resume takes up a job that an earlier life of the service left open: a staging goes on
+// where it was, if the plan still holds, what had begun to switch is finished, what was going
+// back goes on going back; a copy of a running game is taken back. It returns as Carry does.
 func (r *Runner) Resume(ctx context.Context, job Job) error {
 	r.take(ctx, job)
 	if err := r.patiently(ctx, r.stillLast); errors.Is(err, ErrSuspended) {
@@ -201,6 +201,15 @@ func (r *Runner) Resume(ctx context.Context, job Job) error {
 	}
 	switch job.State {
 	case plan.Staging:
+		if r.goesOn() {
+			if err := r.patiently(ctx, r.Check); err != nil {
+				if errors.Is(err, ErrSuspended) {
+					return err
+				}
+				return r.back(ctx, err)
+			}
+			return r.Carry(ctx)
+		}
 		return r.back(ctx, fault.New(fault.Interrupted, "stage", job.Plan.Server,
 			"the service went down while it was staging; nothing live had been touched"))
 	case plan.Waiting:

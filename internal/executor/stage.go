@@ -41,6 +41,8 @@ type staging struct {
 	begun map[string]bool // was written to
 	// folders are those that a stream makes; none: they are there.
 	folders []string
+	// earlier: the working folder is of an earlier life, and may hold some of it.
+	earlier bool
 	// fetched says that what the host has already was looked for.
 	fetched bool
 	reuse   reuse
@@ -76,6 +78,12 @@ func (r *Runner) stage(ctx context.Context, n int, step plan.Step) (*Detail, err
 	}
 	r.report(func(p *plan.Progress) { p.TotalBytes, p.TotalFiles, p.Bytes, p.Files = c.Bytes, len(c.Files), 0, 0 })
 	r.already(files)
+	if r.staged.earlier {
+		if err := st.takeUp(ctx, files); err != nil {
+			return nil, err
+		}
+		r.staged.earlier = false
+	}
 	err = st.fetch(ctx, files)
 	if err == nil && st.streams() && !st.fewLeft(files) {
 		err = st.stream(ctx, files)
@@ -207,7 +215,7 @@ func (s *stager) begin(ctx context.Context, c vault.Copy, large bool) (err error
 			if s.bundles(len(s.toStage(c, s.step))) {
 				now, st.folders = nil, slices.Concat(dirs...)
 			}
-			made, err = s.makeFolders(gctx, now)
+			made, st.earlier, err = s.makeFolders(gctx, now)
 			return err
 		}
 		_, err = s.ownFolder(gctx)
@@ -215,9 +223,7 @@ func (s *stager) begin(ctx context.Context, c vault.Copy, large bool) (err error
 		if err == nil {
 			fresh, err = s.work.make(gctx)
 		}
-		if err == nil && !fresh {
-			err = s.unstage(gctx)
-		}
+		st.earlier = err == nil && !fresh
 		return err
 	})
 	if err := group.Wait(); err != nil {
@@ -367,22 +373,18 @@ func (s *stager) folders(c vault.Copy) ([][]string, error) {
 	return byDepth, nil
 }
 
-// makeFolders makes them, after it has cleared what an earlier life has left: a half staged world
-// is ours to remove. It gives those that it made, whose attributes are still to be set: that needs
-// no order.
-func (s *stager) makeFolders(ctx context.Context, byDepth [][]string) (made []string, err error) {
+// makeFolders makes them. It gives those that it made, whose attributes are still to be set: that needs no order; and
+// whether an earlier life may have left some of it there.
+func (s *stager) makeFolders(ctx context.Context, byDepth [][]string) (made []string, earlier bool, err error) {
 	work := s.job.Plan.Work
 	own, err := s.makeOwn(ctx)
 	if err != nil {
-		return nil, err
+		return nil, false, err
 	}
 	if own {
 		made = append(made, path.Dir(work))
 	}
 	fresh, err := s.work.make(ctx)
-	if err == nil && !fresh {
-		err = s.unstage(ctx)
-	}
 	made = append(made, work)
 	for _, dirs := range byDepth {
 		if err == nil {
@@ -393,7 +395,7 @@ func (s *stager) makeFolders(ctx context.Context, byDepth [][]string) (made []st
 		}
 		made = append(made, dirs...)
 	}
-	return made, err
+	return made, err == nil && !fresh, err
 }
 
 // makeOwn makes the folder in which the working folders are, and reports whether it was not there. Both are

@@ -111,6 +111,32 @@ func (r *Runner) strays(ctx context.Context) ([]string, error) {
 	return out, err
 }
 
+// movedAway reports whether this changeover has moved what stood under a name in the worlds folder, and it is where it
+// was moved to: then what has the name is another.
+func (r *Runner) movedAway(ctx context.Context, name string) (bool, error) {
+	worlds := r.job.Plan.Worlds
+	for n, s := range r.job.Plan.Steps {
+		if s.Kind != plan.Move || s.Server != "" || r.job.Steps[n].State == plan.StepPlanned {
+			continue
+		}
+		to := s.To
+		switch {
+		case s.World != "" && s.From == worlds && s.World == r.worldName(name):
+			to = path.Join(s.To, r.Profile.World.Renamed(name, s.World, s.NameAfter()))
+		case s.World != "" || path.Dir(s.From) != worlds || path.Base(s.From) != name:
+			continue
+		}
+		// Whatever stands there came by this move: in its own folder, or under a name that nothing had.
+		if !r.work.below(to) && (path.Dir(to) != worlds || slices.Contains(r.job.Before.Names, path.Base(to))) {
+			continue
+		}
+		if there, err := r.Files.Exists(ctx, to); err != nil || there {
+			return there, err
+		}
+	}
+	return false, nil
+}
+
 // movedOut are the names that the plan moves away in the worlds folder.
 func (r *Runner) movedOut() (names []string) {
 	for _, s := range r.job.Plan.Steps {
@@ -169,16 +195,15 @@ func (r *Runner) isStray(ctx context.Context, name string) (bool, error) {
 	if err != nil || !there {
 		return false, err
 	}
-	was, stood := b.Seen[name]
-	switch {
-	case len(b.Seen) == 0: // noted by an earlier build: the names are all there is
-		return !slices.Contains(b.Names, name) || slices.Contains(r.movedOut(), r.worldName(name)), nil
-	case stood && was.Is(now):
-		return false, nil
+	for _, was := range b.Seen {
+		if now.ID != "" && now.ID == was.ID {
+			return false, nil // under this name or another
+		}
 	}
-	for _, other := range b.Seen {
-		if now.ID != "" && now.ID == other.ID {
-			return false, nil // it had another name then
+	if was := b.Seen[name]; slices.Contains(b.Names, name) && (now.ID == "" || was.ID == "") {
+		moved, err := r.movedAway(ctx, name)
+		if err != nil || !moved {
+			return false, err
 		}
 	}
 	if now.Modified.IsZero() {

@@ -162,7 +162,7 @@ func (fl *Fleet) Alerts(ctx context.Context) ([]wire.Alert, error) {
 			Kind: "world", Of: o.Server, Server: o.Server, Says: o.Other.V.Says, Next: o.Other.V.Next, Since: o.Since,
 		})
 	}
-	return append(out, fl.hostAlerts()...), err
+	return slices.Concat(out, fl.hostAlerts(), fl.downAlerts()), err
 }
 
 // hostAlerts gives the hosts that cannot be opened, and those that send without end, or more than they announced, in

@@ -68,10 +68,11 @@ type Fleet struct {
 	changing sync.Mutex
 	// OnSeen is told of each server that is seen for the first time, and of one that is seen again; nil: nobody. It is
 	// set before the watching begins.
-	OnSeen func(ctx context.Context, name string)
-	mu     sync.Mutex // held for moments only
-	hosts  map[string]*openHost
-	live   map[string]*slot // by server name
+	OnSeen    func(ctx context.Context, name string)
+	upholding upholding
+	mu        sync.Mutex // held for moments only
+	hosts     map[string]*openHost
+	live      map[string]*slot // by server name
 }
 
 // New makes a fleet; Open opens its hosts.

@@ -2,6 +2,7 @@ package fleet
 
 import (
 	"context"
+	"maps"
 	"reflect"
 	"slices"
 	"sync"
@@ -64,6 +65,17 @@ type book struct {
 	servers map[string]*known
 	// listed is when somebody asked for a list last.
 	listed time.Time
+}
+
+// all gives what is known of each server now, in the order of their names.
+func (b *book) all() []known {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	out := make([]known, 0, len(b.servers))
+	for _, name := range slices.Sorted(maps.Keys(b.servers)) {
+		out = append(out, *b.servers[name])
+	}
+	return out
 }
 
 // sightOf gives what was seen last of a server; nil: nothing yet.

@@ -74,6 +74,7 @@ func (fl *Fleet) Stop(ctx context.Context, name string, how wire.StopServer) (wi
 	if err != nil {
 		return wire.ServerFacts{}, err
 	}
+	fl.Refresh(context.WithoutCancel(ctx), name) // it is no longer one that should run
 	return fl.Server(ctx, name)
 }
 
@@ -178,9 +179,8 @@ func (fl *Fleet) operate(ctx context.Context, name, op string, act func(context.
 	return act(context.WithoutCancel(ctx), l)
 }
 
-// Find looks for a server's process; with start it is started when it should run and does
-// not. What goes wrong is logged.
-func (fl *Fleet) Find(ctx context.Context, rec records.Server, start bool) {
+// Find looks for a server's process. What goes wrong is logged.
+func (fl *Fleet) Find(ctx context.Context, rec records.Server) {
 	l, err := fl.Reach(ctx, rec.Name)
 	if err != nil {
 		fl.log.Error("server cannot be reached", "server", rec.Name, "error", err)
@@ -188,11 +188,4 @@ func (fl *Fleet) Find(ctx context.Context, rec records.Server, start bool) {
 	}
 	st := l.Control.Status(ctx)
 	fl.log.Info("server found", "server", rec.Name, "state", st.State, "process", st.Process, "cause", st.Cause)
-	down := st.State == life.Stopped && rec.Wanted == string(life.Running)
-	if !start || !down {
-		return
-	}
-	if _, err := fl.Start(ctx, rec.Name, wire.StartServer{}); err != nil {
-		fl.log.Error("server does not start", "server", rec.Name, "error", err)
-	}
 }

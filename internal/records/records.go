@@ -130,6 +130,17 @@ func away(op, what, why string, err error) error {
 	}
 }
 
+// NotUpYet reports whether an error says that the database cannot be asked now, and may be soon: nothing listens there,
+// or it starts. One that refuses the account, or has no such database, will not by itself.
+func NotUpYet(err error) bool {
+	var pg *pgconn.PgError
+	if fault.CodeOf(err) != fault.Unreachable || errors.As(err, &pg) && pg.Code[:2] != "57" && pg.Code[:2] != "53" {
+		return false
+	}
+	var connecting *pgconn.ConnectError
+	return pg != nil || errors.As(err, &connecting)
+}
+
 // classify gives a database error its code: here, once.
 func classify(op, what string, err error) error {
 	if err == nil {

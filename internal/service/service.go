@@ -275,8 +275,8 @@ func (s *Service) Healthy(ctx context.Context) error {
 	return s.records.Ping(ctx)
 }
 
-// startsAtOnce is how many servers are started at a time when the service comes up.
-const startsAtOnce = 16
+// looksAtOnce is how many servers are looked for at a time when the service comes up.
+const looksAtOnce = 16
 
 // recover takes up what an earlier life left open, and looks for the servers. What
 // cannot be reached now does not keep the rest waiting.
@@ -288,9 +288,7 @@ func (s *Service) recover(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	held := map[string]bool{}
 	for _, c := range open {
-		held[c.Server] = true
 		if c.State == plan.Held {
 			s.log.Warn("changeover is held and waits for a person", "changeover", c.ID, "server", c.Server)
 			continue
@@ -302,14 +300,13 @@ func (s *Service) recover(ctx context.Context) error {
 		return err
 	}
 	var wanted errgroup.Group
-	wanted.SetLimit(startsAtOnce)
+	wanted.SetLimit(looksAtOnce)
 	s.running.Go(func() {
 		for _, rec := range servers {
 			if rec.Wanted == string(life.Running) {
-				start := s.config.StartServers && !held[rec.Name]
 				wanted.Go(func() error {
 					err := fault.Safely(func() error {
-						s.Fleet.Find(s.life, rec, start)
+						s.Fleet.Find(s.life, rec)
 						return nil
 					})
 					if err != nil {
@@ -321,5 +318,6 @@ func (s *Service) recover(ctx context.Context) error {
 		}
 		_ = wanted.Wait() // what goes wrong has been logged
 	})
+	s.running.Go(func() { s.Fleet.Uphold(s.life, s.config.StartServers) })
 	return nil
 }

@@ -298,6 +298,7 @@ const routes = root.addChildren([
     component: page(() => import("./pages/change"), "Change"),
     validateSearch: (s: Record<string, unknown>) => ({
       kind: kinds.find((k) => k === s["kind"]) ?? "put",
+      aside: optional(s["aside"]),
       server: text(s["server"]),
       world: optional(s["world"]),
       from: optional(s["from"]),

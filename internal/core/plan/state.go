@@ -108,14 +108,6 @@ type Seen struct {
 	Modified time.Time `json:"modified,omitzero"`
 }
 
-// Is reports whether two sights can be of the same thing.
-func (s Seen) Is(other Seen) bool {
-	if s.ID != "" && other.ID != "" {
-		return s.ID == other.ID
-	}
-	return s.Modified.IsZero() || other.Modified.IsZero() || s.Modified.Equal(other.Modified)
-}
-
 // The checks that show which world a game has opened.
 const (
 	LogNames   = "the log names the opened world"

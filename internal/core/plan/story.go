@@ -118,7 +118,7 @@ func (t Told) stands() (out []string) {
 // GoneBack says what there is when a changeover is undone.
 func GoneBack(p Plan, steps []StepState) string {
 	if untouched(p, steps) {
-		return "Nothing live was touched: " + p.Server + " went on as it was."
+		return "Nothing live was touched: Reshard did nothing to " + p.Server + "."
 	}
 	return "What was there before is there again."
 }

@@ -315,9 +315,11 @@ export const api = {
     taken(client.POST("/v1/servers/{server}/slots", { params: { path: { server } } })),
   removeSlot: (server: string, backup: string) =>
     taken(client.DELETE("/v1/servers/{server}/slots/{backup}", { params: { path: { server, backup } } })),
+  keepAside: (server: string, folder: string) =>
+    taken(client.POST("/v1/servers/{server}/aside/{folder}/keep", { params: { path: { server, folder } } })),
   aside: (server: string, signal?: AbortSignal) =>
     taken(client.GET("/v1/servers/{server}/aside", { params: { path: { server } }, signal })),
-  tidy: (server: string, changeover: number, confirm: string) =>
+  tidy: (server: string, changeover: string, confirm: string) =>
     taken(
       client.DELETE("/v1/servers/{server}/aside/{changeover}", {
         params: { path: { server, changeover }, query: { confirm } },

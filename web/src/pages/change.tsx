@@ -434,7 +434,7 @@ function useWish(): [Wish, (to: Wish) => void] {
   const wish: Wish = { ...rest, choices: choices ?? (name ? { "folder-name": name } : {}) };
   return [
     wish,
-    ({ server, world, from, backup, beside, what, files, choices: answers }) =>
+    ({ server, world, from, backup, aside, beside, what, files, choices: answers }) =>
       void navigate({
         to: "/change",
         search: {
@@ -443,6 +443,7 @@ function useWish(): [Wish, (to: Wish) => void] {
           world,
           from,
           backup,
+          aside,
           beside: beside || undefined,
           what: what as "world" | undefined,
           files: files ?? undefined,

@@ -1,7 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import styled from "styled-components";
-import { api } from "../api/client";
+import { api, type Alert } from "../api/client";
 import { queries } from "../api/queries";
 import { count, when } from "../words";
 import { Button } from "./controls";
@@ -26,6 +26,14 @@ const Strip = styled.aside`
     }
   }
 `;
+
+/** The tab of a server's page where an alert's answer is; none: its first one. */
+const tabOf: Partial<Record<Alert["kind"], string>> = {
+  rule: "backups",
+  backup: "backups",
+  hold: "backups",
+  folders: "aside",
+};
 
 /** What needs a person: in brief at the top of each page, or whole. */
 export function Alerts({ whole }: { whole?: boolean }) {
@@ -86,9 +94,13 @@ export function Alerts({ whole }: { whole?: boolean }) {
                 <Link
                   to="/servers/$server"
                   params={{ server: a.server }}
-                  search={a.kind === "world" ? {} : { tab: "backups" }}
+                  search={tabOf[a.kind] ? { tab: tabOf[a.kind] } : {}}
                 >
-                  {a.kind === "world" ? "Its worlds" : "Its backups and rules"}
+                  {a.kind === "world"
+                    ? "Its worlds"
+                    : a.kind === "folders"
+                      ? "What they hold"
+                      : "Its backups and rules"}
                 </Link>
               ) : (
                 a.next
