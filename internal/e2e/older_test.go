@@ -2,10 +2,14 @@ package e2e
 
 import (
 	"context"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
+	"sync"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -19,11 +23,20 @@ import (
 func (b *bundle) dump() (database string) {
 	b.t.Helper()
 	require.NoError(b.t, b.daemon.Close())
-	name := b.database[strings.LastIndex(b.database, "/")+1:]
-	name, _, _ = strings.Cut(name, "?")
-	database, err := postgres.Copy(context.Background(), name)
-	require.NoError(b.t, err)
+	database = b.copyRecords()
 	b.start()
+	return database
+}
+
+// copyRecords copies the database while no service is there.
+func (b *bundle) copyRecords() (database string) {
+	b.t.Helper()
+	name, _, _ := strings.Cut(b.database[strings.LastIndex(b.database, "/")+1:], "?")
+	require.Eventually(b.t, func() bool { // the connections of one that was killed end soon
+		var err error
+		database, err = postgres.Copy(context.Background(), name)
+		return err == nil
+	}, 10*time.Second, 100*time.Millisecond)
 	return database
 }
 
@@ -108,4 +121,105 @@ func TestAnOlderDatabaseOverNewerFiles(t *testing.T) {
 	b.noAlertOf("folders")
 	b.noAlertOf("records")
 	assert.Equal(t, forgotten, snapshot(t, stale), "what is kept stays")
+}
+
+// olderAt dumps the database at a point of a changeover, lets that end and another one follow, and restores the dump.
+func olderAt(t *testing.T, kind string, dieAt int64) (points []string, last wire.Changeover) {
+	b := setup(t, quickRules)
+	root := b.quarry("north", plot{world: quarrymoss.Options{Title: "Winter", Seed: 111}})
+	require.NoError(t, quarrymoss.Make(filepath.Join(root, "worlds", "old"), quarrymoss.Options{Title: "Old", Seed: 9}))
+	b.quarry("south", plot{folder: "south", world: quarrymoss.Options{Title: "South", Seed: 5}})
+	b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 222, Tiles: 9})
+	b.send("moor", quarrymoss.Options{Title: "Moor", Seed: 223, Tiles: 9})
+	wish := killKinds[kind](b)
+	if wish.Kind != plan.Undo {
+		wish.Server = "north"
+	}
+	draft, err := b.api.Draft(context.Background(), wish)
+	require.NoError(t, err)
+	require.NoError(t, b.daemon.Close())
+	b.daemon = nil
+	address, passed, cmd := b.mortal(dieAt)
+	api := signIn(t, address)
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	if _, err := api.Act(ctx, draft.ID, "start"); err == nil {
+		_, _ = api.Watch(ctx, draft.ID, func(wire.Changeover) {})
+	}
+	ended(cmd, dieAt)
+	points = passed()
+	older := b.copyRecords()
+	b.start()
+	_, err = b.api.Watch(context.Background(), draft.ID, func(wire.Changeover) {})
+	require.NoError(t, err)
+	_ = os.Remove(filepath.Join(root, "misbehave"))
+	b.put("moor", "north", nil)
+	stays := func() map[string]string {
+		return snapshot(t, root, append([]string{".reshard-console", "server.log"}, played[:3]...)...)
+	}
+	b.must("servers", "stop", "north") // what stands is what is compared
+	before := stays()
+
+	b.restoreDump(older)
+	require.Eventually(t, func() bool {
+		last, err = b.api.Changeover(context.Background(), draft.ID)
+		require.NoError(t, err)
+		return !b.underWay(draft.ID) && (!last.State.Open() || last.State == plan.Held)
+	}, 20*time.Second, 20*time.Millisecond)
+	b.alertOf("records")
+	after := stays()
+	for name := range after { // the service may only have said that a changeover has ended
+		if filepath.Base(name) == plan.MarkFile {
+			delete(after, name)
+			delete(before, name)
+		}
+	}
+	assert.Equal(t, before, after, "nothing is moved, %s", last.State)
+	list, err := b.api.Aside(context.Background(), "north")
+	require.NoError(t, err)
+	for _, one := range list {
+		if one.Unknown {
+			assert.Nil(t, one.Goes)
+		}
+	}
+	return points, last
+}
+
+// underWay reports whether a changeover is carried out at this moment.
+func (b *bundle) underWay(id int64) bool {
+	c, err := b.api.Changeover(context.Background(), id)
+	return err == nil && c.Progress != nil && c.State.Open() && c.State != plan.Held
+}
+
+// A dump of any moment of a changeover comes back after that has ended and another one has followed: nothing is moved
+// because of it, and a changeover that the dump has under way is held.
+func TestADumpOfAnyMoment(t *testing.T) {
+	kinds := []string{"put", "switch", "put that goes back"}
+	if os.Getenv("RESHARD_EVERY_FAULT") != "" {
+		kinds = slices.Sorted(maps.Keys(killKinds))
+	}
+	gate := make(chan struct{}, atOnce)
+	for _, kind := range kinds {
+		t.Run(kind, func(t *testing.T) {
+			t.Parallel()
+			states := map[plan.State]int{}
+			var mu sync.Mutex
+			points, _ := olderAt(t, kind, 0)
+			at := cutAt(len(points), 3)
+			t.Cleanup(func() {
+				t.Logf("%-24s dumped at %3d of %3d points: %v; nothing moved", kind, len(at), len(points), states)
+			})
+			for _, n := range at {
+				t.Run(points[n-1], func(t *testing.T) {
+					t.Parallel()
+					gate <- struct{}{}
+					defer func() { <-gate }()
+					_, last := olderAt(t, kind, n)
+					mu.Lock()
+					states[last.State]++
+					mu.Unlock()
+				})
+			}
+		})
+	}
 }
