@@ -19,6 +19,7 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
+	"reshard/internal/build"
 	"reshard/internal/client"
 	"reshard/internal/core/fault"
 )
@@ -170,6 +171,7 @@ func init() {
 func (a *app) command() *cli.Command {
 	return &cli.Command{
 		Name:      "reshard",
+		Version:   build.Name(),
 		Usage:     "move, replace, back up and prove the worlds of game servers",
 		Writer:    a.Out,
 		ErrWriter: a.Err,

@@ -66,9 +66,23 @@ func Open(ctx context.Context, url string, c Claim) (*Records, error) {
 		end()
 		return nil, fault.Wrap(fault.Unreachable, "open", "database", err)
 	}
+	changes, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		end()
+		return nil, fault.Wrap(fault.Internal, "read", "migrations", err)
+	}
+	was, err := schemaOf(ctx, unwatched, changes)
+	if err == nil {
+		err = was.usable()
+	}
+	if err != nil {
+		pool.Close()
+		end()
+		return nil, err
+	}
 	r := &Records{pool: pool, db: sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx"), end: end}
 	if r.lease, err = takeLease(ctx, pool, c); err == nil {
-		err = r.migrate(ctx, unwatched)
+		err = r.upgrade(ctx, unwatched, changes)
 	}
 	if err != nil {
 		r.Close()
@@ -86,17 +100,32 @@ var statementLimits = map[string]string{
 	"statement_timeout": "60000", "idle_in_transaction_session_timeout": "120000",
 }
 
+// upgrade brings the schema up to date. It is looked at once more: while this service stood by, another build may have
+// changed it.
+func (r *Records) upgrade(ctx context.Context, config *pgx.ConnConfig, changes fs.FS) error {
+	was, err := schemaOf(ctx, config, changes)
+	if err == nil {
+		err = was.usable()
+	}
+	if err == nil {
+		err = announce(ctx, config, was, changes)
+	}
+	if err == nil {
+		err = r.migrate(ctx, config, changes)
+	}
+	if err == nil {
+		err = r.signBuild(ctx, was)
+	}
+	return err
+}
+
 // migrate works on connections of its own: changing a large table takes as long as it takes.
-func (r *Records) migrate(ctx context.Context, config *pgx.ConnConfig) error {
+func (r *Records) migrate(ctx context.Context, config *pgx.ConnConfig, changes fs.FS) error {
 	config = config.Copy()
 	config.RuntimeParams["statement_timeout"] = "0"
 	db := stdlib.OpenDB(*config)
 	defer db.Close() //nolint:errcheck // nothing is pending
-	sub, err := fs.Sub(migrations, "migrations")
-	if err != nil {
-		return fault.Wrap(fault.Internal, "read", "migrations", err)
-	}
-	provider, err := goose.NewProvider(goose.DialectPostgres, db, sub)
+	provider, err := goose.NewProvider(goose.DialectPostgres, db, changes)
 	if err != nil {
 		return fault.Wrap(fault.Internal, "read", "migrations", err)
 	}
