@@ -276,8 +276,8 @@ func (co *Changeovers) FolderAlerts(ctx context.Context) (out []wire.Alert, err 
 		out = append(out, wire.Alert{
 			Kind: "records", Of: "records", Since: first,
 			Says: "These records are older than the files: " + known + " not known here.",
-			Next: "Nothing was changed because of it. For each server see what was set aside there, and decide: reshard " +
-				"tidy " + servers[0],
+			Next: "Nothing was changed because of it. For each server see what was set aside there, and decide: " +
+				"reshard tidy " + servers[0],
 		})
 	}
 	for _, server := range servers {

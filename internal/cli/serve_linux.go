@@ -140,8 +140,11 @@ func serveFlags() []cli.Flag {
 			Value:   "127.0.0.1:8474",
 			Sources: cli.EnvVars("RESHARD_LISTEN"),
 		},
-		&cli.BoolFlag{Name: "start-servers", Usage: "start servers that should run and do not, each once: at the start, " +
-			"or when what holds it ends or its host answers"},
+		&cli.BoolFlag{
+			Name: "start-servers",
+			Usage: "start servers that should run and do not, each once: at the start, or when what holds it ends or " +
+				"its host answers",
+		},
 		&cli.DurationFlag{
 			Name: "wait-for-database", Value: 5 * time.Minute,
 			Usage: "how long the start waits for a database that does not answer yet",
@@ -500,8 +503,8 @@ func notUp(err error, waited time.Duration) error {
 	why, _ := fault.Words(err)
 	return &fault.Error{
 		Code: fault.Unreachable, Op: "start", Path: "service", What: why, Err: err,
-		Next: "Check that PostgreSQL runs at the address of --database, then start reshard serve again. It has waited " +
-			waited.String() + "; --wait-for-database lets it wait longer.",
+		Next: "Check that PostgreSQL runs at the address of --database, then start reshard serve again. It has " +
+			"waited " + waited.String() + "; --wait-for-database lets it wait longer.",
 	}
 }
 

@@ -170,7 +170,8 @@ func (a *app) listUnknown(server string, list []wire.Aside) {
 			if w.LastPlayed != nil {
 				played = ", last played " + ago(*w.LastPlayed)
 			}
-			rows = append(rows, []string{name, size, fmt.Sprintf("%s (%s)%s: %s", titled(w), w.World, played, w.What), kept})
+			holds := fmt.Sprintf("%s (%s)%s: %s", titled(w), w.World, played, w.What)
+			rows = append(rows, []string{name, size, holds, kept})
 		}
 		if len(one.Worlds) == 0 {
 			rows = append(rows, []string{one.Name, bytesText(one.Bytes), strings.Join(one.Holds, ", "), kept})
@@ -182,10 +183,10 @@ func (a *app) listUnknown(server string, list []wire.Aside) {
 	a.print("What you can do, here for %s:\n", folder)
 	a.print("  Keep it as it is:       reshard tidy %s %s --keep\n", server, folder)
 	if len(one.Worlds) > 0 {
-		w := one.Worlds[0]
-		a.print("  Take it to the library: reshard take-away %s %s --aside %s/%s --library\n", server, shellWord(w.World),
-			folder, w.Part)
-		a.print("  Put it back:            take it to the library, then reshard put %s %s\n", shellWord(w.World), server)
+		world, part := shellWord(one.Worlds[0].World), one.Worlds[0].Part
+		a.print("  Take it to the library: reshard take-away %s %s --aside %s/%s --library\n", server, world, folder,
+			part)
+		a.print("  Put it back:            take it to the library, then reshard put %s %s\n", world, server)
 	}
 	a.print("  Remove it for good:     reshard tidy %s %s\n", server, folder)
 }

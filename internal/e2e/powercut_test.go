@@ -20,8 +20,8 @@ import (
 	"reshard/internal/wire"
 )
 
-// cutAt gives the points at which a kind of changeover is cut: with RESHARD_EVERY_FAULT each of them, else a few, spread
-// over all its phases.
+// cutAt gives the points at which a kind of changeover is cut: with RESHARD_EVERY_FAULT each of them, else a few,
+// spread over all its phases.
 func cutAt(points, few int) (out []int64) {
 	if os.Getenv("RESHARD_EVERY_FAULT") != "" {
 		few = points
@@ -121,8 +121,8 @@ func TestAPowerCut(t *testing.T) {
 			points, _ := powerCut(t, kind, 0)
 			at := cutAt(len(points), 4)
 			t.Cleanup(func() {
-				t.Logf("%-24s cut at %3d of %3d points: %3d done, %3d undone, all servers run", kind, len(at), len(points),
-					done.Load(), undone.Load())
+				t.Logf("%-24s cut at %3d of %3d points: %3d done, %3d undone, all servers run", kind, len(at),
+					len(points), done.Load(), undone.Load())
 			})
 			for _, n := range at {
 				t.Run(points[n-1], func(t *testing.T) {

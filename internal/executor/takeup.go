@@ -12,8 +12,8 @@ import (
 	"reshard/internal/core/plan"
 )
 
-// goesOn reports whether a staging that an earlier life was cut in can be gone on with. A copy of a running game cannot:
-// what holds its writes may be over.
+// goesOn reports whether a staging that an earlier life was cut in can be gone on with. A copy of a running game
+// cannot: what holds its writes may be over.
 func (r *Runner) goesOn() bool {
 	stages := false
 	for n, step := range r.job.Plan.Steps {

@@ -151,8 +151,8 @@ func (fl *Fleet) downAlerts() (out []wire.Alert) {
 		}
 		out = append(out, wire.Alert{
 			Kind: "down", Of: name, Server: name, Since: since.UTC(), Says: name + " should run, and is stopped.",
-			Next: "Start it: reshard servers start " + name + ". If it is to stay stopped, say so: reshard servers stop " +
-				name,
+			Next: "Start it: reshard servers start " + name + ". If it is to stay stopped, say so: reshard servers " +
+				"stop " + name,
 		})
 	}
 	return out

@@ -100,7 +100,8 @@ func schemaOf(ctx context.Context, config *pgx.ConnConfig, changes fs.FS) (s sch
 	err = c.QueryRow(ctx, `SELECT to_regclass('goose_db_version') IS NOT NULL, to_regclass('builds') IS NOT NULL`).Scan(
 		&versions, &builds)
 	if err == nil && versions {
-		err = c.QueryRow(ctx, `SELECT COALESCE(max(version_id), 0) FROM goose_db_version WHERE is_applied`).Scan(&s.have)
+		err = c.QueryRow(ctx, `SELECT COALESCE(max(version_id), 0) FROM goose_db_version WHERE is_applied`).Scan(
+			&s.have)
 	}
 	if err == nil && builds {
 		err = c.QueryRow(ctx, `SELECT oldest, changed FROM builds`).Scan(&s.oldest, &s.changed)
@@ -130,10 +131,11 @@ func announce(ctx context.Context, config *pgx.ConnConfig, s schema, changes fs.
 	if err != nil || tag.RowsAffected() == 0 {
 		return classify("announce", "changes of the database", err)
 	}
-	return fault.New(fault.NeedsChoice, "update", "database", "Reshard %s changes it in ways that cannot be undone: %s. "+
-		"Nothing was changed yet", build.Name(), strings.Join(what, "; ")).
-		With("Make a copy first: pg_dump --format custom --file reshard-before-update.dump DATABASE. Then start Reshard " +
-			"again: it goes on.")
+	return fault.New(fault.NeedsChoice, "update", "database",
+		"Reshard %s changes it in ways that cannot be undone: %s. Nothing was changed yet", build.Name(),
+		strings.Join(what, "; ")).
+		With("Make a copy first: pg_dump --format custom --file reshard-before-update.dump DATABASE. Then start " +
+			"Reshard again: it goes on.")
 }
 
 // signBuild notes which builds may use the database now, when this one has changed it.

@@ -69,7 +69,8 @@ func (r *Records) ClaimFolders(ctx context.Context, serverID int64, of map[strin
 		folders, ids = append(folders, folder), append(ids, id)
 	}
 	_, err := r.db.ExecContext(ctx, `WITH once AS (
-			INSERT INTO claimed_servers (server_id, claimed_at) VALUES ($1, $4) ON CONFLICT DO NOTHING RETURNING server_id
+			INSERT INTO claimed_servers (server_id, claimed_at) VALUES ($1, $4) ON CONFLICT DO NOTHING
+			RETURNING server_id
 		) INSERT INTO claimed_folders (server_id, folder, changeover_id)
 		SELECT once.server_id, f.folder, f.id FROM once, unnest($2::text[], $3::bigint[]) AS f (folder, id)
 		ON CONFLICT DO NOTHING`, serverID, folders, ids, at)

@@ -106,7 +106,9 @@ func DraftTakeAway(in Input) (Plan, error) {
 // FromAside reports whether a plan takes a world away that was set aside: it is not the one that has its name in the
 // worlds folder.
 func (p Plan) FromAside() bool {
-	return slices.ContainsFunc(p.Steps, func(s Step) bool { return s.Kind == Copy && s.Server == "" && s.Dir != p.Worlds })
+	return slices.ContainsFunc(p.Steps, func(s Step) bool {
+		return s.Kind == Copy && s.Server == "" && s.Dir != p.Worlds
+	})
 }
 
 // DraftFirstStart makes the plan that starts a server which has never run, and stops

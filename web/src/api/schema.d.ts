@@ -1701,7 +1701,7 @@ export interface components {
              * @description what it is about: a rule, a store, the room, the clock
              * @enum {string}
              */
-            kind: "rule" | "backup" | "store" | "room" | "clock" | "world" | "hold" | "host" | "target" | "folders" | "records";
+            kind: "rule" | "backup" | "store" | "room" | "clock" | "world" | "hold" | "host" | "target" | "folders" | "records" | "down";
             next: string;
             /** @description what of that kind, such as a rule's server and name */
             of: string;
