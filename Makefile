@@ -111,7 +111,7 @@ crash: setup-test build ## the service killed, and its hosts and lines gone, at 
 	RESHARD_EVERY_POINT=1 $(GO) test -timeout 20m -count 1 -parallel 12 -v -run 'EveryPoint|EveryFile|AHostThat' ./internal/executor | grep -E '^(---|ok|FAIL)|tried'
 
 faults: setup-test build ## every fault from outside at every moment of a changeover, and how each ended (50 minutes)
-	RESHARD_EVERY_FAULT=1 $(TESTRUN) $(GO) test -timeout 100m -parallel 20 -count 1 -v -run 'TestFaultsAround|TestItNeverSaysWhatIsNotSo' ./internal/e2e | grep -vE "^ *(---|===)"
+	RESHARD_EVERY_FAULT=1 $(TESTRUN) $(GO) test -timeout 100m -parallel 20 -count 1 -v -run 'TestFaultsAround|TestItNeverSaysWhatIsNotSo|TestAPowerCut|TestADumpOfAnyMoment' ./internal/e2e | grep -vE "^ *(---|===)"
 
 endurance: setup-test build ## 500 changeovers, here and on another machine, and what they leave behind (2 minutes)
 	RESHARD_ENDURANCE=500 $(TESTRUN) $(GO) test -timeout 40m -count 1 -v -run TestEndurance ./internal/e2e

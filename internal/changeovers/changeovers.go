@@ -101,7 +101,8 @@ func (co *Changeovers) notItsOwn(ctx context.Context, c records.Changeover) (str
 		return "", err
 	}
 	for _, f := range found {
-		if id, _, _ := plan.ReadWorkName(f.Folder); f.ServerID == c.ServerID && f.KeptBy == nil && id > f.Last {
+		id, _, _ := plan.ReadWorkName(f.Folder)
+		if f.ServerID == c.ServerID && f.KeptBy == nil && id > f.Last && c.ID <= f.Last {
 			return fmt.Sprintf("later changeovers have been on %s, which these records do not know: reshard tidy %s",
 				c.Server, c.Server), nil
 		}

@@ -52,7 +52,9 @@ func (f folders) owner(ctx context.Context, l *fleet.Server, name string) (*reco
 		return nil, err
 	case path.Base(c.Plan.V.Work) != name:
 		return nil, nil
-	case !bare: // it may be of another server, whose worlds are in the same folder
+	case c.ServerID != l.ID:
+		return f.neighbours(ctx, l, c)
+	case !bare:
 		return &c, nil
 	}
 	if err := f.claim(ctx, l); err != nil {
@@ -60,6 +62,28 @@ func (f folders) owner(ctx context.Context, l *fleet.Server, name string) (*reco
 	}
 	claimed, err := f.records.ClaimedFolders(ctx, l.ID)
 	if err != nil || claimed[name] != c.ID {
+		return nil, err
+	}
+	return &c, nil
+}
+
+// neighbours gives a changeover of another server, if that has its working folders in the same place; nil: the folder was
+// copied from it, or is of a server that was removed.
+func (f folders) neighbours(ctx context.Context, l *fleet.Server, c records.Changeover) (*records.Changeover, error) {
+	other, err := f.records.Server(ctx, c.Server)
+	if fault.CodeOf(err) == fault.NotFound || err == nil && other.ID != c.ServerID {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	own, err := f.records.Server(ctx, l.Name)
+	if err != nil {
+		return nil, err
+	}
+	base, err := workBase(ctx, l)
+	if err != nil || other.HostID != own.HostID ||
+		path.Join(other.Root, path.Dir(c.Plan.V.Work)) != path.Join(own.Root, base) {
 		return nil, err
 	}
 	return &c, nil
@@ -74,7 +98,7 @@ func unused(ctx context.Context, l *fleet.Server, c records.Changeover) error {
 	}
 	return fault.New(fault.Changed, "start", fmt.Sprint(c.ID), "its working folder %s is there already: these records "+
 		"are older than the files", c.Plan.V.Work).
-		With("Make the plan again; what stands there is left alone. See it: reshard tidy " + l.Name)
+		With("Make the plan again. The folder is left as it is; see what it holds: reshard tidy " + l.Name)
 }
 
 // claim looks once into the folders of a server whose names are numbers alone.

@@ -493,7 +493,7 @@ func (d *Daemon) waitForDatabase(err error, until time.Time) {
 	if d.waits.CompareAndSwap(false, true) {
 		d.log.Warn("waits for the database", "why", why, "until", until.UTC().Format(time.RFC3339))
 		d.refuse(fault.New(fault.Unreachable, "", "", "The service waits for its database").
-			With("Start PostgreSQL; the service goes on by itself then."))
+			With("Start PostgreSQL. The service then continues."))
 	}
 	d.rest(time.Second)
 }

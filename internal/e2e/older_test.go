@@ -125,46 +125,25 @@ func TestAnOlderDatabaseOverNewerFiles(t *testing.T) {
 
 // olderAt dumps the database at a point of a changeover, lets that end and another one follow, and restores the dump.
 func olderAt(t *testing.T, kind string, dieAt int64) (points []string, last wire.Changeover) {
-	b := setup(t, quickRules)
-	root := b.quarry("north", plot{world: quarrymoss.Options{Title: "Winter", Seed: 111}})
-	require.NoError(t, quarrymoss.Make(filepath.Join(root, "worlds", "old"), quarrymoss.Options{Title: "Old", Seed: 9}))
-	b.quarry("south", plot{folder: "south", world: quarrymoss.Options{Title: "South", Seed: 5}})
-	b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 222, Tiles: 9})
-	b.send("moor", quarrymoss.Options{Title: "Moor", Seed: 223, Tiles: 9})
-	wish := killKinds[kind](b)
-	if wish.Kind != plan.Undo {
-		wish.Server = "north"
-	}
-	draft, err := b.api.Draft(context.Background(), wish)
-	require.NoError(t, err)
-	require.NoError(t, b.daemon.Close())
-	b.daemon = nil
-	address, passed, cmd := b.mortal(dieAt)
-	api := signIn(t, address)
-	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
-	defer cancel()
-	if _, err := api.Act(ctx, draft.ID, "start"); err == nil {
-		_, _ = api.Watch(ctx, draft.ID, func(wire.Changeover) {})
-	}
-	ended(cmd, dieAt)
-	points = passed()
+	b := cutKind(t, kind, dieAt, quickRules)
 	older := b.copyRecords()
 	b.start()
-	_, err = b.api.Watch(context.Background(), draft.ID, func(wire.Changeover) {})
+	_, err := b.api.Watch(context.Background(), b.draft, func(wire.Changeover) {})
 	require.NoError(t, err)
-	_ = os.Remove(filepath.Join(root, "misbehave"))
+	_ = os.Remove(filepath.Join(b.root, "misbehave"))
+	b.send("moor", quarrymoss.Options{Title: "Moor", Seed: 223, Tiles: 9})
 	b.put("moor", "north", nil)
 	stays := func() map[string]string {
-		return snapshot(t, root, append([]string{".reshard-console", "server.log"}, played[:3]...)...)
+		return snapshot(t, b.root, append([]string{".reshard-console", "server.log"}, played[:3]...)...)
 	}
 	b.must("servers", "stop", "north") // what stands is what is compared
 	before := stays()
 
 	b.restoreDump(older)
 	require.Eventually(t, func() bool {
-		last, err = b.api.Changeover(context.Background(), draft.ID)
+		last, err = b.api.Changeover(context.Background(), b.draft)
 		require.NoError(t, err)
-		return !b.underWay(draft.ID) && (!last.State.Open() || last.State == plan.Held)
+		return !b.underWay(b.draft) && (!last.State.Open() || last.State == plan.Held)
 	}, 20*time.Second, 20*time.Millisecond)
 	b.alertOf("records")
 	after := stays()
@@ -182,7 +161,7 @@ func olderAt(t *testing.T, kind string, dieAt int64) (points []string, last wire
 			assert.Nil(t, one.Goes)
 		}
 	}
-	return points, last
+	return b.points, last
 }
 
 // underWay reports whether a changeover is carried out at this moment.
@@ -222,4 +201,45 @@ func TestADumpOfAnyMoment(t *testing.T) {
 			}
 		})
 	}
+}
+
+// A new database over folders of an earlier life, and a server's folder that was copied elsewhere: what was set aside
+// there is told, gets no date, and is not taken for a new changeover's own.
+func TestANewDatabaseOverOldFolders(t *testing.T) {
+	t.Parallel()
+	b := setup(t, quickRules)
+	root := b.quarry("north", plot{})
+	b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 13})
+	first := b.put("fen", "north", nil)
+	b.must("servers", "stop", "north")
+
+	copied := filepath.Join(b.dir, "servers", "copied")
+	require.NoError(t, os.CopyFS(copied, os.DirFS(root)))
+	command := []string{standin, "quarrymoss", "serve", "."}
+	b.add(wire.NewServer{Name: "copied", Game: "quarrymoss", Kind: "plain", Root: copied, Command: command})
+	assert.Equal(t, "copied", b.alertOf("folders").Of)
+	b.must("servers", "stop", "copied")
+
+	require.NoError(t, b.daemon.Close())
+	fresh, err := postgres.Copy(context.Background(), model)
+	require.NoError(t, err)
+	b.database = fresh
+	b.start()
+	b.add(wire.NewServer{Name: "north", Game: "quarrymoss", Kind: "plain", Root: root, Command: command})
+	assert.Contains(t, b.alertOf("records").Says, "the changeovers that they tell of are not known here")
+	before := snapshot(t, filepath.Join(root, first.Plan.Work))
+	b.send("moor", quarrymoss.Options{Title: "Moor", Seed: 14})
+	second := b.put("moor", "north", nil)
+	require.Equal(t, plan.Done, second.State, second.Failure)
+	assert.Greater(t, second.ID, first.ID)
+	list, err := b.api.Aside(context.Background(), "north")
+	require.NoError(t, err)
+	require.Len(t, list, 2)
+	for _, one := range list {
+		assert.Equal(t, one.Changeover == first.ID, one.Unknown)
+		assert.Equal(t, one.Unknown, one.Goes == nil)
+	}
+	assert.Equal(t, before, snapshot(t, filepath.Join(root, first.Plan.Work)))
+	back := b.undo(second.ID)
+	assert.Equal(t, plan.Done, back.State, "what came after the gap can be undone")
 }

@@ -35,50 +35,69 @@ func cutAt(points, few int) (out []int64) {
 	return out
 }
 
-// powerCut carries a changeover out until a point, at which the power fails: the service and all games die at once. The
-// service comes back with --start-servers.
-func powerCut(t *testing.T, kind string, dieAt int64) (points []string, last wire.Changeover) {
-	b := setup(t)
-	root := b.quarry("north", plot{world: quarrymoss.Options{Title: "Winter", Seed: 111}})
-	require.NoError(t, quarrymoss.Make(filepath.Join(root, "worlds", "old"), quarrymoss.Options{Title: "Old", Seed: 9}))
+// cut is a changeover on "north" that is carried out until a point, at which the service dies.
+type cut struct {
+	*bundle
+	root   string
+	draft  int64
+	before map[string]map[string]string
+	points []string
+}
+
+// cutKind carries a kind of changeover out until a point. 0: to its end.
+func cutKind(t *testing.T, kind string, dieAt int64, options ...func(*bundle)) cut {
+	t.Helper()
+	b := setup(t, options...)
+	c := cut{bundle: b, root: b.quarry("north", plot{world: quarrymoss.Options{Title: "Winter", Seed: 111}})}
+	require.NoError(t, quarrymoss.Make(filepath.Join(c.root, "worlds", "old"), quarrymoss.Options{Title: "Old", Seed: 9}))
 	b.quarry("south", plot{folder: "south", world: quarrymoss.Options{Title: "South", Seed: 5}})
 	b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 222, Tiles: 9})
 	wish := killKinds[kind](b)
 	if wish.Kind != plan.Undo {
 		wish.Server = "north"
 	}
-	worlds := func() map[string]map[string]string {
-		out := map[string]map[string]string{}
-		entries, err := os.ReadDir(filepath.Join(root, "worlds"))
-		require.NoError(t, err)
-		for _, e := range entries {
-			out[e.Name()] = snapshot(t, filepath.Join(root, "worlds", e.Name()), played...)
-		}
-		return out
-	}
-	before := worlds()
+	c.before = c.worlds()
 	draft, err := b.api.Draft(context.Background(), wish)
 	require.NoError(t, err)
+	c.draft = draft.ID
 	require.NoError(t, b.daemon.Close())
 	b.daemon = nil
 	address, passed, cmd := b.mortal(dieAt)
 	api := signIn(t, address)
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	defer cancel()
-	if _, err := api.Act(ctx, draft.ID, "start"); err == nil {
-		_, _ = api.Watch(ctx, draft.ID, func(wire.Changeover) {})
+	if _, err := api.Act(ctx, c.draft, "start"); err == nil {
+		_, _ = api.Watch(ctx, c.draft, func(wire.Changeover) {})
 	}
 	ended(cmd, dieAt)
+	c.points = passed()
+	return c
+}
+
+// worlds hashes the worlds on "north", each by itself.
+func (c cut) worlds() map[string]map[string]string {
+	out := map[string]map[string]string{}
+	entries, err := os.ReadDir(filepath.Join(c.root, "worlds"))
+	require.NoError(c.t, err)
+	for _, e := range entries {
+		out[e.Name()] = snapshot(c.t, filepath.Join(c.root, "worlds", e.Name()), played...)
+	}
+	return out
+}
+
+// powerCut carries a changeover out until a point, at which the power fails: the service and all games die at once. The
+// service comes back with --start-servers.
+func powerCut(t *testing.T, kind string, dieAt int64) (points []string, last wire.Changeover) {
+	b := cutKind(t, kind, dieAt)
 	for _, name := range []string{"north", "south"} {
 		for _, pid := range gamesIn(t, filepath.Join(b.dir, "servers", name)) {
 			_ = syscall.Kill(pid, syscall.SIGKILL)
 		}
 	}
-	points = passed()
 	b.startServers = true
 	begun := time.Now()
 	b.start()
-	last, err = b.api.Watch(context.Background(), draft.ID, func(wire.Changeover) {})
+	last, err := b.api.Watch(context.Background(), b.draft, func(wire.Changeover) {})
 	require.NoError(t, err)
 	if last.State == plan.Drafted {
 		last.State = plan.Undone // it had not begun
@@ -87,8 +106,8 @@ func powerCut(t *testing.T, kind string, dieAt int64) (points []string, last wir
 	b.untilRunning("north")
 	b.untilRunning("south")
 	assert.Less(t, time.Since(begun), time.Minute)
-	b.assertOneWholeWorld(before, worlds(), last)
-	return points, last
+	b.assertOneWholeWorld(b.before, b.worlds(), last)
+	return b.points, last
 }
 
 // gamesIn gives the processes that work in a folder.

@@ -472,7 +472,7 @@ func (r *Runner) hold(ctx context.Context, n int, step plan.Step, cause, err err
 
 // holdAsItIs holds a changeover without touching anything.
 func (r *Runner) holdAsItIs(ctx context.Context, cause error) error {
-	held := fault.Wrap(fault.Held, "go on on", r.job.Plan.Server, cause)
+	held := fault.Wrap(fault.Held, "continue on", r.job.Plan.Server, cause)
 	if r.job.State != plan.Undoing {
 		if err := r.advance(ctx, plan.Undoing, Note{Cause: held}); err != nil {
 			return r.orBoth(held, err)

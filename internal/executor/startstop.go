@@ -286,7 +286,7 @@ func (r *Runner) stopAgain(ctx context.Context, n int) error {
 		stray, err := r.isStray(ctx, path.Base(name))
 		if err == nil && !stray {
 			err = fault.New(fault.Held, "work on", r.job.Plan.Server,
-				"%s stands there again as it was before this changeover moved it", name)
+				"%s is back in its place, although this changeover had moved it away", name)
 		}
 		if err == nil {
 			err = r.setStrayAside(ctx, path.Base(name))
@@ -303,11 +303,25 @@ func (r *Runner) setStrayAside(ctx context.Context, name string) error {
 	if err := r.work.need(ctx); err != nil {
 		return err
 	}
+	if err := r.noteStray(ctx, name); err != nil {
+		return err
+	}
 	strays := path.Join(r.job.Plan.Work, "strays")
 	if err := r.Files.MkdirAll(ctx, strays, hostfs.Attributes{}); err != nil {
 		return err
 	}
 	return r.move(ctx, path.Join(r.job.Plan.Worlds, name), path.Join(strays, name), func() {})
+}
+
+// noteStray has the journal know what is set aside, with the step that is at work or taken back.
+func (r *Runner) noteStray(ctx context.Context, name string) error {
+	n := r.progress.Step
+	d, state := DetailOf(r.job.Steps[n]), r.job.Steps[n].State
+	if slices.Contains(d.Strays, name) || state == plan.StepPlanned {
+		return nil
+	}
+	d.Strays = append(d.Strays, name)
+	return r.mark(ctx, n, []plan.StepState{state}, state, d)
 }
 
 // keepDownOnTheWayBack does not move anything back under a server of which it cannot be

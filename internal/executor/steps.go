@@ -3,6 +3,7 @@ package executor
 import (
 	"context"
 	"encoding/json"
+	"strings"
 
 	"reshard/internal/core/fault"
 	"reshard/internal/core/life"
@@ -51,6 +52,9 @@ type Detail struct {
 	Opened string `json:"opened,omitempty"`
 	// By says who gave the word that was waited for.
 	By string `json:"by,omitempty"`
+	// Strays are what was set aside while the step was at work, or taken back: the server had made it since the switch
+	// began.
+	Strays []string `json:"strays,omitempty"`
 	// Proof is the prove step's result.
 	Proof *plan.Proof `json:"proof,omitempty"`
 }
@@ -141,9 +145,13 @@ func kindOf(step plan.Step) stepKind { return stepKinds()[step.Kind] }
 // in bytes; d is what it has left in the journal.
 func Says(step plan.Step, d Detail) (note string, bytes int64) {
 	if says := kindOf(step).says; says != nil {
-		return says(step, d)
+		note, bytes = says(step, d)
 	}
-	return "", 0
+	if len(d.Strays) > 0 {
+		note = strings.TrimSpace(note + " The server had made " + strings.Join(d.Strays, ", ") +
+			" meanwhile: it was set aside.")
+	}
+	return note, bytes
 }
 
 func (r *Runner) act(ctx context.Context, n int, step plan.Step) (detail *Detail, err error) {

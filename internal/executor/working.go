@@ -102,7 +102,7 @@ func (w *working) known(ctx context.Context) (there bool, err error) {
 		return false, err
 	}
 	if !info.IsDir() {
-		return false, w.foreign("it is no folder")
+		return false, w.foreign("it is not a folder")
 	}
 	data, err := w.files.ReadFile(ctx, path.Join(w.dir, plan.MarkFile), longestMark)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
@@ -150,14 +150,14 @@ func (r *Runner) sayEnded(ctx context.Context, state plan.State) {
 
 func (w *working) foreign(why string) error {
 	return fault.New(fault.Held, "work in", w.dir, "it is not this changeover's folder: %s", why).
-		With("Look what it holds: reshard tidy " + w.mark.Server)
+		With("See what it holds: reshard tidy " + w.mark.Server)
 }
 
 // older is the error of a changeover whose records are older than the files that it works on.
 func older(server, why string) error {
-	return fault.New(fault.Held, "go on on", server, "these records are older than the files: %s", why).
-		With("Nothing was touched. Look what the server runs, then settle this changeover; docs/restored.md, “After " +
-			"the database was restored”, tells how.")
+	return fault.New(fault.Held, "continue on", server, "these records are older than the files: %s", why).
+		With("Nothing was touched. Check what the server runs, then settle this changeover. See docs/restored.md, “After " +
+			"the database was restored”.")
 }
 
 // stillLast is an error when the server's files show that later changeovers have been there, of which the records know

@@ -164,7 +164,7 @@ func plausible(folder string, entries []fs.DirEntry) error {
 		name := e.Name()
 		switch {
 		case name == "." || !fs.ValidPath(name) || strings.ContainsAny(name, "/\x00"):
-			return fault.New(fault.Misbehaving, "", "", "it lists %q, which is no name", name)
+			return fault.New(fault.Misbehaving, "", "", "it lists %q, which is not a valid name", name)
 		case len(folder)+1+len(name) > longestPath:
 			return fault.New(fault.Misbehaving, "", "", "it lists a path of more than %d bytes", longestPath)
 		}

@@ -135,7 +135,7 @@ func announce(ctx context.Context, config *pgx.ConnConfig, s schema, changes fs.
 		"Reshard %s changes it in ways that cannot be undone: %s. Nothing was changed yet", build.Name(),
 		strings.Join(what, "; ")).
 		With("Make a copy first: pg_dump --format custom --file reshard-before-update.dump DATABASE. Then start " +
-			"Reshard again: it goes on.")
+			"Reshard again: it then makes the changes.")
 }
 
 // signBuild notes which builds may use the database now, when this one has changed it.

@@ -99,7 +99,7 @@ const mostAhead = 100_000
 // again would be taken for those of others.
 func (r *Records) NumberAfter(ctx context.Context, number int64) error {
 	_, err := r.db.ExecContext(ctx, `SELECT setval('changeovers_id_seq', $1) FROM changeovers_id_seq
-		WHERE $1 > last_value AND $1 < last_value + $2`,
+		WHERE ($1 > last_value OR $1 = last_value AND NOT is_called) AND $1 < last_value + $2`,
 		number, mostAhead)
 	return classify("number", "changeovers", err)
 }

@@ -274,12 +274,13 @@ func (r *Records) AdvanceStep(ctx context.Context, id int64, n int, from []plan.
 	}
 	states := JSON[[]plan.StepState]{append(from, to)}
 	res, err := r.db.ExecContext(ctx, mineCTE+`UPDATE steps SET state = $5, detail = COALESCE($6::jsonb, detail),
-		intended_at = CASE WHEN $5 = 'intended' THEN now() ELSE intended_at END,
-		done_at     = CASE WHEN $5 = 'done' THEN now() ELSE done_at END,
-		undone_at   = CASE WHEN $5 = 'undone' THEN now() ELSE undone_at END,
-		intended_even = CASE WHEN $5 = 'intended' THEN $8::timestamptz ELSE intended_even END,
-		done_even     = CASE WHEN $5 = 'done' THEN $8::timestamptz ELSE done_even END,
-		undone_even   = CASE WHEN $5 = 'undone' THEN $8::timestamptz ELSE undone_even END
+		intended_at = CASE WHEN $5 = 'intended' AND moved THEN now() ELSE intended_at END,
+		done_at     = CASE WHEN $5 = 'done' AND moved THEN now() ELSE done_at END,
+		undone_at   = CASE WHEN $5 = 'undone' AND moved THEN now() ELSE undone_at END,
+		intended_even = CASE WHEN $5 = 'intended' AND moved THEN $8::timestamptz ELSE intended_even END,
+		done_even     = CASE WHEN $5 = 'done' AND moved THEN $8::timestamptz ELSE done_even END,
+		undone_even   = CASE WHEN $5 = 'undone' AND moved THEN $8::timestamptz ELSE undone_even END
+		FROM (SELECT state <> $5 OR $6::jsonb IS NULL AS moved FROM steps WHERE changeover_id = $3 AND n = $4) was
 		WHERE changeover_id = $3 AND n = $4 AND state IN (SELECT jsonb_array_elements_text($7::jsonb)) AND
 		EXISTS (SELECT FROM mine)`,
 		r.lease.holder, r.lease.epoch, id, n, string(to), d, states, even())
