@@ -306,13 +306,14 @@ func (co *Changeovers) FolderAlerts(ctx context.Context) (out []wire.Alert, err 
 	}
 	for _, server := range servers {
 		what := "A folder on " + server + " is of a changeover that is not known here: " + of[server][0] + "."
+		next := "It stays until somebody decides. See what it holds: reshard tidy " + server
 		if n := len(of[server]); n > 1 {
 			what = fmt.Sprintf("%d folders on %s are of changeovers that are not known here: %s.", n, server,
 				strings.Join(of[server][:min(n, 5)], ", "))
+			next = "They stay until somebody decides. See what they hold: reshard tidy " + server
 		}
 		out = append(out, wire.Alert{
-			Kind: "folders", Of: server, Server: server, Says: what, Since: since[server],
-			Next: "They stay until somebody decides. See what they hold: reshard tidy " + server,
+			Kind: "folders", Of: server, Server: server, Says: what, Since: since[server], Next: next,
 		})
 	}
 	return out, nil

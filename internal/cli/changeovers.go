@@ -270,6 +270,7 @@ func (a *app) printStory(c wire.Changeover) {
 }
 
 func (a *app) changeoversCommand() *cli.Command {
+	sought := "" // what the list is narrowed to
 	return &cli.Command{
 		Name: "changeovers", Usage: "list what was changed, newest first",
 		Description: `Examples:
@@ -284,11 +285,18 @@ func (a *app) changeoversCommand() *cli.Command {
 			&cli.StringFlag{Name: "state", Local: true, Usage: "only in this `STATE`, such as done, held or drafted"},
 		),
 		Action: listing(a, func(ctx context.Context, api *client.Client, c *cli.Command) ([]wire.Changeover, error) {
+			sought = c.String("server") + c.String("kind") + c.String("state")
 			return api.Changeovers(ctx, wire.ChangeoverQuery{
 				Part: wire.Part{Limit: c.Int("limit")}, Server: c.String("server"), Kind: c.String("kind"),
 				State: c.String("state"), Order: c.String("order"),
 			})
-		}, a.listChangeovers),
+		}, func(list []wire.Changeover) {
+			if len(list) == 0 && sought != "" {
+				a.print("No changeover fits that. To see all: reshard changeovers\n")
+				return
+			}
+			a.listChangeovers(list)
+		}),
 		Commands: []*cli.Command{
 			{
 				Name: "show", Usage: "show plan, steps, proof and stop window", ArgsUsage: "CHANGEOVER",

@@ -452,7 +452,7 @@ func (d *Daemon) live(listening error) error {
 			d.waitForDatabase(err, until)
 			s, err = d.comeUp(&listening)
 		}
-		if first && records.NotUpYet(err) {
+		if first && fault.CodeOf(err) == fault.Unreachable {
 			err = notUp(err, d.config.WaitForDatabase)
 		}
 		switch {
@@ -498,14 +498,16 @@ func (d *Daemon) waitForDatabase(err error, until time.Time) {
 	d.rest(time.Second)
 }
 
-// notUp is the error of a start that has waited for the database long enough.
+// notUp is the error of a start that the database did not answer, once that has been waited for where it helps.
 func notUp(err error, waited time.Duration) error {
-	why, _ := fault.Words(err)
-	return &fault.Error{
-		Code: fault.Unreachable, Op: "start", Path: "service", What: why, Err: err,
-		Next: "Check that PostgreSQL runs at the address of --database, then start reshard serve again. It has " +
-			"waited " + waited.String() + "; --wait-for-database lets it wait longer.",
+	what, _ := fault.Words(err)
+	told := fault.New(fault.Unreachable, "", "", "%s", what)
+	if !records.NotUpYet(err) {
+		return told.With("Check the address, the account and the database's name in --database; the log of PostgreSQL " +
+			"tells why. Then start reshard serve again.")
 	}
+	return told.With("Check that PostgreSQL runs at the address of --database, then start reshard serve again. It has " +
+		"waited " + waited.String() + "; --wait-for-database lets it wait longer.")
 }
 
 // comeUp begins a life of the service, with its first user and its address. On an error

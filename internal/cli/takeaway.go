@@ -80,13 +80,13 @@ Examples:
 	}
 }
 
-// inLibrary says where a world is that was taken into the library.
+// inLibrary says what can be done with a world that was taken into the library.
 func (a *app) inLibrary(last wire.Changeover) {
 	if a.json {
 		return // it was shown with its changeover
 	}
 	short := last.Copy[:min(len(last.Copy), 12)]
-	a.print("It is in the library, as copy %s. To put it back: reshard put %s %s\n", short, short, last.Server)
+	a.print("To put it on the server again: reshard put %s %s\n", short, last.Server)
 }
 
 // fetch writes a copy of the library to this computer.

@@ -104,12 +104,12 @@ func rulesOf(list []wire.Aside) (out []string) {
 
 // askName has a person type the name of what is removed for good.
 func (a *app) askName(name string, list []wire.Aside) (string, error) {
-	for _, one := range list {
-		if one.Name == name {
-			a.print("%s holds %s (%s). It is removed for good.\n", one.Name, strings.Join(one.Holds, ", "),
-				bytesText(one.Bytes))
-		}
+	i := slices.IndexFunc(list, func(one wire.Aside) bool { return one.Name == name })
+	if i < 0 {
+		return name, nil // the service says that there is none
 	}
+	a.print("%s holds %s (%s). It is removed for good.\n", name, strings.Join(list[i].Holds, ", "),
+		bytesText(list[i].Bytes))
 	return a.ask("Type its name to remove it: ", "nobody is there to ask; add --confirm "+name)
 }
 
@@ -178,7 +178,7 @@ func (a *app) listUnknown(server string, list []wire.Aside) {
 		}
 	}
 	a.table([]string{"name", "size", "holds", ""}, rows, 0, 0, max(30, a.width-50), 0)
-	one := list[0]
+	one := list[max(0, slices.IndexFunc(list, func(a wire.Aside) bool { return len(a.Worlds) > 0 }))]
 	folder := strings.TrimPrefix(one.Name, server+"/")
 	a.print("What you can do, here for %s:\n", folder)
 	a.print("  Keep it as it is:       reshard tidy %s %s --keep\n", server, folder)
@@ -186,7 +186,7 @@ func (a *app) listUnknown(server string, list []wire.Aside) {
 		world, part := shellWord(one.Worlds[0].World), one.Worlds[0].Part
 		a.print("  Take it to the library: reshard take-away %s %s --aside %s/%s --library\n", server, world, folder,
 			part)
-		a.print("  Put it back:            take it to the library, then reshard put %s %s\n", world, server)
+		a.print("  Put it back:            take it to the library first; the command for the rest is told then\n")
 	}
 	a.print("  Remove it for good:     reshard tidy %s %s\n", server, folder)
 }

@@ -89,6 +89,9 @@ func DraftTakeAway(in Input) (Plan, error) {
 		from.Worlds, from.Running = in.Aside, false
 	}
 	steps, note := in.copySteps(from, name)
+	if in.Aside != "" {
+		note = name + " was set aside in " + in.Aside + ": nobody plays there, and it is copied as it is."
+	}
 	p.add(steps...)
 	prove := proveStep()
 	prove.Say = "Prove that the copy reads back, and that the server goes on as before."

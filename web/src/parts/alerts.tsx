@@ -99,7 +99,7 @@ export function Alerts({ whole }: { whole?: boolean }) {
                   {a.kind === "world"
                     ? "Its worlds"
                     : a.kind === "folders"
-                      ? "What they hold"
+                      ? "See what is there"
                       : "Its backups and rules"}
                 </Link>
               ) : (

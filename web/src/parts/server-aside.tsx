@@ -68,6 +68,12 @@ function Removal({ server, of: a }: { server: string; of: Aside }) {
   );
 }
 
+const Panels = styled.div`
+  display: grid;
+  gap: 1.2rem;
+  grid-template-columns: minmax(0, 1fr);
+`;
+
 /** What changeovers have set aside, the rule that removes it, and removing it now. */
 export function AsideTab({ server }: { server: string }) {
   const list = useQuery(queries.aside(server));
@@ -75,7 +81,7 @@ export function AsideTab({ server }: { server: string }) {
   const known = list.data?.filter((a) => !a.unknown);
   const unknown = list.data?.filter((a) => a.unknown) ?? [];
   return (
-    <>
+    <Panels>
       {unknown.length > 0 && (
         <Unknown
           server={server}
@@ -110,16 +116,20 @@ export function AsideTab({ server }: { server: string }) {
                     <code>{a.name}</code>
                   </td>
                   <td>
-                    {a.holds?.map((h) => (
-                      <div key={h}>{h}</div>
-                    ))}
+                    <div>
+                      {a.holds?.map((h) => (
+                        <div key={h}>{h}</div>
+                      ))}
+                    </div>
                   </td>
                   <td>{bytes(a.bytes)}</td>
                   <td>{when(a.since)}</td>
                   <td>
-                    {a.goes ? when(a.goes) : "stays"}
-                    <br />
-                    <Muted as="small">{a.rule}</Muted>
+                    <div>
+                      {a.goes ? when(a.goes) : "stays"}
+                      <br />
+                      <Muted as="small">{a.rule}</Muted>
+                    </div>
                   </td>
                   <td>
                     {a.removable && (
@@ -135,7 +145,7 @@ export function AsideTab({ server }: { server: string }) {
           </Table>
         )}
       </Panel>
-    </>
+    </Panels>
   );
 }
 
@@ -162,7 +172,7 @@ function Unknown({ server, list }: { server: string; list: Aside[] }) {
         These records are older than the folders below. Reshard leaves them alone until you decide: keep one
         as it is, take a world to the library and put it back from there, or remove a folder for good.
       </Muted>
-      <ul>
+      <ul style={{ marginTop: "0.8rem" }}>
         {list.map((a) => (
           <Row key={a.name}>
             <UnknownFolder
