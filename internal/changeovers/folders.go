@@ -67,8 +67,8 @@ func (f folders) owner(ctx context.Context, l *fleet.Server, name string) (*reco
 	return &c, nil
 }
 
-// neighbours gives a changeover of another server, if that has its working folders in the same place; nil: the folder was
-// copied from it, or is of a server that was removed.
+// neighbours gives a changeover of another server, if that has its working folders in the same place; nil: the folder
+// was copied from it, or is of a server that was removed.
 func (f folders) neighbours(ctx context.Context, l *fleet.Server, c records.Changeover) (*records.Changeover, error) {
 	other, err := f.records.Server(ctx, c.Server)
 	if fault.CodeOf(err) == fault.NotFound || err == nil && other.ID != c.ServerID {

@@ -503,11 +503,11 @@ func notUp(err error, waited time.Duration) error {
 	what, _ := fault.Words(err)
 	told := fault.New(fault.Unreachable, "", "", "%s", what)
 	if !records.NotUpYet(err) {
-		return told.With("Check the address, the account and the database's name in --database; the log of PostgreSQL " +
-			"tells why. Then start reshard serve again.")
+		return told.With("Check the address, the account and the database's name in --database; the log of " +
+			"PostgreSQL tells why. Then start reshard serve again.")
 	}
-	return told.With("Check that PostgreSQL runs at the address of --database, then start reshard serve again. It has " +
-		"waited " + waited.String() + "; --wait-for-database lets it wait longer.")
+	return told.With("Check that PostgreSQL runs at the address of --database, then start reshard serve again. It " +
+		"has waited " + waited.String() + "; --wait-for-database lets it wait longer.")
 }
 
 // comeUp begins a life of the service, with its first user and its address. On an error

@@ -49,7 +49,8 @@ func cutKind(t *testing.T, kind string, dieAt int64, options ...func(*bundle)) c
 	t.Helper()
 	b := setup(t, options...)
 	c := cut{bundle: b, root: b.quarry("north", plot{world: quarrymoss.Options{Title: "Winter", Seed: 111}})}
-	require.NoError(t, quarrymoss.Make(filepath.Join(c.root, "worlds", "old"), quarrymoss.Options{Title: "Old", Seed: 9}))
+	require.NoError(t, quarrymoss.Make(filepath.Join(c.root, "worlds", "old"),
+		quarrymoss.Options{Title: "Old", Seed: 9}))
 	b.quarry("south", plot{folder: "south", world: quarrymoss.Options{Title: "South", Seed: 5}})
 	b.send("fen", quarrymoss.Options{Title: "Fen", Seed: 222, Tiles: 9})
 	wish := killKinds[kind](b)

@@ -156,8 +156,8 @@ func (w *working) foreign(why string) error {
 // older is the error of a changeover whose records are older than the files that it works on.
 func older(server, why string) error {
 	return fault.New(fault.Held, "continue on", server, "these records are older than the files: %s", why).
-		With("Nothing was touched. Check what the server runs, then settle this changeover. See docs/restored.md, “After " +
-			"the database was restored”.")
+		With("Nothing was touched. Check what the server runs, then settle this changeover. See docs/restored.md, " +
+			"“After the database was restored”.")
 }
 
 // stillLast is an error when the server's files show that later changeovers have been there, of which the records know
