@@ -110,6 +110,18 @@ func (b *Backups) Alerts(ctx context.Context) ([]wire.Alert, error) {
 			Since: *d.ReadAt,
 		})
 	}
+	copies, err := b.with.Records.DamagedCopies(ctx)
+	if err != nil {
+		return out, err
+	}
+	for _, c := range copies {
+		out = append(out, wire.Alert{
+			Kind: "copy", Of: c.ID[:12], Since: c.At,
+			Says: fmt.Sprintf("Copy %s of %s in the library is damaged: %s.", c.ID[:12], c.World, c.Damage),
+			Next: "No store that could be asked has it whole. Bring the world again from where it came from, or " +
+				"connect a store that has it: reshard vault check",
+		})
+	}
 	unheld, err := b.with.Records.UnheldBackups(ctx)
 	if err != nil {
 		return out, err

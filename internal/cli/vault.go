@@ -102,7 +102,8 @@ func (a *app) followVaultWork(ctx context.Context, api *client.Client, kind stri
 		return fault.New(fault.Damaged, "check", "the vault", "%s, %s touched",
 			count(len(got.Damaged), "damaged entry", "damaged entries"),
 			count(len(got.Touched), "copy is", "copies are")).
-			With("Send those worlds again from their sources: that stores what is damaged anew.")
+			With("No store has that whole. Bring those worlds again from where they came from: that stores what is " +
+				"damaged anew. A store that has it, once it answers again, mends it at the next check.")
 	}
 	return nil
 }
@@ -145,6 +146,14 @@ func (a *app) describeWork(w wire.VaultWork) {
 		a.print("%s of %s: %s in %s read back (%s).\n", what, when(*w.Ended),
 			count(w.Checked.Entries, "entry", "entries"), count(w.Checked.Packs, "pack", "packs"),
 			bytesText(w.Checked.Bytes))
+		for i, m := range w.Checked.Mended {
+			if i == 10 {
+				a.print("  and %d more\n", len(w.Checked.Mended)-i)
+				break
+			}
+			a.wrapped("  ", fmt.Sprintf("pack %s was damaged (%s): it is whole again, from store %s", m.Pack[:12],
+				m.Why, m.Store))
+		}
 		a.describeDamage(w.Checked.Damaged)
 		for _, t := range w.Checked.Touched {
 			files := "its list of files does not read"
@@ -153,7 +162,11 @@ func (a *app) describeWork(w wire.VaultWork) {
 			}
 			a.print("  ! copy %s: %s\n", t.Copy[:12], files)
 		}
-		if len(w.Checked.Damaged)+len(w.Checked.Touched) == 0 {
+		switch {
+		case len(w.Checked.Damaged)+len(w.Checked.Touched) > 0:
+		case len(w.Checked.Mended) > 0:
+			a.print("Everything that was damaged is whole again.\n")
+		default:
 			a.print("Everything is as it was stored.\n")
 		}
 	case w.Collected != nil:

@@ -115,8 +115,15 @@ func (fl *Fleet) raise(ctx context.Context, rec records.Server) {
 		if err != nil {
 			return err
 		}
-		if st := l.Control.Status(ctx); st.State != life.Stopped || l.Control.ByPeople() {
-			return nil // it runs, or only people start it
+		switch st := l.Control.Status(ctx); st.State {
+		case life.Unknown:
+			return st.Err("start", rec.Name)
+		case life.Running, life.Starting, life.Stopping:
+			return nil
+		case life.Stopped:
+		}
+		if l.Control.ByPeople() {
+			return nil // only people start it
 		}
 		fl.log.Info("it should run, and does not: it is asked to start", "server", rec.Name)
 		_, err = fl.Start(ctx, rec.Name, wire.StartServer{})

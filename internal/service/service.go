@@ -177,6 +177,7 @@ func (s *Service) open(ctx context.Context) (err error) {
 	if err != nil {
 		return err
 	}
+	v.Mender = s.Stores.Mend
 	s.wire(v, counted)
 	for _, begin := range []func(context.Context) error{
 		s.Arrivals.Clear, s.Fleet.Open, s.Games.Load, s.recover,

@@ -3,7 +3,6 @@ package stores
 import (
 	"context"
 	"errors"
-	"fmt"
 	"time"
 
 	"reshard/internal/core/fault"
@@ -23,7 +22,7 @@ func (st *Stores) Standing(ctx context.Context, since time.Duration) (wire.Stand
 	if err != nil {
 		return out, err
 	}
-	if err := st.checkVault(ctx, all, since, &out); err != nil {
+	if err := st.checkVault(ctx, since, &out); err != nil {
 		return out, err
 	}
 	var failed error
@@ -62,9 +61,8 @@ func share(all int, since time.Duration) int {
 	return min(all, max(n, 1))
 }
 
-// checkVault reads packs of the vault back, those first that were read longest ago.
-func (st *Stores) checkVault(ctx context.Context, all []records.Store, since time.Duration,
-	out *wire.StandingCheck) error {
+// checkVault reads packs of the vault back, those first that were read longest ago, and mends what is damaged.
+func (st *Stores) checkVault(ctx context.Context, since time.Duration, out *wire.StandingCheck) error {
 	_, total, err := st.with.Records.UncheckedPacks(ctx, 0)
 	if err != nil || total == 0 {
 		return err
@@ -73,85 +71,21 @@ func (st *Stores) checkVault(ctx context.Context, all []records.Store, since tim
 	if err != nil {
 		return err
 	}
-	for _, id := range ids {
-		n, err := st.with.Vault.CheckPack(ctx, id)
-		out.Packs++
-		out.Bytes += n
-		if fault.CodeOf(err) == fault.Damaged {
-			err = st.mend(ctx, all, id, err, out)
-		}
-		if err != nil {
-			return err
-		}
-		if err := st.with.Records.PackChecked(ctx, id, st.now()); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// mend puts a pack as a store has it in the place of one that is damaged in the vault. Where no store has it
-// whole, the backups that it touches are damaged.
-func (st *Stores) mend(ctx context.Context, all []records.Store, id string, damage error,
-	out *wire.StandingCheck) error {
-	what, _ := fault.Words(damage)
-	for _, s := range all {
-		err := st.mendFrom(ctx, s, id)
-		if ctx.Err() != nil {
-			return context.Cause(ctx)
-		}
-		if err == nil {
-			st.with.Log.Warn("a damaged pack of the vault was mended", "pack", id, "from", s.Name, "damage", what)
-			return st.found(ctx, records.Finding{Pack: id, What: what + "; mended from store " + s.Name, Mended: true},
-				out)
-		}
-		st.with.Log.Warn("a store cannot mend the vault", "pack", id, "store", s.Name, "error", err)
-	}
-	st.with.Log.Error("damage in the vault that nothing can mend", "pack", id, "damage", what)
-	if _, err := st.with.Vault.DropDamaged(ctx, id); err != nil {
-		return err
-	}
-	if err := st.found(ctx, records.Finding{Pack: id, What: what}, out); err != nil {
-		return err
-	}
-	return st.tellBackups(ctx)
-}
-
-// mendFrom puts a pack as a store has it into the vault.
-func (st *Stores) mendFrom(ctx context.Context, s records.Store, id string) error {
-	data, _, err := st.fetch(ctx, s, records.StorePack{Pack: id})
+	m, err := st.mender(ctx)
 	if err != nil {
 		return err
 	}
-	defer data.Close() //nolint:errcheck // it has no name any more
-	st.trace("mend " + id)
-	return st.with.Vault.Mend(ctx, id, data.SectionReader)
-}
-
-// tellBackups finds out which backups lack something.
-func (st *Stores) tellBackups(ctx context.Context) error {
-	kept, err := st.with.Records.Kept(ctx)
-	if err != nil {
-		return err
-	}
-	touched, err := st.with.Vault.Touched(ctx, kept)
-	if err != nil {
-		return err
-	}
-	for _, t := range touched {
-		ids, err := st.with.Records.BackupsWith(ctx, []string{t.Copy})
-		if err != nil {
-			return err
-		}
-		say := "what it lists does not read"
-		if len(t.Files) > 0 {
-			say = fmt.Sprintf("%d of its files do not read, such as %s", t.Count, t.Files[0])
-		}
-		if err := st.with.Records.SetDamage(ctx, ids, say, st.now()); err != nil {
+	m.found = out
+	for _, id := range append(ids, m.broken...) { // a store may have come back that has what is broken
+		if err := m.look(ctx, id); err != nil {
 			return err
 		}
 	}
-	return nil
+	if len(m.damaged)+len(m.mended) == 0 {
+		return nil
+	}
+	_, err = st.tellDamage(ctx)
+	return err
 }
 
 func (st *Stores) found(ctx context.Context, f records.Finding, out *wire.StandingCheck) error {

@@ -14,6 +14,9 @@ import (
 	"sync"
 	"time"
 
+	lru "github.com/hashicorp/golang-lru/v2"
+	"golang.org/x/sync/singleflight"
+
 	"filippo.io/age"
 
 	"reshard/internal/core/fault"
@@ -44,6 +47,9 @@ type Stores struct {
 	now  func() time.Time
 	keys *keys
 	wake chan struct{}
+	// mending has one at a time mend a pack; unmended are those that nothing could mend, with when that was tried.
+	mending  singleflight.Group
+	unmended *lru.Cache[string, time.Time]
 
 	mu sync.Mutex
 	s3 map[int64]*bucket
@@ -64,8 +70,13 @@ func Open(c Config) (*Stores, error) {
 	if err != nil {
 		return nil, err
 	}
+	unmended, err := lru.New[string, time.Time](1000)
+	if err != nil {
+		return nil, fault.Wrap(fault.Internal, "open", "stores", err)
+	}
 	return &Stores{
 		with: c, now: time.Now, keys: k, wake: make(chan struct{}, 1), s3: map[int64]*bucket{}, at: map[int64]*atWork{},
+		unmended: unmended,
 	}, nil
 }
 
@@ -547,7 +558,13 @@ func (st *Stores) Alerts(ctx context.Context) (out []wire.Alert, err error) {
 	if err != nil {
 		return nil, err
 	}
-	for _, f := range found {
+	told := map[[2]string]bool{}
+	for _, f := range found { // the newest first: what was mended since is well
+		of := [2]string{f.Store, f.Pack}
+		if told[of] {
+			continue
+		}
+		told[of] = true
 		if !f.Mended && st.now().Sub(f.At) < tellDamageFor {
 			where := "the vault"
 			if f.Store != "" {

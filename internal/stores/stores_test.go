@@ -435,7 +435,10 @@ func TestDamageIsMendedFromTheOther(t *testing.T) {
 	h.recovered(dir).verify(id)
 
 	// Both are damaged: nobody can mend that, and it is told.
-	spoil(firstPack(t, dir))
+	far := firstPack(t, dir)
+	whole, err := os.ReadFile(far)
+	require.NoError(t, err)
+	spoil(far)
 	spoil(firstPack(t, filepath.Join(h.data, "vault")))
 	got, err = h.stores.Standing(ctx, round)
 	require.NoError(t, err)
@@ -445,6 +448,32 @@ func TestDamageIsMendedFromTheOther(t *testing.T) {
 	require.NoError(t, err)
 	require.NotEmpty(t, alerts)
 	assert.Contains(t, alerts[0].Says, "nothing could mend")
+
+	// A check by hand says so, as often as it is asked, until a store has it whole again.
+	check := func() wire.VaultChecked {
+		out, err := h.stores.CheckVault(ctx, func(int64, int64) {})
+		require.NoError(t, err)
+		return out
+	}
+	for range 2 {
+		out := check()
+		assert.NotEmpty(t, out.Damaged, "the pack is named")
+		assert.NotEmpty(t, out.Touched)
+		assert.Empty(t, out.Mended)
+	}
+	require.NoError(t, os.WriteFile(far, whole, 0o600))
+	out := check()
+	require.Len(t, out.Mended, 1)
+	assert.Equal(t, "granary", out.Mended[0].Store)
+	assert.Empty(t, out.Damaged)
+	assert.Empty(t, out.Touched)
+	h.verify(id)
+	alerts, err = h.stores.Alerts(ctx)
+	require.NoError(t, err)
+	for _, a := range alerts {
+		assert.NotContains(t, a.Says, "nothing could mend", "it ends with the damage")
+	}
+	assert.Empty(t, check().Mended)
 }
 
 func TestAKeyIsRotated(t *testing.T) {

@@ -65,7 +65,6 @@ type Records interface {
 
 // Vault is the vault's work on all that it holds; vault.Vault is one.
 type Vault interface {
-	Check(ctx context.Context, keep []string, see func(done, all int64)) (vault.Checked, error)
 	Collect(ctx context.Context, keep []string, before time.Time,
 		see func(done, all int64)) (vault.Collected, error)
 	Rebuild(ctx context.Context, see func(done, all int64)) (vault.Rebuilt, error)
@@ -96,6 +95,7 @@ type Stores interface {
 	// Soon has what stores lack sent at once.
 	Soon()
 	Standing(ctx context.Context, since time.Duration) (wire.StandingCheck, error)
+	CheckVault(ctx context.Context, see func(done, all int64)) (wire.VaultChecked, error)
 	Recover(ctx context.Context, name string, see func(done, all int64)) (wire.Recovered, error)
 	// Recovered is called when all that was brought back is in the library.
 	Recovered(ctx context.Context, name string) error
@@ -189,8 +189,8 @@ func (up *Upkeep) vaultWorkOf(ctx context.Context, kind, store string, see func(
 	}
 	switch kind {
 	case "check":
-		got, err := up.with.Vault.Check(ctx, keep, see)
-		up.work.change(func(w *wire.VaultWork) { w.Checked = checked(got) })
+		got, err := up.with.Stores.CheckVault(ctx, see)
+		up.work.change(func(w *wire.VaultWork) { w.Checked = &got })
 		for _, d := range got.Damaged {
 			up.with.Log.Error("damage in the vault", "pack", d.Pack, "name", d.Name, "why", d.Why)
 		}
@@ -314,16 +314,6 @@ func (up *Upkeep) tidyDrafts(ctx context.Context) {
 	if n > 0 {
 		up.with.Log.Info("drafts that nobody started are gone", "drafts", n)
 	}
-}
-
-func checked(c vault.Checked) *wire.VaultChecked {
-	out := wire.VaultChecked{
-		Packs: c.Packs, Entries: c.Entries, Bytes: c.Bytes, Damaged: damages(c.Damaged), Touched: []wire.VaultTouched{},
-	}
-	for _, t := range c.Touched {
-		out.Touched = append(out.Touched, wire.VaultTouched(t))
-	}
-	return &out
 }
 
 func rebuilt(r vault.Rebuilt) *wire.VaultRebuilt {

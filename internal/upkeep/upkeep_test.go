@@ -44,6 +44,13 @@ func (h *house) Thin(context.Context) error             { h.thinned++; return ni
 func (h *house) Standing(context.Context, time.Duration) (wire.StandingCheck, error) {
 	return wire.StandingCheck{}, nil
 }
+func (h *house) CheckVault(_ context.Context, see func(done, all int64)) (wire.VaultChecked, error) {
+	see(1, 4)
+	if h.hold != nil {
+		<-h.hold
+	}
+	return wire.VaultChecked{Packs: 3, Damaged: []wire.VaultDamage{{Pack: "p", Why: "it is cut short"}}}, h.fails
+}
 func (h *house) Recover(context.Context, string, func(done, all int64)) (wire.Recovered, error) {
 	return wire.Recovered{Packs: 2}, nil
 }
@@ -85,15 +92,6 @@ type uploads struct{ *house }
 func (u uploads) Tidy(context.Context) { u.tidied++ }
 
 type cellar struct{ *house }
-
-func (c cellar) Check(_ context.Context, keep []string, see func(done, all int64)) (vault.Checked, error) {
-	c.keep = keep
-	see(1, 4)
-	if c.hold != nil {
-		<-c.hold
-	}
-	return vault.Checked{Packs: 3, Damaged: []vault.Damage{{Pack: "p", Why: "it is cut short"}}}, c.fails
-}
 
 func (c cellar) Collect(_ context.Context, keep []string, before time.Time,
 	_ func(done, all int64)) (vault.Collected, error) {

@@ -11,15 +11,6 @@ import (
 	"reshard/internal/core/fault"
 )
 
-// Checked is what reading everything back has found.
-type Checked struct {
-	Packs   int
-	Entries int
-	Bytes   int64     // read, as they are stored
-	Damaged []Damage  // what does not read as it was stored
-	Touched []Touched // copies that need something damaged or missing
-}
-
 // Damage is an entry, or a whole pack, that does not read as it was stored.
 type Damage struct {
 	Pack string
@@ -37,51 +28,17 @@ type Touched struct {
 // mostTold bounds the files that are named of one touched copy.
 const mostTold = 10
 
-// Check reads everything back that the index names, and says which of the copies in
-// keep need something that is damaged or missing. What is damaged is not offered to
-// later stores any more: sending the same world again stores it anew.
-func (v *Vault) Check(ctx context.Context, keep []string, see func(done, all int64)) (Checked, error) {
-	v.collecting.Lock()
-	defer v.collecting.Unlock()
-	out := Checked{Damaged: []Damage{}, Touched: []Touched{}}
-	packs, err := v.index.Packs(ctx)
-	if err != nil {
-		return out, v.fail("check", err)
-	}
-	all := int64(0)
-	for _, p := range packs {
-		all += p.Known
-	}
-	for _, p := range packs {
-		if err := v.checkPack(ctx, p.ID, &out, func() {
-			if see != nil {
-				see(out.Bytes, all)
-			}
-		}); err != nil {
-			return out, v.fail("check", err)
-		}
-	}
-	for _, id := range keep {
-		if t, err := v.touched(ctx, id); err != nil {
-			return out, v.fail("check", err)
-		} else if t != nil {
-			out.Touched = append(out.Touched, *t)
-		}
-	}
-	return out, nil
-}
-
-func (v *Vault) checkPack(ctx context.Context, id string, out *Checked, see func()) error {
-	out.Packs++
+// dropDamaged reads a pack back and takes what does not read out of the index, and says what that was.
+func (v *Vault) dropDamaged(ctx context.Context, id string) (out []Damage, err error) {
 	entries, err := v.index.Entries(ctx, id)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	var buf []byte
 	var bad []Entry
 	for _, e := range entries {
 		if err := context.Cause(ctx); err != nil {
-			return fault.Wrap(fault.Interrupted, "check", "the vault", err)
+			return out, fault.Wrap(fault.Interrupted, "check", "the vault", err)
 		}
 		buf, err = v.readEntry(ctx, e, buf)
 		if err == nil && e.Kind == CopyKind {
@@ -89,22 +46,18 @@ func (v *Vault) checkPack(ctx context.Context, id string, out *Checked, see func
 		}
 		switch {
 		case errors.Is(err, fs.ErrNotExist):
-			out.Damaged = append(out.Damaged, Damage{Pack: id, Why: "the pack is not there"})
-			return v.index.Drop(ctx, entries)
+			return append(out, Damage{Pack: id, Why: "the pack is not there"}), v.index.Drop(ctx, entries)
 		case fault.CodeOf(err) == fault.Damaged:
-			out.Damaged = append(out.Damaged, Damage{Pack: id, Name: e.Name.String(), Why: whatOf(err)})
+			out = append(out, Damage{Pack: id, Name: e.Name.String(), Why: whatOf(err)})
 			bad = append(bad, e)
 		case err != nil:
-			return err // it may read another time
+			return out, err // it may read another time
 		}
-		out.Entries++
-		out.Bytes += headerSize + e.Stored
-		see()
 	}
 	for _, e := range bad {
 		v.places.forget(e.Name)
 	}
-	return v.index.Drop(ctx, bad)
+	return out, v.index.Drop(ctx, bad)
 }
 
 func whatOf(err error) string {
@@ -117,7 +70,7 @@ func whatOf(err error) string {
 
 // touched tells whether a copy lacks something.
 func (v *Vault) touched(ctx context.Context, id string) (*Touched, error) {
-	c, err := v.Load(ctx, id)
+	c, _, err := v.load(ctx, id)
 	if code := fault.CodeOf(err); code == fault.Damaged || code == fault.NotFound {
 		return &Touched{Copy: id, Files: []string{}}, nil
 	}

@@ -261,9 +261,8 @@ func (v *Vault) writePack(ctx context.Context, id string, data *io.SectionReader
 func (v *Vault) DropDamaged(ctx context.Context, id string) ([]Damage, error) {
 	v.collecting.Lock()
 	defer v.collecting.Unlock()
-	out := Checked{}
-	err := v.checkPack(ctx, id, &out, func() {})
-	return out.Damaged, v.fail("check", err)
+	out, err := v.dropDamaged(ctx, id)
+	return out, v.fail("check", err)
 }
 
 // Touched tells which of some copies need something that the vault does not have.

@@ -89,26 +89,37 @@ func (v *Vault) Expect(ctx context.Context, c Copy) {
 
 func damaged(name, format string, args ...any) error {
 	return fault.New(fault.Damaged, "read chunk", name, "the library's copy is damaged: "+format, args...).
-		With("reshard vault check tells which copies are touched. Sending the same world again stores its chunks anew.")
+		With("reshard vault check mends it from a store that has it whole. If none has, bring the world again from " +
+			"where it came from: that stores its chunks anew.")
 }
 
-// readChunk reads and verifies the first of chunks, into dst's memory where it fits.
+// readChunk reads and verifies the first of chunks, into dst's memory where it fits. One that is damaged or gone is
+// mended first, where that is possible.
 func (v *Vault) readChunk(ctx context.Context, chunks []Chunk, dst []byte) ([]byte, error) {
+	data, pack, err := v.readStored(ctx, chunks, dst)
+	if v.mended(ctx, pack, err) {
+		data, _, err = v.readStored(ctx, chunks, dst)
+	}
+	return data, err
+}
+
+// readStored does so with what is there, and says which pack it is in, as far as the index knows.
+func (v *Vault) readStored(ctx context.Context, chunks []Chunk, dst []byte) (data []byte, pack string, err error) {
 	for again := false; ; again = true {
 		at, err := v.lookUp(ctx, chunks)
 		if err != nil {
-			return nil, err
+			return nil, "", err
 		}
 		name, err := ParseName(chunks[0].Hash)
 		if err != nil {
-			return nil, err
+			return nil, "", err
 		}
 		data, err := v.readEntry(ctx, Entry{Kind: ChunkKind, Name: name, Position: at}, dst)
 		if !errors.Is(err, fs.ErrNotExist) || again {
 			if errors.Is(err, fs.ErrNotExist) {
 				err = damaged(chunks[0].Hash, "the pack %s is not there", at.Pack)
 			}
-			return data, err
+			return data, at.Pack, err
 		}
 		v.places.forget(name) // a collection has moved it meanwhile
 	}

@@ -14,6 +14,7 @@ import (
 	"fmt"
 	"hash"
 	"io"
+	"io/fs"
 	"runtime"
 	"slices"
 	"strings"
@@ -103,6 +104,9 @@ type Source struct {
 type Vault struct {
 	// Trace, when set, is told where a collection stands; tests cut it there. It is set before the vault is used.
 	Trace func(point string)
+	// Mender, when set, is asked for a pack that is damaged or gone; "" is whatever could not be mended before. nil: it
+	// is whole again, as another place had it. It is set before the vault is used.
+	Mender func(ctx context.Context, pack string) error
 
 	blobs blobs.Store
 	index Index
@@ -403,25 +407,43 @@ func (v *Vault) storeChunk(ctx context.Context, p *packer, data []byte) (Chunk, 
 	return c, v.fail("store in", p.add(ChunkKind, name, coding, c.Size, coded))
 }
 
-// Load reads a copy's manifest and verifies that it is the one of that id.
+// Load reads a copy's manifest and verifies that it is the one of that id. What is damaged or gone is mended first,
+// where that is possible.
 func (v *Vault) Load(ctx context.Context, id string) (Copy, error) {
+	c, pack, err := v.load(ctx, id)
+	if v.mended(ctx, pack, err) {
+		c, _, err = v.load(ctx, id)
+	}
+	return c, err
+}
+
+// mended reports whether what an error tells of has been mended, so that it can be read once more.
+func (v *Vault) mended(ctx context.Context, pack string, err error) bool {
+	code := fault.CodeOf(err)
+	broken := errors.Is(err, fs.ErrNotExist) || code == fault.Damaged || code == fault.NotFound
+	return broken && v.Mender != nil && v.Mender(ctx, pack) == nil
+}
+
+// load does so with what is there, and says which pack the manifest is in, as far as the index knows.
+func (v *Vault) load(ctx context.Context, id string) (c Copy, pack string, err error) {
 	name, err := ParseName(id)
 	if err != nil {
-		return Copy{}, fault.New(fault.NotFound, "load copy", id, "not a copy's id")
+		return c, "", fault.New(fault.NotFound, "load copy", id, "not a copy's id")
 	}
 	places, err := v.index.Find(ctx, CopyKind, []Name{name})
 	if err != nil {
-		return Copy{}, v.fail("load from", err)
+		return c, "", v.fail("load from", err)
 	}
 	place, ok := places[name]
 	if !ok {
-		return Copy{}, fault.New(fault.NotFound, "load copy", id, "it is not in the vault")
+		return c, "", fault.New(fault.NotFound, "load copy", id, "it is not in the vault").
+			With("If it was there before, reshard vault check mends it from a store that has it.")
 	}
 	data, err := v.readEntry(ctx, Entry{Kind: CopyKind, Name: name, Position: place}, nil)
-	if err != nil {
-		return Copy{}, err
+	if err == nil {
+		c, err = v.parseList(id, data)
 	}
-	return v.parseList(id, data)
+	return c, place.Pack, err
 }
 
 // parseList is parseManifest for bytes that may have been parsed before.

@@ -178,7 +178,7 @@ type Report struct {
 // Alert is something that needs a person.
 type Alert struct {
 	// what it is about: a rule, a store, the room, the clock
-	Kind string `json:"kind" enum:"rule,backup,store,room,clock,world,hold,host,target,folders,records,down"`
+	Kind string `json:"kind" enum:"rule,backup,store,room,clock,world,hold,host,target,folders,records,down,copy"`
 	// what of that kind, such as a rule's server and name
 	Of     string    `json:"of"`
 	Server string    `json:"server,omitempty"`

@@ -16,8 +16,17 @@ type VaultChecked struct {
 	Bytes int64 `json:"bytes"`
 	// what does not read as it was stored
 	Damaged []VaultDamage `json:"damaged"`
+	// what was damaged, and is whole again as a store had it
+	Mended []VaultMended `json:"mended"`
 	// copies that need something damaged or missing
 	Touched []VaultTouched `json:"touched"`
+}
+
+// VaultMended is a pack that was damaged, and is whole again.
+type VaultMended struct {
+	Pack  string `json:"pack"`
+	Store string `json:"store"`
+	Why   string `json:"why"`
 }
 
 // VaultDamage is an entry, or a whole pack, that does not read as it was stored.

@@ -1701,7 +1701,7 @@ export interface components {
              * @description what it is about: a rule, a store, the room, the clock
              * @enum {string}
              */
-            kind: "rule" | "backup" | "store" | "room" | "clock" | "world" | "hold" | "host" | "target" | "folders" | "records" | "down";
+            kind: "rule" | "backup" | "store" | "room" | "clock" | "world" | "hold" | "host" | "target" | "folders" | "records" | "down" | "copy";
             next: string;
             /** @description what of that kind, such as a rule's server and name */
             of: string;
@@ -3667,6 +3667,8 @@ export interface components {
             damaged: components["schemas"]["VaultDamage"][];
             /** Format: int64 */
             entries: number;
+            /** @description what was damaged, and is whole again as a store had it */
+            mended: components["schemas"]["VaultMended"][];
             /** Format: int64 */
             packs: number;
             /** @description copies that need something damaged or missing */
@@ -3705,6 +3707,11 @@ export interface components {
             /** @description of the chunk or copy; absent: the whole pack */
             name?: string;
             pack: string;
+            why: string;
+        };
+        VaultMended: {
+            pack: string;
+            store: string;
             why: string;
         };
         VaultRebuilt: {

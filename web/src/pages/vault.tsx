@@ -125,6 +125,7 @@ function Work({ of }: { of: NonNullable<VaultState["work"]> }) {
   }
   const damaged = of.checked?.damaged ?? of.rebuilt?.damaged ?? [];
   const touched = of.checked?.touched ?? [];
+  const mended = of.checked?.mended ?? [];
   return (
     <Panel aria-live="polite">
       <h2>
@@ -133,7 +134,11 @@ function Work({ of }: { of: NonNullable<VaultState["work"]> }) {
       {of.failure && <Failure error={new Error(`${of.failure.what}. ${of.failure.next}`)} />}
       {of.checked && !of.failure && damaged.length + touched.length === 0 && (
         <p>
-          <Mark of="fits">everything is as it was stored</Mark>{" "}
+          <Mark of="fits">
+            {mended.length > 0
+              ? "everything that was damaged is whole again"
+              : "everything is as it was stored"}
+          </Mark>{" "}
           {count(of.checked.entries, "entry", "entries")}, {bytes(of.checked.bytes)}
         </p>
       )}
@@ -152,6 +157,12 @@ function Work({ of }: { of: NonNullable<VaultState["work"]> }) {
           {count(of.rebuilt.copies.length, "copy", "copies")}.
         </p>
       )}
+      {mended.slice(0, 10).map((m) => (
+        <p key={m.pack}>
+          Pack <code>{m.pack.slice(0, 12)}</code> was damaged ({m.why}): it is whole again, from store{" "}
+          {m.store}.
+        </p>
+      ))}
       {damaged.slice(0, 10).map((d) => (
         <p key={d.pack + (d.name ?? "")}>
           <Mark of="blocks">damaged</Mark> pack <code>{d.pack.slice(0, 12)}</code>: {d.why}
@@ -166,7 +177,10 @@ function Work({ of }: { of: NonNullable<VaultState["work"]> }) {
         </p>
       ))}
       {touched.length > 0 && (
-        <Muted>Send those worlds again from their sources: that stores what is damaged anew.</Muted>
+        <Muted>
+          No store has that whole. Bring those worlds again from where they came from: that stores what is
+          damaged anew. A store that has it, once it answers again, mends it at the next check.
+        </Muted>
       )}
     </Panel>
   );
