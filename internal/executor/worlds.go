@@ -12,6 +12,7 @@ import (
 	"reshard/internal/core/game"
 	"reshard/internal/core/plan"
 	"reshard/internal/core/server"
+	"reshard/internal/hostfs"
 )
 
 // folder is the name of the world that should run.
@@ -157,22 +158,37 @@ func (r *Runner) before(ctx context.Context) (*plan.Before, error) {
 	if err != nil {
 		return nil, err
 	}
-	seen := map[string]plan.Seen{}
-	for _, name := range names[:min(len(names), mostSeen)] {
-		s, there, err := r.sightOf(ctx, name)
-		if err != nil {
-			return nil, err
-		}
-		if there {
-			seen[name] = s
-		}
+	seen, err := r.sights(ctx, names)
+	if err != nil {
+		return nil, err
 	}
 	files, settled := r.Files.Observe(ctx)
 	return &plan.Before{Names: names, Seen: seen, Locks: r.locks(files, names)}, settled(nil)
 }
 
-// mostSeen bounds the names in the worlds folder that are looked at: each costs a round trip on a far host.
-const mostSeen = 200
+// sights looks at names in the worlds folder: with one listing, since each look costs round trips on a far host.
+func (r *Runner) sights(ctx context.Context, names []string) (map[string]plan.Seen, error) {
+	out := map[string]plan.Seen{}
+	if len(names) == 0 {
+		return out, nil
+	}
+	entries, err := r.Files.List(ctx, r.job.Plan.Worlds)
+	for _, e := range entries {
+		if !slices.Contains(names, e.Name()) {
+			continue
+		}
+		info, err := e.Info()
+		if err != nil {
+			continue // it has gone at this moment
+		}
+		s := plan.Seen{Modified: info.ModTime().UTC()}
+		if told, ok := info.Sys().(hostfs.Info); ok {
+			s.ID = told.ID
+		}
+		out[e.Name()] = s
+	}
+	return out, err
+}
 
 // sightOf looks at a name in the worlds folder.
 func (r *Runner) sightOf(ctx context.Context, name string) (s plan.Seen, there bool, err error) {

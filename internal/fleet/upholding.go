@@ -8,6 +8,7 @@ import (
 
 	"reshard/internal/core/fault"
 	"reshard/internal/core/life"
+	"reshard/internal/core/server"
 	"reshard/internal/records"
 	"reshard/internal/wire"
 )
@@ -79,7 +80,7 @@ func (fl *Fleet) falls(s known) bool {
 	u.mu.Lock()
 	defer u.mu.Unlock()
 	name := s.rec.Name
-	if s.rec.Wanted != string(life.Running) {
+	if s.rec.Wanted != string(life.Running) || s.rec.Means.V.By == server.ByHand { // people know what they do
 		delete(u.due, name)
 		delete(u.down, name)
 		return false
