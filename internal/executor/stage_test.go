@@ -14,6 +14,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -328,6 +329,8 @@ func (h *trouble) ask(after bool, op, name string) error {
 // stage is two servers in memory, the second to clone from, and a changeover of some
 // kind that is drafted for the first, "north".
 type stage struct {
+	// missed counts the calls that a host which had gone away did not take, but for those that only tell of the end.
+	missed  atomic.Int64
 	t       *testing.T
 	profile *game.Profile
 	vault   *vault.Vault
