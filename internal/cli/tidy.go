@@ -186,7 +186,7 @@ func (a *app) listUnknown(server string, list []wire.Aside) {
 		world, part := shellWord(one.Worlds[0].World), one.Worlds[0].Part
 		a.print("  Take it to the library: reshard take-away %s %s --aside %s/%s --library\n", server, world, folder,
 			part)
-		a.print("  Put it back:            take it to the library first; the command for the rest is told then\n")
+		a.print("  Put it back:            take it to the library first, which shows the next command\n")
 	}
 	a.print("  Remove it for good:     reshard tidy %s %s\n", server, folder)
 }

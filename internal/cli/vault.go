@@ -103,7 +103,7 @@ func (a *app) followVaultWork(ctx context.Context, api *client.Client, kind stri
 			count(len(got.Damaged), "damaged entry", "damaged entries"),
 			count(len(got.Touched), "copy is", "copies are")).
 			With("No store has that whole. Bring those worlds again from where they came from: that stores what is " +
-				"damaged anew. A store that has it, once it answers again, mends it at the next check.")
+				"damaged anew. If a store that has it answers again, the next check mends it.")
 	}
 	return nil
 }

@@ -240,7 +240,7 @@ func (fl *Fleet) glance(ctx context.Context, name string, files *changes) {
 		now := fl.look(ctx, rec, was, into)
 		fl.see(name, now)
 		if fl.OnSeen != nil && now.heads != nil && (was == nil || was.heads == nil) {
-			fl.OnSeen(ctx, name)
+			fl.running.Go(func() { fl.OnSeen(ctx, name) }) // who looks next is not kept waiting
 		}
 		return
 	}

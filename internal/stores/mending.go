@@ -161,6 +161,7 @@ func (m *mender) mend(ctx context.Context, id string, damage error, before bool)
 		if err == nil {
 			st.with.Log.Warn("a damaged pack of the vault was mended", "pack", id, "from", s.Name, "damage", what)
 			m.mended = append(m.mended, wire.VaultMended{Pack: id, Store: s.Name, Why: what})
+			m.broken = slices.DeleteFunc(slices.Clone(m.broken), func(b string) bool { return b == id })
 			if err := st.wellIn(ctx, s, id); err != nil {
 				return err
 			}

@@ -3,6 +3,7 @@ package stores
 import (
 	"context"
 	"errors"
+	"slices"
 	"time"
 
 	"reshard/internal/core/fault"
@@ -76,7 +77,12 @@ func (st *Stores) checkVault(ctx context.Context, since time.Duration, out *wire
 		return err
 	}
 	m.found = out
-	for _, id := range append(ids, m.broken...) { // a store may have come back that has what is broken
+	for _, id := range m.broken { // a store may have come back that has them
+		if !slices.Contains(ids, id) {
+			ids = append(ids, id)
+		}
+	}
+	for _, id := range ids {
 		if err := m.look(ctx, id); err != nil {
 			return err
 		}

@@ -160,7 +160,7 @@ func At(value Value, pointer string) (Value, error) {
 // List gives the values of a list.
 func List(value Value) (out []Value, err error) {
 	if value = bytes.TrimSpace(value); len(value) == 0 || value[0] != '[' {
-		return nil, errors.New("it is no list")
+		return nil, errors.New("it is not a list")
 	}
 	members(value, func(_ string, _ int, member Value) bool {
 		out = append(out, bytes.Clone(member))

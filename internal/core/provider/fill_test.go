@@ -31,7 +31,7 @@ func TestWhatStandsAtAPlace(t *testing.T) {
 		assert.ErrorContains(t, err, "its answer is no JSON", body)
 	}
 	_, err := provider.List(provider.Value(`{"a": 1}`))
-	assert.ErrorContains(t, err, "it is no list")
+	assert.ErrorContains(t, err, "it is not a list")
 	list, err := provider.List(provider.Value(` [1, [2, 3], "x"]`))
 	require.NoError(t, err)
 	assert.Equal(t, []provider.Value{provider.Value("1"), provider.Value("[2, 3]"), provider.Value(`"x"`)}, list)

@@ -179,7 +179,7 @@ function Work({ of }: { of: NonNullable<VaultState["work"]> }) {
       {touched.length > 0 && (
         <Muted>
           No store has that whole. Bring those worlds again from where they came from: that stores what is
-          damaged anew. A store that has it, once it answers again, mends it at the next check.
+          damaged anew. If a store that has it answers again, the next check mends it.
         </Muted>
       )}
     </Panel>
